@@ -1,0 +1,88 @@
+package xmltree
+
+import (
+	"bytes"
+	"fmt"
+	"regexp"
+	"strings"
+	"unicode/utf8"
+
+	"golang.org/x/text/encoding"
+	"golang.org/x/text/encoding/charmap"
+	"golang.org/x/text/encoding/ianaindex"
+	"golang.org/x/text/encoding/unicode"
+)
+
+var encodingDecl = regexp.MustCompile(`^<\?xml[ \t\r\n][^>]*?encoding[ \t\r\n]*=[ \t\r\n]*["']([A-Za-z][A-Za-z0-9._-]*)["']`)
+
+// DeclaredEncoding is the name in the XML declaration, or "".
+func DeclaredEncoding(b []byte) string {
+	b = bytes.TrimPrefix(b, []byte("\xEF\xBB\xBF"))
+	if m := encodingDecl.FindSubmatch(b[:min(len(b), 256)]); m != nil {
+		return string(m[1])
+	}
+	return ""
+}
+
+// detect finds the encoding in the order that XML 1.0 §F and RFC 7303 §3 give:
+// a byte order mark, then the transport's charset, then the declaration.
+func detect(b []byte, transport string) (name string, dec encoding.Encoding, skip int, err error) {
+	switch {
+	case bytes.HasPrefix(b, []byte("\xEF\xBB\xBF")):
+		return "UTF-8", nil, 3, nil
+	case bytes.HasPrefix(b, []byte("\xFE\xFF")):
+		return "UTF-16BE", unicode.UTF16(unicode.BigEndian, unicode.IgnoreBOM), 2, nil
+	case bytes.HasPrefix(b, []byte("\xFF\xFE")):
+		return "UTF-16LE", unicode.UTF16(unicode.LittleEndian, unicode.IgnoreBOM), 2, nil
+	case bytes.HasPrefix(b, []byte("\x00<\x00?")):
+		return "UTF-16BE", unicode.UTF16(unicode.BigEndian, unicode.IgnoreBOM), 0, nil
+	case bytes.HasPrefix(b, []byte("<\x00?\x00")):
+		return "UTF-16LE", unicode.UTF16(unicode.LittleEndian, unicode.IgnoreBOM), 0, nil
+	}
+	name = transport
+	if name == "" {
+		name = DeclaredEncoding(b)
+	}
+	switch strings.ToUpper(name) {
+	case "", "UTF-8", "UTF8", "US-ASCII", "ASCII", "UTF-16", "UTF-16LE", "UTF-16BE":
+		// A UTF-16 label without any sign of UTF-16 in the bytes is a wrong label.
+		return "UTF-8", nil, 0, nil
+	case "ISO-8859-1", "LATIN1":
+		return "ISO-8859-1", charmap.ISO8859_1, 0, nil
+	}
+	e, err := ianaindex.IANA.Encoding(name)
+	if err != nil || e == nil {
+		return name, nil, 0, fmt.Errorf("the encoding %q is not known here", name)
+	}
+	return name, e, 0, nil
+}
+
+// decode gives the document in UTF-8, without its byte order mark.
+func decode(b []byte, transport string) (out []byte, name string, dec encoding.Encoding, skip int, err error) {
+	name, dec, skip, err = detect(b, transport)
+	if err != nil || dec == nil {
+		return b[skip:], name, nil, skip, err
+	}
+	out, err = dec.NewDecoder().Bytes(b[skip:])
+	return out, name, dec, skip, err
+}
+
+// SourceOffset leads from an offset in Src back to the byte of the document
+// as it came, before its encoding was resolved.
+func (d *Document) SourceOffset(offset int) int {
+	if d.dec == nil {
+		return offset + d.skip
+	}
+	n := d.skip
+	single := d.dec.NewEncoder()
+	var buf [utf8.UTFMax]byte
+	for _, r := range string(d.Src[:min(offset, len(d.Src))]) {
+		b, err := single.Bytes(buf[:utf8.EncodeRune(buf[:], r)])
+		if err != nil {
+			n++
+			continue
+		}
+		n += len(b)
+	}
+	return n
+}

@@ -1,0 +1,426 @@
+package xmltree
+
+import (
+	"bytes"
+	"fmt"
+	"iter"
+	"math"
+	"strings"
+
+	"golang.org/x/text/encoding"
+)
+
+// Document is a tree over the bytes of a document. It keeps one flat record a
+// node, in document order; a Node is a handle on one of them. White space
+// between tags has no node: it is what the spans leave out.
+type Document struct {
+	Src      []byte // UTF-8, without a byte order mark; not to be changed
+	Encoding string // as detected, in the spelling of the document
+
+	nodes []record
+	attrs []Attr
+	names []Name
+	dec   encoding.Encoding
+	skip  int
+}
+
+// record is kept small: a large reply has millions. A first child, if any, is
+// the next record; an element's end tag is found again from the end.
+type record struct {
+	kind         Kind
+	refs         bool
+	cut          bool // reading ended within the element
+	name         NameID
+	start, end   uint32 // the whole node
+	inner        uint32 // elements: where the start tag ends
+	parent, next uint32 // 0: none (node 0 is the document itself)
+	attrs        uint32 // index of the first attribute; the last ends where the next node's begin
+}
+
+// Node is a handle on a node; the zero Node is none.
+type Node struct {
+	doc *Document
+	i   uint32
+}
+
+// Parse builds the tree. On an error, which is a *SyntaxError, the tree of
+// what was readable comes with it: elements still open end where reading did.
+func Parse(src []byte, limits Limits) (*Document, error) {
+	return ParseEncoded(src, "", limits)
+}
+
+// ParseEncoded is Parse for bytes whose transport names their character
+// encoding (RFC 7303 §3); "" where it names none.
+func ParseEncoded(src []byte, charset string, limits Limits) (*Document, error) {
+	text, name, dec, skip, err := decode(src, charset)
+	d := &Document{Src: text, Encoding: name, dec: dec, skip: skip}
+	if err != nil {
+		d.nodes = make([]record, 1)
+		return d, &SyntaxError{Code: BadEncoding, Line: 1, Column: 1, Msg: err.Error()}
+	}
+	if len(text) >= math.MaxInt32 {
+		d.nodes = make([]record, 1)
+		return d, &SyntaxError{Code: TextLimit, Line: 1, Column: 1, Msg: fmt.Sprintf("%d bytes are too many for a tree", len(text))}
+	}
+	s := NewScanner(text, limits)
+	err = d.build(s)
+	d.names = s.names
+	return d, err
+}
+
+func (d *Document) build(s *Scanner) error {
+	d.nodes = make([]record, 1, bytes.Count(d.Src, []byte{'<'})/2+8)
+	d.nodes[0].end = uint32(len(d.Src))
+	d.attrs = make([]Attr, 0, min(bytes.Count(d.Src, []byte{'='}), cap(d.nodes)*2))
+	// The path from the document to the open element, and the last child of each.
+	type level struct{ node, last uint32 }
+	stack := make([]level, 1, 64)
+	var held Token // text that may prove to be its element's whole content
+	holding := false
+	add := func(t *Token, inner int) uint32 {
+		top := &stack[len(stack)-1]
+		i := uint32(len(d.nodes))
+		if top.last != 0 {
+			d.nodes[top.last].next = i
+		}
+		top.last = i
+		d.nodes = append(d.nodes, record{kind: t.Kind, refs: t.Refs, name: t.Name, start: uint32(t.Span.Start),
+			end: uint32(t.Span.End), inner: uint32(inner), parent: top.node, attrs: uint32(len(d.attrs))})
+		return i
+	}
+	for {
+		t, err := s.Next()
+		if err != nil || t.Kind == EOF {
+			for ; len(stack) > 1; stack = stack[:len(stack)-1] {
+				n := &d.nodes[stack[len(stack)-1].node]
+				n.end, n.cut = uint32(s.pos), true
+			}
+			return err
+		}
+		if holding && t.Kind != EndElement {
+			add(&held, 0)
+		}
+		switch t.Kind {
+		case StartElement:
+			i := add(t, t.Span.End)
+			if len(t.Attrs) > 0 {
+				d.attrs = append(d.attrs, t.Attrs...)
+			}
+			stack = append(stack, level{node: i})
+		case EndElement:
+			top := stack[len(stack)-1]
+			if holding && (top.last != 0 || held.Refs) {
+				add(&held, 0)
+			}
+			d.nodes[top.node].end = uint32(t.Span.End)
+			stack = stack[:len(stack)-1]
+		case Text:
+			if t.Blank && !t.Refs && len(stack) > 1 {
+				break // what the spans leave out
+			}
+			if len(stack) > 1 {
+				held, holding = *t, true
+				continue
+			}
+		default:
+			add(t, 0)
+		}
+		holding = false
+	}
+}
+
+// Document is the node above the document element.
+func (d *Document) Document() Node { return Node{d, 0} }
+
+// Root is the document element, or the zero Node.
+func (d *Document) Root() Node {
+	for n := range d.Document().Children() {
+		return n
+	}
+	return Node{}
+}
+
+// Len is the number of nodes.
+func (d *Document) Len() int { return len(d.nodes) - 1 }
+
+// At is the innermost element whose span holds the offset, or the zero Node.
+func (d *Document) At(offset int) Node {
+	n := d.Root()
+	if n.IsZero() || !n.holds(offset) {
+		return Node{}
+	}
+	for {
+		deeper := false
+		for c := range n.Children() {
+			if c.holds(offset) {
+				n, deeper = c, true
+				break
+			}
+		}
+		if !deeper {
+			return n
+		}
+	}
+}
+
+func (n Node) holds(offset int) bool {
+	s := n.Span()
+	return offset >= s.Start && offset < s.End
+}
+
+// IsZero tells whether this is no node at all.
+func (n Node) IsZero() bool { return n.doc == nil }
+
+func (n Node) rec() *record { return &n.doc.nodes[n.i] }
+
+// Doc is the document that the node is of.
+func (n Node) Doc() *Document { return n.doc }
+
+// Index is the node's place in document order, from 1; stable for a document.
+func (n Node) Index() int { return int(n.i) }
+
+// NodeAt is the node with that Index.
+func (d *Document) NodeAt(i int) Node { return Node{d, uint32(i)} }
+
+// Kind is StartElement, Text, CData, Comment or ProcInst.
+func (n Node) Kind() Kind { return n.rec().kind }
+
+// Name is the element's name.
+func (n Node) Name() Name {
+	if n.IsZero() || n.i == 0 || n.rec().kind != StartElement {
+		return Name{}
+	}
+	return n.doc.names[n.rec().name]
+}
+
+// Is tells whether the node is the element {space}local.
+func (n Node) Is(space, local string) bool {
+	return !n.IsZero() && n.i != 0 && n.rec().kind == StartElement && n.Name().Is(space, local)
+}
+
+// Span is the whole node, tags included.
+func (n Node) Span() Span { r := n.rec(); return Span{int(r.start), int(r.end)} }
+
+// Inner is what stands between an element's tags, or the content of another node.
+func (n Node) Inner() Span {
+	r := n.rec()
+	start, end := int(r.start), int(r.end)
+	switch {
+	case n.i == 0 || r.kind == Text:
+	case r.kind == StartElement && (r.cut || r.inner == r.end): // cut short, or an empty-element tag
+		return Span{int(r.inner), end}
+	case r.kind == StartElement:
+		return Span{int(r.inner), start + bytes.LastIndexByte(n.doc.Src[start:end], '<')}
+	case r.kind == CData:
+		return Span{start + len("<![CDATA["), end - len("]]>")}
+	case r.kind == Comment:
+		return Span{start + len("<!--"), end - len("-->")}
+	case r.kind == ProcInst:
+		return Span{start + len("<?"), end - len("?>")}
+	}
+	return Span{start, end}
+}
+
+// first is the index of the first child, or 0: in document order it follows.
+func (n Node) first() uint32 {
+	if i := n.i + 1; int(i) < len(n.doc.nodes) && n.doc.nodes[i].parent == n.i {
+		return i
+	}
+	return 0
+}
+
+// Bytes is the node as it stands in the document.
+func (n Node) Bytes() []byte { s := n.Span(); return n.doc.Src[s.Start:s.End] }
+
+// Parent is the element above, the document node, or the zero Node.
+func (n Node) Parent() Node {
+	if n.i == 0 {
+		return Node{}
+	}
+	return Node{n.doc, n.rec().parent}
+}
+
+// Nodes are all children: elements, texts that are not only white space,
+// comments, processing instructions.
+func (n Node) Nodes() iter.Seq[Node] {
+	return func(yield func(Node) bool) {
+		if n.IsZero() {
+			return
+		}
+		for i := n.first(); i != 0; i = n.doc.nodes[i].next {
+			if !yield(Node{n.doc, i}) {
+				return
+			}
+		}
+	}
+}
+
+// Children are the child elements.
+func (n Node) Children() iter.Seq[Node] {
+	return func(yield func(Node) bool) {
+		for c := range n.Nodes() {
+			if c.rec().kind == StartElement && !yield(c) {
+				return
+			}
+		}
+	}
+}
+
+// Named are the child elements of one expanded name.
+func (n Node) Named(space, local string) iter.Seq[Node] {
+	return func(yield func(Node) bool) {
+		for c := range n.Children() {
+			if c.Name().Is(space, local) && !yield(c) {
+				return
+			}
+		}
+	}
+}
+
+// Child is the first child element {space}local, or the zero Node.
+func (n Node) Child(space, local string) Node {
+	for c := range n.Named(space, local) {
+		return c
+	}
+	return Node{}
+}
+
+// FirstChild is the first child element, or the zero Node.
+func (n Node) FirstChild() Node {
+	for c := range n.Children() {
+		return c
+	}
+	return Node{}
+}
+
+// Find is the first descendant element {space}local, or the zero Node.
+func (n Node) Find(space, local string) Node {
+	for c := range n.Children() {
+		if c.Name().Is(space, local) {
+			return c
+		}
+		if f := c.Find(space, local); !f.IsZero() {
+			return f
+		}
+	}
+	return Node{}
+}
+
+// Text is the character data directly in the node, references resolved.
+func (n Node) Text() string {
+	if n.IsZero() {
+		return ""
+	}
+	in := n.Inner()
+	content := n.doc.Src[in.Start:in.End]
+	switch n.rec().kind {
+	case Text:
+		return textValue(content, n.rec().refs)
+	case CData:
+		return lineEnds(string(content))
+	case Comment, ProcInst:
+		return string(content)
+	}
+	if n.first() == 0 {
+		return string(content)
+	}
+	var b strings.Builder
+	for c := range n.Nodes() {
+		if k := c.rec().kind; k == Text || k == CData {
+			b.WriteString(c.Text())
+		}
+	}
+	return b.String()
+}
+
+// Attribute is an attribute of an element.
+type Attribute struct {
+	Name  Name
+	Value string
+	Span  Span // from the name to the closing quote
+	Inner Span // between the quotes
+}
+
+// Attrs are the attributes, namespace declarations included.
+func (n Node) Attrs() iter.Seq[Attribute] {
+	return func(yield func(Attribute) bool) {
+		if n.IsZero() || n.i == 0 || n.rec().kind != StartElement {
+			return
+		}
+		from, to := n.rec().attrs, uint32(len(n.doc.attrs))
+		if int(n.i)+1 < len(n.doc.nodes) {
+			to = n.doc.nodes[n.i+1].attrs
+		}
+		for _, a := range n.doc.attrs[from:to] {
+			if !yield(Attribute{
+				Name:  n.doc.names[a.Name],
+				Value: attrValue(n.doc.Src[a.Value:a.End], a.Refs),
+				Span:  Span{int(a.Start), int(a.End) + 1},
+				Inner: Span{int(a.Value), int(a.End)},
+			}) {
+				return
+			}
+		}
+	}
+}
+
+// Attr is the value of the attribute {space}local; ok tells whether it stands.
+func (n Node) Attr(space, local string) (value string, ok bool) {
+	for a := range n.Attrs() {
+		if a.Name.Is(space, local) {
+			return a.Value, true
+		}
+	}
+	return "", false
+}
+
+// Lookup is the namespace that a prefix is bound to at the node.
+func (n Node) Lookup(prefix string) (uri string, ok bool) {
+	if prefix == "xml" {
+		return XMLNamespace, true
+	}
+	for ; !n.IsZero() && n.i != 0; n = n.Parent() {
+		for a := range n.Attrs() {
+			if a.Name.Space == XMLNSNamespace && (a.Name.Local == prefix && a.Name.Prefix != "" || prefix == "" && a.Name.Prefix == "") {
+				return a.Value, a.Value != ""
+			}
+		}
+	}
+	return "", prefix == ""
+}
+
+// QName resolves a qualified name in content (XML Schema part 2 §3.2.18).
+func (n Node) QName(value string) (Name, bool) {
+	prefix, local, found := strings.Cut(strings.TrimSpace(value), ":")
+	if !found {
+		prefix, local = "", prefix
+	}
+	uri, ok := n.Lookup(prefix)
+	return Name{Space: uri, Local: local, Prefix: prefix}, ok && local != ""
+}
+
+// Path is a readable path from the document element to the node, with
+// positions where siblings share a name: Envelope/Body/Find/berth[2].
+func (n Node) Path() string {
+	var parts []string
+	for ; !n.IsZero() && n.i != 0; n = n.Parent() {
+		name := n.Name()
+		part, before, same := name.Local, 0, 0
+		for sib := range n.Parent().Children() {
+			if sib.Name().Is(name.Space, name.Local) {
+				same++
+				if sib.i < n.i {
+					before++
+				}
+			}
+		}
+		if same > 1 {
+			part = fmt.Sprintf("%s[%d]", part, before+1)
+		}
+		parts = append(parts, part)
+	}
+	for i, j := 0, len(parts)-1; i < j; i, j = i+1, j-1 {
+		parts[i], parts[j] = parts[j], parts[i]
+	}
+	return strings.Join(parts, "/")
+}
