@@ -1,0 +1,182 @@
+package exchange
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"strings"
+)
+
+// Severity is what a finding does to a call.
+type Severity string
+
+// Stop ends a call, Warn does not, Note is only odd.
+const (
+	Stop Severity = "stop"
+	Warn Severity = "warn"
+	Note Severity = "note"
+)
+
+// Side says who can mend it.
+type Side string
+
+// The sides.
+const (
+	Yours   Side = "yours"
+	Theirs  Side = "theirs"
+	Between Side = "between"
+	Unknown Side = "unknown"
+)
+
+// Certainty tells what is known from what is guessed.
+type Certainty string
+
+// The certainties.
+const (
+	Certain Certainty = "certain"
+	Likely  Certainty = "likely"
+)
+
+// Finding is a named cause. Stage is where the cause lives, which may be
+// earlier than where the call was seen to stop.
+type Finding struct {
+	ID        string     `json:"id"`
+	Stage     Stage      `json:"stage"`
+	Severity  Severity   `json:"severity"`
+	Side      Side       `json:"side"`
+	Certainty Certainty  `json:"certainty"`
+	Title     string     `json:"title"`
+	Why       string     `json:"why"`
+	Program   string     `json:"program,omitempty"` // what to change in the person's own program
+	Because   string     `json:"because,omitempty"` // the finding that this one follows from
+	Evidence  []Evidence `json:"evidence"`
+	Remedies  []Remedy   `json:"remedies"`
+}
+
+// Evidence points at bytes or at a setting.
+type Evidence struct {
+	In      Part   `json:"in"`
+	Leg     int    `json:"leg,omitempty"`
+	Key     string `json:"key,omitempty"` // in settings: which
+	Offset  int64  `json:"offset"`
+	Length  int64  `json:"length"`
+	Line    int    `json:"line"`
+	Column  int    `json:"column"`
+	Excerpt string `json:"excerpt"`
+}
+
+// Remedy is a change that Orenda can make, shown before it is made.
+type Remedy struct {
+	Title   string   `json:"title"`
+	Ask     string   `json:"ask,omitempty"` // what the person must confirm, having compared it
+	Change  *Change  `json:"change,omitempty"`
+	Changes []Change `json:"changes,omitempty"` // all of them, where there are several
+}
+
+// All are the changes of a remedy.
+func (r *Remedy) All() []Change {
+	if len(r.Changes) > 0 {
+		return r.Changes
+	}
+	if r.Change != nil {
+		return []Change{*r.Change}
+	}
+	return nil
+}
+
+// NewRemedy makes a remedy of one or several changes.
+func NewRemedy(title string, changes ...Change) Remedy {
+	r := Remedy{Title: title}
+	if len(changes) > 0 {
+		r.Change = &changes[0]
+	}
+	if len(changes) > 1 {
+		r.Changes = changes
+	}
+	return r
+}
+
+// Change is one change of settings, draft or user configuration.
+type Change struct {
+	Where string `json:"where"` // "workspace", "draft" or "user"
+	Key   string `json:"key"`   // endpoint.tides-tls.receive-limit; vessel/name
+	From  any    `json:"from"`
+	To    any    `json:"to"`
+}
+
+// String is the change in one line.
+func (c Change) String() string {
+	show := func(v any) string {
+		if v == nil || v == "" {
+			return "not set"
+		}
+		s := fmt.Sprint(v)
+		if strings.HasPrefix(s, "-----BEGIN") {
+			return "the certificate"
+		}
+		return s
+	}
+	return fmt.Sprintf("%s: %s → %s", c.Key, show(c.From), show(c.To))
+}
+
+// Set adds or replaces a fact.
+func (f *Facts) Set(name, value string) { f.SetAt(name, value, "", Span{}) }
+
+// SetAt is Set for a fact whose bytes are known.
+func (f *Facts) SetAt(name, value string, part Part, span Span) {
+	for i := range *f {
+		if (*f)[i].Name == name {
+			(*f)[i] = Fact{name, value, part, span}
+			return
+		}
+	}
+	*f = append(*f, Fact{name, value, part, span})
+}
+
+// Get is the value of a fact, or "".
+func (f Facts) Get(name string) string {
+	for _, x := range f {
+		if x.Name == name {
+			return x.Value
+		}
+	}
+	return ""
+}
+
+// MarshalJSON writes the facts as an object, in their order.
+func (f Facts) MarshalJSON() ([]byte, error) {
+	var b bytes.Buffer
+	b.WriteByte('{')
+	for i, x := range f {
+		if i > 0 {
+			b.WriteByte(',')
+		}
+		k, _ := json.Marshal(x.Name)
+		v, _ := json.Marshal(x.Value)
+		b.Write(k)
+		b.WriteByte(':')
+		b.Write(v)
+	}
+	b.WriteByte('}')
+	return b.Bytes(), nil
+}
+
+// UnmarshalJSON reads what MarshalJSON wrote.
+func (f *Facts) UnmarshalJSON(b []byte) error {
+	dec := json.NewDecoder(bytes.NewReader(b))
+	if _, err := dec.Token(); err != nil {
+		return err
+	}
+	for dec.More() {
+		k, err := dec.Token()
+		if err != nil {
+			return err
+		}
+		var v string
+		if err := dec.Decode(&v); err != nil {
+			return err
+		}
+		f.Set(fmt.Sprint(k), v)
+	}
+	return nil
+}

@@ -1,0 +1,229 @@
+// Package soap builds and reads envelopes of SOAP 1.1 and SOAP 1.2: versions,
+// media types, actions, headers, bodies and faults.
+package soap
+
+import (
+	"fmt"
+	"mime"
+	"strings"
+
+	"orenda/internal/xmltree"
+)
+
+// Version is a version of SOAP.
+type Version uint8
+
+// The versions; Unset where none is known.
+const (
+	Unset Version = iota
+	V11
+	V12
+)
+
+// The namespaces of the two envelopes (SOAP 1.1 §3, SOAP 1.2 part 1 §5.1).
+const (
+	NS11 = "http://schemas.xmlsoap.org/soap/envelope/"
+	NS12 = "http://www.w3.org/2003/05/soap-envelope"
+)
+
+// ParseVersion reads "1.1" or "1.2".
+func ParseVersion(s string) (Version, error) {
+	switch s {
+	case "1.1":
+		return V11, nil
+	case "1.2":
+		return V12, nil
+	}
+	return Unset, fmt.Errorf("the SOAP version is 1.1 or 1.2, not %q", s)
+}
+
+func (v Version) String() string {
+	switch v {
+	case V11:
+		return "1.1"
+	case V12:
+		return "1.2"
+	}
+	return ""
+}
+
+// Namespace is that of the version's envelope.
+func (v Version) Namespace() string {
+	if v == V12 {
+		return NS12
+	}
+	return NS11
+}
+
+// MediaType is the version's own (SOAP 1.1 §6, RFC 3902).
+func (v Version) MediaType() string {
+	if v == V12 {
+		return "application/soap+xml"
+	}
+	return "text/xml"
+}
+
+// VersionOf tells which version an envelope's namespace belongs to.
+func VersionOf(namespace string) Version {
+	switch namespace {
+	case NS11:
+		return V11
+	case NS12:
+		return V12
+	}
+	return Unset
+}
+
+// VersionOfMedia tells which version a Content-Type value belongs to.
+func VersionOfMedia(contentType string) Version {
+	t, _, _ := mime.ParseMediaType(contentType)
+	switch t {
+	case "text/xml":
+		return V11
+	case "application/soap+xml":
+		return V12
+	}
+	return Unset
+}
+
+// HTTPHeaders are the header fields that carry version and action: SOAPAction
+// for 1.1 (§6.1.1, quoted), the action parameter for 1.2 (RFC 3902 §2).
+func HTTPHeaders(v Version, action string, hasAction bool) [][2]string {
+	ct := v.MediaType() + "; charset=utf-8"
+	if v == V12 {
+		if hasAction && action != "" {
+			ct += `; action="` + strings.ReplaceAll(action, `"`, `\"`) + `"`
+		}
+		return [][2]string{{"Content-Type", ct}}
+	}
+	out := [][2]string{{"Content-Type", ct}}
+	if hasAction {
+		out = append(out, [2]string{"SOAPAction", `"` + action + `"`})
+	}
+	return out
+}
+
+// Build writes an envelope around header blocks and a body, both given as XML
+// that stands on its own. The offset of the body's content comes with it.
+func Build(v Version, headers [][]byte, body []byte) (envelope []byte, bodyAt int) {
+	var b strings.Builder
+	b.WriteString(`<?xml version="1.0" encoding="UTF-8"?>` + "\n")
+	b.WriteString(`<soap:Envelope xmlns:soap="` + v.Namespace() + `">`)
+	if len(headers) > 0 {
+		b.WriteString("\n  <soap:Header>")
+		for _, h := range headers {
+			b.WriteString("\n")
+			b.Write(h)
+		}
+		b.WriteString("\n  </soap:Header>")
+	}
+	b.WriteString("\n  <soap:Body>\n")
+	bodyAt = b.Len()
+	b.Write(body)
+	b.WriteString("\n  </soap:Body>\n</soap:Envelope>\n")
+	return []byte(b.String()), bodyAt
+}
+
+// Envelope is an envelope that was read.
+type Envelope struct {
+	Version Version
+	Doc     *xmltree.Document
+	Header  xmltree.Node // zero where there is none
+	Body    xmltree.Node // zero where there is none
+	Payload xmltree.Node // first element of the body, or zero
+	Fault   *Fault       // where the payload is a fault
+}
+
+// Read finds the parts of an envelope; nil where the document is none.
+func Read(d *xmltree.Document) *Envelope {
+	root := d.Root()
+	if root.IsZero() {
+		return nil
+	}
+	v := VersionOf(root.Name().Space)
+	if v == Unset || root.Name().Local != "Envelope" {
+		return nil
+	}
+	ns := v.Namespace()
+	e := &Envelope{Version: v, Doc: d, Header: root.Child(ns, "Header"), Body: root.Child(ns, "Body")}
+	e.Payload = e.Body.FirstChild()
+	if e.Payload.Is(ns, "Fault") {
+		e.Fault = readFault(v, e.Payload)
+	}
+	return e
+}
+
+// Fault is a fault of either version in the terms of SOAP 1.2 (§5.4).
+type Fault struct {
+	Node     xmltree.Node
+	Code     xmltree.Name   // soap:Client and soap:Sender keep their own spelling
+	Subcodes []xmltree.Name // 1.2; in 1.1 what follows a dot in the code
+	Reason   string
+	Actor    string       // 1.1 faultactor, 1.2 Role
+	Detail   xmltree.Node // the detail element, or zero
+	CodeAt   xmltree.Span
+	ReasonAt xmltree.Span
+}
+
+func readFault(v Version, n xmltree.Node) *Fault {
+	f := &Fault{Node: n}
+	if v == V11 {
+		for c := range n.Children() {
+			switch c.Name().Local { // the children are unqualified (SOAP 1.1 §4.4), yet not everyone's are
+			case "faultcode":
+				f.Code, f.CodeAt = code(c), c.Inner()
+				if base, sub, ok := strings.Cut(f.Code.Local, "."); ok && f.Code.Space == NS11 {
+					f.Code.Local = base
+					f.Subcodes = append(f.Subcodes, xmltree.Name{Local: sub})
+				}
+			case "faultstring":
+				f.Reason, f.ReasonAt = strings.TrimSpace(c.Text()), c.Inner()
+			case "faultactor":
+				f.Actor = strings.TrimSpace(c.Text())
+			case "detail":
+				f.Detail = c
+			}
+		}
+		return f
+	}
+	c := n.Child(NS12, "Code")
+	value := c.Child(NS12, "Value")
+	if !value.IsZero() {
+		f.Code, f.CodeAt = code(value), value.Inner()
+	}
+	for sub := c.Child(NS12, "Subcode"); !sub.IsZero(); sub = sub.Child(NS12, "Subcode") {
+		if v := sub.Child(NS12, "Value"); !v.IsZero() {
+			f.Subcodes = append(f.Subcodes, code(v))
+		}
+	}
+	for t := range n.Child(NS12, "Reason").Named(NS12, "Text") {
+		lang, _ := t.Attr(xmltree.XMLNamespace, "lang")
+		if f.Reason == "" || strings.HasPrefix(lang, "en") {
+			f.Reason, f.ReasonAt = strings.TrimSpace(t.Text()), t.Inner()
+		}
+	}
+	f.Actor = strings.TrimSpace(n.Child(NS12, "Role").Text())
+	f.Detail = n.Child(NS12, "Detail")
+	return f
+}
+
+func code(n xmltree.Node) xmltree.Name {
+	q, _ := n.QName(n.Text())
+	return q
+}
+
+// Codes are all codes of the fault, the general one first.
+func (f *Fault) Codes() []xmltree.Name { return append([]xmltree.Name{f.Code}, f.Subcodes...) }
+
+// HasCode tells whether any of the fault's codes has that local name.
+func (f *Fault) HasCode(local string) bool {
+	for _, c := range f.Codes() {
+		if c.Local == local {
+			return true
+		}
+	}
+	return false
+}
+
+// FromSender tells whether the fault blames the message rather than the service.
+func (f *Fault) FromSender() bool { return f.Code.Local == "Client" || f.Code.Local == "Sender" }
