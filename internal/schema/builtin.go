@@ -1,0 +1,576 @@
+package schema
+
+import (
+	"encoding/base64"
+	"fmt"
+	"math/big"
+	"regexp"
+	"strconv"
+	"strings"
+	"sync"
+	"unicode/utf8"
+)
+
+// builtins is the table of part 2 §3: name, base, white space, lexical rule,
+// bounds. Primitive types name themselves.
+var builtins = sync.OnceValue(func() map[string]*Simple {
+	m := map[string]*Simple{}
+	add := func(name, base, ws string, check func(string) string, bounds ...string) {
+		s := &Simple{Name: QName{XSD, name}, check: check}
+		if b := m[base]; b != nil {
+			s.Base, s.Primitive = b, b.Primitive
+			if base == "anySimpleType" {
+				s.Primitive = name
+			}
+			if check == nil {
+				s.check = b.check
+			}
+		}
+		s.Facets.WhiteSpace = ws
+		if len(bounds) == 2 {
+			if bounds[0] != "" {
+				s.Facets.MinInclusive = &bounds[0]
+			}
+			if bounds[1] != "" {
+				s.Facets.MaxInclusive = &bounds[1]
+			}
+		}
+		m[name] = s
+	}
+	list := func(name, item string) {
+		one := 1
+		m[name] = &Simple{Name: QName{XSD, name}, Base: m["anySimpleType"], Variety: List, Item: m[item], Facets: Facets{WhiteSpace: "collapse", MinLength: &one}}
+	}
+	const c = "collapse"
+	add("anySimpleType", "", "preserve", nil)
+	add("string", "anySimpleType", "preserve", nil)
+	add("normalizedString", "string", "replace", nil)
+	add("token", "normalizedString", c, nil)
+	add("language", "token", c, match(`[a-zA-Z]{1,8}(-[a-zA-Z0-9]{1,8})*`, "a language tag such as en or en-GB"))
+	add("NMTOKEN", "token", c, name(nmtoken, "a name token"))
+	add("Name", "token", c, name(xmlName, "a name"))
+	add("NCName", "Name", c, name(ncName, "a name without a colon"))
+	add("ID", "NCName", c, nil)
+	add("IDREF", "NCName", c, nil)
+	add("ENTITY", "NCName", c, nil)
+	add("boolean", "anySimpleType", c, match(`true|false|1|0`, "true, false, 1 or 0"))
+	add("decimal", "anySimpleType", c, match(`[+-]?([0-9]+(\.[0-9]*)?|\.[0-9]+)`, "a decimal number"))
+	integer := match(`[+-]?[0-9]+`, "a whole number")
+	add("integer", "decimal", c, integer)
+	add("nonPositiveInteger", "integer", c, integer, "", "0")
+	add("negativeInteger", "nonPositiveInteger", c, integer, "", "-1")
+	add("long", "integer", c, integer, "-9223372036854775808", "9223372036854775807")
+	add("int", "long", c, integer, "-2147483648", "2147483647")
+	add("short", "int", c, integer, "-32768", "32767")
+	add("byte", "short", c, integer, "-128", "127")
+	add("nonNegativeInteger", "integer", c, integer, "0", "")
+	add("unsignedLong", "nonNegativeInteger", c, integer, "0", "18446744073709551615")
+	add("unsignedInt", "unsignedLong", c, integer, "0", "4294967295")
+	add("unsignedShort", "unsignedInt", c, integer, "0", "65535")
+	add("unsignedByte", "unsignedShort", c, integer, "0", "255")
+	add("positiveInteger", "nonNegativeInteger", c, integer, "1", "")
+	float := match(`[+-]?([0-9]+(\.[0-9]*)?|\.[0-9]+)([Ee][+-]?[0-9]+)?|-?INF|NaN`, "a number, INF, -INF or NaN")
+	add("float", "anySimpleType", c, float)
+	add("double", "anySimpleType", c, float)
+	add("duration", "anySimpleType", c, func(s string) string {
+		if _, ok := parseDuration(s); !ok {
+			return "a duration such as P1DT2H"
+		}
+		return ""
+	})
+	for _, d := range []string{"dateTime", "time", "date", "gYearMonth", "gYear", "gMonthDay", "gDay", "gMonth"} {
+		add(d, "anySimpleType", c, func(s string) string {
+			if _, ok := parseInstant(d, s); !ok {
+				return dateForms[d].example
+			}
+			return ""
+		})
+	}
+	add("hexBinary", "anySimpleType", c, match(`([0-9a-fA-F]{2})*`, "pairs of hexadecimal digits"))
+	add("base64Binary", "anySimpleType", c, func(s string) string {
+		if _, err := base64.StdEncoding.Strict().DecodeString(strings.ReplaceAll(s, " ", "")); err != nil {
+			return "base64 text"
+		}
+		return ""
+	})
+	add("anyURI", "anySimpleType", c, nil)
+	add("QName", "anySimpleType", c, name(qName, "a qualified name"))
+	add("NOTATION", "anySimpleType", c, name(qName, "a qualified name"))
+	list("NMTOKENS", "NMTOKEN")
+	list("IDREFS", "IDREF")
+	list("ENTITIES", "ENTITY")
+	return m
+})
+
+// Builtin is a built-in simple type by its local name, or nil.
+func Builtin(name string) *Simple { return builtins()[name] }
+
+// anyType is the ur-type (part 1 §3.4.7).
+var anyType = sync.OnceValue(func() *Complex {
+	any := &Wildcard{Process: "lax", Any: true}
+	return &Complex{Name: QName{XSD, "anyType"}, Mixed: true, AnyAttr: any, Content: &Particle{Min: 1, Max: 1,
+		Group: &Group{Particles: []*Particle{{Min: 0, Max: Unbounded, Any: any}}}}}
+})
+
+// AnyType is the type that allows everything.
+func AnyType() *Complex { return anyType() }
+
+func match(pattern, expected string) func(string) string {
+	re := regexp.MustCompile(`^(?:` + pattern + `)$`)
+	return func(s string) string {
+		if re.MatchString(s) {
+			return ""
+		}
+		return expected
+	}
+}
+
+func name(ok func(string) bool, expected string) func(string) string {
+	return func(s string) string {
+		if ok(s) {
+			return ""
+		}
+		return expected
+	}
+}
+
+func nmtoken(s string) bool {
+	for _, r := range s {
+		if !inSet(nameCharSet(), r) {
+			return false
+		}
+	}
+	return s != ""
+}
+
+func xmlName(s string) bool {
+	r, _ := utf8.DecodeRuneInString(s)
+	return nmtoken(s) && inSet(nameStartSet(), r)
+}
+
+func ncName(s string) bool { return xmlName(s) && !strings.Contains(s, ":") }
+
+func qName(s string) bool {
+	prefix, local, ok := strings.Cut(s, ":")
+	if !ok {
+		return ncName(s)
+	}
+	return ncName(prefix) && ncName(local)
+}
+
+// instant is a date or time as months, seconds and a fraction, so that two of
+// the same kind can be compared (part 2 §3.2.7.3).
+type instant struct {
+	secs  *big.Rat
+	zoned bool
+}
+
+var dateForms = map[string]struct {
+	re      *regexp.Regexp
+	example string
+}{
+	"dateTime":   {regexp.MustCompile(`^(-?[0-9]{4,})-([0-9]{2})-([0-9]{2})T([0-9]{2}):([0-9]{2}):([0-9]{2}(?:\.[0-9]+)?)(Z|[+-][0-9]{2}:[0-9]{2})?$`), "a date and time such as 2027-03-01T14:30:00Z"},
+	"time":       {regexp.MustCompile(`^()()()([0-9]{2}):([0-9]{2}):([0-9]{2}(?:\.[0-9]+)?)(Z|[+-][0-9]{2}:[0-9]{2})?$`), "a time such as 14:30:00"},
+	"date":       {regexp.MustCompile(`^(-?[0-9]{4,})-([0-9]{2})-([0-9]{2})()()()(Z|[+-][0-9]{2}:[0-9]{2})?$`), "a date such as 2027-03-01"},
+	"gYearMonth": {regexp.MustCompile(`^(-?[0-9]{4,})-([0-9]{2})()()()()(Z|[+-][0-9]{2}:[0-9]{2})?$`), "a month such as 2027-03"},
+	"gYear":      {regexp.MustCompile(`^(-?[0-9]{4,})()()()()()(Z|[+-][0-9]{2}:[0-9]{2})?$`), "a year such as 2027"},
+	"gMonthDay":  {regexp.MustCompile(`^()--([0-9]{2})-([0-9]{2})()()()(Z|[+-][0-9]{2}:[0-9]{2})?$`), "a day of the year such as --03-01"},
+	"gDay":       {regexp.MustCompile(`^()()---([0-9]{2})()()()(Z|[+-][0-9]{2}:[0-9]{2})?$`), "a day such as ---01"},
+	"gMonth":     {regexp.MustCompile(`^()--([0-9]{2})()()()()(Z|[+-][0-9]{2}:[0-9]{2})?$`), "a month such as --03"},
+}
+
+func parseInstant(kind, s string) (instant, bool) {
+	m := dateForms[kind].re.FindStringSubmatch(s)
+	if m == nil {
+		return instant{}, false
+	}
+	num := func(i, unset int) int {
+		if m[i] == "" {
+			return unset
+		}
+		n, _ := strconv.Atoi(m[i])
+		return n
+	}
+	digits := strings.TrimPrefix(m[1], "-")
+	if len(digits) > 4 && digits[0] == '0' || digits == "0000" || len(digits) > 9 {
+		return instant{}, false
+	}
+	year, month, day := num(1, 2000), num(2, 1), num(3, 1)
+	if month < 1 || month > 12 || day < 1 || day > daysIn(year, month, m[1] == "") {
+		return instant{}, false
+	}
+	hour, minute := num(4, 0), num(5, 0)
+	sec := new(big.Rat)
+	if m[6] != "" {
+		sec.SetString(m[6])
+	}
+	if minute > 59 || sec.Cmp(big.NewRat(60, 1)) >= 0 || hour > 24 || hour == 24 && (minute != 0 || sec.Sign() != 0) {
+		return instant{}, false
+	}
+	total := new(big.Rat).SetInt64((daysBefore(year, month, day)*24+int64(hour))*3600 + int64(minute)*60)
+	total.Add(total, sec)
+	if z := m[7]; z != "" && z != "Z" {
+		h, _ := strconv.Atoi(z[1:3])
+		mi, _ := strconv.Atoi(z[4:6])
+		if h > 14 || mi > 59 || h == 14 && mi != 0 {
+			return instant{}, false
+		}
+		off := int64(h*3600 + mi*60)
+		if z[0] == '+' {
+			off = -off
+		}
+		total.Add(total, new(big.Rat).SetInt64(off))
+	}
+	return instant{total, m[7] != ""}, true
+}
+
+func daysIn(year, month int, anyYear bool) int {
+	switch month {
+	case 4, 6, 9, 11:
+		return 30
+	case 2:
+		if year < 0 {
+			year++ // there is no year 0
+		}
+		if anyYear || year%4 == 0 && (year%100 != 0 || year%400 == 0) {
+			return 29
+		}
+		return 28
+	}
+	return 31
+}
+
+// daysBefore counts days in the proleptic Gregorian calendar.
+func daysBefore(year, month, day int) int64 {
+	if year < 0 {
+		year++
+	}
+	if month <= 2 {
+		year--
+		month += 12
+	}
+	era := year / 400
+	if year < 0 {
+		era = (year - 399) / 400
+	}
+	yoe := year - era*400
+	doy := (153*(month-3)+2)/5 + day - 1
+	return int64(era)*146097 + int64(yoe*365+yoe/4-yoe/100+doy)
+}
+
+type duration struct {
+	months int64
+	secs   *big.Rat
+}
+
+var durationForm = regexp.MustCompile(`^(-)?P(?:([0-9]+)Y)?(?:([0-9]+)M)?(?:([0-9]+)D)?(?:(T)(?:([0-9]+)H)?(?:([0-9]+)M)?(?:([0-9]+(?:\.[0-9]+)?)S)?)?$`)
+
+func parseDuration(s string) (duration, bool) {
+	m := durationForm.FindStringSubmatch(s)
+	if m == nil || strings.Join(m[2:5], "")+strings.Join(m[6:9], "") == "" || m[5] == "T" && strings.Join(m[6:9], "") == "" {
+		return duration{}, false
+	}
+	n := func(i int) int64 { v, _ := strconv.ParseInt(m[i], 10, 64); return v }
+	d := duration{months: n(2)*12 + n(3), secs: new(big.Rat).SetInt64(n(4)*86400 + n(6)*3600 + n(7)*60)}
+	if m[8] != "" {
+		sec, _ := new(big.Rat).SetString(m[8])
+		d.secs.Add(d.secs, sec)
+	}
+	if m[1] == "-" {
+		d.months = -d.months
+		d.secs.Neg(d.secs)
+	}
+	return d, true
+}
+
+// compare orders two values of a primitive type; ok is false where the type
+// has no order between them.
+func compare(primitive, a, b string) (order int, ok bool) {
+	switch primitive {
+	case "decimal":
+		x, ok1 := new(big.Rat).SetString(strings.TrimSuffix(a, "."))
+		y, ok2 := new(big.Rat).SetString(strings.TrimSuffix(b, "."))
+		if ok1 && ok2 {
+			return x.Cmp(y), true
+		}
+	case "float", "double":
+		bits := 64
+		if primitive == "float" {
+			bits = 32
+		}
+		x, e1 := parseFloat(a, bits)
+		y, e2 := parseFloat(b, bits)
+		switch {
+		case e1 || e2:
+		case x != x && y != y:
+			return 0, true
+		case x < y:
+			return -1, true
+		case x > y:
+			return 1, true
+		case x == y:
+			return 0, true
+		}
+	case "duration":
+		x, ok1 := parseDuration(a)
+		y, ok2 := parseDuration(b)
+		if !ok1 || !ok2 {
+			return 0, false
+		}
+		// Part 2 §3.2.6.2: ordered where all four reference dates agree.
+		var order int
+		for i, start := range [][2]int{{1696, 9}, {1697, 2}, {1903, 3}, {1903, 7}} {
+			o := x.from(start).Cmp(y.from(start))
+			if i > 0 && o != order {
+				return 0, false
+			}
+			order = o
+		}
+		return order, true
+	case "boolean":
+		norm := func(s string) string { return map[string]string{"1": "true", "0": "false"}[s] + s }
+		if x, y := norm(a), norm(b); strings.HasPrefix(x, y) || strings.HasPrefix(y, x) {
+			return 0, true
+		}
+		return 0, false
+	case "hexBinary":
+		if strings.EqualFold(a, b) {
+			return 0, true
+		}
+		return 0, false
+	default:
+		if _, is := dateForms[primitive]; is {
+			x, ok1 := parseInstant(primitive, a)
+			y, ok2 := parseInstant(primitive, b)
+			if !ok1 || !ok2 {
+				return 0, false
+			}
+			if x.zoned != y.zoned { // 14 hours either way (part 2 §3.2.7.3)
+				diff := new(big.Rat).Sub(x.secs, y.secs)
+				if new(big.Rat).Abs(diff).Cmp(big.NewRat(14*3600, 1)) <= 0 {
+					return 0, false
+				}
+				return diff.Sign(), true
+			}
+			return x.secs.Cmp(y.secs), true
+		}
+		if a == b {
+			return 0, true
+		}
+	}
+	return 0, false
+}
+
+func (d duration) from(start [2]int) *big.Rat {
+	m := int64(start[0])*12 + int64(start[1]-1) + d.months
+	year, month := m/12, m%12
+	if month < 0 {
+		year, month = year-1, month+12
+	}
+	days := daysBefore(int(year), int(month)+1, 1)
+	return new(big.Rat).Add(new(big.Rat).SetInt64(days*86400), d.secs)
+}
+
+func parseFloat(s string, bits int) (float64, bool) {
+	s = strings.Replace(s, "INF", "Inf", 1)
+	f, err := strconv.ParseFloat(s, bits)
+	if ne, ok := err.(*strconv.NumError); ok && ne.Err == strconv.ErrRange {
+		return f, false
+	}
+	return f, err != nil
+}
+
+// Normalize applies the white space facet (part 2 §4.3.6).
+func (s *Simple) Normalize(v string) string {
+	switch s.whiteSpace() {
+	case "replace":
+		return strings.NewReplacer("\t", " ", "\n", " ", "\r", " ").Replace(v)
+	case "collapse":
+		if !strings.ContainsAny(v, " \t\r\n") {
+			return v
+		}
+		return strings.Join(strings.FieldsFunc(v, isSpace), " ")
+	}
+	return v
+}
+
+func isSpace(r rune) bool { return r == ' ' || r == '\t' || r == '\n' || r == '\r' }
+
+func (s *Simple) whiteSpace() string {
+	for t := s; t != nil; t = t.Base {
+		if t.Variety == List {
+			return "collapse"
+		}
+		if t.Facets.WhiteSpace != "" {
+			return t.Facets.WhiteSpace
+		}
+		if t.Variety == Union {
+			return "preserve"
+		}
+	}
+	return "preserve"
+}
+
+// ValueError is a value that a simple type refuses.
+type ValueError struct {
+	Rule     string   // the rule of the standard, e.g. cvc-pattern-valid
+	Msg      string   // in plain words
+	Expected []string // allowed values, where they can be listed
+}
+
+func (e *ValueError) Error() string { return e.Msg }
+
+// Check tests a value, before white space handling, against the type.
+func (s *Simple) Check(v string) *ValueError { return s.checkNormal(s.Normalize(v)) }
+
+func (s *Simple) checkNormal(v string) *ValueError {
+	switch s.Variety {
+	case List:
+		items := strings.Fields(v)
+		for _, it := range items {
+			if e := s.Item.Check(it); e != nil {
+				return e
+			}
+		}
+		return s.facets(v, len(items))
+	case Union:
+		var first *ValueError
+		for _, m := range s.Members {
+			e := m.Check(v)
+			if e == nil {
+				return s.facets(v, 0)
+			}
+			if first == nil {
+				first = e
+			} else {
+				first = &ValueError{first.Rule, fmt.Sprintf("%s is of none of the types that are allowed here", quote(v)), append(append([]string(nil), first.Expected...), e.Expected...)}
+			}
+		}
+		if first != nil {
+			return first
+		}
+		return nil
+	}
+	if s.check != nil {
+		if want := s.check(v); want != "" {
+			return &ValueError{"cvc-datatype-valid", fmt.Sprintf("%s is not %s", quote(v), want), nil}
+		}
+	} else if s.Base != nil {
+		// The lexical rule is that of the nearest built-in type.
+		for t := s.Base; t != nil; t = t.Base {
+			if t.check != nil {
+				if want := t.check(v); want != "" {
+					return &ValueError{"cvc-datatype-valid", fmt.Sprintf("%s is not %s", quote(v), want), nil}
+				}
+				break
+			}
+		}
+	}
+	return s.facets(v, s.length(v))
+}
+
+func (s *Simple) length(v string) int {
+	switch s.Primitive {
+	case "hexBinary":
+		return len(v) / 2
+	case "base64Binary":
+		return len(strings.TrimRight(strings.ReplaceAll(v, " ", ""), "=")) * 3 / 4
+	}
+	return utf8.RuneCountInString(v)
+}
+
+func quote(v string) string {
+	if utf8.RuneCountInString(v) > 60 {
+		v = string([]rune(v)[:57]) + "…"
+	}
+	return strconv.Quote(v)
+}
+
+// facets applies the facets of every step of the derivation.
+func (s *Simple) facets(v string, length int) *ValueError {
+	for t := s; t != nil; t = t.Base {
+		f := &t.Facets
+		bad := func(rule, format string, args ...any) *ValueError {
+			return &ValueError{rule, quote(v) + " " + fmt.Sprintf(format, args...), nil}
+		}
+		measured := s.Primitive != "QName" && s.Primitive != "NOTATION"
+		switch {
+		case f.Length != nil && measured && length != *f.Length:
+			return bad("cvc-length-valid", "has length %d; it must be %d", length, *f.Length)
+		case f.MinLength != nil && measured && length < *f.MinLength:
+			return bad("cvc-minLength-valid", "has length %d; at least %d is required", length, *f.MinLength)
+		case f.MaxLength != nil && measured && length > *f.MaxLength:
+			return bad("cvc-maxLength-valid", "has length %d; at most %d is allowed", length, *f.MaxLength)
+		}
+		for _, b := range []struct {
+			bound *string
+			ok    func(int) bool
+			rule  string
+			words string
+		}{
+			{f.MinInclusive, func(o int) bool { return o >= 0 }, "cvc-minInclusive-valid", "is less than the smallest value allowed, %s"},
+			{f.MaxInclusive, func(o int) bool { return o <= 0 }, "cvc-maxInclusive-valid", "is more than the largest value allowed, %s"},
+			{f.MinExclusive, func(o int) bool { return o > 0 }, "cvc-minExclusive-valid", "must be more than %s"},
+			{f.MaxExclusive, func(o int) bool { return o < 0 }, "cvc-maxExclusive-valid", "must be less than %s"},
+		} {
+			if b.bound == nil {
+				continue
+			}
+			if o, ok := compare(s.Primitive, v, *b.bound); !ok || !b.ok(o) {
+				return bad(b.rule, b.words, *b.bound)
+			}
+		}
+		if f.TotalDigits != nil || f.FractionDigits != nil {
+			whole, frac := digits(v)
+			if f.TotalDigits != nil && whole+frac > *f.TotalDigits {
+				return bad("cvc-totalDigits-valid", "has %d digits; at most %d are allowed", whole+frac, *f.TotalDigits)
+			}
+			if f.FractionDigits != nil && frac > *f.FractionDigits {
+				return bad("cvc-fractionDigits-valid", "has %d digits after the point; at most %d are allowed", frac, *f.FractionDigits)
+			}
+		}
+		if len(f.Enumeration) > 0 && !s.enumerated(f.Enumeration, v) {
+			e := bad("cvc-enumeration-valid", "is not one of %s", listed(f.Enumeration))
+			e.Expected = f.Enumeration
+			return e
+		}
+		for _, alternatives := range f.Patterns {
+			ok := false
+			for _, p := range alternatives {
+				ok = ok || p.Match(v)
+			}
+			if !ok {
+				return bad("cvc-pattern-valid", "does not match the pattern %s", alternatives[0].Source)
+			}
+		}
+	}
+	return nil
+}
+
+func (s *Simple) enumerated(values []string, v string) bool {
+	for _, e := range values {
+		if e == v {
+			return true
+		}
+		if s.Variety == Atomic && s.Primitive != "string" {
+			if o, ok := compare(s.Primitive, v, s.Normalize(e)); ok && o == 0 {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+func listed(values []string) string {
+	if len(values) > 12 {
+		return strings.Join(values[:12], ", ") + fmt.Sprintf(" and %d more", len(values)-12)
+	}
+	return strings.Join(values, ", ")
+}
+
+// digits counts significant digits before and after the point.
+func digits(v string) (whole, frac int) {
+	v = strings.TrimLeft(v, "+-")
+	w, f, _ := strings.Cut(v, ".")
+	return len(strings.TrimLeft(w, "0")), len(strings.TrimRight(f, "0"))
+}

@@ -1,0 +1,578 @@
+package schema
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"orenda/internal/xmltree"
+)
+
+// Error is one place in which a document breaks its schema.
+type Error struct {
+	Offset   int      `json:"offset"`
+	Line     int      `json:"line"`
+	Column   int      `json:"column"`
+	Path     string   `json:"path"`
+	Rule     string   `json:"rule"` // name of the validation rule, e.g. cvc-enumeration-valid
+	Message  string   `json:"message"`
+	Expected []string `json:"expected,omitempty"`
+	Span     xmltree.Span
+}
+
+func (e *Error) Error() string { return e.Message }
+
+// Options steer a validation.
+type Options struct {
+	Most    int // errors to report at most; 0: 100
+	Context context.Context
+	// Unfilled tells whether an element or attribute awaits a value; its
+	// content is then not checked. nil: none does.
+	Unfilled func(xmltree.Node) bool
+}
+
+// startSet is what a particle can begin with.
+type startSet struct {
+	names map[QName]*Element // with the declaration that it stands for
+	wild  []*Wildcard
+	empty bool
+	busy  bool
+}
+
+func (st *startSet) has(n QName) bool {
+	if st.names[n] != nil {
+		return true
+	}
+	for _, w := range st.wild {
+		if w.Allows(n.Space) {
+			return true
+		}
+	}
+	return false
+}
+
+func (s *Set) starts(p *Particle) *startSet {
+	if p.starts != nil {
+		return p.starts
+	}
+	st := &startSet{names: map[QName]*Element{}, busy: true}
+	p.starts = st
+	if p.Max == 0 {
+		st.empty = true
+		return st
+	}
+	switch {
+	case p.Element != nil:
+		for _, e := range s.Substitutes(p.Element) {
+			st.names[e.Name] = e
+		}
+	case p.Any != nil:
+		st.wild = append(st.wild, p.Any)
+	default:
+		st.empty = p.Group.Compositor != Choice || len(p.Group.Particles) == 0
+		for _, q := range p.Group.Particles {
+			in := s.starts(q)
+			if p.Group.Compositor != Sequence || st.empty {
+				for n, e := range in.names {
+					if st.names[n] == nil {
+						st.names[n] = e
+					}
+				}
+				st.wild = append(st.wild, in.wild...)
+			}
+			if p.Group.Compositor == Choice {
+				st.empty = st.empty || in.empty
+			} else {
+				st.empty = st.empty && in.empty
+			}
+		}
+	}
+	if p.Min == 0 {
+		st.empty = true
+	}
+	return st
+}
+
+type validator struct {
+	set    *Set
+	opts   Options
+	errors []Error
+	doc    *xmltree.Document
+	count  int
+	ids    map[string]bool
+	refs   []idref
+}
+
+type idref struct {
+	value string
+	at    xmltree.Node
+}
+
+// Validate checks an element against its declaration and reports every place
+// in which it breaks it, in document order as far as one pass can.
+func (s *Set) Validate(n xmltree.Node, decl *Element, opts Options) []Error {
+	s.Resolve()
+	if opts.Most == 0 {
+		opts.Most = 100
+	}
+	v := &validator{set: s, opts: opts, doc: n.Doc(), ids: map[string]bool{}}
+	v.element(n, decl)
+	for _, r := range v.refs {
+		if !v.ids[r.value] {
+			v.fail(r.at, r.at.Span(), "cvc-id", nil, "no element has the identifier %q that is referred to here", r.value)
+		}
+	}
+	slices.SortStableFunc(v.errors, func(a, b Error) int { return a.Offset - b.Offset })
+	return v.errors
+}
+
+// ValidateType is Validate for an element whose type alone is known.
+func (s *Set) ValidateType(n xmltree.Node, t Type, opts Options) []Error {
+	return s.Validate(n, &Element{Name: NameOf(n.Name()), Type: t, Nillable: true}, opts)
+}
+
+func (v *validator) fail(n xmltree.Node, at xmltree.Span, rule string, expected []string, format string, args ...any) {
+	if len(v.errors) >= v.opts.Most {
+		return
+	}
+	e := Error{Offset: at.Start, Rule: rule, Message: fmt.Sprintf(format, args...), Expected: expected, Path: n.Path(), Span: at}
+	e.Line, e.Column = xmltree.Position(v.doc.Src, at.Start)
+	v.errors = append(v.errors, e)
+}
+
+// tag is the span of an element's start tag.
+func tag(n xmltree.Node) xmltree.Span {
+	return xmltree.Span{Start: n.Span().Start, End: n.Inner().Start}
+}
+
+func (v *validator) stopped() bool {
+	v.count++
+	return len(v.errors) >= v.opts.Most || v.count%1024 == 0 && v.opts.Context != nil && v.opts.Context.Err() != nil
+}
+
+func (v *validator) element(n xmltree.Node, decl *Element) {
+	if v.stopped() {
+		return
+	}
+	if decl.Abstract {
+		v.fail(n, tag(n), "cvc-elt.2", nil, "the element %s is abstract; one that stands for it is due", n.Name().Local)
+	}
+	t := decl.TypeOf()
+	nilled := false
+	var attrs []xmltree.Attribute
+	for a := range n.Attrs() {
+		switch {
+		case a.Name.Space == xmltree.XMLNSNamespace:
+		case a.Name.Space == XSI:
+			switch a.Name.Local {
+			case "type":
+				t = v.instanceType(n, a, t)
+			case "nil":
+				val := strings.TrimSpace(a.Value)
+				nilled = val == "true" || val == "1"
+				if !decl.Nillable {
+					v.fail(n, a.Span, "cvc-elt.3.1", nil, "the element %s may not be nil", n.Name().Local)
+				}
+			}
+		default:
+			attrs = append(attrs, a)
+		}
+	}
+	if c, ok := t.(*Complex); ok {
+		if c.Abstract {
+			v.fail(n, tag(n), "cvc-type.2", nil, "the type %s is abstract; xsi:type must name one derived from it", c.Name.Local)
+		}
+		v.attributes(n, c, attrs)
+	} else if len(attrs) > 0 {
+		v.fail(n, attrs[0].Span, "cvc-type.3.1.1", nil, "the element %s has no attribute %s", n.Name().Local, attrs[0].Name.Qualified())
+	}
+	if nilled {
+		if n.Inner().Len() > 0 && (!n.FirstChild().IsZero() || n.Text() != "") {
+			v.fail(n, n.Inner(), "cvc-elt.3.2.1", nil, "the element %s is nil and must be empty", n.Name().Local)
+		}
+		return
+	}
+	if v.opts.Unfilled != nil && v.opts.Unfilled(n) {
+		return
+	}
+	if st := SimpleOf(t); st != nil {
+		v.simple(n, decl, st)
+		return
+	}
+	c := t.(*Complex)
+	if !c.Mixed {
+		for k := range n.Nodes() {
+			if kind := k.Kind(); (kind == xmltree.Text || kind == xmltree.CData) && strings.TrimFunc(k.Text(), isSpace) != "" {
+				v.fail(n, k.Span(), "cvc-complex-type.2.3", nil, "text cannot stand in the element %s", n.Name().Local)
+				break
+			}
+		}
+		if n.FirstChild().IsZero() && strings.TrimFunc(n.Text(), isSpace) != "" && c.Content == nil {
+			v.fail(n, n.Inner(), "cvc-complex-type.2.1", nil, "the element %s must be empty", n.Name().Local)
+		} else if n.FirstChild().IsZero() && strings.TrimFunc(n.Text(), isSpace) != "" && len(v.errors) == 0 {
+			v.fail(n, n.Inner(), "cvc-complex-type.2.3", nil, "text cannot stand in the element %s", n.Name().Local)
+		}
+	}
+	v.content(n, c)
+}
+
+func (v *validator) instanceType(n xmltree.Node, a xmltree.Attribute, declared Type) Type {
+	q, ok := n.QName(a.Value)
+	t := v.set.Type(NameOf(q))
+	switch {
+	case !ok || t == nil:
+		v.fail(n, a.Span, "cvc-elt.4.2", nil, "the type %s that xsi:type names is not defined", a.Value)
+		return declared
+	case !DerivesFrom(t, declared):
+		v.fail(n, a.Span, "cvc-elt.4.3", nil, "the type %s that xsi:type names is not derived from %s", a.Value, typeLabel(declared))
+		return declared
+	}
+	return t
+}
+
+func typeLabel(t Type) string {
+	if n := t.TypeName().Local; n != "" {
+		return n
+	}
+	return "the type declared here"
+}
+
+func (v *validator) attributes(n xmltree.Node, c *Complex, attrs []xmltree.Attribute) {
+	seen := map[QName]bool{}
+	for _, a := range attrs {
+		name := NameOf(a.Name)
+		seen[name] = true
+		var use *Attribute
+		for _, u := range c.Attrs {
+			if u.Name == name {
+				use = u
+			}
+		}
+		if use == nil {
+			if c.AnyAttr != nil && c.AnyAttr.Allows(name.Space) {
+				if g := v.set.attribute(name); g != nil && c.AnyAttr.Process != "skip" {
+					use = g
+				} else if c.AnyAttr.Process == "strict" && g == nil {
+					v.fail(n, a.Span, "cvc-wildcard", nil, "the attribute %s is not declared anywhere", a.Name.Qualified())
+				}
+			} else {
+				var expected []string
+				for _, u := range c.Attrs {
+					expected = append(expected, u.Name.Local)
+				}
+				v.fail(n, a.Span, "cvc-complex-type.3.2.2", expected, "the element %s has no attribute %s", n.Name().Local, a.Name.Qualified())
+			}
+		}
+		if use == nil || use.Type == nil {
+			continue
+		}
+		if e := use.Type.Check(a.Value); e != nil {
+			v.fail(n, a.Inner, e.Rule, e.Expected, "attribute %s: %s", a.Name.Qualified(), e.Msg)
+		} else if use.Fixed != nil && use.Type.Normalize(a.Value) != use.Type.Normalize(*use.Fixed) {
+			v.fail(n, a.Inner, "cvc-attribute.4", []string{*use.Fixed}, "attribute %s must be %q", a.Name.Qualified(), *use.Fixed)
+		}
+		v.identity(n, use.Type, a.Value)
+	}
+	for _, u := range c.Attrs {
+		if u.Required && !seen[u.Name] {
+			v.fail(n, tag(n), "cvc-complex-type.4", []string{u.Name.Local}, "the element %s lacks its attribute %s", n.Name().Local, u.Name.Local)
+		}
+	}
+}
+
+func (v *validator) identity(n xmltree.Node, t *Simple, value string) {
+	switch t.BuiltinName() {
+	case "ID":
+		id := t.Normalize(value)
+		if v.ids[id] {
+			v.fail(n, tag(n), "cvc-id", nil, "the identifier %q stands a second time", id)
+		}
+		v.ids[id] = true
+	case "IDREF":
+		v.refs = append(v.refs, idref{t.Normalize(value), n})
+	case "IDREFS":
+		for _, r := range strings.Fields(value) {
+			v.refs = append(v.refs, idref{r, n})
+		}
+	}
+}
+
+func (v *validator) simple(n xmltree.Node, decl *Element, st *Simple) {
+	if c := n.FirstChild(); !c.IsZero() {
+		v.fail(c, tag(c), "cvc-type.3.1.2", nil, "the element %s holds a value, not elements", n.Name().Local)
+		return
+	}
+	value := n.Text()
+	if value == "" {
+		switch {
+		case decl.Fixed != nil:
+			value = *decl.Fixed
+		case decl.Default != nil:
+			value = *decl.Default
+		}
+	}
+	if e := st.Check(value); e != nil {
+		v.fail(n, n.Inner(), e.Rule, e.Expected, "%s: %s", n.Name().Local, e.Msg)
+	} else if decl.Fixed != nil && st.Normalize(value) != st.Normalize(*decl.Fixed) {
+		v.fail(n, n.Inner(), "cvc-elt.5.2.2", []string{*decl.Fixed}, "%s must be %q", n.Name().Local, *decl.Fixed)
+	}
+	v.identity(n, st, value)
+}
+
+// content matches the children against the model. Models are deterministic
+// (part 1 §3.8.6), so each child decides its place alone.
+func (v *validator) content(n xmltree.Node, c *Complex) {
+	m := matching{v: v, set: v.set}
+	for k := range n.Children() {
+		m.kids = append(m.kids, k)
+	}
+	ok := true
+	if c.Content != nil {
+		m.decls = make([]*Element, len(m.kids))
+		m.wilds = make([]*Wildcard, len(m.kids))
+		var end int
+		end, ok = m.particle(c.Content, 0)
+		if ok && end < len(m.kids) {
+			m.at, ok = end, false
+			m.want = m.couldFollow
+		}
+	} else if len(m.kids) > 0 {
+		ok = false
+	}
+	if !ok {
+		m.report(n)
+	}
+	for i, k := range m.kids {
+		var decl *Element
+		var wild *Wildcard
+		if m.decls != nil {
+			decl, wild = m.decls[i], m.wilds[i]
+		}
+		switch {
+		case decl != nil:
+			v.element(k, decl)
+		case wild != nil:
+			v.wildcard(k, wild)
+		case !ok && i > m.at && c.Content != nil:
+			// Beyond an error, what can be told by its name alone is still checked.
+			if d := declared(v.set, c.Content, NameOf(k.Name()), 0); d != nil {
+				v.element(k, d)
+			}
+		}
+	}
+}
+
+func declared(s *Set, p *Particle, name QName, depth int) *Element {
+	if depth > 30 {
+		return nil
+	}
+	if p.Element != nil {
+		return s.starts(p).names[name]
+	}
+	if p.Group != nil {
+		for _, q := range p.Group.Particles {
+			if d := declared(s, q, name, depth+1); d != nil {
+				return d
+			}
+		}
+	}
+	return nil
+}
+
+func (v *validator) wildcard(n xmltree.Node, w *Wildcard) {
+	if w.Process == "skip" || v.stopped() {
+		return
+	}
+	if decl := v.set.Element(NameOf(n.Name())); decl != nil {
+		v.element(n, decl)
+		return
+	}
+	if t, ok := n.Attr(XSI, "type"); ok {
+		if q, ok := n.QName(t); ok && v.set.Type(NameOf(q)) != nil {
+			v.element(n, &Element{Name: NameOf(n.Name()), Type: AnyType(), Nillable: true})
+			return
+		}
+	}
+	if w.Process == "strict" {
+		v.fail(n, tag(n), "cvc-wildcard", nil, "the element %s is not declared anywhere", n.Name().Local)
+		return
+	}
+	for k := range n.Children() {
+		v.wildcard(k, w)
+	}
+}
+
+// matching is the run of one element's children through its content model.
+type matching struct {
+	v           *validator
+	set         *Set
+	kids        []xmltree.Node
+	decls       []*Element
+	wilds       []*Wildcard
+	at          int
+	want        []string // what could have stood at the error
+	couldFollow []string // optional things passed over just before the end
+	followAt    int
+}
+
+func (m *matching) name(i int) QName { return NameOf(m.kids[i].Name()) }
+
+// pass notes what was optional at position i and did not come.
+func (m *matching) pass(st *startSet, i int) {
+	if m.followAt != i {
+		m.couldFollow, m.followAt = nil, i
+	}
+	m.couldFollow = append(m.couldFollow, st.labels()...)
+}
+
+func (st *startSet) labels() []string {
+	var out []string
+	for n := range st.names {
+		out = append(out, n.Local)
+	}
+	slices.Sort(out)
+	for _, w := range st.wild {
+		if w.Any {
+			out = append(out, "any element")
+		} else {
+			out = append(out, "an element of "+w.Namespace)
+		}
+	}
+	return out
+}
+
+func (m *matching) particle(p *Particle, i int) (int, bool) {
+	st := m.set.starts(p)
+	count := 0
+	for (p.Max < 0 || count < p.Max) && i < len(m.kids) && st.has(m.name(i)) {
+		j, ok := m.term(p, st, i)
+		if !ok {
+			return j, false
+		}
+		if j == i {
+			break
+		}
+		i = j
+		count++
+	}
+	if count < p.Min && !(p.Group != nil && m.emptiable(p)) {
+		m.at = i
+		m.want = st.labels()
+		if m.followAt == i {
+			m.want = append(append([]string(nil), m.couldFollow...), m.want...)
+		}
+		return i, false
+	}
+	if p.Max < 0 || count < p.Max {
+		m.pass(st, i)
+	}
+	return i, true
+}
+
+func (m *matching) emptiable(p *Particle) bool {
+	if p.Group.Compositor == Choice {
+		for _, q := range p.Group.Particles {
+			if m.set.starts(q).empty {
+				return true
+			}
+		}
+		return len(p.Group.Particles) == 0
+	}
+	for _, q := range p.Group.Particles {
+		if !m.set.starts(q).empty {
+			return false
+		}
+	}
+	return true
+}
+
+func (m *matching) term(p *Particle, st *startSet, i int) (int, bool) {
+	switch {
+	case p.Element != nil:
+		m.decls[i] = st.names[m.name(i)]
+		return i + 1, true
+	case p.Any != nil:
+		m.wilds[i] = p.Any
+		return i + 1, true
+	}
+	switch p.Group.Compositor {
+	case Choice:
+		for _, q := range p.Group.Particles {
+			if m.set.starts(q).has(m.name(i)) {
+				return m.particle(q, i)
+			}
+		}
+		return i, true
+	case All:
+		return m.all(p, i)
+	}
+	for _, q := range p.Group.Particles {
+		var ok bool
+		if i, ok = m.particle(q, i); !ok {
+			return i, false
+		}
+	}
+	return i, true
+}
+
+func (m *matching) all(p *Particle, i int) (int, bool) {
+	done := make([]bool, len(p.Group.Particles))
+next:
+	for i < len(m.kids) {
+		for k, q := range p.Group.Particles {
+			if !done[k] && m.set.starts(q).has(m.name(i)) {
+				done[k] = true
+				m.decls[i] = m.set.starts(q).names[m.name(i)]
+				i++
+				continue next
+			}
+		}
+		break
+	}
+	var missing []string
+	for k, q := range p.Group.Particles {
+		if !done[k] && q.Min > 0 {
+			missing = append(missing, m.set.starts(q).labels()...)
+		}
+	}
+	if missing != nil {
+		m.at, m.want = i, missing
+		return i, false
+	}
+	return i, true
+}
+
+// report says what stands at the place of the error and what could have.
+func (m *matching) report(n xmltree.Node) {
+	want := slices.Compact(slices.Clone(m.want))
+	due := ""
+	if len(want) > 0 {
+		due = "; expected: " + listed(want)
+	}
+	if m.at >= len(m.kids) {
+		at := xmltree.Span{Start: n.Inner().End, End: n.Span().End}
+		if at.Len() == 0 {
+			at = tag(n)
+		}
+		m.v.fail(n, at, "cvc-complex-type.2.4", want, "the element %s ends too early%s", n.Name().Local, due)
+		return
+	}
+	k := m.kids[m.at]
+	name := k.Name()
+	for _, w := range want {
+		if w != name.Local {
+			continue
+		}
+		m.v.fail(k, tag(k), "cvc-complex-type.2.4", want, "the element %s has the right name in the wrong namespace (%s)", name.Local, orNone(name.Space))
+		return
+	}
+	m.v.fail(k, tag(k), "cvc-complex-type.2.4", want, "the element %s cannot stand here%s", name.Local, due)
+}
+
+func orNone(space string) string {
+	if space == "" {
+		return "none"
+	}
+	return space
+}
