@@ -1,0 +1,99 @@
+// Package endpoint is the model of the settings of a call: which there are, at
+// which stage each takes effect, in which layers their values stand, and the
+// variables in them.
+package endpoint
+
+import (
+	"orenda/internal/exchange"
+)
+
+// Kind is the kind of a setting's value.
+type Kind uint8
+
+// The kinds of values.
+const (
+	Text     Kind = iota
+	Size          // bytes, as people write them: 65536, 64 KiB, 2 MB
+	Duration      // 30s, 5 min
+	Count         // a plain number
+	Switch        // true or false
+	Choice        // one of Key.Of
+	List          // several texts
+)
+
+// Key is one setting: its name in the workspace file and on the command line.
+type Key struct {
+	Name    string
+	Label   string // as screens call it
+	Stage   exchange.Stage
+	Kind    Kind
+	Of      []string
+	Default string
+	Doc     string
+	Minor   bool // shown only where it is set to something else than its default
+}
+
+// Keys is the table of all settings, in the order in which they are shown.
+var Keys = []Key{
+	{Name: "address", Label: "address", Stage: exchange.Address, Kind: Text, Doc: "where the port is; may hold ${variables}"},
+
+	{Name: "soap", Label: "SOAP version", Stage: exchange.Binding, Kind: Choice, Of: []string{"1.1", "1.2"}, Doc: "version of the envelope and of the media type"},
+	{Name: "action", Label: "action", Stage: exchange.Binding, Kind: Text, Doc: "the action; as the contract has it unless set; \"none\" sends none"},
+	{Name: "intake", Label: "intake", Stage: exchange.Binding, Kind: Choice, Of: []string{"whole", "flowing"}, Default: "whole", Doc: "whether a reply is taken in whole, in a buffer, or flowing"},
+	{Name: "strict-buffer", Label: "strict buffer", Stage: exchange.Binding, Kind: Switch, Default: "false", Minor: true, Doc: "the program insists that receive and buffer limit are equal"},
+
+	{Name: "send-limit", Label: "send limit", Stage: exchange.Message, Kind: Size, Default: "16 MiB", Minor: true, Doc: "largest envelope that is sent"},
+	{Name: "validate", Label: "validate", Stage: exchange.Message, Kind: Switch, Default: "true", Minor: true, Doc: "check messages against the schema"},
+
+	{Name: "identity", Label: "identity", Stage: exchange.Security, Kind: Text, Doc: "name of the identity in the user's configuration"},
+	{Name: "token", Label: "token", Stage: exchange.Security, Kind: Choice, Of: []string{"none", "text", "digest"}, Default: "none", Doc: "user name token, by the type of its password"},
+	{Name: "timestamp", Label: "timestamp", Stage: exchange.Security, Kind: Duration, Doc: "life time of the timestamp; none where it is not set"},
+
+	{Name: "connect-time", Label: "connect limit", Stage: exchange.Connect, Kind: Duration, Default: "10s", Doc: "longest time to look up and connect"},
+
+	{Name: "trust", Label: "trust list", Stage: exchange.TLS, Kind: List, Doc: "files of certificates that are trusted besides the system's"},
+	{Name: "system-trust", Label: "system's trust", Stage: exchange.TLS, Kind: Switch, Default: "true", Minor: true, Doc: "trust what the system trusts"},
+	{Name: "server-name", Label: "server name", Stage: exchange.TLS, Kind: Text, Minor: true, Doc: "name asked for and checked, where it is not the address's host"},
+	{Name: "accept-name", Label: "accepted name", Stage: exchange.TLS, Kind: Text, Minor: true, Doc: "a name in the certificate that is accepted for this endpoint though the host has another"},
+	{Name: "accept-expired", Label: "accept expired", Stage: exchange.TLS, Kind: Text, Minor: true, Doc: "SHA-256 fingerprint of the certificate that is accepted outside its dates"},
+	{Name: "tls-min", Label: "lowest version", Stage: exchange.TLS, Kind: Choice, Of: []string{"1.0", "1.1", "1.2", "1.3"}, Default: "1.2", Minor: true, Doc: "lowest TLS version"},
+	{Name: "tls-max", Label: "highest version", Stage: exchange.TLS, Kind: Choice, Of: []string{"1.0", "1.1", "1.2", "1.3"}, Default: "1.3", Minor: true, Doc: "highest TLS version"},
+	{Name: "client-cert", Label: "client certificate", Stage: exchange.TLS, Kind: Text, Minor: true, Doc: "file with the client's certificate (PEM)"},
+	{Name: "client-key", Label: "client key", Stage: exchange.TLS, Kind: Text, Minor: true, Doc: "file with the client's private key (PEM)"},
+
+	{Name: "header", Label: "extra headers", Stage: exchange.Send, Kind: List, Minor: true, Doc: "extra HTTP header fields, Name: value"},
+	{Name: "send-time", Label: "send limit", Stage: exchange.Send, Kind: Duration, Default: "30s", Doc: "longest time without progress while the request leaves"},
+
+	{Name: "answer-time", Label: "answer limit", Stage: exchange.Wait, Kind: Duration, Default: "60s", Doc: "longest time until the first byte of the answer"},
+	{Name: "total-time", Label: "whole call", Stage: exchange.Wait, Kind: Duration, Default: "5m", Doc: "longest time for the whole call"},
+
+	{Name: "receive-limit", Label: "receive limit", Stage: exchange.Receive, Kind: Size, Default: "16 MiB", Doc: "largest reply that is accepted"},
+	{Name: "buffer-limit", Label: "buffer limit", Stage: exchange.Receive, Kind: Size, Doc: "largest reply that is buffered when taken in whole; follows the receive limit unless set"},
+	{Name: "inflated-limit", Label: "decompressed limit", Stage: exchange.Receive, Kind: Size, Default: "64 MiB", Minor: true, Doc: "largest reply after decompression"},
+	{Name: "receive-time", Label: "idle limit", Stage: exchange.Receive, Kind: Duration, Default: "30s", Minor: true, Doc: "longest time between two pieces of the reply"},
+
+	{Name: "depth-limit", Label: "depth limit", Stage: exchange.Read, Kind: Count, Default: "256", Doc: "deepest nesting of elements"},
+	{Name: "text-limit", Label: "text limit", Stage: exchange.Read, Kind: Size, Default: "8 MiB", Doc: "longest single text"},
+	{Name: "repeat-limit", Label: "repeat limit", Stage: exchange.Read, Kind: Count, Default: "1000000", Doc: "most children of one element"},
+
+	{Name: "expect", Label: "expected", Stage: exchange.Verify, Kind: List, Minor: true, Doc: "FIELD=VALUE that the reply must hold"},
+}
+
+// KeyOf is the setting of that name, or nil.
+func KeyOf(name string) *Key {
+	for i := range Keys {
+		if Keys[i].Name == name {
+			return &Keys[i]
+		}
+	}
+	return nil
+}
+
+// Names are the names of all settings.
+func Names() []string {
+	out := make([]string, len(Keys))
+	for i, k := range Keys {
+		out[i] = k.Name
+	}
+	return out
+}

@@ -1,0 +1,209 @@
+package endpoint
+
+import (
+	"fmt"
+	"math"
+	"strconv"
+	"strings"
+	"time"
+
+	"orenda/internal/exchange"
+	"orenda/internal/near"
+)
+
+// Layer is one place where values stand. The weakest comes first in a Stack.
+type Layer struct {
+	Source string // "default", "profile NAME", "contract", "endpoint", "this call"
+	Values map[string][]string
+}
+
+// Settings are the layers of one call, weakest first; the defaults stand
+// beneath them all.
+type Settings struct {
+	Layers []Layer
+}
+
+// Value is a value in force with its source.
+type Value struct {
+	Key    *Key
+	Text   string   // for a List, its items joined by ", "
+	Items  []string // for a List
+	Source string
+}
+
+// IsSet tells whether a layer above the defaults holds a value.
+func (v Value) IsSet() bool { return v.Source != "default" }
+
+// Get finds the value in force. An unknown name is a programming error.
+func (s *Settings) Get(name string) Value {
+	k := KeyOf(name)
+	if k == nil {
+		panic("endpoint: no setting " + name)
+	}
+	for i := len(s.Layers) - 1; i >= 0; i-- {
+		if v, ok := s.Layers[i].Values[name]; ok {
+			return Value{k, strings.Join(v, ", "), v, s.Layers[i].Source}
+		}
+	}
+	if name == "buffer-limit" {
+		v := s.Get("receive-limit")
+		return Value{k, v.Text, nil, "default"}
+	}
+	return Value{Key: k, Text: k.Default, Source: "default"}
+}
+
+// Set puts a value into the topmost layer, "this call".
+func (s *Settings) Set(name string, values ...string) {
+	if n := len(s.Layers); n == 0 || s.Layers[n-1].Source != "this call" {
+		s.Layers = append(s.Layers, Layer{"this call", map[string][]string{}})
+	}
+	s.Layers[len(s.Layers)-1].Values[name] = values
+}
+
+// Text is the value of a setting as written.
+func (s *Settings) Text(name string) string { return s.Get(name).Text }
+
+// List are the items of a list setting.
+func (s *Settings) List(name string) []string { return s.Get(name).Items }
+
+// Switch is the value of a true-or-false setting.
+func (s *Settings) Switch(name string) bool { return s.Get(name).Text == "true" }
+
+// Size is the value of a size in bytes; an unreadable one is 0 with an error.
+func (s *Settings) Size(name string) (int64, error) { return ParseSize(s.Get(name).Text) }
+
+// Duration is the value of a time limit; 0 where it is not set.
+func (s *Settings) Duration(name string) (time.Duration, error) {
+	v := s.Get(name).Text
+	if v == "" {
+		return 0, nil
+	}
+	return ParseDuration(v)
+}
+
+// Count is the value of a plain number.
+func (s *Settings) Count(name string) (int, error) {
+	n, err := strconv.Atoi(strings.TrimSpace(s.Get(name).Text))
+	if err != nil || n <= 0 {
+		return 0, fmt.Errorf("%q is not a number above zero", s.Get(name).Text)
+	}
+	return n, nil
+}
+
+// Record lists every value in force, for the exchange's record.
+func (s *Settings) Record() []exchange.Setting {
+	out := make([]exchange.Setting, 0, len(Keys))
+	for i := range Keys {
+		v := s.Get(Keys[i].Name)
+		out = append(out, exchange.Setting{Key: v.Key.Name, Stage: v.Key.Stage, Value: v.Text, Source: v.Source})
+	}
+	return out
+}
+
+// Check says what is wrong with a value for the key, in plain words; nil where
+// nothing is.
+func (k *Key) Check(value string) error {
+	switch k.Kind {
+	case Size:
+		n, err := ParseSize(value)
+		if err == nil && n <= 0 {
+			err = fmt.Errorf("%q is not a size above zero", value)
+		}
+		return err
+	case Duration:
+		d, err := ParseDuration(value)
+		if err == nil && d <= 0 {
+			err = fmt.Errorf("%q is not a time above zero", value)
+		}
+		return err
+	case Count:
+		if n, err := strconv.Atoi(value); err != nil || n <= 0 {
+			return fmt.Errorf("%q is not a number above zero", value)
+		}
+	case Switch:
+		if value != "true" && value != "false" {
+			return fmt.Errorf("%q is neither true nor false", value)
+		}
+	case Choice:
+		for _, o := range k.Of {
+			if o == value {
+				return nil
+			}
+		}
+		hint := ""
+		if m := near.Miss(value, k.Of); m != "" {
+			hint = fmt.Sprintf("; %s is meant, perhaps", m)
+		}
+		return fmt.Errorf("%q is not one of %s%s", value, strings.Join(k.Of, ", "), hint)
+	}
+	return nil
+}
+
+var sizeUnits = []struct {
+	name  string
+	bytes int64
+}{
+	{"kib", 1 << 10}, {"mib", 1 << 20}, {"gib", 1 << 30}, {"kb", 1000}, {"mb", 1000 * 1000}, {"gb", 1000 * 1000 * 1000},
+	{"k", 1 << 10}, {"m", 1 << 20}, {"g", 1 << 30}, {"bytes", 1}, {"b", 1}, {"", 1},
+}
+
+// ParseSize reads a size in bytes as people write it: 65536, 65 536, 64 KiB,
+// 2 MB, 1.5MiB.
+func ParseSize(s string) (int64, error) {
+	t := strings.ToLower(strings.NewReplacer(" ", "", "_", "", "\u00a0", "", "\u202f", "").Replace(s))
+	i := strings.IndexFunc(t, func(r rune) bool { return (r < '0' || r > '9') && r != '.' && r != '-' && r != '+' })
+	if i < 0 {
+		i = len(t)
+	}
+	number, unit := t[:i], t[i:]
+	for _, u := range sizeUnits {
+		if u.name != unit {
+			continue
+		}
+		f, err := strconv.ParseFloat(number, 64)
+		if err != nil {
+			break
+		}
+		if f*float64(u.bytes) >= math.MaxInt64 || f < 0 {
+			return 0, fmt.Errorf("%q is not a size that can be", s)
+		}
+		return int64(math.Round(f * float64(u.bytes))), nil
+	}
+	return 0, fmt.Errorf("%q is not a size; write 65536, 64 KiB or 2 MB", s)
+}
+
+// ParseDuration reads a time as people write it: 30s, 5 min, 1h30m, 250ms.
+func ParseDuration(s string) (time.Duration, error) {
+	t := strings.ReplaceAll(strings.ToLower(s), " ", "")
+	for _, r := range [][2]string{{"minutes", "m"}, {"minute", "m"}, {"min", "m"}, {"seconds", "s"}, {"second", "s"}, {"sec", "s"}, {"hours", "h"}, {"hour", "h"}} {
+		t = strings.ReplaceAll(t, r[0], r[1])
+	}
+	d, err := time.ParseDuration(t)
+	if err != nil {
+		return 0, fmt.Errorf("%q is not a time; write 30s, 5m or 250ms", s)
+	}
+	return d, nil
+}
+
+// FormatSize writes a size in the largest binary unit that divides it.
+func FormatSize(n int64) string {
+	switch {
+	case n >= 1<<30 && n%(1<<30) == 0:
+		return fmt.Sprintf("%d GiB", n>>30)
+	case n >= 1<<20 && n%(1<<20) == 0:
+		return fmt.Sprintf("%d MiB", n>>20)
+	case n >= 1<<10 && n%(1<<10) == 0:
+		return fmt.Sprintf("%d KiB", n>>10)
+	}
+	return strconv.FormatInt(n, 10)
+}
+
+// RoundLimit is a limit that holds n bytes with room to spare: the next power
+// of two above n, and the one after where n fills nearly all of it.
+func RoundLimit(n int64) int64 {
+	limit := int64(64 << 10)
+	for limit < n+n/8 {
+		limit *= 2
+	}
+	return limit
+}

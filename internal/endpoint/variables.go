@@ -1,0 +1,158 @@
+package endpoint
+
+import (
+	"fmt"
+	"net/url"
+	"slices"
+	"strings"
+
+	"orenda/internal/near"
+)
+
+// UnsetError is a variable without a value in the chosen environment.
+type UnsetError struct {
+	Name        string
+	Environment string
+	Near        string // a variable that is set and was perhaps meant
+	Template    string
+	Offset      int // of ${ in Template
+	Length      int
+}
+
+func (e *UnsetError) Error() string {
+	s := fmt.Sprintf("the variable %s is not set", e.Name)
+	if e.Environment != "" {
+		s += " in the environment " + e.Environment
+	}
+	if e.Near != "" {
+		s += fmt.Sprintf("; %s is", e.Near)
+	}
+	return s
+}
+
+// TemplateError is a template that is not in order.
+type TemplateError struct {
+	Template string
+	Offset   int
+	Why      string
+}
+
+func (e *TemplateError) Error() string { return e.Why }
+
+// Expand puts variables in: ${name}, ${name:-default}, and $$ for a dollar.
+func Expand(template, environment string, vars map[string]string) (string, error) {
+	var out strings.Builder
+	for i := 0; i < len(template); i++ {
+		c := template[i]
+		if c != '$' || i+1 == len(template) {
+			out.WriteByte(c)
+			continue
+		}
+		switch template[i+1] {
+		case '$':
+			out.WriteByte('$')
+			i++
+		case '{':
+			n := strings.IndexByte(template[i:], '}')
+			if n < 0 {
+				return "", &TemplateError{template, i, "a ${ is not closed"}
+			}
+			name, fallback, has := strings.Cut(template[i+2:i+n], ":-")
+			v, ok := vars[name]
+			if !ok {
+				if !has {
+					return "", &UnsetError{name, environment, near.Miss(name, Sorted(vars)), template, i, n + 1}
+				}
+				v = fallback
+			}
+			out.WriteString(v)
+			i += n
+		default:
+			out.WriteByte(c)
+		}
+	}
+	return out.String(), nil
+}
+
+// Variables are the names in a template, in order.
+func Variables(template string) []string {
+	var out []string
+	for i := 0; i+1 < len(template); i++ {
+		if template[i] == '$' && template[i+1] == '$' {
+			i++
+		} else if template[i] == '$' && template[i+1] == '{' {
+			if n := strings.IndexByte(template[i:], '}'); n > 0 {
+				name, _, _ := strings.Cut(template[i+2:i+n], ":-")
+				out = append(out, name)
+			}
+		}
+	}
+	return out
+}
+
+// Sorted are the names of the variables, sorted.
+func Sorted(vars map[string]string) []string {
+	out := make([]string, 0, len(vars))
+	for k := range vars {
+		out = append(out, k)
+	}
+	slices.Sort(out)
+	return out
+}
+
+// AddressError is an address that is no URL, or not of a kind that can be called.
+type AddressError struct {
+	Address string
+	Offset  int
+	Length  int
+	Scheme  string // set where only the scheme is wrong
+	Why     string
+}
+
+func (e *AddressError) Error() string { return e.Why }
+
+// ParseAddress reads a resolved address.
+func ParseAddress(s string) (*url.URL, error) {
+	bad := func(at, n int, why string) (*url.URL, error) {
+		return nil, &AddressError{Address: s, Offset: at, Length: n, Why: why}
+	}
+	if s == "" {
+		return bad(0, 0, "no address is set")
+	}
+	for i, r := range s {
+		if r <= ' ' || r == 0x7f {
+			return bad(i, 1, fmt.Sprintf("the character %q at position %d cannot stand in a URL", r, i+1))
+		}
+	}
+	scheme, rest, ok := strings.Cut(s, "://")
+	if !ok {
+		return bad(0, len(s), "it has no scheme; http:// or https:// must stand in front")
+	}
+	if l := strings.ToLower(scheme); l != "http" && l != "https" {
+		return nil, &AddressError{Address: s, Offset: 0, Length: len(scheme), Scheme: scheme, Why: fmt.Sprintf("%s is not a scheme that can be called; http and https are", scheme)}
+	}
+	u, err := url.Parse(s)
+	if err != nil {
+		why := err.Error()
+		if ue, ok := err.(*url.Error); ok {
+			why = ue.Err.Error()
+		}
+		return bad(len(scheme)+3, len(rest), why)
+	}
+	if u.Hostname() == "" {
+		return bad(len(scheme)+3, 0, "it has no host")
+	}
+	return u, nil
+}
+
+// HostPort is the host and port that a URL leads to.
+func HostPort(u *url.URL) (host, port string) {
+	host, port = u.Hostname(), u.Port()
+	if port == "" {
+		port = "80"
+		if strings.EqualFold(u.Scheme, "https") {
+			port = "443"
+		}
+	}
+	return host, port
+}
