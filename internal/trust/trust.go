@@ -1,0 +1,291 @@
+// Package trust reads, shows and judges certificates.
+package trust
+
+import (
+	"bytes"
+	"crypto/ecdsa"
+	"crypto/ed25519"
+	"crypto/rsa"
+	"crypto/sha1"
+	"crypto/sha256"
+	"crypto/x509"
+	"encoding/hex"
+	"encoding/pem"
+	"errors"
+	"fmt"
+	"net"
+	"strings"
+	"time"
+)
+
+// Reason is one way in which a chain is not in order.
+type Reason uint8
+
+// The reasons, in the order in which they are told.
+const (
+	SelfSigned Reason = iota
+	ChainIncomplete
+	AuthorityUnknown
+	Expired
+	NotYetValid
+	NameDiffers
+	KeyWeak
+)
+
+var reasonText = [...]string{"self-signed", "chain-incomplete", "authority-unknown", "expired", "not-yet-valid", "name-differs", "key-weak"}
+
+// String is the reason as finding ids have it.
+func (r Reason) String() string { return reasonText[r] }
+
+// Fault is one thing that is wrong with a chain.
+type Fault struct {
+	Reason Reason
+	Index  int // of the certificate in the chain, 0 being the leaf
+	Cert   *x509.Certificate
+	Detail string
+}
+
+// Verdict is the judgement over a chain; it is good where Faults is empty.
+type Verdict struct {
+	Faults []Fault
+	By     string // why it is trusted, in words
+}
+
+// Error makes a bad verdict an error.
+func (v *Verdict) Error() string {
+	var parts []string
+	for _, f := range v.Faults {
+		parts = append(parts, f.Reason.String())
+	}
+	return "the server's certificate is not accepted: " + strings.Join(parts, ", ")
+}
+
+// Policy is what a chain is judged against.
+type Policy struct {
+	Trusted       []*x509.Certificate // the endpoint's trust list
+	System        bool                // and what the system trusts
+	Host          string              // the name or address asked for
+	AcceptName    string              // a name that is accepted in its stead
+	AcceptExpired string              // SHA-256 of a certificate accepted outside its dates
+	Now           time.Time
+}
+
+// Judge judges a chain as sent, leaf first. Trust in a certificate waives the
+// question of its authority, never that of dates or names.
+func Judge(chain []*x509.Certificate, p Policy) *Verdict {
+	v := &Verdict{}
+	if len(chain) == 0 {
+		return v
+	}
+	leaf := chain[0]
+	v.authority(chain, p)
+	for i, c := range chain {
+		if i > 0 && isRoot(c) {
+			continue // a root that is sent along is not what is trusted
+		}
+		if p.AcceptExpired != "" && strings.EqualFold(strings.ReplaceAll(p.AcceptExpired, ":", ""), Fingerprint(c)) {
+			continue
+		}
+		switch {
+		case p.Now.After(c.NotAfter):
+			v.add(Expired, i, c, fmt.Sprintf("it was valid until %s; this machine's clock says %s", day(c.NotAfter), day(p.Now)))
+		case p.Now.Before(c.NotBefore):
+			v.add(NotYetValid, i, c, fmt.Sprintf("it is valid from %s; this machine's clock says %s", day(c.NotBefore), day(p.Now)))
+		}
+	}
+	if err := leaf.VerifyHostname(bracket(p.Host)); err != nil && (p.AcceptName == "" || leaf.VerifyHostname(bracket(p.AcceptName)) != nil) {
+		v.add(NameDiffers, 0, leaf, strings.Join(Names(leaf), ", "))
+	}
+	for i, c := range chain {
+		if why := weak(c); why != "" {
+			v.add(KeyWeak, i, c, why)
+		}
+	}
+	return v
+}
+
+func (v *Verdict) add(r Reason, i int, c *x509.Certificate, detail string) {
+	v.Faults = append(v.Faults, Fault{r, i, c, detail})
+}
+
+func day(t time.Time) string { return t.UTC().Format("2006-01-02 15:04 UTC") }
+
+func bracket(host string) string {
+	if ip := net.ParseIP(host); ip != nil {
+		return "[" + host + "]"
+	}
+	return host
+}
+
+func isRoot(c *x509.Certificate) bool { return bytes.Equal(c.RawSubject, c.RawIssuer) }
+
+func (v *Verdict) authority(chain []*x509.Certificate, p Policy) {
+	for _, t := range p.Trusted {
+		if t.Equal(chain[0]) {
+			v.By = "the certificate itself is on the trust list"
+			return
+		}
+	}
+	roots := x509.NewCertPool()
+	for _, t := range p.Trusted {
+		roots.AddCert(t)
+	}
+	inter := x509.NewCertPool()
+	for _, c := range chain[1:] {
+		inter.AddCert(c)
+	}
+	// Dates are judged apart, so the chain is built at a time that suits it.
+	at := chain[0].NotBefore.Add(chain[0].NotAfter.Sub(chain[0].NotBefore) / 2)
+	verify := func(roots *x509.CertPool) error {
+		_, err := chain[0].Verify(x509.VerifyOptions{Roots: roots, Intermediates: inter, CurrentTime: at, KeyUsages: []x509.ExtKeyUsage{x509.ExtKeyUsageAny}})
+		return err
+	}
+	if len(p.Trusted) > 0 && verify(roots) == nil {
+		v.By = "an authority on the trust list signed it"
+		return
+	}
+	if p.System && verify(nil) == nil {
+		v.By = "an authority that the system trusts signed it"
+		return
+	}
+	last := chain[len(chain)-1]
+	switch {
+	case isRoot(chain[0]):
+		v.add(SelfSigned, 0, chain[0], "")
+	case !isRoot(last) && len(last.IssuingCertificateURL) > 0:
+		v.add(ChainIncomplete, len(chain)-1, last, last.Issuer.String())
+	default:
+		v.add(AuthorityUnknown, len(chain)-1, last, last.Issuer.String())
+	}
+}
+
+func weak(c *x509.Certificate) string {
+	if k, ok := c.PublicKey.(*rsa.PublicKey); ok && k.N.BitLen() < 1024 {
+		return fmt.Sprintf("its RSA key has %d bits", k.N.BitLen())
+	}
+	if isRoot(c) {
+		return ""
+	}
+	switch c.SignatureAlgorithm {
+	case x509.MD2WithRSA, x509.MD5WithRSA, x509.SHA1WithRSA, x509.ECDSAWithSHA1, x509.DSAWithSHA1:
+		return "it is signed with " + c.SignatureAlgorithm.String()
+	}
+	return ""
+}
+
+// Fingerprint is the SHA-256 of a certificate in lower-case hexadecimal.
+func Fingerprint(c *x509.Certificate) string {
+	s := sha256.Sum256(c.Raw)
+	return hex.EncodeToString(s[:])
+}
+
+// FingerprintSHA1 is the SHA-1 of a certificate in lower-case hexadecimal.
+func FingerprintSHA1(c *x509.Certificate) string {
+	s := sha1.Sum(c.Raw)
+	return hex.EncodeToString(s[:])
+}
+
+// Grouped writes a fingerprint in upper-case pairs, as people compare them.
+func Grouped(hexText string) string {
+	t := strings.ToUpper(hexText)
+	var parts []string
+	for i := 0; i+2 <= len(t); i += 2 {
+		parts = append(parts, t[i:i+2])
+	}
+	return strings.Join(parts, ":")
+}
+
+// SameFingerprint compares two fingerprints, however they are written.
+func SameFingerprint(a, b string) bool {
+	clean := func(s string) string {
+		return strings.ToLower(strings.NewReplacer(":", "", " ", "", "-", "").Replace(strings.TrimPrefix(strings.ToLower(s), "sha256:")))
+	}
+	return clean(a) == clean(b)
+}
+
+// mostNames bounds how many names of a certificate are shown.
+const mostNames = 50
+
+// Names are the names and addresses that a certificate is for.
+func Names(c *x509.Certificate) []string {
+	out := append([]string(nil), c.DNSNames...)
+	for _, ip := range c.IPAddresses {
+		out = append(out, ip.String())
+	}
+	if len(out) == 0 && c.Subject.CommonName != "" {
+		out = append(out, c.Subject.CommonName+" (common name only)")
+	}
+	if len(out) > mostNames {
+		out = append(out[:mostNames], fmt.Sprintf("and %d more", len(out)-mostNames))
+	}
+	return out
+}
+
+// KeyWords describes a certificate's public key.
+func KeyWords(c *x509.Certificate) string {
+	switch k := c.PublicKey.(type) {
+	case *rsa.PublicKey:
+		return fmt.Sprintf("RSA %d bits", k.N.BitLen())
+	case *ecdsa.PublicKey:
+		return "EC " + k.Curve.Params().Name
+	case ed25519.PublicKey:
+		return "Ed25519"
+	}
+	return c.PublicKeyAlgorithm.String()
+}
+
+// Read finds the certificates in a file's bytes: PEM blocks, text around them
+// being allowed, or one or more in DER.
+func Read(b []byte) ([]*x509.Certificate, error) {
+	if !bytes.Contains(b, []byte("-----BEGIN")) {
+		certs, err := x509.ParseCertificates(b)
+		if err != nil || len(certs) == 0 {
+			return nil, errors.New("it holds no certificate, neither as PEM nor as DER")
+		}
+		return certs, nil
+	}
+	var out []*x509.Certificate
+	var kinds []string
+	for rest := b; ; {
+		var block *pem.Block
+		if block, rest = pem.Decode(rest); block == nil {
+			break
+		}
+		if block.Type != "CERTIFICATE" && block.Type != "X509 CERTIFICATE" && block.Type != "TRUSTED CERTIFICATE" {
+			kinds = append(kinds, block.Type)
+			continue
+		}
+		c, err := x509.ParseCertificate(block.Bytes)
+		if err != nil {
+			return nil, fmt.Errorf("a certificate in it cannot be read: %w", err)
+		}
+		out = append(out, c)
+	}
+	if len(out) == 0 {
+		if kinds != nil {
+			return nil, fmt.Errorf("it holds no certificate but a %s", strings.ToLower(kinds[0]))
+		}
+		return nil, errors.New("its PEM block is damaged or cut short")
+	}
+	return out, nil
+}
+
+// PEM writes certificates with a comment line before each that says whose it is.
+func PEM(certs ...*x509.Certificate) []byte {
+	var b bytes.Buffer
+	for _, c := range certs {
+		fmt.Fprintf(&b, "# %s\n# SHA-256 %s\n", clean(c.Subject.String()), Grouped(Fingerprint(c)))
+		_ = pem.Encode(&b, &pem.Block{Type: "CERTIFICATE", Bytes: c.Raw})
+	}
+	return b.Bytes()
+}
+
+// clean keeps a name on one line of a file.
+func clean(s string) string {
+	return strings.Map(func(r rune) rune {
+		if r < ' ' || r == 0x7f {
+			return '?'
+		}
+		return r
+	}, s)
+}
