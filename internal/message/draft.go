@@ -1,0 +1,423 @@
+package message
+
+import (
+	"fmt"
+	"regexp"
+	"strings"
+
+	"orenda/internal/exchange"
+	"orenda/internal/near"
+	"orenda/internal/schema"
+	"orenda/internal/soap"
+	"orenda/internal/xmltree"
+)
+
+// Draft is one filled-in message. Its bytes are the only truth: the outline is
+// read from them, and an edit replaces a few of them.
+type Draft struct {
+	Schemas *schema.Set
+	Decl    *schema.Element // of the body element; nil where the contract has none
+
+	src   []byte
+	doc   *xmltree.Document
+	err   error
+	items []Item
+	undo  [][]byte
+	redo  [][]byte
+	kept  map[string]string // what stood in the branches of choices that were left
+}
+
+// NewDraft takes a draft's bytes: a body element, or a whole envelope.
+func NewDraft(set *schema.Set, decl *schema.Element, src []byte) *Draft {
+	d := &Draft{Schemas: set, Decl: decl, kept: map[string]string{}}
+	d.load(src)
+	return d
+}
+
+func (d *Draft) load(src []byte) {
+	d.src = src
+	d.doc, d.err = xmltree.Parse(src, xmltree.Limits{Depth: 512})
+	d.items = nil
+	if root := d.Body(); d.err == nil && !root.IsZero() {
+		d.items = Outline(d.Schemas, d.Decl, root)
+	}
+}
+
+// Bytes are the draft as it is kept.
+func (d *Draft) Bytes() []byte { return d.src }
+
+// Err is what makes the draft unreadable, a *xmltree.SyntaxError, or nil.
+func (d *Draft) Err() error { return d.err }
+
+// Doc is the parsed draft.
+func (d *Draft) Doc() *xmltree.Document { return d.doc }
+
+// Items are the rows of the outline.
+func (d *Draft) Items() []Item { return d.items }
+
+// Envelope is the envelope where the draft is one, or nil.
+func (d *Draft) Envelope() *soap.Envelope { return soap.Read(d.doc) }
+
+// Body is the body element, also within an envelope.
+func (d *Draft) Body() xmltree.Node {
+	if e := d.Envelope(); e != nil {
+		return e.Payload
+	}
+	return d.doc.Root()
+}
+
+// Replace takes other bytes for the whole draft; it can be undone.
+func (d *Draft) Replace(src []byte) {
+	if string(src) == string(d.src) {
+		return
+	}
+	d.undo, d.redo = append(d.undo, d.src), nil
+	d.load(src)
+}
+
+// Undo takes the last edit back.
+func (d *Draft) Undo() bool { return d.step(&d.undo, &d.redo) }
+
+// Redo makes an edit again that was taken back.
+func (d *Draft) Redo() bool { return d.step(&d.redo, &d.undo) }
+
+func (d *Draft) step(from, to *[][]byte) bool {
+	n := len(*from)
+	if n == 0 {
+		return false
+	}
+	*to = append(*to, d.src)
+	src := (*from)[n-1]
+	*from = (*from)[:n-1]
+	d.load(src)
+	return true
+}
+
+func (d *Draft) splice(from, to int, with string) {
+	d.Replace([]byte(string(d.src[:from]) + with + string(d.src[to:])))
+}
+
+// SetValue gives a leaf or an attribute its value. What is not there yet is
+// put in.
+func (d *Draft) SetValue(it Item, value string) error {
+	switch it.Kind {
+	case Attr:
+		for a := range it.Node.Attrs() {
+			if schema.NameOf(a.Name) == it.attr.Name {
+				d.splice(a.Inner.Start, a.Inner.End, attrText(d.src[a.Inner.Start-1], value))
+				return nil
+			}
+		}
+		at := it.Node.Span().Start + 1 + len(it.Node.Name().Qualified())
+		d.splice(at, at, " "+it.attr.Name.Local+`="`+xmltree.EscapeAttr(value)+`"`)
+		return nil
+	case Raw:
+		s := it.Node.Span()
+		d.splice(s.Start, s.End, value)
+		return nil
+	case Leaf:
+		if !it.Present {
+			if err := d.Include(it); err != nil {
+				return err
+			}
+			fresh, ok := d.Find(it.Path)
+			if !ok || !fresh.Present {
+				return fmt.Errorf("%s could not be put in", it.Path)
+			}
+			it = fresh
+			d.undo = d.undo[:len(d.undo)-1] // one edit, not two
+		}
+		d.setText(it.Node, value)
+		return nil
+	}
+	return fmt.Errorf("%s holds no value of its own", it.Path)
+}
+
+func attrText(quote byte, value string) string {
+	s := xmltree.EscapeAttr(value)
+	if quote == '\'' {
+		s = strings.ReplaceAll(s, "'", "&apos;")
+	}
+	return s
+}
+
+var nilAttr = regexp.MustCompile(`\s+[A-Za-z_][\w.-]*:nil\s*=\s*("[^"]*"|'[^']*')`)
+
+func (d *Draft) setText(n xmltree.Node, value string) {
+	in, all := n.Inner(), n.Span()
+	tag := nilAttr.ReplaceAllString(string(d.src[all.Start:in.Start]), "")
+	if in.Len() == 0 && in.Start == all.End { // <a/>
+		tag = strings.TrimRight(strings.TrimSuffix(tag, "/>"), " ")
+		d.splice(all.Start, all.End, tag+">"+xmltree.EscapeText(value)+"</"+n.Name().Qualified()+">")
+		return
+	}
+	d.splice(all.Start, in.End, tag+xmltree.EscapeText(value))
+}
+
+// SetNil makes an element nil (xsi:nil), or puts a placeholder in its place.
+func (d *Draft) SetNil(it Item) error {
+	if it.Kind != Leaf && it.Kind != Branch || !it.Present || !it.Nillable {
+		return fmt.Errorf("%s may not be nil", it.Path)
+	}
+	s := it.Node.Span()
+	if it.Nil {
+		d.splice(s.Start, s.End, strings.TrimLeft(SampleAt(d.Schemas, it.decl, inheritAt(it.Node.Parent()), it.Depth+1), " "))
+		return nil
+	}
+	name := it.Node.Name().Qualified()
+	ns := ""
+	for a := range it.Node.Attrs() {
+		if a.Name.Space == xmltree.XMLNSNamespace {
+			ns += " " + string(d.src[a.Span.Start:a.Span.End])
+		}
+	}
+	d.splice(s.Start, s.End, "<"+name+ns+` xmlns:xsi="`+schema.XSI+`" xsi:nil="true"/>`)
+	return nil
+}
+
+// Include puts an element in that is left out.
+func (d *Draft) Include(it Item) error {
+	switch {
+	case it.Kind == Attr:
+		return d.SetValue(it, "")
+	case it.Present:
+		return nil
+	case it.decl == nil:
+		return fmt.Errorf("%s cannot be put in", it.Path)
+	}
+	d.insert(it.at, "\n"+SampleAt(d.Schemas, it.decl, it.inherit, it.Depth+d.base()+1), it.Depth)
+	return nil
+}
+
+// base is the depth of the body element in the draft.
+func (d *Draft) base() int {
+	if d.Envelope() != nil {
+		return 2
+	}
+	return 0
+}
+
+// insert puts text at an offset; an element that was empty is opened first.
+func (d *Draft) insert(at int, text string, depth int) {
+	if at >= 2 && string(d.src[at-2:at]) == "/>" {
+		parent := d.doc.At(at - 1)
+		if !parent.IsZero() && parent.Span().End == at && parent.Inner().Start == at {
+			d.splice(at-2, at, ">"+text+"\n"+indent(depth+d.base())+"</"+parent.Name().Qualified()+">")
+			return
+		}
+	}
+	end := text
+	if strings.HasPrefix(string(d.src[at:]), "</") {
+		end += "\n" + indent(depth+d.base())
+	}
+	d.splice(at, at, end)
+}
+
+// LeaveOut takes an element or attribute out; required ones too, as a person
+// may want to see how the service answers.
+func (d *Draft) LeaveOut(it Item) {
+	if !it.Present {
+		return
+	}
+	if it.Kind == Attr {
+		for a := range it.Node.Attrs() {
+			if schema.NameOf(a.Name) == it.attr.Name {
+				d.splice(d.blankBefore(a.Span.Start), a.Span.End, "")
+				return
+			}
+		}
+		return
+	}
+	s := it.Node.Span()
+	end := s.End
+	if it.Kind == Fork && !it.lastNode.IsZero() {
+		end = it.lastNode.Span().End
+	}
+	d.splice(d.blankBefore(s.Start), end, "")
+}
+
+func (d *Draft) blankBefore(at int) int {
+	for at > 0 && strings.IndexByte(" \t\r\n", d.src[at-1]) >= 0 {
+		at--
+	}
+	return at
+}
+
+// Repeat adds another of a repeating element after it.
+func (d *Draft) Repeat(it Item) error {
+	if it.decl == nil || it.Most == 1 {
+		return fmt.Errorf("%s does not repeat", it.Path)
+	}
+	if !it.Present {
+		return d.Include(it)
+	}
+	n := 0
+	for _, o := range d.items {
+		if o.decl == it.decl && o.Present && o.Node.Parent() == it.Node.Parent() {
+			n++
+		}
+	}
+	if it.Most > 0 && n >= it.Most {
+		return fmt.Errorf("%s may stand %d times at most", it.Name, it.Most)
+	}
+	at := it.Node.Span().End
+	d.splice(at, at, "\n"+SampleAt(d.Schemas, it.decl, inheritAt(it.Node.Parent()), it.Depth+d.base()+1))
+	return nil
+}
+
+// Choose takes another branch of a choice. What stood in the branch that is
+// left is kept, and comes back with it.
+func (d *Draft) Choose(it Item, branch int) error {
+	if it.Kind != Fork || branch < 0 || branch >= len(it.Branches) {
+		return fmt.Errorf("there is no such branch")
+	}
+	if branch == it.Chosen {
+		return nil
+	}
+	key := func(b int) string { return fmt.Sprintf("%s\x00%s\x00%d", it.Path, it.Name, b) }
+	text, ok := d.kept[key(branch)]
+	if !ok {
+		s := sampler{set: d.Schemas, seen: map[schema.Type]int{}}
+		one := *it.group.Particles[branch]
+		one.Min = max(1, one.Min)
+		s.particle(&one, it.inherit, it.Depth+d.base()+1)
+		text = s.b.String()
+	}
+	if it.Chosen < 0 {
+		d.insert(it.at, text, it.Depth)
+		return nil
+	}
+	from, to := d.blankBefore(it.Node.Span().Start), it.lastNode.Span().End
+	d.kept[key(it.Chosen)] = string(d.src[from:to])
+	d.splice(from, to, text)
+	return nil
+}
+
+// Find is the row of a path; repeats without a number mean the first.
+func (d *Draft) Find(path string) (Item, bool) {
+	path = strings.TrimPrefix(strings.ReplaceAll(path, "[1]", ""), "/")
+	for _, it := range d.items {
+		if it.Kind != Fork && it.Path == path {
+			return it, true
+		}
+	}
+	return Item{}, false
+}
+
+// Paths are the paths of all rows.
+func (d *Draft) Paths() []string {
+	var out []string
+	for _, it := range d.items {
+		if it.Kind != Fork {
+			out = append(out, it.Path)
+		}
+	}
+	return out
+}
+
+// PathError is a path that names no field.
+type PathError struct {
+	Path string
+	Near string
+	All  []string
+}
+
+func (e *PathError) Error() string {
+	s := fmt.Sprintf("the message has no field %s", e.Path)
+	if e.Near != "" {
+		s += fmt.Sprintf("; %s is meant, perhaps", e.Near)
+	}
+	return s
+}
+
+// Set gives the field at a path its value, putting in what is on the way:
+// optional elements, repeats, the branch of a choice.
+func (d *Draft) Set(path, value string) error {
+	for range 60 {
+		if it, ok := d.Find(path); ok {
+			return d.SetValue(it, value)
+		}
+		if !d.approach(strings.ReplaceAll(path, "[1]", "")) {
+			break
+		}
+	}
+	return &PathError{path, near.Miss(path, d.Paths()), d.Paths()}
+}
+
+// approach puts in what brings a path nearer; false where nothing does.
+func (d *Draft) approach(path string) bool {
+	for _, it := range d.items {
+		switch {
+		case it.Kind == Fork:
+			for b, name := range it.Branches {
+				for _, part := range strings.Split(name, "+") {
+					p := join(it.Path, part)
+					if b != it.Chosen && (path == p || strings.HasPrefix(path, p+"/") || strings.HasPrefix(path, p+"[")) {
+						return d.Choose(it, b) == nil
+					}
+				}
+			}
+		case it.Kind == Branch && !it.Present && strings.HasPrefix(path, it.Path+"/"):
+			return d.Include(it) == nil
+		case it.Most != 1 && !it.Present && it.decl != nil && strings.HasPrefix(path, it.Path+"["):
+			return d.Include(it) == nil
+		case it.Most != 1 && it.Present && it.decl != nil:
+			base := strings.TrimSuffix(it.Path, fmt.Sprintf("[%d]", it.Index))
+			next := fmt.Sprintf("%s[%d]", base, it.Index+1)
+			if _, there := d.Find(next); !there && strings.HasPrefix(path, base+"[") && it.Path != path && !strings.HasPrefix(path, it.Path+"/") && repeatNumber(path, base) > it.Index {
+				return d.Repeat(it) == nil
+			}
+		}
+	}
+	return false
+}
+
+func repeatNumber(path, base string) (n int) {
+	_, _ = fmt.Sscanf(strings.TrimPrefix(path, base), "[%d]", &n)
+	return n
+}
+
+// Inputs are the values that were filled in, by their paths.
+func (d *Draft) Inputs() []exchange.Input {
+	var out []exchange.Input
+	for _, it := range d.items {
+		if (it.Kind == Leaf || it.Kind == Attr) && it.Present && !it.Unfilled {
+			out = append(out, exchange.Input{Path: it.Path, Value: it.Value})
+		}
+	}
+	return out
+}
+
+// Unfilled are the rows that still hold a placeholder.
+func (d *Draft) Unfilled() []Item {
+	var out []Item
+	for _, it := range d.items {
+		if it.Unfilled {
+			out = append(out, it)
+		}
+	}
+	return out
+}
+
+// Outgoing is the draft without its placeholders, which are never sent.
+func (d *Draft) Outgoing() []byte {
+	var out []byte
+	at := 0
+	for i := 1; i <= d.doc.Len(); i++ {
+		n := d.doc.NodeAt(i)
+		if n.Kind() == xmltree.ProcInst && isPlaceholder(n.Text()) {
+			out = append(out, d.src[at:n.Span().Start]...)
+			at = n.Span().End
+		}
+	}
+	return append(out, d.src[at:]...)
+}
+
+// Validate checks the body element against its declaration; what awaits a
+// value is passed over.
+func (d *Draft) Validate() []schema.Error {
+	if d.Decl == nil || d.err != nil || d.Body().IsZero() {
+		return nil
+	}
+	return d.Schemas.Validate(d.Body(), d.Decl, schema.Options{Unfilled: IsUnfilled})
+}

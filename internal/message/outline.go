@@ -1,0 +1,325 @@
+package message
+
+import (
+	"fmt"
+	"strings"
+
+	"orenda/internal/schema"
+	"orenda/internal/xmltree"
+)
+
+// Kind is the kind of a row of an outline.
+type Kind uint8
+
+// The kinds of rows.
+const (
+	Leaf   Kind = iota // an element with a value
+	Branch             // an element with elements in it
+	Attr               // an attribute
+	Fork               // a choice between branches
+	Raw                // something the schema leaves open, or does not know
+)
+
+// Item is one row of the outline of a message.
+type Item struct {
+	Kind     Kind
+	Depth    int
+	Name     string
+	Path     string // from below the body element: vessel/name, stay[2]/nights, @unit
+	Present  bool
+	Required bool
+	Value    string
+	Unfilled bool // a placeholder stands in its place
+	Nil      bool
+	Type     string   // type and bounds in one line
+	Doc      string   // documentation
+	Enum     []string // allowed values
+	EnumDocs map[string]string
+
+	Nillable bool
+	Index    int      // of repeats, from 1; 0 where it does not repeat
+	Most     int      // how many may stand; schema.Unbounded for any number
+	Branches []string // Fork: the alternatives
+	Chosen   int      // Fork: which one stands, or -1
+
+	Node   xmltree.Node
+	Errors []string
+
+	decl     *schema.Element
+	attr     *schema.Attribute
+	group    *schema.Group
+	at       int    // where it would be inserted
+	inherit  string // default namespace there
+	lastNode xmltree.Node
+}
+
+// outline reads a message against its declaration.
+type outline struct {
+	set   *schema.Set
+	items []Item
+}
+
+// Outline is the message as rows, in document order, with what could be added.
+func Outline(set *schema.Set, decl *schema.Element, root xmltree.Node) []Item {
+	o := &outline{set: set}
+	if root.IsZero() || decl == nil {
+		return nil
+	}
+	o.content(decl.TypeOf(), root, 0, "")
+	return o.items
+}
+
+func join(path, name string) string {
+	if path == "" {
+		return name
+	}
+	return path + "/" + name
+}
+
+func (o *outline) content(t schema.Type, n xmltree.Node, depth int, path string) {
+	if c, ok := t.(*schema.Complex); ok {
+		if c.Abstract || hasInstanceType(n) {
+			if v, ok := n.Attr(schema.XSI, "type"); ok {
+				if q, ok := n.QName(v); ok {
+					if d, ok := o.set.Type(schema.NameOf(q)).(*schema.Complex); ok {
+						c = d
+					}
+				}
+			}
+		}
+		o.attributes(c, n, depth, path)
+		if c.Simple == nil {
+			f := &follow{o: o, kids: children(n), depth: depth, path: path, parent: n, at: n.Inner().Start}
+			f.particle(c.Content, 1, 1)
+			f.rest()
+		}
+	}
+}
+
+func hasInstanceType(n xmltree.Node) bool {
+	_, ok := n.Attr(schema.XSI, "type")
+	return ok
+}
+
+func children(n xmltree.Node) (out []xmltree.Node) {
+	for c := range n.Children() {
+		out = append(out, c)
+	}
+	return out
+}
+
+func (o *outline) attributes(c *schema.Complex, n xmltree.Node, depth int, path string) {
+	for _, a := range c.Attrs {
+		it := Item{Kind: Attr, Depth: depth, Name: "@" + a.Name.Local, Path: join(path, "@"+a.Name.Local), Required: a.Required,
+			Type: Bounds(a.Type), Doc: a.Doc, Enum: enumeration(a.Type), Node: n, attr: a, Most: 1}
+		for x := range n.Attrs() {
+			if schema.NameOf(x.Name) == a.Name {
+				it.Present, it.Value = true, x.Value
+			}
+		}
+		if it.Present {
+			if e := a.Type.Check(it.Value); e != nil {
+				it.Errors = append(it.Errors, e.Msg)
+			}
+		}
+		o.items = append(o.items, it)
+	}
+}
+
+// follow walks the children of one element along its content model.
+type follow struct {
+	o      *outline
+	kids   []xmltree.Node
+	i      int
+	depth  int
+	path   string
+	parent xmltree.Node
+	at     int // end of what was passed: here the next element would go
+}
+
+func (f *follow) names(p *schema.Particle) bool {
+	if f.i >= len(f.kids) {
+		return false
+	}
+	return f.o.canStart(p, schema.NameOf(f.kids[f.i].Name()), 0)
+}
+
+// canStart tells whether a particle can begin with an element of that name.
+func (o *outline) canStart(p *schema.Particle, name schema.QName, depth int) bool {
+	if depth > 20 {
+		return false
+	}
+	switch {
+	case p.Element != nil:
+		for _, e := range o.set.Substitutes(p.Element) {
+			if e.Name == name {
+				return true
+			}
+		}
+		return p.Element.Name == name
+	case p.Any != nil:
+		return p.Any.Allows(name.Space)
+	}
+	for _, q := range p.Group.Particles {
+		if o.canStart(q, name, depth+1) {
+			return true
+		}
+		if p.Group.Compositor == schema.Sequence && q.Min > 0 {
+			return false
+		}
+	}
+	return false
+}
+
+func (f *follow) particle(p *schema.Particle, least, most int) {
+	if p == nil || p.Max == 0 {
+		return
+	}
+	switch {
+	case p.Element != nil:
+		f.element(p, least)
+	case p.Any != nil:
+		for f.names(p) {
+			f.raw()
+		}
+	case p.Group.Compositor == schema.Choice:
+		f.fork(p, least)
+	default:
+		// A group that repeats shows once more for each time it begins.
+		for n := 0; n == 0 || (p.Max < 0 || n < p.Max) && f.names(p); n++ {
+			for _, q := range p.Group.Particles {
+				f.particle(q, min(least, p.Min), most)
+			}
+		}
+	}
+}
+
+func (f *follow) element(p *schema.Particle, least int) {
+	e := p.Element
+	n := 0
+	for ; (p.Max < 0 || n < p.Max) && f.names(p); n++ {
+		f.present(p, n+1, p.Min > n && least > 0)
+	}
+	if n < max(1, p.Min) {
+		f.o.items = append(f.o.items, f.describe(Item{Depth: f.depth, Name: e.Name.Local, Path: join(f.path, e.Name.Local),
+			Required: p.Min > 0 && least > 0, Most: p.Max, at: f.at, inherit: inheritAt(f.parent)}, e))
+	}
+}
+
+func inheritAt(n xmltree.Node) string {
+	uri, _ := n.Lookup("")
+	return uri
+}
+
+func (f *follow) describe(it Item, e *schema.Element) Item {
+	it.decl, it.Doc, it.Nillable = e, e.Doc, e.Nillable
+	if st := schema.SimpleOf(e.TypeOf()); st != nil {
+		it.Kind, it.Type, it.Enum = Leaf, Bounds(st), enumeration(st)
+		it.EnumDocs = st.Facets.EnumDocs
+	} else {
+		it.Kind, it.Type = Branch, e.TypeOf().TypeName().Local
+	}
+	if it.Doc == "" {
+		it.Doc = e.TypeOf().Documentation()
+	}
+	return it
+}
+
+func (f *follow) present(p *schema.Particle, index int, required bool) {
+	n := f.kids[f.i]
+	e := p.Element
+	for _, s := range f.o.set.Substitutes(e) {
+		if s.Name == schema.NameOf(n.Name()) {
+			e = s
+		}
+	}
+	it := Item{Depth: f.depth, Name: e.Name.Local, Path: join(f.path, e.Name.Local), Present: true, Required: required, Most: p.Max, Node: n}
+	if p.Max != 1 {
+		it.Index = index
+		if index > 1 {
+			it.Path = fmt.Sprintf("%s[%d]", it.Path, index)
+		}
+	}
+	it = f.describe(it, e)
+	if v, ok := n.Attr(schema.XSI, "nil"); ok && (v == "true" || v == "1") {
+		it.Nil = true
+	}
+	if it.Kind == Leaf {
+		it.Unfilled = IsUnfilled(n)
+		it.Value = n.Text()
+		if st := schema.SimpleOf(e.TypeOf()); !it.Unfilled && !it.Nil {
+			if err := st.Check(it.Value); err != nil {
+				it.Errors = append(it.Errors, err.Msg)
+			}
+		}
+	}
+	f.at = n.Span().End
+	f.i++
+	f.o.items = append(f.o.items, it)
+	f.o.content(e.TypeOf(), n, f.depth+1, it.Path)
+}
+
+// IsUnfilled tells whether an element awaits its value.
+func IsUnfilled(n xmltree.Node) bool {
+	for k := range n.Nodes() {
+		if k.Kind() == xmltree.ProcInst && isPlaceholder(k.Text()) {
+			return true
+		}
+	}
+	return false
+}
+
+func isPlaceholder(text string) bool {
+	target, _, _ := strings.Cut(text, " ")
+	return target == Placeholder
+}
+
+func (f *follow) fork(p *schema.Particle, least int) {
+	it := Item{Kind: Fork, Depth: f.depth, Path: f.path, Branches: alternatives(p.Group), Chosen: -1, Required: p.Min > 0 && least > 0,
+		Most: p.Max, group: p.Group, at: f.at, inherit: inheritAt(f.parent), Type: "either one"}
+	if len(it.Branches) > 2 {
+		it.Type = fmt.Sprintf("one of %d", len(it.Branches))
+	}
+	it.Name = strings.Join(it.Branches, " ◇ ")
+	for n := 0; n == 0 || (p.Max < 0 || n < p.Max) && f.names(p); n++ {
+		one := it
+		for k, q := range p.Group.Particles {
+			if f.names(q) {
+				one.Chosen, one.Present, one.Node = k, true, f.kids[f.i]
+				break
+			}
+		}
+		row := len(f.o.items)
+		f.o.items = append(f.o.items, one)
+		if one.Chosen < 0 {
+			return
+		}
+		from := f.i
+		f.depth++
+		f.particle(p.Group.Particles[one.Chosen], least, 1)
+		f.depth--
+		if f.i > from {
+			f.o.items[row].lastNode = f.kids[f.i-1]
+		} else {
+			return
+		}
+	}
+}
+
+func (f *follow) raw() {
+	n := f.kids[f.i]
+	f.o.items = append(f.o.items, Item{Kind: Raw, Depth: f.depth, Name: n.Name().Qualified(), Path: join(f.path, n.Name().Local), Present: true,
+		Value: string(n.Bytes()), Node: n, Most: 1, Type: "any element"})
+	f.at = n.Span().End
+	f.i++
+}
+
+// rest are elements that the model has no place for.
+func (f *follow) rest() {
+	for f.i < len(f.kids) {
+		f.raw()
+		it := &f.o.items[len(f.o.items)-1]
+		it.Type = "not in the contract"
+		it.Errors = append(it.Errors, "the element "+it.Name+" cannot stand here")
+	}
+}

@@ -1,0 +1,229 @@
+// Package message makes and edits the messages of operations: samples with
+// every field that a schema allows, drafts that are filled in, and the outline
+// in which both are shown. A draft is its bytes: every edit changes as few of
+// them as it must, and the outline is read from them.
+package message
+
+import (
+	"strings"
+
+	"orenda/internal/schema"
+	"orenda/internal/xmltree"
+)
+
+// Placeholder is the target of the processing instruction that stands for a
+// value still to be filled in: <?fill date?>.
+const Placeholder = "fill"
+
+// Want says what a sample holds.
+type Want struct {
+	All      bool // optional parts too
+	Comments bool // the type and bounds beside each field
+}
+
+// Sample is the body element e, ready to be filled in.
+func Sample(set *schema.Set, e *schema.Element, w Want) []byte {
+	s := sampler{set: set, want: w, seen: map[schema.Type]int{}}
+	s.element(e, "", 0, true)
+	return []byte(s.b.String())
+}
+
+// SampleAt is one element as it stands in a document at a depth, where inherit
+// is the default namespace in force.
+func SampleAt(set *schema.Set, e *schema.Element, inherit string, depth int) string {
+	s := sampler{set: set, seen: map[schema.Type]int{}}
+	s.element(e, inherit, depth, false)
+	return s.b.String()
+}
+
+type sampler struct {
+	set  *schema.Set
+	want Want
+	b    strings.Builder
+	seen map[schema.Type]int
+}
+
+// mostDepth and mostBytes end samples of types that contain themselves.
+const (
+	mostDepth = 24
+	mostBytes = 4 << 20
+)
+
+func indent(depth int) string { return strings.Repeat("  ", depth) }
+
+func hint(t *schema.Simple) string {
+	name := t.Name.Local
+	if name == "" {
+		name = t.BuiltinName()
+	}
+	return name
+}
+
+func fill(t *schema.Simple) string { return "<?" + Placeholder + " " + hint(t) + "?>" }
+
+// concrete is the element that is written for a declaration: the first that
+// may stand for it where it is abstract.
+func (s *sampler) concrete(e *schema.Element) *schema.Element {
+	if !e.Abstract {
+		return e
+	}
+	if subs := s.set.Substitutes(e); len(subs) > 0 {
+		return subs[0]
+	}
+	return e
+}
+
+func (s *sampler) element(e *schema.Element, inherit string, depth int, root bool) {
+	e = s.concrete(e)
+	t := e.TypeOf()
+	name, attrs, inner := e.Name.Local, "", inherit
+	c, _ := t.(*schema.Complex)
+	if e.Name.Space != inherit {
+		if c != nil && e.Name.Space != "" && hasUnqualified(c.Content, 0) && inherit == "" {
+			name, attrs = "m:"+name, ` xmlns:m="`+xmltree.EscapeAttr(e.Name.Space)+`"`
+		} else {
+			attrs, inner = ` xmlns="`+xmltree.EscapeAttr(e.Name.Space)+`"`, e.Name.Space
+		}
+	}
+	if c != nil && c.Abstract {
+		if d := s.set.Derived(c); len(d) > 0 {
+			if dc, ok := d[0].(*schema.Complex); ok {
+				attrs += ` xmlns:xsi="` + schema.XSI + `" xsi:type="d:` + dc.Name.Local + `" xmlns:d="` + xmltree.EscapeAttr(dc.Name.Space) + `"`
+				c, t = dc, dc
+			}
+		}
+	}
+	s.b.WriteString(indent(depth) + "<" + name + attrs)
+	if c != nil {
+		s.attributes(c)
+	}
+	value := ""
+	switch {
+	case e.Fixed != nil:
+		value = xmltree.EscapeText(*e.Fixed)
+	case e.Default != nil:
+		value = xmltree.EscapeText(*e.Default)
+	default:
+		if st := schema.SimpleOf(t); st != nil {
+			value = fill(st)
+		}
+	}
+	if schema.SimpleOf(t) != nil {
+		s.b.WriteString(">" + value + "</" + name + ">")
+		if s.want.Comments {
+			s.b.WriteString(" <!-- " + strings.ReplaceAll(Bounds(schema.SimpleOf(t)), "--", "- -") + " -->")
+		}
+		return
+	}
+	at := s.b.Len()
+	s.b.WriteString(">")
+	before := s.b.Len()
+	if s.seen[t] < 2 && depth < mostDepth && s.b.Len() < mostBytes {
+		s.seen[t]++
+		s.particle(c.Content, inner, depth+1)
+		s.seen[t]--
+	}
+	if s.b.Len() == before {
+		all := s.b.String()[:at]
+		s.b.Reset()
+		s.b.WriteString(all + "/>")
+		return
+	}
+	s.b.WriteString("\n" + indent(depth) + "</" + name + ">")
+}
+
+func hasUnqualified(p *schema.Particle, depth int) bool {
+	if p == nil || depth > 10 {
+		return false
+	}
+	if p.Element != nil {
+		return p.Element.Name.Space == ""
+	}
+	if p.Group != nil {
+		for _, q := range p.Group.Particles {
+			if hasUnqualified(q, depth+1) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+func (s *sampler) attributes(c *schema.Complex) {
+	for _, a := range c.Attrs {
+		if !a.Required && !s.want.All {
+			continue
+		}
+		value := ""
+		switch {
+		case a.Fixed != nil:
+			value = *a.Fixed
+		case a.Default != nil:
+			value = *a.Default
+		case len(enumeration(a.Type)) > 0:
+			value = enumeration(a.Type)[0]
+		}
+		name := a.Name.Local
+		if a.Name.Space == xmltree.XMLNamespace {
+			name = "xml:" + name
+		} else if a.Name.Space != "" {
+			s.b.WriteString(` xmlns:q="` + xmltree.EscapeAttr(a.Name.Space) + `"`)
+			name = "q:" + name
+		}
+		s.b.WriteString(" " + name + `="` + xmltree.EscapeAttr(value) + `"`)
+	}
+}
+
+func (s *sampler) particle(p *schema.Particle, inherit string, depth int) {
+	if p == nil || p.Max == 0 || p.Min == 0 && !s.want.All {
+		return
+	}
+	for range max(1, min(p.Min, 20)) {
+		switch {
+		case p.Element != nil:
+			s.b.WriteByte('\n')
+			s.element(p.Element, inherit, depth, false)
+		case p.Any != nil:
+		case p.Group.Compositor == schema.Choice:
+			if len(p.Group.Particles) == 0 {
+				return
+			}
+			one := *p.Group.Particles[0]
+			one.Min = max(1, one.Min)
+			s.particle(&one, inherit, depth)
+			if names := alternatives(p.Group); s.want.Comments && len(names) > 1 {
+				s.b.WriteString("\n" + indent(depth) + "<!-- or: " + strings.Join(names[1:], ", ") + " -->")
+			}
+		default:
+			for _, q := range p.Group.Particles {
+				s.particle(q, inherit, depth)
+			}
+		}
+	}
+}
+
+// alternatives names the branches of a choice.
+func alternatives(g *schema.Group) []string {
+	var out []string
+	for _, q := range g.Particles {
+		out = append(out, branchName(q, 0))
+	}
+	return out
+}
+
+func branchName(p *schema.Particle, depth int) string {
+	switch {
+	case p.Element != nil:
+		return p.Element.Name.Local
+	case p.Any != nil || depth > 5:
+		return "any"
+	}
+	var parts []string
+	for _, q := range p.Group.Particles {
+		parts = append(parts, branchName(q, depth+1))
+	}
+	if len(parts) > 3 {
+		parts = append(parts[:3], "…")
+	}
+	return strings.Join(parts, "+")
+}

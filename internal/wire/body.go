@@ -1,0 +1,259 @@
+package wire
+
+import (
+	"bytes"
+	"compress/flate"
+	"compress/gzip"
+	"compress/zlib"
+	"errors"
+	"fmt"
+	"io"
+	"strconv"
+	"strings"
+
+	"orenda/internal/exchange"
+)
+
+// body takes transfer coding off while bytes come, and holds the limits.
+type body struct {
+	t       *trip
+	head    *exchange.Head
+	pos     int // in leg.In: what has been looked at
+	stopped bool
+
+	limit int64
+	kind  string // finding when the limit falls
+
+	left  int64 // of the chunk or of the declared length; -1: until the end
+	state chunkState
+}
+
+type chunkState uint8
+
+const (
+	chunkSize chunkState = iota
+	chunkData
+	chunkEnd
+	trailers
+	finished
+)
+
+func newBody(t *trip, head *exchange.Head, pos int) *body {
+	b := &body{t: t, head: head, pos: pos, left: head.Declared}
+	b.limit, b.kind = t.cfg.ReceiveLimit, "receive.over-limit"
+	if t.cfg.BufferLimit > 0 && (b.limit == 0 || t.cfg.BufferLimit < b.limit) {
+		b.limit, b.kind = t.cfg.BufferLimit, "receive.over-buffer"
+	}
+	return b
+}
+
+func (b *body) none() bool {
+	s := b.head.Status
+	return s == 204 || s == 304 || b.t.req.Method == "HEAD"
+}
+
+// deliver appends body bytes up to the limit; it is false where that falls.
+func (b *body) deliver(p []byte) bool {
+	leg := b.t.leg
+	whole := true
+	if room := b.limit - int64(len(leg.ResponseBody)); b.limit > 0 && int64(len(p)) > room {
+		p, whole = p[:max(room, 0)], false
+	}
+	b.t.rec.Update(func(*exchange.Exchange) {
+		leg.ResponseBody = append(leg.ResponseBody, p...)
+		leg.Response.BodySize = int64(len(leg.ResponseBody))
+		leg.Response.WireSize = leg.Response.BodySize
+	})
+	return whole
+}
+
+func (b *body) read() error {
+	t := b.t
+	if b.none() {
+		return b.done(true)
+	}
+	for {
+		over, finished, err := b.step()
+		if err != nil {
+			b.stopped = true
+			return err
+		}
+		if over {
+			b.stopped = true
+			t.rec.Moment(exchange.Moment{Kind: exchange.LimitFell, Stage: exchange.Receive, Offset: int64(b.pos), N: b.limit})
+			e := t.fail(exchange.Receive, b.kind, nil)
+			e.Limit, e.Got, e.Announced = b.limit, t.leg.Response.BodySize, b.head.Declared
+			return e
+		}
+		if finished {
+			return b.done(true)
+		}
+		t.idle()
+		n, err := t.more()
+		if n > 0 {
+			continue
+		}
+		if errors.Is(err, io.EOF) && b.left < 0 && !b.head.Chunked {
+			return b.done(false) // the end of the connection is the end of the body
+		}
+		if a := remoteAlert(err); a != "" {
+			return t.lateAlert(exchange.Receive, a, err)
+		}
+		b.stopped = true
+		t.rec.Update(func(*exchange.Exchange) { t.leg.Truncated = true })
+		return t.readError(err, t.leg.Response.BodySize, b.head.Declared)
+	}
+}
+
+// step works through what has come and not been looked at.
+func (b *body) step() (over, done bool, err error) {
+	in := b.t.leg.In
+	if !b.head.Chunked {
+		p := in[b.pos:]
+		if b.left >= 0 && int64(len(p)) > b.left {
+			p = p[:b.left]
+		}
+		b.pos += len(p)
+		if b.left >= 0 {
+			b.left -= int64(len(p))
+		}
+		if len(p) > 0 && !b.deliver(p) {
+			return true, false, nil
+		}
+		return false, b.left == 0, nil
+	}
+	for {
+		p := in[b.pos:]
+		switch b.state {
+		case chunkSize:
+			end := bytes.IndexByte(p, '\n')
+			if end < 0 {
+				if len(p) > 4096 {
+					return false, false, b.bad("a chunk size is not ended")
+				}
+				return false, false, nil
+			}
+			text, _, _ := strings.Cut(strings.TrimSpace(string(p[:end])), ";")
+			n, perr := strconv.ParseUint(strings.TrimSpace(text), 16, 63)
+			if perr != nil {
+				return false, false, b.bad(fmt.Sprintf("%q is not a chunk size", text))
+			}
+			b.pos += end + 1
+			b.left, b.state = int64(n), chunkData
+			if n == 0 {
+				b.state = trailers
+			}
+		case chunkData:
+			if len(p) == 0 {
+				return false, false, nil
+			}
+			if int64(len(p)) > b.left {
+				p = p[:b.left]
+			}
+			b.pos += len(p)
+			b.left -= int64(len(p))
+			if !b.deliver(p) {
+				return true, false, nil
+			}
+			if b.left == 0 {
+				b.state = chunkEnd
+			}
+		case chunkEnd:
+			if len(p) == 0 || p[0] == '\r' && len(p) == 1 {
+				return false, false, nil
+			}
+			n := 1
+			if p[0] == '\r' {
+				n = 2
+			}
+			if p[n-1] != '\n' {
+				return false, false, b.bad("a chunk is longer than its size says")
+			}
+			b.pos += n
+			end := int64(b.pos)
+			b.t.rec.Update(func(*exchange.Exchange) { b.t.leg.ChunkEnds = append(b.t.leg.ChunkEnds, end) })
+			b.state = chunkSize
+		case trailers:
+			end := bytes.IndexByte(p, '\n')
+			if end < 0 {
+				if len(p) > mostHead {
+					return false, false, b.bad("the trailer is too long")
+				}
+				return false, false, nil
+			}
+			b.pos += end + 1
+			if len(bytes.TrimSpace(p[:end])) == 0 {
+				b.state = finished
+			}
+		case finished:
+			return false, true, nil
+		}
+	}
+}
+
+func (b *body) bad(why string) error {
+	e := b.t.fail(exchange.Receive, "receive.bad-chunk", errors.New(why))
+	e.At, e.Got = int64(b.pos), b.t.leg.Response.BodySize
+	return e
+}
+
+// done takes the content coding off (RFC 9110 §8.4).
+func (b *body) done(framed bool) error {
+	t := b.t
+	close := strings.EqualFold(b.head.Get("Connection"), "close") || b.head.Proto == "HTTP/1.0"
+	t.reusable = framed && !close && b.pos == len(t.leg.In)
+	coding := strings.ToLower(strings.TrimSpace(b.head.Get("Content-Encoding")))
+	if coding == "" || coding == "identity" || len(t.leg.ResponseBody) == 0 {
+		t.rec.Update(func(*exchange.Exchange) { t.leg.Response.BodyWhole = true })
+		t.rec.End(exchange.Receive, exchange.Passed, "")
+		return nil
+	}
+	out, over, err := inflate(coding, t.leg.ResponseBody, t.cfg.InflatedLimit)
+	t.rec.Update(func(*exchange.Exchange) {
+		t.leg.Response.Coding = coding
+		t.leg.ResponseBody = out
+		t.leg.Response.BodySize = int64(len(out))
+		t.leg.Response.BodyWhole = err == nil && !over
+	})
+	if over {
+		b.stopped = true
+		e := t.fail(exchange.Receive, "receive.inflated-over-limit", nil)
+		e.Limit, e.Got, e.Announced = t.cfg.InflatedLimit, int64(len(out)), t.leg.Response.WireSize
+		return e
+	}
+	if err != nil {
+		b.stopped = true
+		e := t.fail(exchange.Receive, "receive.bad-compression", err)
+		e.Got = int64(len(out))
+		return e
+	}
+	t.rec.End(exchange.Receive, exchange.Passed, "")
+	return nil
+}
+
+func inflate(coding string, in []byte, limit int64) (out []byte, over bool, err error) {
+	var r io.Reader
+	switch coding {
+	case "gzip", "x-gzip":
+		r, err = gzip.NewReader(bytes.NewReader(in))
+	case "deflate": // zlib by the standard, raw by many
+		if r, err = zlib.NewReader(bytes.NewReader(in)); err != nil {
+			r, err = flate.NewReader(bytes.NewReader(in)), nil
+		}
+	default:
+		return in, false, fmt.Errorf("the content coding %q is not known", coding)
+	}
+	if err != nil {
+		return in, false, err
+	}
+	var b bytes.Buffer
+	if limit > 0 {
+		r = io.LimitReader(r, limit+1)
+	}
+	_, err = b.ReadFrom(r)
+	out = b.Bytes()
+	if limit > 0 && int64(len(out)) > limit {
+		return out[:limit], true, nil
+	}
+	return out, false, err
+}
