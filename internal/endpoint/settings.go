@@ -2,7 +2,9 @@ package endpoint
 
 import (
 	"fmt"
+	"maps"
 	"math"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -52,12 +54,20 @@ func (s *Settings) Get(name string) Value {
 	return Value{Key: k, Text: k.Default, Source: "default"}
 }
 
-// Set puts a value into the topmost layer, "this call".
+// Set puts a value into the topmost layer, "this call". Copies of s that were
+// made before are not changed.
 func (s *Settings) Set(name string, values ...string) {
-	if n := len(s.Layers); n == 0 || s.Layers[n-1].Source != "this call" {
-		s.Layers = append(s.Layers, Layer{"this call", map[string][]string{}})
+	layers := slices.Clone(s.Layers)
+	if n := len(layers); n == 0 || layers[n-1].Source != "this call" {
+		layers = append(layers, Layer{Source: "this call"})
 	}
-	s.Layers[len(s.Layers)-1].Values[name] = values
+	top := &layers[len(layers)-1]
+	top.Values = maps.Clone(top.Values)
+	if top.Values == nil {
+		top.Values = map[string][]string{}
+	}
+	top.Values[name] = values
+	s.Layers = layers
 }
 
 // Text is the value of a setting as written.

@@ -1,0 +1,197 @@
+package call
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"net/url"
+	"os"
+	"strings"
+
+	"orenda/internal/contract"
+	"orenda/internal/diagnose"
+	"orenda/internal/endpoint"
+	"orenda/internal/exchange"
+	"orenda/internal/xmltree"
+)
+
+// Fetched is a description with the exchanges that brought it.
+type Fetched struct {
+	Contract  *contract.Contract
+	Served    string               // host and port that served it, "" for a file
+	Exchanges []*exchange.Exchange // none for a file; the last one is what counts
+	Tried     []string             // addresses that were tried where a page came first
+}
+
+// ErrStopped is a fetch that stopped on the path: the last exchange says why.
+var ErrStopped = errors.New("the description could not be fetched")
+
+const (
+	mostRedirects = 5
+	fetchLimit    = "128 MiB"
+)
+
+// Fetch loads a description from a file or an address. The plan's settings
+// (trust, proxy, limits) serve for every document.
+func Fetch(ctx context.Context, source string, p Plan, notify func(*Call)) (*Fetched, error) {
+	source = strings.TrimSpace(source)
+	f := &Fetched{}
+	if !contract.IsRemote(source) {
+		src, err := os.ReadFile(source)
+		if err != nil {
+			return f, err
+		}
+		f.Contract, err = contract.Load(ctx, source, src, func(ctx context.Context, loc string) ([]byte, error) { return f.part(ctx, p, loc) })
+		return f, err
+	}
+	queue := []string{source}
+	for tried := 0; len(queue) > 0 && tried < 8; tried++ {
+		at := queue[0]
+		queue = queue[1:]
+		if tried > 0 {
+			f.Tried = append(f.Tried, at)
+		}
+		x, page, err := f.one(ctx, at, p, notify)
+		if err == nil {
+			return f, nil
+		}
+		if page != nil && tried == 0 {
+			queue = contract.Candidates(page, at)
+		}
+		if x.Outcome == exchange.OutcomeCancelled {
+			break
+		}
+	}
+	if n := len(f.Exchanges); n > 1 {
+		// The first one is what the person asked for; the others were guesses.
+		f.Exchanges = append(f.Exchanges[1:], f.Exchanges[0])
+		last := f.Exchanges[n-1]
+		if c := last.Cause(); c != nil && len(f.Tried) > 0 {
+			c.Why += " Tried besides: " + strings.Join(f.Tried, ", ") + "."
+		}
+	}
+	return f, ErrStopped
+}
+
+// one fetches a description from one address, following redirects visibly.
+// page is what came where it was an HTML page.
+func (f *Fetched) one(ctx context.Context, at string, p Plan, notify func(*Call)) (x *exchange.Exchange, page []byte, err error) {
+	for range mostRedirects {
+		p.Operation, p.Endpoint = "description", "description"
+		p.Settings.Set("address", strings.ReplaceAll(at, "$", "$$"))
+		if !p.Settings.Get("receive-limit").IsSet() {
+			p.Settings.Set("receive-limit", fetchLimit)
+		}
+		p.fetch = &fetching{read: func(body []byte, location string) error {
+			if contract.LooksLikeHTML(body) {
+				page = body
+			}
+			c, err := contract.Load(ctx, location, body, func(ctx context.Context, loc string) ([]byte, error) { return f.part(ctx, p, loc) })
+			if err == nil {
+				f.Contract = c
+			}
+			return err
+		}}
+		call := New(p, nil)
+		if notify != nil {
+			notify(call)
+		}
+		x = call.Run(ctx)
+		f.Exchanges = append(f.Exchanges, x)
+		if x.Outcome == exchange.OutcomePassed {
+			if call.url != nil {
+				h, port := endpoint.HostPort(call.url)
+				f.Served = net.JoinHostPort(h, port)
+			}
+			return x, nil, nil
+		}
+		l := x.Leg()
+		if l == nil || l.Response.Status < 300 || l.Response.Status > 399 {
+			return x, page, ErrStopped
+		}
+		base, perr := url.Parse(at)
+		if perr != nil {
+			return x, page, ErrStopped
+		}
+		to, perr := base.Parse(l.Response.Get("Location"))
+		if perr != nil || base.Scheme == "https" && to.Scheme == "http" {
+			return x, page, ErrStopped
+		}
+		at = to.String()
+	}
+	return x, page, ErrStopped
+}
+
+// part fetches what a description points to.
+func (f *Fetched) part(ctx context.Context, p Plan, location string) ([]byte, error) {
+	if !contract.IsRemote(location) {
+		return os.ReadFile(location)
+	}
+	u, err := url.Parse(location)
+	if err != nil {
+		return nil, err
+	}
+	if f.isPrivate(u.Hostname()) && !f.isPrivate(f.origin(p)) {
+		return nil, fmt.Errorf("a description from outside may not lead to the private address %s", u.Host)
+	}
+	var body []byte
+	p.Operation, p.Endpoint = "part of the description", "description"
+	p.Settings.Set("address", strings.ReplaceAll(location, "$", "$$"))
+	p.fetch = &fetching{read: func(b []byte, _ string) error {
+		body = b
+		return nil
+	}}
+	x := New(p, nil).Run(ctx)
+	if x.Outcome != exchange.OutcomePassed {
+		if c := x.Cause(); c != nil {
+			return nil, errors.New(c.Title)
+		}
+		return nil, ErrStopped
+	}
+	return body, nil
+}
+
+func (f *Fetched) origin(p Plan) string {
+	u, err := url.Parse(p.Settings.Text("address"))
+	if err != nil {
+		return ""
+	}
+	return u.Hostname()
+}
+
+func (f *Fetched) isPrivate(host string) bool {
+	if host == "localhost" || !strings.Contains(host, ".") && net.ParseIP(host) == nil {
+		return true
+	}
+	ip := net.ParseIP(host)
+	return ip != nil && (ip.IsLoopback() || ip.IsPrivate() || ip.IsLinkLocalUnicast())
+}
+
+// readDescription is the read stage of a fetch.
+func (c *Call) readDescription(ctx context.Context) (exchange.Stage, error) {
+	h := &c.leg.Response
+	if h.Status >= 300 {
+		return exchange.Receive, fmt.Errorf("the status is %d", h.Status)
+	}
+	c.rec.Begin(exchange.Read)
+	if len(c.leg.ResponseBody) == 0 {
+		return exchange.Read, diagnose.EmptyError{}
+	}
+	c.c.ReplyDoc = &xmltree.Document{Src: c.leg.ResponseBody}
+	if err := c.plan.fetch.read(c.leg.ResponseBody, c.url.String()); err != nil {
+		if ctx.Err() != nil {
+			return exchange.Read, ctx.Err()
+		}
+		var syntax *xmltree.SyntaxError
+		if errors.As(err, &syntax) {
+			c.c.ReplyErr = syntax
+			return exchange.Read, err
+		}
+		return exchange.Read, diagnose.NotDescriptionError{Err: err}
+	}
+	c.rec.End(exchange.Read, exchange.Passed, "a description")
+	c.rec.End(exchange.Verify, exchange.Skipped, "")
+	c.rec.Update(func(x *exchange.Exchange) { x.Result = diagnose.Bytes(int64(len(c.leg.ResponseBody))) + " bytes" })
+	return exchange.Verify, nil
+}

@@ -1,0 +1,55 @@
+// Package call runs one call down the path. It is the only place that knows
+// the order of the stages.
+package call
+
+import (
+	"net"
+
+	"orenda/internal/contract"
+	"orenda/internal/diagnose"
+	"orenda/internal/endpoint"
+	"orenda/internal/exchange"
+	"orenda/internal/identity"
+	"orenda/internal/wire"
+)
+
+// Plan is all that a call needs to know before it begins.
+type Plan struct {
+	Workspace    string // folder, or ""
+	Contract     *contract.Contract
+	ContractName string
+	Served       string // host and port that served the contract
+	Operation    string
+	Port         *contract.Port // nil where it could not be settled
+
+	Endpoint    string
+	Settings    endpoint.Settings
+	Unsettled   error // why no endpoint could be settled; stops the call at binding
+	Environment string
+	EnvError    error // the environment does not exist
+	Variables   map[string]string
+
+	DraftName string
+	Draft     []byte // body element or whole envelope
+
+	Identity   func(name string) (*identity.Identity, error)
+	Allowed    func(id, scheme, host, port string) bool // nil: every host is
+	Identities []diagnose.Identity
+	ReadFile   func(path string) ([]byte, error) // files that settings name
+	Shares     func(profile string) []string
+	History    diagnose.History
+
+	Changes  []exchange.Change // since the attempt before
+	Until    exchange.Stage    // go no further; None: to the end
+	Pool     *wire.Pool        // kept connections; nil: a fresh one each time
+	Resolver *net.Resolver     // nil: the system's
+	Agent    string            // User-Agent
+
+	fetch *fetching // set where a description is fetched
+}
+
+// fetching makes a call a fetch of a description.
+type fetching struct {
+	// read takes what came and says why it is no description, if it is none.
+	read func(body []byte, location string) error
+}

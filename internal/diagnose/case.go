@@ -1,0 +1,363 @@
+// Package diagnose names causes. It reads the record of a call and what the
+// call knew, and gives findings: one rule, one function, in a table.
+//
+// A cause is named only on evidence, which the finding points at; what is a
+// guess says so.
+package diagnose
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"orenda/internal/contract"
+	"orenda/internal/endpoint"
+	"orenda/internal/exchange"
+	"orenda/internal/message"
+	"orenda/internal/schema"
+	"orenda/internal/soap"
+	"orenda/internal/wire"
+	"orenda/internal/xmltree"
+)
+
+// Case is a call as the rules see it. Fields are zero where the call did not
+// get so far, or where nothing is known.
+type Case struct {
+	X        *exchange.Exchange
+	Err      error // what stopped the call, typed
+	Settings *endpoint.Settings
+
+	Contract  *contract.Contract
+	Port      *contract.Port
+	Operation *contract.Operation
+	Served    string // host and port that served the contract, "" for a file
+
+	Environment  string
+	Environments []string
+	Variables    map[string]string
+	Identities   []Identity // that the user has
+	Shares       func(profile string) []string
+	History      History
+
+	Draft   *message.Draft
+	Invalid []schema.Error // of the request
+	Size    int64          // of the envelope as built
+
+	Reply        *soap.Envelope
+	ReplyDoc     *xmltree.Document
+	ReplyErr     *xmltree.SyntaxError
+	ReplyInvalid []schema.Error
+	Unmet        []Unmet
+	Fetch        bool // a description was being fetched
+}
+
+// Identity is what a remedy needs to know of an identity.
+type Identity struct{ Name, User string }
+
+// Unmet is an expectation that the reply does not meet.
+type Unmet struct {
+	Path, Expected, Received string
+	Found                    bool
+	At                       xmltree.Span
+	Near                     string
+}
+
+// History is what the journal knows of earlier replies.
+type History interface {
+	// Replies gives the number of kept replies to an operation and the size of
+	// the largest, in bytes.
+	Replies(operation string) (count int, largest int64)
+}
+
+// Rule is one row of the catalogue.
+type Rule struct {
+	ID       string
+	Severity exchange.Severity
+	Side     exchange.Side
+	Find     func(*Case) []exchange.Finding
+}
+
+// Stage is the stage at which the rule's cause lives.
+func (r *Rule) Stage() exchange.Stage {
+	name, _, _ := strings.Cut(r.ID, ".")
+	s, _ := exchange.ParseStage(name)
+	return s
+}
+
+// Rules is the catalogue, in order of stages.
+var Rules = slices.Concat(homeRules, reachRules, receiveRules, readRules)
+
+// Run applies all rules and puts what they find in order.
+func Run(c *Case) []exchange.Finding {
+	var out []exchange.Finding
+	for i := range Rules {
+		r := &Rules[i]
+		for _, f := range r.Find(c) {
+			if f.ID == "" {
+				f.ID = r.ID
+			}
+			if f.Stage == exchange.None {
+				f.Stage = r.Stage()
+			}
+			if f.Severity == "" {
+				f.Severity = r.Severity
+			}
+			if f.Side == "" {
+				f.Side = r.Side
+			}
+			if f.Certainty == "" {
+				f.Certainty = exchange.Certain
+			}
+			if f.Evidence == nil {
+				f.Evidence = []exchange.Evidence{}
+			}
+			if f.Remedies == nil {
+				f.Remedies = []exchange.Remedy{}
+			}
+			out = append(out, f)
+		}
+	}
+	return order(out)
+}
+
+// explains lists, for a failure, the warnings that it may follow from.
+var explains = map[string][]string{
+	"read.fault-client":           {"message.invalid", "message.placeholder-left", "message.body-differs", "message.namespace-differs"},
+	"read.fault-server":           {"message.invalid", "message.placeholder-left"},
+	"read.fault-declared":         {"message.invalid"},
+	"read.fault-operation":        {"message.body-differs", "message.namespace-differs", "message.invalid"},
+	"read.fault-action":           {"binding.action-differs", "message.body-differs"},
+	"read.fault-version":          {"binding.version-differs"},
+	"read.version-differs":        {"binding.version-differs"},
+	"receive.media-type-refused":  {"binding.version-differs"},
+	"receive.over-buffer":         {"binding.buffer-differs"},
+	"read.fault-security-missing": {"security.token-demanded"},
+	"read.fault-security-invalid": {"security.token-demanded", "message.security-in-draft"},
+	"receive.server-error":        {"message.invalid", "message.placeholder-left"},
+	"connect.name-unknown":        {"address.from-contract"},
+	"connect.refused":             {"address.from-contract"},
+	"connect.timed-out":           {"address.from-contract"},
+	"connect.unreachable":         {"address.from-contract"},
+	"receive.not-found":           {"address.from-contract"},
+	"verify.unexpected":           {"message.placeholder-left"},
+	"receive.client-error":        {"message.invalid", "message.placeholder-left", "binding.version-differs"},
+}
+
+var severityRank = map[exchange.Severity]int{exchange.Stop: 0, exchange.Warn: 1, exchange.Note: 2}
+
+// within tls, in this order.
+var tlsRank = []string{"tls.not-tls", "tls.version-refused", "tls.cipher-refused", "tls.client-certificate-required", "tls.client-certificate-refused",
+	"tls.self-signed", "tls.chain-incomplete", "tls.authority-unknown", "tls.expired", "tls.not-yet-valid", "tls.name-differs", "tls.key-weak"}
+
+func order(fs []exchange.Finding) []exchange.Finding {
+	slices.SortStableFunc(fs, func(a, b exchange.Finding) int {
+		if d := severityRank[a.Severity] - severityRank[b.Severity]; d != 0 {
+			return d
+		}
+		if d := int(a.Stage) - int(b.Stage); d != 0 {
+			return d
+		}
+		return slices.Index(tlsRank, a.ID) - slices.Index(tlsRank, b.ID)
+	})
+	if len(fs) == 0 || fs[0].Severity != exchange.Stop {
+		return fs
+	}
+	// A warning that explains the stop goes before it.
+	for _, id := range explains[fs[0].ID] {
+		i := slices.IndexFunc(fs, func(f exchange.Finding) bool { return f.ID == id && f.Severity != exchange.Stop })
+		if i < 0 || fs[0].Because != "" {
+			continue
+		}
+		cause := fs[i]
+		fs[0].Because = id
+		fs = slices.Insert(slices.Delete(fs, i, i+1), 0, cause)
+		return fs
+	}
+	return fs
+}
+
+func one(f exchange.Finding) []exchange.Finding { return []exchange.Finding{f} }
+
+// wireKind is the wire's error where it is of one of the kinds.
+func (c *Case) wireKind(kinds ...string) *wire.Error {
+	var e *wire.Error
+	if errors.As(c.Err, &e) && slices.Contains(kinds, e.Kind) {
+		return e
+	}
+	return nil
+}
+
+func (c *Case) leg() *exchange.Leg { return c.X.Leg() }
+
+// response is the head of the newest response, or nil where none was complete.
+func (c *Case) response() *exchange.Head {
+	if l := c.leg(); l != nil && l.Response.Complete {
+		return &l.Response
+	}
+	return nil
+}
+
+// change is a change of a setting, in the layer where its value stands.
+func (c *Case) change(key string, to any) exchange.Change {
+	v := c.Settings.Get(key)
+	where := "endpoint." + c.X.Endpoint
+	if p, ok := strings.CutPrefix(v.Source, "profile "); ok {
+		where = "profile." + p
+	}
+	return c.changeAt(where, key, to)
+}
+
+// changeHere is the same change for this endpoint alone.
+func (c *Case) changeHere(key string, to any) exchange.Change {
+	return c.changeAt("endpoint."+c.X.Endpoint, key, to)
+}
+
+func (c *Case) changeAt(where, key string, to any) exchange.Change {
+	ch := exchange.Change{Where: "workspace", Key: where + "." + key, To: to}
+	v := c.Settings.Get(key)
+	switch {
+	case key == "token" && v.Key.Check(v.Text) != nil: // people put the password there
+		ch.From = "(not shown)"
+	case v.IsSet() || v.Text != "":
+		ch.From = v.Text
+	}
+	return ch
+}
+
+// remedies offers a change where the values stand, and for this endpoint alone
+// where others share them.
+func (c *Case) remedies(title string, keys []string, to any) []exchange.Remedy {
+	var shared, here []exchange.Change
+	profile := ""
+	for _, k := range keys {
+		ch := c.change(k, to)
+		if strings.HasPrefix(ch.Key, "profile.") {
+			profile = strings.TrimPrefix(c.Settings.Get(k).Source, "profile ")
+		}
+		shared, here = append(shared, ch), append(here, c.changeHere(k, to))
+	}
+	if profile == "" {
+		return []exchange.Remedy{exchange.NewRemedy(title, here...)}
+	}
+	also := ""
+	if c.Shares != nil {
+		var others []string
+		for _, e := range c.Shares(profile) {
+			if e != c.X.Endpoint {
+				others = append(others, e)
+			}
+		}
+		if len(others) > 0 {
+			also = ", for " + strings.Join(others, ", ") + " too"
+		}
+	}
+	return []exchange.Remedy{
+		exchange.NewRemedy(fmt.Sprintf("%s, in the profile %s%s", title, profile, also), shared...),
+		exchange.NewRemedy(title+", for this endpoint only", here...),
+	}
+}
+
+// inSettings is evidence that points at a setting.
+func (c *Case) inSettings(key string, offset, length int) exchange.Evidence {
+	v := c.Settings.Get(key)
+	return exchange.Evidence{In: exchange.InSettings, Key: key, Offset: int64(offset), Length: int64(length), Line: 1, Column: offset + 1,
+		Excerpt: fmt.Sprintf("%s = %s  (%s)", key, v.Text, v.Source)}
+}
+
+func named(key, excerpt string) exchange.Evidence {
+	return exchange.Evidence{In: exchange.InSettings, Key: key, Length: int64(len(excerpt)), Line: 1, Column: 1, Excerpt: excerpt}
+}
+
+// inHead is evidence that points at a line of the response head; "" is the
+// status line.
+func (c *Case) inHead(field string) []exchange.Evidence {
+	h := c.response()
+	if h == nil {
+		return nil
+	}
+	span, line := exchange.Span{Length: int64(len(h.Line))}, 1
+	excerpt := h.Line
+	if field != "" {
+		f := h.Field(field)
+		if f == nil {
+			return nil
+		}
+		span, excerpt = f.Span, f.Name+": "+f.Value
+		for i := range h.Fields {
+			if &h.Fields[i] == f {
+				line = i + 2
+			}
+		}
+	}
+	return []exchange.Evidence{{In: exchange.InResponseHead, Leg: len(c.X.Legs), Offset: span.Offset, Length: span.Length, Line: line, Column: 1, Excerpt: cut(excerpt, 200)}}
+}
+
+// inReply is evidence that points into the reply's body.
+func (c *Case) inReply(s xmltree.Span) exchange.Evidence {
+	return inDoc(exchange.InResponseBody, len(c.X.Legs), c.ReplyDoc, s)
+}
+
+// inBody is evidence in the reply's body where no document could be read.
+func (c *Case) inBody(offset, length int) exchange.Evidence {
+	var src []byte
+	if l := c.leg(); l != nil {
+		src = l.ResponseBody
+	}
+	offset = min(max(offset, 0), max(len(src)-1, 0)) // what ended too early ends at its last byte
+	end := min(offset+max(length, 1), len(src))
+	line, col := xmltree.Position(src, offset)
+	return exchange.Evidence{In: exchange.InResponseBody, Leg: len(c.X.Legs), Offset: int64(offset), Length: int64(end - offset), Line: line, Column: col,
+		Excerpt: cut(string(src[offset:min(offset+max(length, 80), len(src))]), 200)}
+}
+
+func inDoc(in exchange.Part, leg int, d *xmltree.Document, s xmltree.Span) exchange.Evidence {
+	e := exchange.Evidence{In: in, Leg: leg}
+	if d == nil {
+		return e
+	}
+	s.Start, s.End = min(s.Start, len(d.Src)), min(max(s.End, s.Start), len(d.Src))
+	e.Line, e.Column = xmltree.Position(d.Src, s.Start)
+	e.Excerpt = cut(string(bytes.TrimSpace(d.Src[s.Start:s.End])), 200)
+	e.Offset = int64(d.SourceOffset(s.Start))
+	e.Length = int64(d.SourceOffset(s.End)) - e.Offset
+	return e
+}
+
+// inDraft is evidence that points into the draft.
+func (c *Case) inDraft(s xmltree.Span) exchange.Evidence {
+	return inDoc(exchange.InDraft, 0, c.Draft.Doc(), s)
+}
+
+// inContract is evidence that points at a component of the contract.
+func (c *Case) inContract(at schema.Place, excerpt string) exchange.Evidence {
+	e := exchange.Evidence{In: exchange.InContract, Key: at.Source, Offset: int64(at.Offset), Length: 1, Line: 1, Column: 1, Excerpt: excerpt}
+	if c.Contract != nil {
+		if src := c.Contract.Text(at.Source); src != nil {
+			e.Line, e.Column = xmltree.Position(src, at.Offset)
+		}
+	}
+	return e
+}
+
+func cut(s string, most int) string {
+	s = strings.Join(strings.Fields(s), " ")
+	if r := []rune(s); len(r) > most {
+		return string(r[:most-1]) + "…"
+	}
+	return s
+}
+
+// Bytes writes a number of bytes for people, in groups of three digits.
+func Bytes(n int64) string {
+	s := fmt.Sprint(n)
+	var out []byte
+	for i, d := range []byte(s) {
+		if i > 0 && (len(s)-i)%3 == 0 {
+			out = append(out, ' ')
+		}
+		out = append(out, d)
+	}
+	return string(out)
+}

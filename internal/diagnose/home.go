@@ -1,0 +1,675 @@
+package diagnose
+
+import (
+	"errors"
+	"fmt"
+	"net/url"
+	"slices"
+	"strings"
+
+	"orenda/internal/endpoint"
+	"orenda/internal/exchange"
+	"orenda/internal/identity"
+	"orenda/internal/soap"
+	"orenda/internal/xmltree"
+)
+
+// Rules of the first four stages, which need no network.
+var homeRules = []Rule{
+	{"address.variable-unset", exchange.Stop, exchange.Yours, variableUnset},
+	{"address.environment-unknown", exchange.Stop, exchange.Yours, environmentUnknown},
+	{"address.malformed", exchange.Stop, exchange.Yours, addressMalformed},
+	{"address.scheme-unsupported", exchange.Stop, exchange.Yours, schemeUnsupported},
+	{"address.from-contract", exchange.Note, exchange.Yours, fromContract},
+
+	{"binding.endpoint-ambiguous", exchange.Stop, exchange.Yours, endpointAmbiguous},
+	{"binding.endpoint-missing", exchange.Stop, exchange.Yours, endpointMissing},
+	{"binding.operation-unknown", exchange.Stop, exchange.Yours, operationUnknown},
+	{"binding.version-differs", exchange.Warn, exchange.Yours, versionDiffers},
+	{"binding.action-differs", exchange.Warn, exchange.Yours, actionDiffers},
+	{"binding.buffer-differs", exchange.Warn, exchange.Yours, bufferDiffers},
+	{"binding.limit-invalid", exchange.Stop, exchange.Yours, limitInvalid},
+	{"binding.time-limit-invalid", exchange.Stop, exchange.Yours, timeLimitInvalid},
+
+	{"message.not-well-formed", exchange.Stop, exchange.Yours, draftNotWellFormed},
+	{"message.placeholder-left", exchange.Warn, exchange.Yours, placeholderLeft},
+	{"message.body-differs", exchange.Warn, exchange.Yours, bodyDiffers},
+	{"message.namespace-differs", exchange.Warn, exchange.Yours, namespaceDiffers},
+	{"message.invalid", exchange.Warn, exchange.Yours, messageInvalid},
+	{"message.empty-value", exchange.Note, exchange.Yours, emptyValue},
+	{"message.too-large", exchange.Stop, exchange.Yours, messageTooLarge},
+	{"message.security-in-draft", exchange.Warn, exchange.Yours, securityInDraft},
+
+	{"security.token-demanded", exchange.Warn, exchange.Yours, tokenDemanded},
+	{"security.identity-unknown", exchange.Stop, exchange.Yours, identityUnknown},
+	{"security.identity-host-new", exchange.Stop, exchange.Yours, identityHostNew},
+	{"security.secret-unavailable", exchange.Stop, exchange.Yours, secretUnavailable},
+	{"security.password-type-unknown", exchange.Stop, exchange.Yours, passwordTypeUnknown},
+	{"security.key-unreadable", exchange.Stop, exchange.Yours, keyUnreadable},
+	{"security.clear-text", exchange.Warn, exchange.Yours, clearText},
+}
+
+func variableUnset(c *Case) []exchange.Finding {
+	var e *endpoint.UnsetError
+	if !errors.As(c.Err, &e) {
+		return nil
+	}
+	f := exchange.Finding{
+		Title:    fmt.Sprintf("the variable %s is not set in the environment %s", e.Name, orNone(e.Environment)),
+		Why:      fmt.Sprintf("The address is written as %s, and %s has no value for %s.", e.Template, orNone(e.Environment), e.Name),
+		Evidence: []exchange.Evidence{c.inSettings("address", e.Offset, e.Length)},
+		Program:  "make sure that the address your program uses is put together from values that are set where it runs",
+	}
+	if e.Near != "" {
+		f.Why = fmt.Sprintf("`%s` is not set in %s; `%s` is, and names are case-sensitive.", e.Name, orNone(e.Environment), e.Near)
+		f.Remedies = append(f.Remedies, exchange.NewRemedy(fmt.Sprintf("set %s to the value of %s, %s", e.Name, e.Near, c.Variables[e.Near]),
+			exchange.Change{Where: "workspace", Key: "environment." + e.Environment + "." + e.Name, To: c.Variables[e.Near]}))
+		f.Remedies = append(f.Remedies, exchange.NewRemedy(fmt.Sprintf("write ${%s} in the address", e.Near),
+			c.changeHere("address", strings.ReplaceAll(e.Template, "${"+e.Name+"}", "${"+e.Near+"}"))))
+	}
+	return one(f)
+}
+
+func orNone(s string) string {
+	if s == "" {
+		return "(none)"
+	}
+	return s
+}
+
+func environmentUnknown(c *Case) []exchange.Finding {
+	var e *endpoint.EnvironmentError
+	if !errors.As(c.Err, &e) {
+		return nil
+	}
+	f := exchange.Finding{
+		Title:    "there is no environment " + e.Name,
+		Why:      fmt.Sprintf("The workspace has %s.", orNone(strings.Join(e.Others, ", "))),
+		Evidence: []exchange.Evidence{named("environment", "environment = "+e.Name)},
+	}
+	if e.Near != "" {
+		f.Remedies = append(f.Remedies, exchange.NewRemedy("use "+e.Near, exchange.Change{Where: "workspace", Key: "environment", From: e.Name, To: e.Near}))
+	}
+	return one(f)
+}
+
+func addressMalformed(c *Case) []exchange.Finding {
+	var e *endpoint.AddressError
+	var t *endpoint.TemplateError
+	switch {
+	case errors.As(c.Err, &t):
+		return one(exchange.Finding{Title: "the address is not in order", Why: fmt.Sprintf("In %s, %s.", t.Template, t.Why),
+			Evidence: []exchange.Evidence{c.inSettings("address", t.Offset, 2)}})
+	case !errors.As(c.Err, &e) || e.Scheme != "":
+		return nil
+	}
+	return one(exchange.Finding{
+		Title:    "the address is not a URL",
+		Why:      fmt.Sprintf("%s cannot be called: %s.", orNone(e.Address), e.Why),
+		Evidence: []exchange.Evidence{c.inSettings("address", e.Offset, e.Length)},
+		Program:  "give your program an address of the form https://host:port/path",
+	})
+}
+
+func schemeUnsupported(c *Case) []exchange.Finding {
+	var e *endpoint.AddressError
+	if !errors.As(c.Err, &e) || e.Scheme == "" {
+		return nil
+	}
+	rest := e.Address[len(e.Scheme):]
+	f := exchange.Finding{
+		Title: fmt.Sprintf("%s addresses cannot be called", e.Scheme), Why: "SOAP calls go over http or https here.",
+		Evidence: []exchange.Evidence{c.inSettings("address", 0, len(e.Scheme))},
+	}
+	for _, s := range []string{"https", "http"} {
+		f.Remedies = append(f.Remedies, exchange.NewRemedy("use "+s, c.changeHere("address", s+rest)))
+	}
+	return one(f)
+}
+
+// suspectHost tells why a contract's own address cannot be right for a caller.
+func (c *Case) suspectHost(u *url.URL) string {
+	host := strings.ToLower(u.Hostname())
+	if h, p := endpoint.HostPort(u); c.Served != "" && c.Served == h+":"+p {
+		return ""
+	}
+	switch {
+	case host == "localhost" || strings.HasPrefix(host, "127.") || host == "::1":
+		return "it names the machine itself"
+	case strings.HasSuffix(host, ".example") || strings.HasSuffix(host, ".test") || strings.HasSuffix(host, ".invalid") || strings.HasSuffix(host, ".localhost"):
+		return "its host is of a kind that is never reachable"
+	case !strings.Contains(host, "."):
+		return "its host is a single label, known only where the service runs"
+	case c.Served != "":
+		served, _, _ := strings.Cut(c.Served, ":")
+		if !strings.EqualFold(served, host) {
+			return "another host, " + c.Served + ", served the description"
+		}
+	}
+	return ""
+}
+
+func fromContract(c *Case) []exchange.Finding {
+	if c.Fetch || c.Settings == nil || c.Port == nil || c.Settings.Get("address").Source != "contract" {
+		return nil
+	}
+	u, err := url.Parse(c.Port.Address)
+	if err != nil {
+		return nil
+	}
+	why := c.suspectHost(u)
+	if why == "" {
+		return nil
+	}
+	f := exchange.Finding{
+		Title:    "the address is the contract's own, and it is likely not the one to call",
+		Why:      fmt.Sprintf("The description says %s; %s.", c.Port.Address, why),
+		Evidence: []exchange.Evidence{c.inContract(c.Port.At, "location="+c.Port.Address)},
+		Program:  "set the endpoint address in your program; do not take the one in the description",
+	}
+	if c.Served != "" {
+		v := *u
+		v.Host = c.Served
+		if u.Scheme == "https" && c.X != nil {
+			v.Scheme = "https"
+		}
+		f.Remedies = append(f.Remedies, exchange.NewRemedy("call the host that served the description", c.changeHere("address", v.String())))
+	}
+	if c.wireKind("connect.name-unknown", "connect.refused", "connect.timed-out", "connect.unreachable") != nil {
+		f.Certainty = exchange.Likely
+		f.Severity = exchange.Warn
+	}
+	return one(f)
+}
+
+func endpointAmbiguous(c *Case) []exchange.Finding {
+	var e *endpoint.AmbiguousError
+	if !errors.As(c.Err, &e) {
+		return nil
+	}
+	f := exchange.Finding{
+		Title:   fmt.Sprintf("%d endpoints serve %s, and none is named", len(e.Endpoints), e.Operation),
+		Why:     "Each of them could take the call; which one is meant cannot be told from the contract.",
+		Program: "name the port or endpoint when your program makes its client for this service",
+	}
+	for _, a := range e.Endpoints {
+		f.Evidence = append(f.Evidence, named("endpoint", a.Name+": "+a.Differs))
+		f.Remedies = append(f.Remedies, exchange.NewRemedy(fmt.Sprintf("let %s be the default (%s)", a.Name, a.Differs),
+			exchange.Change{Where: "workspace", Key: "endpoint." + a.Name + ".default", To: true}))
+	}
+	return one(f)
+}
+
+func endpointMissing(c *Case) []exchange.Finding {
+	var e *endpoint.MissingError
+	if !errors.As(c.Err, &e) {
+		return nil
+	}
+	f := exchange.Finding{Title: e.Error(), Why: "These exist: " + orNone(strings.Join(e.Others, ", ")) + ".",
+		Evidence: []exchange.Evidence{named("endpoint", "endpoint = "+orNone(e.Name))}}
+	if e.Near != "" {
+		f.Remedies = append(f.Remedies, exchange.NewRemedy("call over "+e.Near, exchange.Change{Where: "workspace", Key: "call.endpoint", From: e.Name, To: e.Near}))
+	}
+	return one(f)
+}
+
+func operationUnknown(c *Case) []exchange.Finding {
+	var e *endpoint.OperationError
+	if !errors.As(c.Err, &e) {
+		return nil
+	}
+	f := exchange.Finding{
+		Title:    fmt.Sprintf("the contract has no operation %s", e.Name),
+		Why:      "It has " + orNone(strings.Join(e.Others, ", ")) + ".",
+		Evidence: []exchange.Evidence{named("operation", "operation = "+e.Name)},
+		Program:  "check the name of the operation, letter by letter",
+	}
+	if e.Near != "" {
+		f.Why = fmt.Sprintf("`%s` is not there; `%s` is, and names are case-sensitive.", e.Name, e.Near)
+		f.Remedies = append(f.Remedies, exchange.NewRemedy("call "+e.Near, exchange.Change{Where: "draft", Key: "operation", From: e.Name, To: e.Near}))
+	}
+	return one(f)
+}
+
+func versionDiffers(c *Case) []exchange.Finding {
+	if c.Settings == nil || c.Port == nil || c.Port.Version == soap.Unset {
+		return nil
+	}
+	v := c.Settings.Get("soap")
+	set, err := soap.ParseVersion(v.Text)
+	if c.Draft != nil {
+		if e := c.Draft.Envelope(); e != nil {
+			set, err = e.Version, nil
+		}
+	}
+	if err != nil || set == c.Port.Version {
+		return nil
+	}
+	return one(exchange.Finding{
+		Title:    fmt.Sprintf("SOAP %s is set, and the port speaks %s", set, c.Port.Version),
+		Why:      fmt.Sprintf("The binding of the port %s is for SOAP %s.", c.Port.Name, c.Port.Version),
+		Evidence: []exchange.Evidence{c.inSettings("soap", 0, len(v.Text))},
+		Remedies: c.remedies("use SOAP "+c.Port.Version.String(), []string{"soap"}, c.Port.Version.String()),
+		Program:  "let your program send SOAP " + c.Port.Version.String() + " to this port",
+	})
+}
+
+func actionDiffers(c *Case) []exchange.Finding {
+	if c.Settings == nil || c.Operation == nil || !c.Operation.HasAction {
+		return nil
+	}
+	v := c.Settings.Get("action")
+	if v.Source == "contract" || v.Source == "default" || v.Text == c.Operation.Action {
+		return nil
+	}
+	return one(exchange.Finding{
+		Title:    "the action that is set is not the contract's",
+		Why:      fmt.Sprintf("Set is %q; the contract has %q for %s.", v.Text, c.Operation.Action, c.Operation.Name),
+		Evidence: []exchange.Evidence{c.inSettings("action", 0, len(v.Text))},
+		Remedies: c.remedies("use the contract's action", []string{"action"}, c.Operation.Action),
+		Program:  fmt.Sprintf("let your program send the action %q", c.Operation.Action),
+	})
+}
+
+func bufferDiffers(c *Case) []exchange.Finding {
+	if c.Settings == nil || c.Fetch || c.Settings.Text("intake") != "whole" {
+		return nil
+	}
+	buffer := c.Settings.Get("buffer-limit")
+	b, err1 := c.Settings.Size("buffer-limit")
+	r, err2 := c.Settings.Size("receive-limit")
+	strict := c.Settings.Switch("strict-buffer")
+	if err1 != nil || err2 != nil || !buffer.IsSet() || b == r || b > r && !strict {
+		return nil
+	}
+	f := exchange.Finding{
+		Title:    "the buffer limit is not the receive limit",
+		Why:      fmt.Sprintf("A reply that is taken in whole must fit into the buffer: %s bytes are received, %s are buffered.", Bytes(r), Bytes(b)),
+		Evidence: []exchange.Evidence{c.inSettings("buffer-limit", 0, len(buffer.Text)), c.inSettings("receive-limit", 0, 1)},
+		Remedies: c.remedies("set the buffer limit to the receive limit, "+endpoint.FormatSize(r), []string{"buffer-limit"}, endpoint.FormatSize(r)),
+		Program:  "set its buffer limit to the same number as its limit for received messages",
+	}
+	if strict {
+		f.Severity = exchange.Stop
+		f.Why += " The program whose limits these are insists that both are equal."
+	}
+	return one(f)
+}
+
+func limitInvalid(c *Case) []exchange.Finding { return badValue(c, endpoint.Size, endpoint.Count) }
+
+func timeLimitInvalid(c *Case) []exchange.Finding { return badValue(c, endpoint.Duration) }
+
+func badValue(c *Case, kinds ...endpoint.Kind) []exchange.Finding {
+	var e *endpoint.ValueError
+	if !errors.As(c.Err, &e) || !slices.Contains(kinds, e.Value.Key.Kind) {
+		return nil
+	}
+	f := exchange.Finding{
+		Stage:    exchange.Binding,
+		Title:    fmt.Sprintf("the %s cannot be used", e.Value.Key.Label),
+		Why:      e.Err.Error() + ".",
+		Evidence: []exchange.Evidence{c.inSettings(e.Value.Key.Name, 0, len(e.Value.Text))},
+	}
+	if d := e.Value.Key.Default; d != "" {
+		f.Remedies = c.remedies("use the default, "+d, []string{e.Value.Key.Name}, d)
+	}
+	return one(f)
+}
+
+func draftNotWellFormed(c *Case) []exchange.Finding {
+	if c.Draft == nil || c.Draft.Err() == nil {
+		return nil
+	}
+	var e *xmltree.SyntaxError
+	if !errors.As(c.Draft.Err(), &e) {
+		return nil
+	}
+	return one(exchange.Finding{
+		Title:    "the draft is not well-formed XML",
+		Why:      fmt.Sprintf("Line %d, column %d: %s.", e.Line, e.Column, e.Msg),
+		Evidence: []exchange.Evidence{c.inDraft(xmltree.Span{Start: e.Offset, End: e.Offset + 1})},
+	})
+}
+
+// customary are placeholders that other programs leave in envelopes.
+var customary = []string{"?", "string", "int", "decimal", "boolean", "dateTime", "date"}
+
+func placeholderLeft(c *Case) []exchange.Finding {
+	if c.Draft == nil || c.Draft.Err() != nil {
+		return nil
+	}
+	var paths []string
+	f := exchange.Finding{Title: "values were never filled in"}
+	for _, it := range c.Draft.Unfilled() {
+		paths = append(paths, it.Path)
+		f.Evidence = append(f.Evidence, c.inDraft(it.Node.Span()))
+	}
+	certain := len(paths) > 0
+	for _, it := range c.Draft.Items() {
+		if it.Present && !it.Unfilled && slices.Contains(customary, it.Value) && (it.Value == "?" || strings.HasPrefix(it.Type, it.Value)) {
+			paths = append(paths, it.Path)
+			f.Evidence = append(f.Evidence, c.inDraft(it.Node.Inner()))
+		}
+	}
+	if len(paths) == 0 {
+		return nil
+	}
+	f.Why = fmt.Sprintf("%s %s a placeholder; it goes out empty.", list(paths, 5), map[bool]string{true: "holds", false: "hold"}[len(paths) == 1])
+	if !certain {
+		f.Certainty = exchange.Likely
+		f.Why = fmt.Sprintf("%s looks like a placeholder that another program leaves.", list(paths, 5))
+	}
+	f.Program = "fill in every required field before sending"
+	return one(f)
+}
+
+func list(items []string, most int) string {
+	if len(items) > most {
+		return strings.Join(items[:most], ", ") + fmt.Sprintf(" and %d more", len(items)-most)
+	}
+	return strings.Join(items, ", ")
+}
+
+// bodyName is the expanded name of the draft's body element.
+func (c *Case) bodyName() (xmltree.Node, bool) {
+	if c.Draft == nil || c.Draft.Err() != nil || c.Draft.Decl == nil {
+		return xmltree.Node{}, false
+	}
+	b := c.Draft.Body()
+	return b, !b.IsZero()
+}
+
+func bodyDiffers(c *Case) []exchange.Finding {
+	b, ok := c.bodyName()
+	if !ok || b.Name().Local == c.Draft.Decl.Name.Local {
+		return nil
+	}
+	f := exchange.Finding{
+		Title:    fmt.Sprintf("the body holds %s, and %s is called", b.Name().Local, c.X.Operation),
+		Why:      fmt.Sprintf("The body of %s is the element %s.", c.X.Operation, c.Draft.Decl.Name.Local),
+		Evidence: []exchange.Evidence{c.inDraft(xmltree.Span{Start: b.Span().Start, End: b.Inner().Start})},
+	}
+	if c.Port != nil {
+		for _, o := range c.Port.Operations {
+			if o.Input != nil && o.Input.Element != nil && o.Input.Element.Name.Local == b.Name().Local {
+				f.Remedies = append(f.Remedies, exchange.NewRemedy("call "+o.Name, exchange.Change{Where: "draft", Key: "operation", From: c.X.Operation, To: o.Name}))
+			}
+		}
+	}
+	return one(f)
+}
+
+func namespaceDiffers(c *Case) []exchange.Finding {
+	b, ok := c.bodyName()
+	if !ok {
+		return nil
+	}
+	want := c.Draft.Decl.Name
+	if b.Name().Local == want.Local && b.Name().Space != want.Space {
+		return one(exchange.Finding{
+			Title:    fmt.Sprintf("%s is in the wrong namespace", want.Local),
+			Why:      fmt.Sprintf("It is in %s; the contract has it in %s.", orNone(b.Name().Space), orNone(want.Space)),
+			Evidence: []exchange.Evidence{c.inDraft(xmltree.Span{Start: b.Span().Start, End: b.Inner().Start})},
+			Remedies: []exchange.Remedy{exchange.NewRemedy("put it into the contract's namespace", exchange.Change{Where: "draft", Key: "namespace", From: b.Name().Space, To: want.Space})},
+			Program:  "put the element into the namespace " + orNone(want.Space),
+		})
+	}
+	for _, e := range c.Invalid {
+		if strings.Contains(e.Message, "right name in the wrong namespace") {
+			return one(exchange.Finding{
+				Title: "an element is in the wrong namespace", Why: fmt.Sprintf("%s: %s.", e.Path, e.Message),
+				Evidence: []exchange.Evidence{c.inDraft(e.Span)}, Program: "qualify the element as the contract does",
+			})
+		}
+	}
+	return nil
+}
+
+func messageInvalid(c *Case) []exchange.Finding {
+	if len(c.Invalid) == 0 || len(namespaceDiffers(c)) > 0 || len(bodyDiffers(c)) > 0 {
+		return nil
+	}
+	first := c.Invalid[0]
+	f := exchange.Finding{
+		Title:   "the message breaks its schema",
+		Why:     fmt.Sprintf("%s: %s (%s).", first.Path, first.Message, first.Rule),
+		Program: "let your program send what the schema allows: " + first.Message,
+	}
+	if n := len(c.Invalid); n > 1 {
+		f.Why += fmt.Sprintf(" There are %d such places.", n)
+	}
+	for _, e := range c.Invalid[:min(len(c.Invalid), 10)] {
+		f.Evidence = append(f.Evidence, c.inDraft(e.Span))
+	}
+	return one(f)
+}
+
+func emptyValue(c *Case) []exchange.Finding {
+	if c.Draft == nil || c.Draft.Err() != nil {
+		return nil
+	}
+	var f exchange.Finding
+	var paths []string
+	for _, it := range c.Draft.Items() {
+		if it.Present && it.Required && !it.Unfilled && !it.Nil && it.Value == "" && it.Kind == 0 && len(it.Errors) == 0 {
+			paths = append(paths, it.Path)
+			f.Evidence = append(f.Evidence, c.inDraft(it.Node.Span()))
+		}
+	}
+	if len(paths) == 0 {
+		return nil
+	}
+	f.Title, f.Why = "a required value is empty", fmt.Sprintf("%s is valid by the schema, yet empty.", list(paths, 5))
+	return one(f)
+}
+
+// TooLargeError is an envelope over the send limit.
+type TooLargeError struct{ Size, Limit int64 }
+
+func (e *TooLargeError) Error() string { return "the envelope is larger than the send limit" }
+
+func messageTooLarge(c *Case) []exchange.Finding {
+	var e *TooLargeError
+	if !errors.As(c.Err, &e) {
+		return nil
+	}
+	would := endpoint.FormatSize(endpoint.RoundLimit(e.Size))
+	return one(exchange.Finding{
+		Title:    "the message is larger than the send limit",
+		Why:      fmt.Sprintf("The envelope is %s bytes; the limit is %s; %s would do.", Bytes(e.Size), Bytes(e.Limit), would),
+		Evidence: []exchange.Evidence{c.inSettings("send-limit", 0, 1)},
+		Remedies: c.remedies("raise the send limit to "+would, []string{"send-limit"}, would),
+		Program:  "raise its limit for sent messages to " + would,
+	})
+}
+
+func securityInDraft(c *Case) []exchange.Finding {
+	if c.Draft == nil || c.Draft.Err() != nil {
+		return nil
+	}
+	e := c.Draft.Envelope()
+	if e == nil || e.Header.IsZero() {
+		return nil
+	}
+	for h := range e.Header.Children() {
+		if h.Name().Local != "Security" {
+			continue
+		}
+		set := c.Settings.Text("token") != "none"
+		password := false
+		for _, u := range []string{"Password"} {
+			p := h.Find(h.Name().Space, u)
+			password = password || !p.IsZero() && strings.TrimSpace(p.Text()) != ""
+		}
+		switch {
+		case set:
+			return one(exchange.Finding{Title: "the draft carries its own security header, and a token is set as well",
+				Why: "Two security headers for the same receiver are refused by most services.", Evidence: []exchange.Evidence{c.inDraft(xmltree.Span{Start: h.Span().Start, End: h.Inner().Start})},
+				Remedies: []exchange.Remedy{exchange.NewRemedy("set no token", c.changeHere("token", "none"))}})
+		case password:
+			return one(exchange.Finding{Title: "a password stands in the draft", Why: "A draft is kept in clear; an identity is not.",
+				Evidence: []exchange.Evidence{{In: exchange.InDraft, Offset: int64(h.Span().Start), Length: 1, Line: 1, Column: 1, Excerpt: "wsse:Security"}}})
+		}
+	}
+	return nil
+}
+
+func tokenDemanded(c *Case) []exchange.Finding {
+	if c.Contract == nil || c.Settings == nil || c.Fetch {
+		return nil
+	}
+	kind := c.Contract.DemandsToken()
+	needToken := kind != "" && c.Settings.Text("token") == "none"
+	needStamp := c.Contract.DemandsTimestamp() && c.Settings.Text("timestamp") == ""
+	if c.Draft != nil && c.Draft.Err() == nil {
+		if e := c.Draft.Envelope(); e != nil && !e.Header.IsZero() {
+			for h := range e.Header.Children() {
+				if h.Name().Local == "Security" {
+					return nil
+				}
+			}
+		}
+	}
+	if !needToken && !needStamp {
+		return nil
+	}
+	var texts []string
+	for _, d := range c.Contract.Demands {
+		texts = append(texts, d.Text)
+	}
+	return one(exchange.Finding{
+		Title:    "the contract demands a security token that is not set",
+		Why:      "Its policy asks for " + strings.Join(texts, "; ") + ".",
+		Evidence: []exchange.Evidence{{In: exchange.InContract, Key: c.Contract.Source, Length: 1, Line: 1, Column: 1, Excerpt: strings.Join(texts, "; ")}},
+		Remedies: c.tokenRemedies(kind, needToken, needStamp),
+		Program:  "let your program send " + strings.Join(texts, " and "),
+	})
+}
+
+// tokenRemedies set up a token for each identity that the person has.
+func (c *Case) tokenRemedies(kind string, needToken, needStamp bool) []exchange.Remedy {
+	var out []exchange.Remedy
+	kinds := []string{kind}
+	if kind == "" || kind == "none" {
+		kinds = []string{"digest"}
+		if u, err := url.Parse(c.address()); err == nil && u.Scheme == "https" {
+			kinds = append(kinds, "text")
+		}
+	}
+	if !needToken {
+		return []exchange.Remedy{exchange.NewRemedy("send a timestamp that holds for 5 minutes", c.changeHere("timestamp", "5m"))}
+	}
+	u, err := url.Parse(c.address())
+	for _, k := range kinds {
+		for _, id := range c.Identities {
+			changes := []exchange.Change{c.changeHere("identity", id.Name), c.changeHere("token", k)}
+			if needStamp {
+				changes = append(changes, c.changeHere("timestamp", "5m"))
+			}
+			r := exchange.Remedy{}
+			if err == nil && u.Host != "" {
+				host, port := endpoint.HostPort(u)
+				changes = append(changes, exchange.Change{Where: "user", Key: "allow." + id.Name, To: u.Scheme + "://" + host + ":" + port})
+				r.Ask = fmt.Sprintf("the identity %s will be used at %s://%s:%s", id.Name, u.Scheme, host, port)
+			}
+			ask := r.Ask
+			r = exchange.NewRemedy(fmt.Sprintf("send a user name token as %s (%s), %s password", id.Name, id.User, k), changes...)
+			r.Ask = ask
+			out = append(out, r)
+		}
+	}
+	return out
+}
+
+// address is the resolved address, as recorded.
+func (c *Case) address() string {
+	if v := c.X.Stage(exchange.Address).Facts.Get("resolved"); v != "" {
+		return v
+	}
+	return c.Settings.Text("address")
+}
+
+func identityUnknown(c *Case) []exchange.Finding {
+	var e *endpoint.IdentityError
+	if !errors.As(c.Err, &e) {
+		return nil
+	}
+	f := exchange.Finding{Title: e.Error(), Why: "Identities are kept in your own configuration; you have " + orNone(strings.Join(e.Others, ", ")) + ".",
+		Evidence: []exchange.Evidence{c.inSettings("identity", 0, len(e.Name))}}
+	if e.Near != "" {
+		f.Remedies = c.remedies("use "+e.Near, []string{"identity"}, e.Near)
+	}
+	return one(f)
+}
+
+func identityHostNew(c *Case) []exchange.Finding {
+	var e *endpoint.HostNewError
+	if !errors.As(c.Err, &e) {
+		return nil
+	}
+	to := fmt.Sprintf("%s://%s:%s", e.Scheme, e.Host, e.Port)
+	r := exchange.NewRemedy(fmt.Sprintf("allow %s to be used at %s", e.Identity, to), exchange.Change{Where: "user", Key: "allow." + e.Identity, To: to})
+	r.Ask = fmt.Sprintf("the identity %s will be used at %s", e.Identity, to)
+	return one(exchange.Finding{
+		Title:    fmt.Sprintf("the identity %s has not been used at %s before", e.Identity, to),
+		Why:      "A workspace may come from somebody else; an identity goes only to hosts that you allowed for it.",
+		Evidence: []exchange.Evidence{c.inSettings("identity", 0, len(e.Identity))},
+		Remedies: []exchange.Remedy{r},
+	})
+}
+
+func secretUnavailable(c *Case) []exchange.Finding {
+	var e *identity.UnavailableError
+	if !errors.As(c.Err, &e) {
+		return nil
+	}
+	return one(exchange.Finding{Title: "the secret of " + e.Identity + " cannot be read", Why: fmt.Sprintf("Its source is %s: %s.", e.Source, e.Why),
+		Evidence: []exchange.Evidence{named("secret", "secret = "+e.Source)}})
+}
+
+func passwordTypeUnknown(c *Case) []exchange.Finding {
+	var e *endpoint.ValueError
+	if !errors.As(c.Err, &e) || e.Value.Key.Name != "token" {
+		return nil
+	}
+	return one(exchange.Finding{
+		Title:    "the token's password type is neither text nor digest",
+		Why:      "The setting token names the type of the password (text or digest); the password itself belongs to the identity.",
+		Evidence: []exchange.Evidence{named("token", "token = (a value that is no type, not shown)")},
+		Remedies: append(c.remedies("use a digest password", []string{"token"}, "digest"), c.remedies("use a text password", []string{"token"}, "text")...),
+		Program:  "set the password type to text or digest, and the password apart from it",
+	})
+}
+
+func keyUnreadable(c *Case) []exchange.Finding {
+	var e *endpoint.FileError
+	if !errors.As(c.Err, &e) {
+		return nil
+	}
+	f := exchange.Finding{Title: "the file " + e.Path + " cannot be used", Why: e.Err.Error() + ".", Evidence: []exchange.Evidence{c.inSettings(e.Key.Name, 0, len(e.Path))}}
+	if e.Key.Name == "trust" {
+		f.Stage = exchange.TLS
+	}
+	return one(f)
+}
+
+func clearText(c *Case) []exchange.Finding {
+	if c.Settings == nil || c.Settings.Text("token") != "text" {
+		return nil
+	}
+	u, err := url.Parse(c.address())
+	if err != nil || u.Scheme != "http" {
+		return nil
+	}
+	if h := u.Hostname(); h == "localhost" || strings.HasPrefix(h, "127.") || h == "::1" {
+		return nil
+	}
+	return one(exchange.Finding{
+		Title:    "the password would travel in the clear",
+		Why:      "A text password over http can be read by everybody on the way.",
+		Evidence: []exchange.Evidence{c.inSettings("token", 0, 4), c.inSettings("address", 0, 4)},
+		Remedies: c.remedies("send a digest instead", []string{"token"}, "digest"),
+		Program:  "use https, or a digest password",
+	})
+}

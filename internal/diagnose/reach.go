@@ -1,0 +1,460 @@
+package diagnose
+
+import (
+	"bytes"
+	"crypto/x509"
+	"fmt"
+	"strings"
+	"time"
+
+	"orenda/internal/endpoint"
+	"orenda/internal/exchange"
+	"orenda/internal/trust"
+	"orenda/internal/wire"
+)
+
+// Rules of connect, tls, send and wait.
+var reachRules = []Rule{
+	{"connect.name-unknown", exchange.Stop, exchange.Yours, nameUnknown},
+	{"connect.refused", exchange.Stop, exchange.Unknown, refused},
+	{"connect.timed-out", exchange.Stop, exchange.Between, connectTimedOut},
+	{"connect.unreachable", exchange.Stop, exchange.Between, unreachable},
+
+	{"tls.not-tls", exchange.Stop, exchange.Yours, notTLS},
+	{"tls.version-refused", exchange.Stop, exchange.Between, versionRefused},
+	{"tls.cipher-refused", exchange.Stop, exchange.Between, cipherRefused},
+	{"tls.client-certificate-required", exchange.Stop, exchange.Yours, clientCertificateRequired},
+	{"tls.client-certificate-refused", exchange.Stop, exchange.Yours, clientCertificateRefused},
+	{"tls.self-signed", exchange.Stop, exchange.Yours, certificate(trust.SelfSigned)},
+	{"tls.chain-incomplete", exchange.Stop, exchange.Theirs, certificate(trust.ChainIncomplete)},
+	{"tls.authority-unknown", exchange.Stop, exchange.Yours, certificate(trust.AuthorityUnknown)},
+	{"tls.expired", exchange.Stop, exchange.Theirs, certificate(trust.Expired)},
+	{"tls.not-yet-valid", exchange.Stop, exchange.Theirs, certificate(trust.NotYetValid)},
+	{"tls.name-differs", exchange.Stop, exchange.Unknown, certificate(trust.NameDiffers)},
+	{"tls.key-weak", exchange.Stop, exchange.Theirs, certificate(trust.KeyWeak)},
+	{"tls.timed-out", exchange.Stop, exchange.Between, tlsTimedOut},
+	{"tls.closed", exchange.Stop, exchange.Unknown, tlsClosed},
+	{"tls.alert", exchange.Stop, exchange.Theirs, tlsAlert},
+
+	{"send.reset", exchange.Stop, exchange.Theirs, sendReset},
+	{"send.timed-out", exchange.Stop, exchange.Theirs, sendTimedOut},
+	{"send.plain-to-tls", exchange.Stop, exchange.Yours, plainToTLS},
+
+	{"wait.timed-out", exchange.Stop, exchange.Theirs, waitTimedOut},
+	{"wait.closed", exchange.Stop, exchange.Theirs, waitClosed},
+}
+
+func (c *Case) inAddress() []exchange.Evidence {
+	if c.Settings == nil {
+		return nil
+	}
+	return []exchange.Evidence{c.inSettings("address", 0, len(c.Settings.Text("address")))}
+}
+
+func (c *Case) host() string {
+	if l := c.leg(); l != nil {
+		return l.Conn.Host
+	}
+	return ""
+}
+
+func (c *Case) tried() string {
+	var out []string
+	if l := c.leg(); l != nil {
+		for _, t := range l.Conn.Tried {
+			if t.Error != "" {
+				out = append(out, t.Address+": "+t.Error)
+			}
+		}
+	}
+	return strings.Join(out, "; ")
+}
+
+func nameUnknown(c *Case) []exchange.Finding {
+	e := c.wireKind("connect.name-unknown")
+	if e == nil {
+		return nil
+	}
+	return one(exchange.Finding{
+		Title:    fmt.Sprintf("the host name %s does not resolve", hostOnly(c.host())),
+		Why:      fmt.Sprintf("No address was found for it here: %v.", e.Err),
+		Evidence: c.inAddress(),
+		Program:  "check the host in its endpoint address, and whether this machine can resolve it",
+	})
+}
+
+func hostOnly(hostPort string) string {
+	if i := strings.LastIndexByte(hostPort, ':'); i >= 0 {
+		return strings.Trim(hostPort[:i], "[]")
+	}
+	return hostPort
+}
+
+func refused(c *Case) []exchange.Finding {
+	if c.wireKind("connect.refused") == nil {
+		return nil
+	}
+	return one(exchange.Finding{
+		Title:    fmt.Sprintf("nobody listens at %s", c.host()),
+		Why:      fmt.Sprintf("The connection was refused at once (%s): the host is there, and no program accepts connections on that port.", c.tried()),
+		Evidence: c.inAddress(),
+		Program:  "check host and port in its endpoint address, and whether the service is running",
+	})
+}
+
+func connectTimedOut(c *Case) []exchange.Finding {
+	e := c.wireKind("connect.timed-out")
+	if e == nil {
+		return nil
+	}
+	f := exchange.Finding{
+		Title:    fmt.Sprintf("%s did not answer within %s", c.host(), limitWords(c, "connect-time")),
+		Why:      "No refusal came either: packets are likely dropped on the way, by a firewall or because the host is down.",
+		Evidence: append(c.inAddress(), c.inSettings("connect-time", 0, 1)),
+		Program:  "check whether this machine may reach that host and port",
+	}
+	f.Remedies = c.moreTime("connect-time")
+	return one(f)
+}
+
+// limitWords is a time limit as it is set.
+func limitWords(c *Case, key string) string { return c.Settings.Text(key) }
+
+// moreTime raises a time limit to four times what it is.
+func (c *Case) moreTime(key string) []exchange.Remedy {
+	d, err := c.Settings.Duration(key)
+	if err != nil || d <= 0 {
+		return nil
+	}
+	to := (4 * d).String()
+	return c.remedies(fmt.Sprintf("raise the %s to %s", endpoint.KeyOf(key).Label, to), []string{key}, to)
+}
+
+// total tells whether the limit on the whole call ran out, in words.
+func (c *Case) total(e *wire.Error) string {
+	if e.Err == wire.ErrTotalTime {
+		return fmt.Sprintf(" The limit on the whole call, %s, ran out here.", c.Settings.Text("total-time"))
+	}
+	return ""
+}
+
+func unreachable(c *Case) []exchange.Finding {
+	e := c.wireKind("connect.unreachable")
+	if e == nil {
+		return nil
+	}
+	return one(exchange.Finding{
+		Title:    fmt.Sprintf("%s cannot be reached from here", c.host()),
+		Why:      fmt.Sprintf("The system found no way there: %s.", orNone(c.tried())),
+		Evidence: c.inAddress(),
+		Program:  "check the network that it runs in: route, VPN, or proxy",
+	})
+}
+
+func (c *Case) tls() *exchange.TLSInfo {
+	if l := c.leg(); l != nil {
+		return l.Conn.TLS
+	}
+	return nil
+}
+
+func (c *Case) withScheme(scheme string) []exchange.Remedy {
+	v := c.Settings.Get("address")
+	_, rest, ok := strings.Cut(v.Text, "://")
+	if !ok {
+		return nil
+	}
+	return []exchange.Remedy{exchange.NewRemedy("call it over "+scheme, c.changeHere("address", scheme+"://"+rest))}
+}
+
+func notTLS(c *Case) []exchange.Finding {
+	e := c.wireKind("tls.not-tls")
+	if e == nil {
+		return nil
+	}
+	info := c.tls()
+	f := exchange.Finding{Title: fmt.Sprintf("%s does not speak TLS", c.host()), Evidence: c.inAddress(), Program: "use an http address, or the port on which the service speaks TLS"}
+	if bytes.HasPrefix(info.HelloIn, []byte("HTTP/")) {
+		f.Why = fmt.Sprintf("It answered the TLS hello with plain HTTP: %s.", cut(firstLine(info.HelloIn), 80))
+		f.Remedies = c.withScheme("http")
+	} else {
+		f.Why = fmt.Sprintf("It answered the TLS hello with something that is no TLS record: % x.", info.HelloIn[:min(len(info.HelloIn), 16)])
+		f.Certainty = exchange.Likely
+	}
+	return one(f)
+}
+
+func firstLine(b []byte) string {
+	line, _, _ := bytes.Cut(b, []byte("\n"))
+	return strings.TrimSpace(string(line))
+}
+
+func versionRefused(c *Case) []exchange.Finding {
+	e := c.wireKind("tls.version-refused")
+	if e == nil {
+		return nil
+	}
+	return one(exchange.Finding{
+		Title:    "no common TLS version",
+		Why:      fmt.Sprintf("Offered was %s to %s; the service accepts none of these (%v).", c.Settings.Text("tls-min"), c.Settings.Text("tls-max"), e.Err),
+		Evidence: []exchange.Evidence{c.inSettings("tls-min", 0, 3), c.inSettings("tls-max", 0, 3)},
+		Remedies: c.remedies("accept TLS 1.0 and later for this endpoint", []string{"tls-min"}, "1.0"),
+		Program:  "enable the TLS version that the service speaks, or have the service brought up to date",
+	})
+}
+
+func cipherRefused(c *Case) []exchange.Finding {
+	e := c.wireKind("tls.cipher-refused")
+	if e == nil {
+		return nil
+	}
+	return one(exchange.Finding{
+		Title: "no common cipher suite", Why: fmt.Sprintf("The service ended the handshake: %v. Most often that means that it accepts none of the suites offered.", e.Err),
+		Certainty: exchange.Likely, Evidence: c.inAddress(), Program: "enable a cipher suite that the service accepts",
+	})
+}
+
+func clientCertificateRequired(c *Case) []exchange.Finding {
+	e := c.wireKind("tls.client-certificate-required")
+	page := c.certificatePage()
+	if e == nil && !page {
+		return nil
+	}
+	f := exchange.Finding{
+		Title:   "the service asks for a client certificate, and none is set",
+		Why:     "It ended the call because no certificate was sent.",
+		Program: "give your program a client certificate from an authority that the service accepts",
+	}
+	if e != nil {
+		f.Why = fmt.Sprintf("It asked for a certificate, none was sent, and it ended the call with the alert %q.", e.Alert)
+		f.Evidence = c.inAddress()
+	} else {
+		f.Why = "The front server answered with a page that says that no certificate was sent."
+		f.Evidence = c.inHead("")
+	}
+	if info := c.tls(); info != nil && len(info.Issuers) > 0 {
+		f.Why += " It accepts certificates from " + list(info.Issuers, 3) + "."
+	}
+	return one(f)
+}
+
+// certificatePage tells whether a front server's 400 page asks for a certificate.
+func (c *Case) certificatePage() bool {
+	h := c.response()
+	if h == nil || h.Status != 400 && h.Status != 403 && h.Status != 496 {
+		return false
+	}
+	body := strings.ToLower(string(c.leg().ResponseBody[:min(len(c.leg().ResponseBody), 4096)]))
+	return strings.Contains(body, "no required ssl certificate") || strings.Contains(body, "client certificate")
+}
+
+func clientCertificateRefused(c *Case) []exchange.Finding {
+	e := c.wireKind("tls.client-certificate-refused")
+	if e == nil {
+		return nil
+	}
+	return one(exchange.Finding{
+		Title: "the service refused the client certificate", Why: fmt.Sprintf("A certificate was sent, and the service answered with the alert %q.", e.Alert),
+		Evidence: []exchange.Evidence{c.inSettings("client-cert", 0, 1)}, Program: "use a certificate that is valid and comes from an authority that the service accepts",
+	})
+}
+
+func (c *Case) inCertificate(f trust.Fault) []exchange.Evidence {
+	return []exchange.Evidence{{In: exchange.InCertificate, Leg: len(c.X.Legs), Offset: 0, Length: int64(len(f.Cert.Raw)), Line: f.Index + 1, Column: 1,
+		Excerpt: cut(fmt.Sprintf("%s · issued by %s · SHA-256 %s", f.Cert.Subject, f.Cert.Issuer, trust.Grouped(trust.Fingerprint(f.Cert))), 300)}}
+}
+
+// certificate makes the rule of one reason of a verdict.
+func certificate(r trust.Reason) func(*Case) []exchange.Finding {
+	return func(c *Case) []exchange.Finding {
+		e := c.wireKind("tls.certificate")
+		if e == nil || e.Verdict == nil {
+			return nil
+		}
+		for _, fault := range e.Verdict.Faults {
+			if fault.Reason == r {
+				f := certificateTexts[r](c, fault)
+				f.Evidence = c.inCertificate(fault)
+				return one(f)
+			}
+		}
+		return nil
+	}
+}
+
+// trustRemedy puts a certificate on this endpoint's trust list.
+func (c *Case) trustRemedy(title string, cert *x509.Certificate) exchange.Remedy {
+	r := exchange.NewRemedy(title, exchange.Change{Where: "workspace", Key: "endpoint." + c.X.Endpoint + ".trust", From: c.Settings.Text("trust"), To: string(trust.PEM(cert))})
+	r.Ask = "compare the fingerprint with one that the service's people give you: SHA-256 " + trust.Grouped(trust.Fingerprint(cert))
+	return r
+}
+
+var certificateTexts = map[trust.Reason]func(*Case, trust.Fault) exchange.Finding{
+	trust.SelfSigned: func(c *Case, f trust.Fault) exchange.Finding {
+		return exchange.Finding{
+			Title:    "the server's certificate is self-signed, and not trusted here",
+			Why:      fmt.Sprintf("%s is its own issuer, so nobody vouches for it, and it is on no trust list of this endpoint.", cut(f.Cert.Subject.String(), 80)),
+			Remedies: []exchange.Remedy{c.trustRemedy("trust this certificate for this endpoint", f.Cert)},
+			Program:  "add this certificate to the list that your program trusts for this endpoint",
+		}
+	},
+	trust.ChainIncomplete: func(c *Case, f trust.Fault) exchange.Finding {
+		return exchange.Finding{
+			Title: "the server did not send its whole chain", Certainty: exchange.Likely,
+			Why:      fmt.Sprintf("The last certificate sent was issued by %s, which was not sent and is not trusted here.", cut(f.Detail, 80)),
+			Remedies: []exchange.Remedy{c.trustRemedy("trust the certificate that was sent", f.Cert)},
+			Program:  "have the service send the intermediate certificate, or add it to what your program trusts",
+		}
+	},
+	trust.AuthorityUnknown: func(c *Case, f trust.Fault) exchange.Finding {
+		return exchange.Finding{
+			Title: "the server's certificate comes from an authority that is not trusted here",
+			Why:   fmt.Sprintf("It was issued by %s, which is on no trust list of this endpoint.", cut(f.Detail, 80)),
+			Remedies: func() []exchange.Remedy {
+				leaf := c.tls()
+				out := []exchange.Remedy{c.trustRemedy("trust "+cut(f.Cert.Subject.CommonName, 40), f.Cert)}
+				if f.Index > 0 && leaf != nil {
+					if l, err := x509.ParseCertificate(leaf.Chain[0]); err == nil {
+						out = append(out, c.trustRemedy("trust the server's certificate alone", l))
+					}
+				}
+				return out
+			}(),
+			Program: "add this authority to the list that your program trusts",
+		}
+	},
+	trust.Expired: func(c *Case, f trust.Fault) exchange.Finding {
+		r := exchange.NewRemedy("accept this certificate for this endpoint although it has expired", c.changeHere("accept-expired", trust.Fingerprint(f.Cert)))
+		r.Ask = "an expired certificate is accepted from now on: SHA-256 " + trust.Grouped(trust.Fingerprint(f.Cert))
+		return exchange.Finding{Title: "the server's certificate has expired", Why: fmt.Sprintf("%s: %s.", cut(f.Cert.Subject.String(), 60), f.Detail),
+			Remedies: []exchange.Remedy{r}, Program: "nothing; the service's people must renew the certificate (or this machine's clock is wrong)"}
+	},
+	trust.NotYetValid: func(c *Case, f trust.Fault) exchange.Finding {
+		r := exchange.NewRemedy("accept this certificate for this endpoint although it is not valid yet", c.changeHere("accept-expired", trust.Fingerprint(f.Cert)))
+		r.Ask = "a certificate outside its dates is accepted from now on: SHA-256 " + trust.Grouped(trust.Fingerprint(f.Cert))
+		return exchange.Finding{Title: "the server's certificate is not valid yet", Why: fmt.Sprintf("%s: %s.", cut(f.Cert.Subject.String(), 60), f.Detail),
+			Remedies: []exchange.Remedy{r}, Program: "check this machine's clock first; else the service's people must replace the certificate"}
+	},
+	trust.NameDiffers: func(c *Case, f trust.Fault) exchange.Finding {
+		asked := c.tls().ServerName
+		out := exchange.Finding{Title: "the server's certificate is for another name",
+			Why:     fmt.Sprintf("Asked for was %s; the certificate is for %s.", asked, orNone(cut(f.Detail, 200))),
+			Program: "call the service by a name that is in its certificate"}
+		if names := trust.Names(f.Cert); len(names) > 0 && !strings.Contains(names[0], " ") {
+			r := exchange.NewRemedy("accept the name "+names[0]+" for this endpoint", c.changeHere("accept-name", names[0]))
+			r.Ask = fmt.Sprintf("%s will be believed to be %s", names[0], asked)
+			out.Remedies = append(out.Remedies, r)
+		}
+		return out
+	},
+	trust.KeyWeak: func(_ *Case, f trust.Fault) exchange.Finding {
+		return exchange.Finding{Title: "the server's certificate is too weak to be accepted", Why: f.Detail + ".", Program: "nothing; the service's people must replace the certificate"}
+	},
+}
+
+func tlsTimedOut(c *Case) []exchange.Finding {
+	e := c.wireKind("tls.timed-out")
+	if e == nil {
+		return nil
+	}
+	return one(exchange.Finding{
+		Title: "the TLS handshake was not finished in time", Why: "The connection was accepted, and then nothing more came." + c.total(e),
+		Evidence: append(c.inAddress(), c.inSettings("connect-time", 0, 1)), Remedies: c.moreTime("connect-time"), Program: "check what stands between it and the service: a proxy or firewall may hold TLS back",
+	})
+}
+
+func tlsClosed(c *Case) []exchange.Finding {
+	e := c.wireKind("tls.closed", "tls.broken")
+	if e == nil {
+		return nil
+	}
+	return one(exchange.Finding{
+		ID: "tls.closed", Certainty: exchange.Likely,
+		Title:    "the handshake was dropped without a reason",
+		Why:      fmt.Sprintf("%v. Likely reasons, the commonest first: the server knows no host by the name that was asked for; it speaks only other TLS versions; a firewall cut the connection.", e.Err),
+		Evidence: c.inAddress(), Program: "check the server name that it asks for, and the TLS versions it offers",
+	})
+}
+
+func tlsAlert(c *Case) []exchange.Finding {
+	e := c.wireKind("tls.alert")
+	if e == nil {
+		return nil
+	}
+	return one(exchange.Finding{Title: "the service ended TLS with the alert “" + e.Alert + "”", Why: "The alert is the service's own word for it.", Evidence: c.inAddress(),
+		Program: "ask the service's people what their log says at this time"})
+}
+
+func sendReset(c *Case) []exchange.Finding {
+	e := c.wireKind("send.reset")
+	if e == nil {
+		return nil
+	}
+	return one(exchange.Finding{
+		Title:    "the service closed the connection while the request was leaving",
+		Why:      fmt.Sprintf("%s of %s bytes had been handed over; then the connection broke (%v), and no answer came.", Bytes(e.Got), Bytes(e.Announced), e.Err),
+		Evidence: []exchange.Evidence{{In: exchange.InRequestBody, Leg: len(c.X.Legs), Offset: max(e.Got-c.leg().Request.Size, 0), Length: 1, Line: 1, Column: 1, Excerpt: "here the sending ended"}},
+		Program:  "check whether the message is larger than the service accepts",
+	})
+}
+
+func sendTimedOut(c *Case) []exchange.Finding {
+	e := c.wireKind("send.timed-out")
+	if e == nil {
+		return nil
+	}
+	return one(exchange.Finding{
+		Title:    "the service stopped reading the request",
+		Why:      fmt.Sprintf("%s of %s bytes had been handed over; then nothing more was taken within %s.%s", Bytes(e.Got), Bytes(e.Announced), limitWords(c, "send-time"), c.total(e)),
+		Evidence: []exchange.Evidence{c.inSettings("send-time", 0, 1)}, Remedies: c.moreTime("send-time"), Program: "nothing; the service does not take the message in",
+	})
+}
+
+func plainToTLS(c *Case) []exchange.Finding {
+	l := c.leg()
+	if l == nil || l.Conn.TLS != nil {
+		return nil
+	}
+	f := exchange.Finding{Title: fmt.Sprintf("%s speaks TLS, and was called without", c.host()), Remedies: c.withScheme("https"), Evidence: c.inAddress(), Program: "use an https address"}
+	switch h := c.response(); {
+	case c.wireKind("receive.not-http") != nil && len(l.In) >= 2 && l.In[0] == 0x15 && l.In[1] == 3:
+		f.Why = "It answered with a TLS alert instead of HTTP."
+		f.Evidence = []exchange.Evidence{{In: exchange.InResponseHead, Leg: len(c.X.Legs), Length: int64(min(len(l.In), 7)), Line: 1, Column: 1, Excerpt: fmt.Sprintf("% x", l.In[:min(len(l.In), 7)])}}
+	case h != nil && h.Status == 400 && bytes.Contains(bytes.ToLower(l.ResponseBody[:min(len(l.ResponseBody), 4096)]), []byte("https")):
+		f.Why = fmt.Sprintf("It answered %q: %s", h.Line, quoteTitle(l.ResponseBody))
+		f.Evidence = c.inHead("")
+	default:
+		return nil
+	}
+	return one(f)
+}
+
+func waitTimedOut(c *Case) []exchange.Finding {
+	e := c.wireKind("wait.timed-out")
+	if e == nil {
+		return nil
+	}
+	since := time.Duration(0)
+	if st := c.X.Stage(exchange.Wait); st != nil {
+		since = time.Duration(st.DurationNs).Round(time.Millisecond)
+	}
+	return one(exchange.Finding{
+		Title:    fmt.Sprintf("no answer began within %s", limitWords(c, "answer-time")),
+		Why:      fmt.Sprintf("The request was handed over whole; then nothing came for %s.%s", since, c.total(e)),
+		Evidence: []exchange.Evidence{c.inSettings("answer-time", 0, 1)},
+		Remedies: c.moreTime("answer-time"),
+		Program:  "raise its time limit for the answer, or ask why the service takes so long",
+	})
+}
+
+func waitClosed(c *Case) []exchange.Finding {
+	e := c.wireKind("wait.closed")
+	if e == nil {
+		return nil
+	}
+	return one(exchange.Finding{
+		Title:    "the service closed the connection without an answer",
+		Why:      "The request was handed over whole; the connection was closed before a byte came back. A crash, a proxy without a service behind it, or a plain port that was called with TLS or the reverse look like this.",
+		Evidence: c.inAddress(), Program: "nothing yet; ask the service's people what their log says at this time",
+	})
+}

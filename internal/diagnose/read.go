@@ -1,0 +1,497 @@
+package diagnose
+
+import (
+	"fmt"
+	"net/http"
+	"slices"
+	"strings"
+	"time"
+
+	"orenda/internal/exchange"
+	"orenda/internal/message"
+	"orenda/internal/schema"
+	"orenda/internal/soap"
+	"orenda/internal/xmltree"
+)
+
+// Rules of read and verify.
+var readRules = []Rule{
+	{"read.empty", exchange.Stop, exchange.Theirs, readEmpty},
+	{"read.not-well-formed", exchange.Stop, exchange.Theirs, syntax(xmltree.NotWellFormed, "the reply is not well-formed XML", "nothing; the service sends broken XML")},
+	{"read.charset-differs", exchange.Stop, exchange.Theirs, syntax(xmltree.BadEncoding, "the reply is not in the encoding that it claims", "read the reply in the encoding that it really has")},
+	{"read.text-outside", exchange.Stop, exchange.Theirs, syntax(xmltree.TextOutside, "text stands outside the envelope", "nothing; the text is likely the server's own complaint")},
+	{"read.doctype-refused", exchange.Stop, exchange.Theirs, syntax(xmltree.Doctype, "the reply carries a document type declaration", "nothing; SOAP forbids it, and reading it would be dangerous")},
+	{"read.depth-over-limit", exchange.Stop, exchange.Yours, overRead(xmltree.DepthLimit, "depth-limit", "1024")},
+	{"read.text-over-limit", exchange.Stop, exchange.Yours, overRead(xmltree.TextLimit, "text-limit", "64 MiB")},
+	{"read.repeats-over-limit", exchange.Stop, exchange.Yours, overRead(xmltree.RepeatLimit, "repeat-limit", "10000000")},
+	{"read.not-envelope", exchange.Stop, exchange.Theirs, notEnvelope},
+	{"read.not-description", exchange.Stop, exchange.Unknown, notDescription},
+	{"read.version-differs", exchange.Stop, exchange.Yours, readVersionDiffers},
+
+	{"read.fault-must-understand", exchange.Stop, exchange.Yours, fault(faultMustUnderstand)},
+	{"read.fault-version", exchange.Stop, exchange.Yours, fault(faultVersion)},
+	{"read.fault-security-missing", exchange.Stop, exchange.Yours, fault(faultSecurityMissing)},
+	{"read.fault-security-expired", exchange.Stop, exchange.Yours, fault(faultSecurityExpired)},
+	{"read.fault-security-refused", exchange.Stop, exchange.Yours, fault(faultSecurityRefused)},
+	{"read.fault-security-invalid", exchange.Stop, exchange.Yours, fault(faultSecurityInvalid)},
+	{"read.fault-addressing", exchange.Stop, exchange.Yours, fault(faultAddressing)},
+	{"read.fault-declared", exchange.Stop, exchange.Theirs, fault(faultDeclared)},
+	{"read.fault-action", exchange.Stop, exchange.Yours, fault(faultAction)},
+	{"read.fault-operation", exchange.Stop, exchange.Yours, fault(faultOperation)},
+	{"read.fault-client", exchange.Stop, exchange.Yours, fault(faultClient)},
+	{"read.fault-server", exchange.Stop, exchange.Theirs, fault(faultServer)},
+	{"read.fault-hidden", exchange.Warn, exchange.Theirs, faultHidden},
+
+	{"verify.reply-differs", exchange.Stop, exchange.Theirs, replyDiffers},
+	{"verify.invalid", exchange.Warn, exchange.Theirs, replyInvalid},
+	{"verify.unexpected", exchange.Stop, exchange.Unknown, unexpected},
+}
+
+// EmptyError is a reply without a body where one is due.
+type EmptyError struct{}
+
+func (EmptyError) Error() string { return "there is no body where one is due" }
+
+// NotEnvelopeError is XML that is no envelope.
+type NotEnvelopeError struct{ Root xmltree.Name }
+
+func (e NotEnvelopeError) Error() string { return "the document is not an envelope" }
+
+// NotDescriptionError is a fetched document that is no description.
+type NotDescriptionError struct{ Err error }
+
+func (e NotDescriptionError) Error() string { return e.Err.Error() }
+
+func notDescription(c *Case) []exchange.Finding {
+	e, ok := c.Err.(NotDescriptionError)
+	if !ok {
+		return nil
+	}
+	f := exchange.Finding{Title: "what was fetched is no service description", Why: e.Err.Error() + ".", Program: "check the address of the description; ?wsdl at its end is usual"}
+	if l := c.leg(); l != nil {
+		f.Evidence = []exchange.Evidence{c.inBody(0, min(len(l.ResponseBody), 120))}
+	}
+	return one(f)
+}
+
+func readEmpty(c *Case) []exchange.Finding {
+	if _, ok := c.Err.(EmptyError); !ok {
+		return nil
+	}
+	return one(exchange.Finding{Title: "the reply has no body", Why: fmt.Sprintf("The status is %q and nothing follows; the contract promises a reply.", c.response().Line), Evidence: c.inHead(""),
+		Program: "nothing; ask the service's people why the reply is empty"})
+}
+
+func syntax(code xmltree.Code, title, program string) func(*Case) []exchange.Finding {
+	return func(c *Case) []exchange.Finding {
+		e := c.ReplyErr
+		if e == nil || e.Code != code && !(code == xmltree.NotWellFormed && e.Code == xmltree.Empty) {
+			return nil
+		}
+		if _, empty := c.Err.(EmptyError); empty || len(notSOAP(c)) > 0 || c.errorStatus() {
+			return nil
+		}
+		f := exchange.Finding{Title: title, Program: program, Why: fmt.Sprintf("Line %d, column %d: %s.", e.Line, e.Column, e.Msg)}
+		if len(e.Open) > 0 {
+			f.Why += " Open there: " + strings.Join(e.Open, " › ") + "."
+		}
+		ev := c.inReply(xmltree.Span{Start: e.Offset, End: min(e.Offset+1, len(c.ReplyDoc.Src))})
+		ev.Line, ev.Column = e.Line, e.Column
+		src := c.ReplyDoc.Src
+		ev.Excerpt = cut(string(src[max(0, e.Offset-60):min(len(src), e.Offset+60)]), 160)
+		f.Evidence = []exchange.Evidence{ev}
+		return one(f)
+	}
+}
+
+// errorStatus tells whether the status alone explains that no envelope came.
+func (c *Case) errorStatus() bool {
+	h := c.response()
+	return h != nil && h.Status >= 300 && !c.isAnswer()
+}
+
+func overRead(code xmltree.Code, key, to string) func(*Case) []exchange.Finding {
+	return func(c *Case) []exchange.Finding {
+		e := c.ReplyErr
+		if e == nil || e.Code != code {
+			return nil
+		}
+		return one(exchange.Finding{Title: "the reply goes beyond a limit of the reader", Why: e.Msg + ".",
+			Evidence: []exchange.Evidence{c.inReply(xmltree.Span{Start: e.Offset, End: e.Offset + 1}), c.inSettings(key, 0, 1)},
+			Remedies: c.remedies("raise it to "+to, []string{key}, to), Program: "raise the same limit of its XML reader"})
+	}
+}
+
+func notEnvelope(c *Case) []exchange.Finding {
+	e, ok := c.Err.(NotEnvelopeError)
+	if !ok || c.errorStatus() {
+		return nil
+	}
+	root := c.ReplyDoc.Root()
+	return one(exchange.Finding{Title: "the reply is XML, and not an envelope", Why: fmt.Sprintf("Its root element is %s in the namespace %s.", e.Root.Local, orNone(e.Root.Space)),
+		Evidence: []exchange.Evidence{c.inReply(xmltree.Span{Start: root.Span().Start, End: root.Inner().Start})}, Program: "check the path in its endpoint address"})
+}
+
+func (c *Case) sent() soap.Version {
+	if c.Draft != nil && c.Draft.Err() == nil {
+		if e := c.Draft.Envelope(); e != nil {
+			return e.Version
+		}
+	}
+	v, _ := soap.ParseVersion(c.Settings.Text("soap"))
+	return v
+}
+
+func readVersionDiffers(c *Case) []exchange.Finding {
+	if c.Reply == nil || c.Fetch || c.Reply.Version == c.sent() || c.Reply.Fault != nil && c.Reply.Fault.HasCode("VersionMismatch") {
+		return nil
+	}
+	v := c.Reply.Version.String()
+	root := c.ReplyDoc.Root()
+	f := exchange.Finding{Title: "the reply is of the other SOAP version", Why: fmt.Sprintf("SOAP %s was sent, and SOAP %s came back.", c.sent(), v),
+		Evidence: []exchange.Evidence{c.inReply(xmltree.Span{Start: root.Span().Start, End: root.Inner().Start})},
+		Remedies: c.remedies("use SOAP "+v, []string{"soap"}, v), Program: "let your program send SOAP " + v}
+	if c.Reply.Fault != nil {
+		f.Severity = exchange.Warn
+	}
+	return one(f)
+}
+
+// fault makes a rule of a function that looks at the reply's fault. The first
+// that takes it has it: see faultKind.
+func fault(look func(*Case, *soap.Fault) *exchange.Finding) func(*Case) []exchange.Finding {
+	return func(c *Case) []exchange.Finding {
+		if c.Reply == nil || c.Reply.Fault == nil {
+			return nil
+		}
+		f := look(c, c.Reply.Fault)
+		if f == nil {
+			return nil
+		}
+		if f.Evidence == nil {
+			f.Evidence = c.faultEvidence(c.Reply.Fault)
+		}
+		return one(*f)
+	}
+}
+
+func (c *Case) faultEvidence(f *soap.Fault) []exchange.Evidence {
+	var out []exchange.Evidence
+	if f.ReasonAt.Len() > 0 {
+		out = append(out, c.inReply(f.ReasonAt))
+	}
+	if f.CodeAt.Len() > 0 {
+		out = append(out, c.inReply(f.CodeAt))
+	}
+	if len(out) == 0 {
+		out = append(out, c.inReply(f.Node.Span()))
+	}
+	return out
+}
+
+func reason(f *soap.Fault) string {
+	if f.Reason == "" {
+		return "It gives no reason."
+	}
+	return "It says: “" + cut(f.Reason, 300) + "”."
+}
+
+// says tells whether the fault's reason holds one of the phrases.
+func says(f *soap.Fault, phrases ...string) bool {
+	r := strings.ToLower(f.Reason)
+	for _, p := range phrases {
+		if strings.Contains(r, p) {
+			return true
+		}
+	}
+	return false
+}
+
+func faultMustUnderstand(_ *Case, f *soap.Fault) *exchange.Finding {
+	if f.Code.Local != "MustUnderstand" {
+		return nil
+	}
+	return &exchange.Finding{Title: "the service does not understand a header that it must", Why: reason(f), Program: "leave the header out that the service does not know"}
+}
+
+func faultVersion(c *Case, f *soap.Fault) *exchange.Finding {
+	if f.Code.Local != "VersionMismatch" {
+		return nil
+	}
+	v := "1.1"
+	if c.sent() == soap.V11 {
+		v = "1.2"
+	}
+	return &exchange.Finding{Title: "the service does not take this SOAP version", Why: reason(f), Remedies: c.remedies("use SOAP "+v, []string{"soap"}, v), Program: "let your program send SOAP " + v}
+}
+
+// securityCodes are the local names of fault codes of WSS 1.0 §12.
+var securityCodes = []string{"UnsupportedSecurityToken", "UnsupportedAlgorithm", "InvalidSecurity", "InvalidSecurityToken", "FailedAuthentication", "FailedCheck", "SecurityTokenUnavailable", "MessageExpired", "BadContextToken"}
+
+func isSecurity(f *soap.Fault) bool {
+	for _, c := range f.Codes() {
+		if slices.Contains(securityCodes, c.Local) {
+			return true
+		}
+	}
+	return false
+}
+
+func missing(f *soap.Fault) bool {
+	return says(f, "no security header", "no ws-security header", "security header is missing", "missing security header", "missing wsse:security", "no wsse:security", "does not contain a security header",
+		"security header was not found", "security header not found", "no security token", "no user name token", "requires security", "an error was discovered processing the <wsse:security> header")
+}
+
+func faultSecurityMissing(c *Case, f *soap.Fault) *exchange.Finding {
+	if !missing(f) || c.Settings.Text("token") != "none" {
+		return nil
+	}
+	out := &exchange.Finding{Stage: exchange.Security, Title: "the service found no security header, and none was sent",
+		Why:      reason(f) + " No token is set for this endpoint.",
+		Remedies: c.tokenRemedies(c.demanded(), true, c.Contract != nil && c.Contract.DemandsTimestamp()),
+		Program:  "let your program send a WS-Security user name token; try a digest password first"}
+	out.Evidence = append(c.faultEvidence(f), c.inSettings("token", 0, 4))
+	if c.Contract != nil && c.Contract.DemandsToken() == "" {
+		out.Why += " The contract does not mention it."
+	}
+	return out
+}
+
+func (c *Case) demanded() string {
+	if c.Contract == nil {
+		return ""
+	}
+	return c.Contract.DemandsToken()
+}
+
+func faultSecurityExpired(c *Case, f *soap.Fault) *exchange.Finding {
+	if !f.HasCode("MessageExpired") && !says(f, "message has expired", "timestamp has expired", "outside the accepted window", "message expired", "lies in the future") {
+		return nil
+	}
+	out := &exchange.Finding{Stage: exchange.Security, Title: "the service finds the message too old or too new", Why: reason(f), Program: "check the clock of the machine that it runs on, and the life time of its timestamp"}
+	if h := c.response(); h != nil {
+		if theirs, err := http.ParseTime(h.Get("Date")); err == nil {
+			d := c.X.Started.Sub(theirs).Round(time.Second)
+			out.Why += fmt.Sprintf(" Its clock said %s, ours is %s apart.", theirs.UTC().Format("15:04:05 UTC"), d.Abs())
+			out.Evidence = append(c.faultEvidence(f), c.inHead("Date")...)
+		}
+	}
+	if c.Settings.Text("timestamp") != "" {
+		out.Remedies = c.remedies("let the timestamp hold for 30 minutes", []string{"timestamp"}, "30m")
+	}
+	return out
+}
+
+func faultSecurityRefused(c *Case, f *soap.Fault) *exchange.Finding {
+	if missing(f) && c.Settings.Text("token") == "none" {
+		return nil
+	}
+	if !f.HasCode("FailedAuthentication") && !says(f, "could not be authenticated", "authentication failed", "invalid username or password", "invalid user name or password", "bad password", "not authorized", "unauthorized", "access denied") {
+		return nil
+	}
+	out := &exchange.Finding{Stage: exchange.Security, Title: "the service refused the user or the password", Why: reason(f), Program: "check user, password and password type"}
+	token := c.Settings.Text("token")
+	if token != "none" {
+		out.Why += fmt.Sprintf(" Sent was a %s password as %s. Likely, in this order: another password, the other password type, another user.", token, orNone(c.Settings.Text("identity")))
+		other := map[string]string{"digest": "text", "text": "digest"}[token]
+		out.Remedies = c.remedies("send a "+other+" password", []string{"token"}, other)
+	} else {
+		out.Remedies = c.tokenRemedies(c.demanded(), true, false)
+	}
+	return out
+}
+
+func faultSecurityInvalid(c *Case, f *soap.Fault) *exchange.Finding {
+	if !isSecurity(f) || faultSecurityMissing(c, f) != nil || faultSecurityExpired(c, f) != nil || faultSecurityRefused(c, f) != nil {
+		return nil
+	}
+	out := &exchange.Finding{Stage: exchange.Security, Title: "the service does not accept the security header", Why: reason(f), Program: "compare its security header with one that is accepted"}
+	switch token := c.Settings.Text("token"); {
+	case f.HasCode("UnsupportedSecurityToken") && (token == "text" || token == "digest"):
+		other := map[string]string{"digest": "text", "text": "digest"}[token]
+		out.Remedies = c.remedies("send a "+other+" password", []string{"token"}, other)
+	case says(f, "timestamp") && c.Settings.Text("timestamp") == "":
+		out.Remedies = c.remedies("send a timestamp that holds for 5 minutes", []string{"timestamp"}, "5m")
+	}
+	return out
+}
+
+func faultAddressing(_ *Case, f *soap.Fault) *exchange.Finding {
+	for _, c := range f.Codes() {
+		switch c.Local {
+		case "MessageAddressingHeaderRequired", "MessageInformationHeaderRequired", "InvalidAddressingHeader", "InvalidMessageInformationHeader", "DestinationUnreachable", "OnlyAnonymousAddressSupported":
+			return &exchange.Finding{Title: "the service wants WS-Addressing headers", Why: reason(f), Program: "send the WS-Addressing headers that the service asks for"}
+		}
+	}
+	return nil
+}
+
+func (c *Case) declaredFault(f *soap.Fault) (*schema.Element, string) {
+	if c.Operation == nil || f.Detail.IsZero() {
+		return nil, ""
+	}
+	var els []*schema.Element
+	for _, m := range c.Operation.Faults {
+		els = append(els, m.Element)
+	}
+	e := message.DetailElement(f.Detail, els)
+	for _, m := range c.Operation.Faults {
+		if e != nil && m.Element == e {
+			return e, m.Name
+		}
+	}
+	return nil, ""
+}
+
+func faultDeclared(c *Case, f *soap.Fault) *exchange.Finding {
+	e, name := c.declaredFault(f)
+	if e == nil {
+		return nil
+	}
+	var parts []string
+	fields, _ := message.Fields(f.Detail.Child(e.Name.Space, e.Name.Local), 12)
+	for _, x := range fields {
+		if x.Leaf {
+			parts = append(parts, x.Name+" "+cut(x.Value, 40))
+		}
+	}
+	return &exchange.Finding{Title: "the service answered with its declared fault " + name, Why: reason(f) + " Its detail: " + orNone(strings.Join(parts, ", ")) + ".",
+		Evidence: append([]exchange.Evidence{c.inReply(f.Detail.Span())}, c.faultEvidence(f)...),
+		Program:  "handle the fault " + name + "; the contract announces it"}
+}
+
+func faultAction(c *Case, f *soap.Fault) *exchange.Finding {
+	if !f.HasCode("ActionNotSupported") && !says(f, "soapaction", "action not supported", "actionnotsupported", "did not recognize the value of http header", "no operation for action", "unknown action") {
+		return nil
+	}
+	out := &exchange.Finding{Stage: exchange.Binding, Title: "the service does not know this action", Why: reason(f) + fmt.Sprintf(" Sent was %q.", c.Settings.Text("action")), Program: "send the action that the contract has for this operation"}
+	if c.Operation != nil && c.Settings.Text("action") != c.Operation.Action {
+		out.Remedies = c.remedies("send the contract's action, "+c.Operation.Action, []string{"action"}, c.Operation.Action)
+	}
+	return out
+}
+
+func faultOperation(c *Case, f *soap.Fault) *exchange.Finding {
+	if faultAction(c, f) != nil || isSecurity(f) || !says(f, "no such operation", "operation not found", "unknown operation", "no operation", "cannot find dispatch", "unexpected element", "not found for the element", "unknown method", "unexpected wrapper element") {
+		return nil
+	}
+	return &exchange.Finding{Stage: exchange.Message, Title: "the service does not know the element in the body", Why: reason(f), Program: "check the name, case and namespace of the body's element", Certainty: exchange.Likely}
+}
+
+// general tells whether no more particular rule takes the fault.
+func (c *Case) general(f *soap.Fault) bool {
+	for _, look := range []func(*Case, *soap.Fault) *exchange.Finding{faultMustUnderstand, faultVersion, faultSecurityMissing, faultSecurityExpired, faultSecurityRefused,
+		faultSecurityInvalid, faultAddressing, faultDeclared, faultAction, faultOperation} {
+		if look(c, f) != nil {
+			return false
+		}
+	}
+	return true
+}
+
+func faultClient(c *Case, f *soap.Fault) *exchange.Finding {
+	if !f.FromSender() || !c.general(f) {
+		return nil
+	}
+	return &exchange.Finding{Title: "the service refused the message: " + cut(f.Reason, 100), Why: reason(f) + " The fault's code says that the message is at fault, not the service." + detailWords(f),
+		Program: "change what your program sends as the reason says"}
+}
+
+func faultServer(c *Case, f *soap.Fault) *exchange.Finding {
+	if f.FromSender() || !c.general(f) {
+		return nil
+	}
+	return &exchange.Finding{Title: "the service failed: " + cut(f.Reason, 100), Why: reason(f) + " The fault's code says that the service is at fault, not the message." + detailWords(f),
+		Program: "nothing yet; tell the service's people the time and the reason"}
+}
+
+func detailWords(f *soap.Fault) string {
+	if f.Detail.IsZero() {
+		return ""
+	}
+	w := schema.Words(f.Detail)
+	if i := strings.LastIndex(strings.ToLower(w), "caused by"); i >= 0 {
+		w = w[i:]
+	}
+	if w == "" {
+		return ""
+	}
+	return " Its detail: “" + cut(w, 200) + "”."
+}
+
+var errorNames = []string{"error", "errorcode", "errormessage", "errortext", "exception", "faultcode", "faultstring"}
+
+func faultHidden(c *Case) []exchange.Finding {
+	if c.Reply == nil || c.Reply.Fault != nil || c.Reply.Payload.IsZero() {
+		return nil
+	}
+	// A field that the contract has for it is no secret fault.
+	fields, _ := message.Fields(c.Reply.Payload, 300)
+	for _, f := range fields {
+		if f.Leaf && f.Value != "" && f.Value != "0" && slices.Contains(errorNames, strings.ToLower(f.Name)) {
+			return one(exchange.Finding{Certainty: exchange.Likely, Title: "the reply looks like success, and holds an error", Why: fmt.Sprintf("Its field %s says “%s”.", f.Name, cut(f.Value, 120)),
+				Evidence: []exchange.Evidence{c.inReply(f.Node.Span())}, Program: "look at this field in every reply"})
+		}
+	}
+	return nil
+}
+
+// ReplyDiffersError is a reply of another operation or shape.
+type ReplyDiffersError struct{ Got, Want schema.QName }
+
+func (e ReplyDiffersError) Error() string { return "the reply is of another operation" }
+
+func replyDiffers(c *Case) []exchange.Finding {
+	e, ok := c.Err.(ReplyDiffersError)
+	if !ok {
+		return nil
+	}
+	p := c.Reply.Payload
+	at := c.Reply.Body.Span()
+	if !p.IsZero() {
+		at = xmltree.Span{Start: p.Span().Start, End: p.Inner().Start}
+	}
+	return one(exchange.Finding{Title: "the reply is not that of the operation", Why: fmt.Sprintf("The body holds %s; due is %s.", orNone(e.Got.String()), e.Want), Evidence: []exchange.Evidence{c.inReply(at)},
+		Program: "check whether address and action belong to the operation that is called"})
+}
+
+func replyInvalid(c *Case) []exchange.Finding {
+	if len(c.ReplyInvalid) == 0 {
+		return nil
+	}
+	first := c.ReplyInvalid[0]
+	f := exchange.Finding{Title: "the reply breaks its own schema", Why: fmt.Sprintf("%s: %s (%s).", first.Path, first.Message, first.Rule), Program: "be ready for replies that are not as the schema says"}
+	if n := len(c.ReplyInvalid); n > 1 {
+		f.Why += fmt.Sprintf(" There are %d such places.", n)
+	}
+	for _, e := range c.ReplyInvalid[:min(len(c.ReplyInvalid), 10)] {
+		f.Evidence = append(f.Evidence, c.inReply(e.Span))
+	}
+	return one(f)
+}
+
+// UnexpectedError is a reply that does not meet an expectation.
+type UnexpectedError struct{}
+
+func (UnexpectedError) Error() string { return "an expectation is not met" }
+
+func unexpected(c *Case) []exchange.Finding {
+	if len(c.Unmet) == 0 {
+		return nil
+	}
+	f := exchange.Finding{Title: "the reply is not what was expected"}
+	for _, u := range c.Unmet {
+		if u.Found {
+			f.Why += fmt.Sprintf("%s: expected %q, received %q. ", u.Path, u.Expected, cut(u.Received, 80))
+			f.Evidence = append(f.Evidence, c.inReply(u.At))
+		} else {
+			f.Why += fmt.Sprintf("%s: expected %q, and the reply has no such field. ", u.Path, u.Expected)
+			if u.Near != "" {
+				f.Why += u.Near + " is meant, perhaps. "
+			}
+			f.Evidence = append(f.Evidence, c.inReply(u.At))
+		}
+	}
+	f.Why = strings.TrimSpace(f.Why)
+	return one(f)
+}

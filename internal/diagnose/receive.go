@@ -1,0 +1,466 @@
+package diagnose
+
+import (
+	"fmt"
+	"html"
+	"mime"
+	"net/url"
+	"regexp"
+	"strings"
+
+	"orenda/internal/endpoint"
+	"orenda/internal/exchange"
+	"orenda/internal/soap"
+)
+
+// Rules of receive.
+var receiveRules = []Rule{
+	{"receive.over-limit", exchange.Stop, exchange.Yours, overLimit},
+	{"receive.over-buffer", exchange.Stop, exchange.Yours, overBuffer},
+	{"receive.inflated-over-limit", exchange.Stop, exchange.Yours, inflatedOverLimit},
+	{"receive.truncated", exchange.Stop, exchange.Theirs, truncated},
+	{"receive.stalled", exchange.Stop, exchange.Theirs, stalled},
+	{"receive.timed-out", exchange.Stop, exchange.Theirs, receiveTimedOut},
+	{"receive.bad-chunk", exchange.Stop, exchange.Theirs, badChunk},
+	{"receive.bad-compression", exchange.Stop, exchange.Theirs, badCompression},
+	{"receive.not-http", exchange.Stop, exchange.Unknown, notHTTP},
+	{"receive.head-too-large", exchange.Stop, exchange.Theirs, headTooLarge},
+
+	{"receive.unauthorized", exchange.Stop, exchange.Yours, status(401, func(c *Case, f *exchange.Finding) {
+		f.Title = "the server asks for HTTP authentication"
+		offered := c.response().Get("WWW-Authenticate")
+		f.Why = fmt.Sprintf("It answered 401 and offers: %s.", orNone(cut(offered, 160)))
+		f.Evidence = append(f.Evidence, c.inHead("WWW-Authenticate")...)
+		f.Program = "let your program authenticate with HTTP: " + orNone(cut(offered, 80))
+	})},
+	{"receive.forbidden", exchange.Stop, exchange.Yours, status(403, func(_ *Case, f *exchange.Finding) {
+		f.Title, f.Why = "the server forbids this call", "It answered 403: who calls is known well enough, and may not."
+		f.Program = "ask the service's people for the right to call this operation"
+	})},
+	{"receive.not-found", exchange.Stop, exchange.Yours, notFound},
+	{"receive.method-refused", exchange.Stop, exchange.Yours, status(405, func(c *Case, f *exchange.Finding) {
+		f.Title, f.Why = "the server takes no POST at this path", fmt.Sprintf("It answered 405 and allows %s: the path is likely that of a page, not of the service.", orNone(c.response().Get("Allow")))
+		f.Program = "check the path in its endpoint address"
+	})},
+	{"receive.too-large", exchange.Stop, exchange.Theirs, status(413, func(c *Case, f *exchange.Finding) {
+		f.Title, f.Why = "the message is larger than the server accepts", fmt.Sprintf("It answered 413 to a body of %s bytes; that limit is the server's, not yours.", Bytes(c.leg().Request.BodySize))
+		f.Program = "send less at a time, or have the service's people raise their limit"
+	})},
+	{"receive.media-type-refused", exchange.Stop, exchange.Yours, mediaTypeRefused},
+	{"receive.redirected", exchange.Stop, exchange.Yours, redirected},
+	{"receive.gateway", exchange.Stop, exchange.Between, gateway},
+	{"receive.server-error", exchange.Stop, exchange.Theirs, serverError},
+	{"receive.client-error", exchange.Stop, exchange.Unknown, clientError},
+	{"receive.accepted-only", exchange.Warn, exchange.Theirs, acceptedOnly},
+	{"receive.type-differs", exchange.Warn, exchange.Theirs, typeDiffers},
+	{"receive.status-differs", exchange.Warn, exchange.Theirs, statusDiffers},
+	{"receive.not-soap", exchange.Stop, exchange.Unknown, notSOAP},
+}
+
+// limitEvidence is where a limit fell: the announcement, or the byte.
+func (c *Case) limitEvidence(announced, got int64) []exchange.Evidence {
+	if announced >= 0 {
+		if ev := c.inHead("Content-Length"); ev != nil {
+			return ev
+		}
+	}
+	return []exchange.Evidence{c.inBody(int(got), 1)}
+}
+
+// proposal is a limit that would hold a reply, with the reasoning.
+func (c *Case) proposal(size int64) (limit int64, reason string) {
+	limit = endpoint.RoundLimit(size)
+	if c.History != nil {
+		if n, largest := c.History.Replies(c.X.Operation); n > 0 {
+			if largest > size {
+				limit = endpoint.RoundLimit(largest)
+			}
+			return limit, fmt.Sprintf("%s would hold it and every one of the %d kept replies to %s", endpoint.FormatSize(limit), n, c.X.Operation)
+		}
+	}
+	return limit, fmt.Sprintf("%s would hold it with room to spare", endpoint.FormatSize(limit))
+}
+
+func overLimit(c *Case) []exchange.Finding {
+	e := c.wireKind("receive.over-limit")
+	if e == nil {
+		return nil
+	}
+	return one(c.tooLarge(e.Announced, e.Got, e.Limit, "receive limit"))
+}
+
+func (c *Case) tooLarge(announced, got, limit int64, what string) exchange.Finding {
+	f := exchange.Finding{Title: "the reply is larger than the " + what, Evidence: c.limitEvidence(announced, got)}
+	size := announced
+	if announced >= 0 {
+		_, reason := c.proposal(size)
+		f.Why = fmt.Sprintf("The reply is %s bytes; the %s is %s; %s.", Bytes(announced), what, Bytes(limit), reason)
+	} else {
+		size = limit * 4
+		f.Why = fmt.Sprintf("%s bytes were accepted and more were coming; the reply does not announce its size.", Bytes(got))
+	}
+	would, _ := c.proposal(size)
+	w := endpoint.FormatSize(would)
+	f.Program = fmt.Sprintf("raise its limit for received messages to %s or more, and its buffer to the same", w)
+	f.Remedies = c.raise(would)
+	return f
+}
+
+// raise lifts the receive limit, and the buffer limit with it where one is set.
+func (c *Case) raise(to int64) []exchange.Remedy {
+	w := endpoint.FormatSize(to)
+	keys := []string{"receive-limit"}
+	title := "raise the receive limit to " + w
+	if c.Settings.Get("buffer-limit").IsSet() {
+		keys = append(keys, "buffer-limit")
+		title = "raise receive and buffer limit to " + w
+	}
+	if r, err := c.Settings.Size("receive-limit"); err == nil && r >= to {
+		keys, title = []string{"buffer-limit"}, "raise the buffer limit to "+w
+	}
+	return c.remedies(title, keys, w)
+}
+
+func overBuffer(c *Case) []exchange.Finding {
+	e := c.wireKind("receive.over-buffer")
+	if e == nil {
+		return nil
+	}
+	f := c.tooLarge(e.Announced, e.Got, e.Limit, "buffer limit")
+	f.Why += " The reply is taken in whole, so it must fit into the buffer."
+	if r, err := c.Settings.Size("receive-limit"); err == nil && r > e.Limit && r >= e.Announced {
+		w := endpoint.FormatSize(r)
+		f.Remedies = append(c.remedies("set the buffer limit to the receive limit, "+w, []string{"buffer-limit"}, w), f.Remedies...)
+	}
+	f.Remedies = append(f.Remedies, c.remedies("take replies in flowing", []string{"intake"}, "flowing")...)
+	return one(f)
+}
+
+func inflatedOverLimit(c *Case) []exchange.Finding {
+	e := c.wireKind("receive.inflated-over-limit")
+	if e == nil {
+		return nil
+	}
+	to := endpoint.FormatSize(e.Limit * 4)
+	return one(exchange.Finding{
+		Title:    "the reply is too large once it is decompressed",
+		Why:      fmt.Sprintf("%s bytes came; decompressed they are more than the limit of %s.", Bytes(e.Announced), Bytes(e.Limit)),
+		Evidence: c.inHead("Content-Encoding"), Remedies: c.remedies("raise the decompressed limit to "+to, []string{"inflated-limit"}, to),
+		Program: "raise its limit for decompressed messages, or ask for no compression",
+	})
+}
+
+func truncated(c *Case) []exchange.Finding {
+	e := c.wireKind("receive.truncated")
+	if e == nil {
+		return nil
+	}
+	f := exchange.Finding{Title: "the reply ended too early", Evidence: []exchange.Evidence{c.inBody(int(e.Got), 1)}, Program: "nothing; the service or something in between cut its reply short"}
+	switch {
+	case e.Announced >= 0:
+		f.Why = fmt.Sprintf("%s bytes were announced and %s came before the connection was closed.", Bytes(e.Announced), Bytes(e.Got))
+		f.Evidence = append(f.Evidence, c.inHead("Content-Length")...)
+	case c.response() == nil:
+		f.Why = "The connection was closed within the head of the reply."
+		f.Evidence = []exchange.Evidence{{In: exchange.InResponseHead, Leg: len(c.X.Legs), Offset: max(e.Got-1, 0), Length: 1, Line: 1, Column: 1, Excerpt: cut(string(c.leg().In), 120)}}
+	default:
+		f.Why = fmt.Sprintf("The connection was closed after %s bytes, before the last chunk.", Bytes(e.Got))
+	}
+	return one(f)
+}
+
+func stalled(c *Case) []exchange.Finding {
+	e := c.wireKind("receive.stalled")
+	if e == nil {
+		return nil
+	}
+	return one(exchange.Finding{
+		Title:    "the reply stopped coming",
+		Why:      fmt.Sprintf("%s bytes of body came, then nothing for %s.", Bytes(e.Got), limitWords(c, "receive-time")),
+		Evidence: []exchange.Evidence{c.inBody(int(e.Got), 1), c.inSettings("receive-time", 0, 1)}, Remedies: c.moreTime("receive-time"),
+		Program: "raise its idle time limit, or ask why the service pauses",
+	})
+}
+
+func receiveTimedOut(c *Case) []exchange.Finding {
+	e := c.wireKind("receive.timed-out")
+	if e == nil {
+		return nil
+	}
+	return one(exchange.Finding{Title: "the whole call took too long", Why: fmt.Sprintf("Bytes were still coming, %s so far.%s", Bytes(e.Got), c.total(e)),
+		Evidence: []exchange.Evidence{c.inSettings("total-time", 0, 1)}, Remedies: c.moreTime("total-time"), Program: "raise its limit on the whole call"})
+}
+
+func badChunk(c *Case) []exchange.Finding {
+	e := c.wireKind("receive.bad-chunk")
+	if e == nil {
+		return nil
+	}
+	return one(exchange.Finding{Title: "the chunks of the reply are not in order", Why: fmt.Sprintf("After %s bytes of body, %v.", Bytes(e.Got), e.Err),
+		Evidence: []exchange.Evidence{c.inBody(int(e.Got), 1)}, Program: "nothing; the service or a proxy breaks the transfer coding"})
+}
+
+func badCompression(c *Case) []exchange.Finding {
+	e := c.wireKind("receive.bad-compression")
+	if e == nil {
+		return nil
+	}
+	return one(exchange.Finding{Title: "the reply cannot be decompressed", Why: fmt.Sprintf("It is marked %s: %v.", c.leg().Response.Coding, e.Err),
+		Evidence: c.inHead("Content-Encoding"), Program: "ask for no compression, or have the service mended"})
+}
+
+func notHTTP(c *Case) []exchange.Finding {
+	e := c.wireKind("receive.not-http")
+	if e == nil || len(plainToTLS(c)) > 0 {
+		return nil
+	}
+	in := c.leg().In
+	why := fmt.Sprintf("It answered with %q.", cut(string(in), 80))
+	if e.Err != nil {
+		why = e.Err.Error() + "."
+	}
+	return one(exchange.Finding{Title: fmt.Sprintf("what answers at %s is no HTTP server", c.host()), Why: why,
+		Evidence: []exchange.Evidence{{In: exchange.InResponseHead, Leg: len(c.X.Legs), Length: int64(min(len(in), 64)), Line: 1, Column: 1, Excerpt: cut(string(in), 120)}},
+		Program:  "check the port in its endpoint address"})
+}
+
+func headTooLarge(c *Case) []exchange.Finding {
+	e := c.wireKind("receive.head-too-large")
+	if e == nil {
+		return nil
+	}
+	return one(exchange.Finding{Title: "the reply's head is too large", Why: fmt.Sprintf("More than %s bytes of header came without an end.", Bytes(e.Limit)),
+		Evidence: []exchange.Evidence{{In: exchange.InResponseHead, Leg: len(c.X.Legs), Offset: e.Limit, Length: 1, Line: 1, Column: 1, Excerpt: cut(string(c.leg().In[:min(len(c.leg().In), 200)]), 120)}},
+		Program:  "nothing; the service sends too many header fields"})
+}
+
+// isAnswer tells whether an envelope came, whatever the status says.
+func (c *Case) isAnswer() bool { return c.Reply != nil }
+
+func status(code int, fill func(*Case, *exchange.Finding)) func(*Case) []exchange.Finding {
+	return func(c *Case) []exchange.Finding {
+		h := c.response()
+		if h == nil || h.Status != code || c.isAnswer() || !h.BodyWhole || c.certificatePage() {
+			return nil
+		}
+		f := exchange.Finding{Evidence: c.inHead("")}
+		fill(c, &f)
+		if t := quoteTitle(c.leg().ResponseBody); t != "" {
+			f.Why += " The page says: " + t + "."
+		}
+		return one(f)
+	}
+}
+
+func notFound(c *Case) []exchange.Finding {
+	return status(404, func(c *Case, f *exchange.Finding) {
+		u, _ := url.Parse(c.address())
+		f.Title = "there is no service at this path"
+		path := ""
+		if u != nil {
+			path = u.RequestURI()
+		}
+		f.Why = fmt.Sprintf("The server answered 404 to %s.", path)
+		f.Program = "check the path in its endpoint address"
+		f.Evidence = append(f.Evidence, c.inAddress()...)
+		if c.Port == nil || u == nil {
+			return
+		}
+		if p, err := url.Parse(c.Port.Address); err == nil && p.Path != "" {
+			if p.Path == u.Path {
+				f.Why += " It is the path that the contract has."
+				return
+			}
+			f.Why += fmt.Sprintf(" The contract has the path %s.", p.Path)
+			v := c.Settings.Get("address").Text
+			if i := strings.LastIndex(v, u.Path); i > 0 && u.Path != "" && u.Path != "/" {
+				f.Remedies = append(f.Remedies, exchange.NewRemedy("use the contract's path, "+p.Path, c.changeHere("address", v[:i]+p.Path+v[i+len(u.Path):])))
+			} else {
+				f.Remedies = append(f.Remedies, exchange.NewRemedy("use the contract's path, "+p.Path, c.changeHere("address", strings.TrimSuffix(v, "/")+p.Path)))
+			}
+		}
+	})(c)
+}
+
+func mediaTypeRefused(c *Case) []exchange.Finding {
+	h := c.response()
+	if h == nil || h.Status != 415 || c.isAnswer() {
+		return nil
+	}
+	set, _ := soap.ParseVersion(c.Settings.Text("soap"))
+	other := soap.V12
+	if set == soap.V12 {
+		other = soap.V11
+	}
+	if c.Port != nil && c.Port.Version != soap.Unset && c.Port.Version != set {
+		other = c.Port.Version
+	}
+	return one(exchange.Finding{
+		Title:    "the server does not take this media type",
+		Why:      fmt.Sprintf("It answered 415 to %s, the media type of SOAP %s; services that speak only SOAP %s do that.", set.MediaType(), set, other),
+		Evidence: c.inHead(""), Remedies: c.remedies("use SOAP "+other.String(), []string{"soap"}, other.String()),
+		Program: "let your program send SOAP " + other.String(), Certainty: exchange.Likely,
+	})
+}
+
+func redirected(c *Case) []exchange.Finding {
+	h := c.response()
+	if h == nil || h.Status < 300 || h.Status > 399 || h.Status == 304 {
+		return nil
+	}
+	to := h.Get("Location")
+	f := exchange.Finding{
+		Title: "the server sends the call elsewhere", Evidence: append(c.inHead("Location"), c.inHead("")...),
+		Why:     fmt.Sprintf("It answered %d and points to %s.", h.Status, orNone(cut(to, 160))),
+		Program: "call the new address directly",
+	}
+	if h.Status == 301 || h.Status == 302 || h.Status == 303 {
+		f.Why += " Many programs follow that with a GET, and the message is lost."
+	}
+	if base, err := url.Parse(c.address()); err == nil && to != "" {
+		if u, err := base.Parse(to); err == nil && (u.Scheme == "http" || u.Scheme == "https") {
+			r := exchange.NewRemedy("call "+u.String(), c.changeHere("address", u.String()))
+			if u.Host != base.Host {
+				r.Ask = "calls will go to another host: " + u.Host
+			}
+			f.Remedies = append(f.Remedies, r)
+		}
+	}
+	return one(f)
+}
+
+func gateway(c *Case) []exchange.Finding {
+	h := c.response()
+	if h == nil || h.Status < 502 || h.Status > 504 || c.isAnswer() || !h.BodyWhole {
+		return nil
+	}
+	words := map[int]string{502: "got no sensible answer from", 503: "says that nobody is available at", 504: "got no answer in time from"}
+	f := exchange.Finding{Title: "something in front of the service answered, not the service", Evidence: c.inHead(""),
+		Why: fmt.Sprintf("It answered %d: it %s the service behind it.", h.Status, words[h.Status]), Program: "nothing; tell the service's people the time and this status"}
+	if s := h.Get("Server") + h.Get("Via"); s != "" {
+		f.Why += fmt.Sprintf(" It calls itself %s.", cut(s, 60))
+	}
+	if t := quoteTitle(c.leg().ResponseBody); t != "" {
+		f.Why += " Its page says: " + t + "."
+	}
+	return one(f)
+}
+
+func serverError(c *Case) []exchange.Finding {
+	h := c.response()
+	if h == nil || h.Status < 500 || h.Status >= 502 && h.Status <= 504 || c.isAnswer() || !h.BodyWhole {
+		return nil
+	}
+	f := exchange.Finding{Title: fmt.Sprintf("the server failed with %d and no fault", h.Status), Evidence: c.inHead(""),
+		Why: "An error of the service should come as a SOAP fault; this came without one.", Program: "nothing yet; ask the service's people what their log says at this time"}
+	if t := quoteTitle(c.leg().ResponseBody); t != "" {
+		f.Why += " It says: " + t + "."
+		f.Evidence = append(f.Evidence, c.inBody(0, min(len(c.leg().ResponseBody), 200)))
+	}
+	return one(f)
+}
+
+func clientError(c *Case) []exchange.Finding {
+	h := c.response()
+	if h == nil || h.Status < 400 || h.Status > 499 || c.isAnswer() || !h.BodyWhole || c.certificatePage() || len(plainToTLS(c)) > 0 {
+		return nil
+	}
+	switch h.Status {
+	case 401, 403, 404, 405, 413, 415:
+		return nil
+	}
+	f := exchange.Finding{Title: fmt.Sprintf("the server refused the request with %d", h.Status), Evidence: c.inHead(""), Why: fmt.Sprintf("It answered %q.", h.Line),
+		Program: "compare what your program sends with what works here"}
+	if t := quoteTitle(c.leg().ResponseBody); t != "" {
+		f.Why += " It says: " + t + "."
+	}
+	return one(f)
+}
+
+func acceptedOnly(c *Case) []exchange.Finding {
+	h := c.response()
+	if h == nil || h.Status != 202 && h.Status != 204 || c.Operation == nil || c.Operation.OneWay() || c.isAnswer() {
+		return nil
+	}
+	return one(exchange.Finding{Title: "the call was accepted, and no reply came", Why: fmt.Sprintf("The server answered %d; the contract promises a reply.", h.Status), Evidence: c.inHead(""),
+		Program: "do not wait for a reply here, or ask where it is sent"})
+}
+
+func typeDiffers(c *Case) []exchange.Finding {
+	h := c.response()
+	if h == nil || c.Reply == nil {
+		return nil
+	}
+	v := soap.VersionOfMedia(h.Get("Content-Type"))
+	if v == c.Reply.Version {
+		return nil
+	}
+	media, _, _ := mime.ParseMediaType(h.Get("Content-Type"))
+	if v == soap.Unset && (media == "application/xml" || strings.HasPrefix(media, "multipart/")) {
+		return nil
+	}
+	return one(exchange.Finding{Title: "content type and envelope do not agree", Evidence: c.inHead("Content-Type"),
+		Why: fmt.Sprintf("The reply is marked %s, and holds an envelope of SOAP %s.", orNone(media), c.Reply.Version), Program: "be ready for a reply whose content type is wrong"})
+}
+
+func statusDiffers(c *Case) []exchange.Finding {
+	h := c.response()
+	if h == nil || c.Reply == nil {
+		return nil
+	}
+	switch {
+	case c.Reply.Fault == nil && h.Status >= 400:
+		return one(exchange.Finding{Title: "an answer came under an error status", Evidence: c.inHead(""), Why: fmt.Sprintf("The status is %d, and the envelope holds no fault.", h.Status),
+			Program: "read the envelope before judging by the status"})
+	case c.Reply.Fault != nil && h.Status == 200:
+		return one(exchange.Finding{Severity: exchange.Note, Title: "a fault came under the status 200", Evidence: c.inHead(""), Why: "Programs that judge by the status alone take it for success.",
+			Program: "look for a fault in every reply"})
+	}
+	return nil
+}
+
+func notSOAP(c *Case) []exchange.Finding {
+	h := c.response()
+	if h == nil || c.Fetch || c.isAnswer() || h.Status >= 300 || !h.BodyWhole || h.BodySize == 0 {
+		return nil
+	}
+	media, _, _ := mime.ParseMediaType(h.Get("Content-Type"))
+	body := c.leg().ResponseBody
+	isHTML := media == "text/html" || looksLikeHTML(body)
+	if !isHTML && (media == "" || strings.Contains(media, "xml") || strings.HasPrefix(media, "multipart/") || c.ReplyErr == nil && c.ReplyDoc != nil) {
+		return nil
+	}
+	what := "something of the type " + orNone(media)
+	if isHTML {
+		what = "an HTML page"
+	}
+	f := exchange.Finding{Title: "the answer is " + what + ", not SOAP", Evidence: append([]exchange.Evidence{c.inBody(0, min(len(body), 120))}, c.inHead("Content-Type")...),
+		Why: fmt.Sprintf("The status is %d.", h.Status), Program: "check the path in its endpoint address; a log-in or error page may stand in front of the service"}
+	if t := quoteTitle(body); t != "" {
+		f.Why += " The page says: " + t + "."
+	}
+	return one(f)
+}
+
+func looksLikeHTML(b []byte) bool {
+	s := strings.ToLower(strings.TrimSpace(string(b[:min(len(b), 256)])))
+	return strings.HasPrefix(s, "<!doctype html") || strings.HasPrefix(s, "<html")
+}
+
+var (
+	titleTag = regexp.MustCompile(`(?is)<title[^>]*>(.*?)</title>`)
+	anyTag   = regexp.MustCompile(`(?s)<(script|style)[^>]*>.*?</(script|style)>|<[^>]*>`)
+)
+
+// quoteTitle is the title of a page, or its first words, in quotes.
+func quoteTitle(body []byte) string {
+	s := string(body[:min(len(body), 8192)])
+	if m := titleTag.FindStringSubmatch(s); m != nil && strings.TrimSpace(m[1]) != "" {
+		return "“" + cut(html.UnescapeString(m[1]), 120) + "”"
+	}
+	s = cut(html.UnescapeString(anyTag.ReplaceAllString(s, " ")), 120)
+	if s == "" {
+		return ""
+	}
+	return "“" + s + "”"
+}

@@ -1,0 +1,110 @@
+package endpoint
+
+import (
+	"fmt"
+	"strings"
+)
+
+// Alternative is an endpoint that could be used, with what sets it apart.
+type Alternative struct {
+	Name    string
+	Differs string // "SOAP 1.2 · http · port BerthDesk12"
+}
+
+// AmbiguousError is a call that several endpoints could take, none being named.
+type AmbiguousError struct {
+	Operation string
+	Endpoints []Alternative
+}
+
+func (e *AmbiguousError) Error() string {
+	names := make([]string, len(e.Endpoints))
+	for i, a := range e.Endpoints {
+		names[i] = a.Name
+	}
+	return fmt.Sprintf("several endpoints serve %s: %s", e.Operation, strings.Join(names, ", "))
+}
+
+// MissingError is an endpoint that does not exist, or an operation that none serves.
+type MissingError struct {
+	Operation string
+	Name      string // the endpoint that was named, or ""
+	Near      string
+	Others    []string
+}
+
+func (e *MissingError) Error() string {
+	if e.Name == "" {
+		return "no endpoint serves " + e.Operation
+	}
+	s := "there is no endpoint " + e.Name
+	if e.Near != "" {
+		s += "; " + e.Near + " is meant, perhaps"
+	}
+	return s
+}
+
+// OperationError is an operation that the contract or port does not have.
+type OperationError struct {
+	Name   string
+	Near   string
+	Others []string
+}
+
+func (e *OperationError) Error() string {
+	s := "there is no operation " + e.Name
+	if e.Near != "" {
+		s += "; " + e.Near + " is"
+	}
+	return s
+}
+
+// EnvironmentError is an environment that does not exist.
+type EnvironmentError struct {
+	Name   string
+	Near   string
+	Others []string
+}
+
+func (e *EnvironmentError) Error() string { return "there is no environment " + e.Name }
+
+// ValueError is a setting whose value cannot be used.
+type ValueError struct {
+	Key *Key
+	Value
+	Err error
+}
+
+func (e *ValueError) Error() string { return e.Key.Name + ": " + e.Err.Error() }
+
+// IdentityError is an identity that does not exist.
+type IdentityError struct {
+	Name   string
+	Near   string
+	Others []string
+}
+
+func (e *IdentityError) Error() string {
+	s := "there is no identity " + e.Name
+	if e.Near != "" {
+		s += "; " + e.Near + " is"
+	}
+	return s
+}
+
+// HostNewError is an identity that was not allowed for this host yet.
+type HostNewError struct{ Identity, Scheme, Host, Port string }
+
+func (e *HostNewError) Error() string {
+	return fmt.Sprintf("the identity %s was not allowed for %s://%s:%s yet", e.Identity, e.Scheme, e.Host, e.Port)
+}
+
+// FileError is a file that a setting names and that cannot be used.
+type FileError struct {
+	Key  *Key
+	Path string
+	Err  error
+}
+
+func (e *FileError) Error() string { return e.Path + ": " + e.Err.Error() }
+func (e *FileError) Unwrap() error { return e.Err }

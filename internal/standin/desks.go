@@ -1,0 +1,131 @@
+package standin
+
+import (
+	"fmt"
+	"math"
+	"strconv"
+	"strings"
+	"time"
+
+	"orenda/internal/xmltree"
+)
+
+// quay is what the berth desk knows.
+var quay = []struct {
+	code          string
+	length, depth float64
+	quay          string
+	held          bool
+}{
+	{"N01", 18, 3.2, "North quay", false}, {"N02", 24, 3.8, "North quay", true}, {"N04", 40, 5.5, "North quay", false},
+	{"E03", 65, 7.0, "East mole", false}, {"E07", 120, 9.5, "East mole", false}, {"S11", 12, 2.4, "South steps", false},
+}
+
+// first is the value of the first element below n of that name.
+func first(n xmltree.Node, name string) string {
+	for c := range n.Children() {
+		if c.Name().Local == name {
+			return strings.TrimSpace(c.Text())
+		}
+		if v := first(c, name); v != "" {
+			return v
+		}
+	}
+	return ""
+}
+
+func berths(h *Harbour, op string, body xmltree.Node) (string, *fault) {
+	switch op {
+	case "FindBerths":
+		length, _ := strconv.ParseFloat(first(body, "length"), 64)
+		draught := 3.0
+		if d, err := strconv.ParseFloat(first(body, "draught"), 64); err == nil {
+			draught = d
+		}
+		var b strings.Builder
+		b.WriteString("    <FindBerthsResponse xmlns=\"urn:skerry:berths\">")
+		for _, q := range quay {
+			if q.length >= length && q.depth >= draught {
+				fmt.Fprintf(&b, "\n      <berth free=\"%t\"><code>%s</code><length>%g</length><depth>%g</depth><quay>%s</quay></berth>", !q.held, q.code, q.length, q.depth, q.quay)
+			}
+		}
+		b.WriteString("\n    </FindBerthsResponse>")
+		return b.String(), nil
+	case "ReserveBerth":
+		nights, _ := strconv.Atoi(first(body, "nights"))
+		until := time.Now().AddDate(0, 0, nights).Format("2006-01-02")
+		for _, q := range quay {
+			if q.code != first(body, "berth") {
+				continue
+			}
+			if q.held {
+				return "", &fault{code: "Client", reason: "the berth " + q.code + " is held already",
+					detail: `<BerthTaken xmlns="urn:skerry:berths"><berth>` + q.code + `</berth><until>` + until + `</until></BerthTaken>`}
+			}
+			h.mu.Lock()
+			h.orders++
+			n := h.orders
+			h.mu.Unlock()
+			return fmt.Sprintf("    <ReserveBerthResponse xmlns=\"urn:skerry:berths\"><reservation>R-%04d-%s</reservation><until>%s</until></ReserveBerthResponse>", n, q.code, until), nil
+		}
+		return "", &fault{code: "Client", reason: "the harbour has no berth " + first(body, "berth")}
+	}
+	return "", nil
+}
+
+// tide is the level at a station: two waves, the moon's and the sun's, with a
+// height that the station's name sets.
+func tide(station string, at time.Time) float64 {
+	seed := 0
+	for _, r := range station {
+		seed = seed*31 + int(r)
+	}
+	mean := 2 + float64(uint(seed)%150)/100
+	h := at.Sub(time.Date(2000, 1, 1, 0, 0, 0, 0, time.UTC)).Hours()
+	return mean + 1.4*math.Cos(2*math.Pi*h/12.4206) + 0.5*math.Cos(2*math.Pi*h/12)
+}
+
+func tides(_ *Harbour, op string, body xmltree.Node) (string, *fault) {
+	station := first(body, "station")
+	var from, until time.Time
+	step := 372*time.Minute + 37*time.Second // a quarter of a lunar day, about
+	switch op {
+	case "YearTable":
+		year, _ := strconv.Atoi(first(body, "year")[:4])
+		from = time.Date(year, 1, 1, 0, 0, 0, 0, time.UTC)
+		until = from.AddDate(1, 0, 0)
+		step /= 8 // the year's table has the levels between the tides as well
+	default:
+		day, err := time.Parse("2006-01-02", first(body, "day")[:10])
+		if err != nil {
+			return "", &fault{code: "Client", reason: "the day cannot be read"}
+		}
+		from, until = day, day.AddDate(0, 0, 1)
+	}
+	factor := 1.0
+	if first(body, "unit") == "foot" {
+		factor = 3.28084
+	}
+	var b strings.Builder
+	fmt.Fprintf(&b, "    <%sResponse xmlns=\"urn:skerry:tides\">\n      <station>%s</station>", op, xmltree.EscapeText(station))
+	for at := from; at.Before(until); at = at.Add(step) {
+		level := tide(station, at)
+		state := "low water"
+		if tide(station, at.Add(time.Hour)) < level {
+			state = "high water"
+		}
+		fmt.Fprintf(&b, "\n      <tide>\n        <time>%s</time>\n        <level>%.2f</level>\n        <state>%s</state>\n      </tide>", at.Format("2006-01-02T15:04:05Z"), level*factor, state)
+	}
+	fmt.Fprintf(&b, "\n    </%sResponse>", op)
+	return b.String(), nil
+}
+
+var pilots = []string{"Marit Skjold", "Tomas Vane", "Ines Hallam"}
+
+func pilotOrders(h *Harbour, _ string, body xmltree.Node) (string, *fault) {
+	h.mu.Lock()
+	h.orders++
+	n := h.orders
+	h.mu.Unlock()
+	return fmt.Sprintf("    <OrderPilotResponse xmlns=\"urn:skerry:pilots\"><order>P-%04d-%s</order><pilot>%s</pilot></OrderPilotResponse>", n, xmltree.EscapeText(first(body, "callSign")), pilots[n%len(pilots)]), nil
+}

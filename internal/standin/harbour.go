@@ -1,0 +1,353 @@
+// Package standin is the Skerry Harbour Trust: simulated services over real
+// sockets on loopback, for the demo, for tests and for trying things out. Each
+// can be told to misbehave in the ways of the catalogue of causes.
+package standin
+
+import (
+	"bytes"
+	"context"
+	"crypto/tls"
+	"embed"
+	"errors"
+	"fmt"
+	"io"
+	"log"
+	"net"
+	"net/http"
+	"os"
+	"strings"
+	"sync"
+	"time"
+
+	"orenda/internal/contract"
+	"orenda/internal/schema"
+	"orenda/internal/soap"
+	"orenda/internal/trust"
+	"orenda/internal/wssec"
+	"orenda/internal/xmltree"
+)
+
+//go:embed contracts
+var contracts embed.FS
+
+// The harbour's one user, for services that ask who calls.
+const (
+	User     = "pilot-desk"
+	Password = "slack water at nine"
+)
+
+// Options steer a harbour.
+type Options struct {
+	Plain, TLS string // listening addresses; "" a free port on 127.0.0.1
+	Misbehave  string // the id of a misbehaviour for every call; see Misbehaviours
+	Slow       time.Duration
+}
+
+// Harbour is the running stand-in.
+type Harbour struct {
+	Plain, TLS string // host:port
+	Cert       *trust.Pair
+
+	opts     Options
+	services map[string]*service // by path
+	servers  []*http.Server
+	wg       sync.WaitGroup
+	orders   int
+	mu       sync.Mutex
+}
+
+// service is one of the harbour's services.
+type service struct {
+	path, file string // path it is served at; its description
+	contract   *contract.Contract
+	port       *contract.Port
+	secure     *wssec.Checker // over TLS or always: who calls
+	always     bool           // the token is demanded on the plain port too
+	answer     func(h *Harbour, op string, body xmltree.Node) (string, *fault)
+}
+
+type fault struct {
+	code   string // Client, Server, or a local name in the WSSE namespace
+	reason string
+	detail string
+	secure bool
+}
+
+// Start opens the harbour.
+func Start(opts Options) (*Harbour, error) {
+	h := &Harbour{opts: opts}
+	now := time.Now()
+	var err error
+	h.Cert, err = trust.Issue(trust.Wish{Name: "tides.skerry.test", Hosts: []string{"tides.skerry.test", "berths.skerry.test", "pilots.skerry.test", "localhost", "127.0.0.1"},
+		NotBefore: now.Add(-24 * time.Hour), NotAfter: now.AddDate(1, 0, 0)})
+	if err != nil {
+		return nil, err
+	}
+	listen := func(addr string) (net.Listener, error) {
+		if addr == "" {
+			addr = "127.0.0.1:0"
+		}
+		if host, _, err := net.SplitHostPort(addr); err != nil || net.ParseIP(host) == nil || !net.ParseIP(host).IsLoopback() {
+			return nil, fmt.Errorf("the stand-ins listen on loopback only, not on %s", addr)
+		}
+		return net.Listen("tcp", addr)
+	}
+	plain, err := listen(opts.Plain)
+	if err != nil {
+		return nil, err
+	}
+	secure, err := listen(opts.TLS)
+	if err != nil {
+		plain.Close()
+		return nil, err
+	}
+	h.Plain, h.TLS = plain.Addr().String(), secure.Addr().String()
+	if err := h.load(); err != nil {
+		plain.Close()
+		secure.Close()
+		return nil, err
+	}
+	conf := &tls.Config{Certificates: []tls.Certificate{h.Cert.TLS()}, NextProtos: []string{"http/1.1"}}
+	for _, l := range []net.Listener{plain, tls.NewListener(secure, conf)} {
+		s := &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second, ErrorLog: log.New(io.Discard, "", 0)}
+		h.servers = append(h.servers, s)
+		h.wg.Add(1)
+		go func() {
+			defer h.wg.Done()
+			_ = s.Serve(l)
+		}()
+	}
+	return h, nil
+}
+
+// Close ends the harbour and waits for it.
+func (h *Harbour) Close() {
+	for _, s := range h.servers {
+		_ = s.Close()
+	}
+	h.wg.Wait()
+}
+
+func (h *Harbour) load() error {
+	h.services = map[string]*service{}
+	checker := func(types ...wssec.PasswordType) *wssec.Checker {
+		return &wssec.Checker{Types: types, Window: 5 * time.Minute, Password: func(u string) (string, bool) { return Password, u == User }}
+	}
+	pilots := checker(wssec.Digest)
+	pilots.Timestamp = true
+	for _, s := range []*service{
+		{path: "/berths", file: "berths.wsdl", answer: berths},
+		{path: "/berths12", file: "berths.wsdl", answer: berths},
+		{path: "/tides", file: "tides.wsdl", answer: tides, secure: checker(wssec.Digest, wssec.Text)},
+		{path: "/pilots", file: "pilots.wsdl", answer: pilotOrders, secure: pilots, always: true},
+	} {
+		src, err := contracts.ReadFile("contracts/" + s.file)
+		if err != nil {
+			return err
+		}
+		s.contract, err = contract.Load(context.Background(), "contracts/"+s.file, src, func(_ context.Context, loc string) ([]byte, error) { return contracts.ReadFile(loc) })
+		if err != nil {
+			return err
+		}
+		s.port = s.contract.Ports()[0]
+		if s.path == "/berths12" {
+			s.port = s.contract.Port("BerthDesk12")
+		}
+		h.services[s.path] = s
+	}
+	return nil
+}
+
+// Row is one line of the table of addresses.
+type Row struct {
+	Service string `json:"service"`
+	Port    string `json:"port"`
+	SOAP    string `json:"soap"`
+	Address string `json:"address"`
+	WSDL    string `json:"wsdl"`
+	Asks    string `json:"asks,omitempty"`
+}
+
+// Table lists all ports with their addresses.
+func (h *Harbour) Table() []Row {
+	plain, secure := "http://"+h.Plain, "https://"+h.TLS
+	return []Row{
+		{"Berth desk", "BerthDesk11", "1.1", plain + "/berths", plain + "/berths?wsdl", ""},
+		{"Berth desk", "BerthDesk12", "1.2", plain + "/berths12", plain + "/berths?wsdl", ""},
+		{"Berth desk", "BerthDeskTLS", "1.1", secure + "/berths", secure + "/berths?wsdl", ""},
+		{"Tide tables", "TideTables", "1.1", plain + "/tides", plain + "/tides?wsdl", ""},
+		{"Tide tables", "TideTablesTLS", "1.1", secure + "/tides", secure + "/tides?wsdl", "user name token"},
+		{"Pilot orders", "PilotOrders", "1.2", plain + "/pilots", plain + "/pilots?wsdl", "user name token, digest; timestamp"},
+	}
+}
+
+// ServeHTTP answers descriptions and calls. A path that ends in /~ID misbehaves
+// in that way.
+func (h *Harbour) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	path, bad, _ := strings.Cut(r.URL.Path, "/~")
+	if bad == "" {
+		bad = h.opts.Misbehave
+	}
+	body, err := io.ReadAll(http.MaxBytesReader(w, r.Body, 64<<20))
+	if err != nil {
+		var tooLarge *http.MaxBytesError
+		if errors.As(err, &tooLarge) {
+			http.Error(w, "too large", http.StatusRequestEntityTooLarge)
+		}
+		return
+	}
+	if m := misbehaviours[bad]; m.do != nil && (r.Method == http.MethodPost || m.everywhere) {
+		m.do(h, w, r, h.services[path])
+		return
+	}
+	s := h.services[path]
+	if s == nil {
+		if name := strings.TrimPrefix(r.URL.Path, "/"); r.Method == http.MethodGet && !strings.Contains(name, "/") {
+			if src, err := contracts.ReadFile("contracts/" + name); err == nil {
+				h.describe(w, src)
+				return
+			}
+		}
+		w.Header().Set("Content-Type", "text/html; charset=utf-8")
+		w.WriteHeader(http.StatusNotFound)
+		fmt.Fprintf(w, "<!DOCTYPE html><html><head><title>No such quay</title></head><body><p>The harbour has no service at this path.</p></body></html>")
+		return
+	}
+	if r.Method == http.MethodGet {
+		if strings.EqualFold(r.URL.RawQuery, "wsdl") {
+			src, _ := contracts.ReadFile("contracts/" + s.file)
+			h.describe(w, src)
+			return
+		}
+		w.Header().Set("Content-Type", "text/html; charset=utf-8")
+		fmt.Fprintf(w, "<!DOCTYPE html><html><head><title>%s</title></head><body><p>This is a service. Its description is at <a href=\"%s?wsdl\">%s?wsdl</a>.</p></body></html>", s.port.Service.Name, path, path)
+		return
+	}
+	if h.opts.Slow > 0 {
+		time.Sleep(h.opts.Slow)
+	}
+	reply, status := h.call(s, r, body)
+	w.Header().Set("Content-Type", s.port.Version.MediaType()+"; charset=utf-8")
+	if reply == nil {
+		w.WriteHeader(http.StatusAccepted)
+		return
+	}
+	w.Header().Set("Content-Length", fmt.Sprint(len(reply)))
+	w.WriteHeader(status)
+	_, _ = w.Write(reply)
+}
+
+// describe serves a description with the addresses at which it really is.
+func (h *Harbour) describe(w http.ResponseWriter, src []byte) {
+	for _, name := range []string{"berths", "tides", "pilots"} {
+		src = bytes.ReplaceAll(src, []byte("http://"+name+".skerry.test"), []byte("http://"+h.Plain))
+		src = bytes.ReplaceAll(src, []byte("https://"+name+".skerry.test"), []byte("https://"+h.TLS))
+	}
+	w.Header().Set("Content-Type", "text/xml; charset=utf-8")
+	_, _ = w.Write(src)
+}
+
+// call answers one envelope, as a service of its contract would.
+func (h *Harbour) call(s *service, r *http.Request, body []byte) (reply []byte, status int) {
+	v := s.port.Version
+	refuse := func(f *fault) ([]byte, int) { return faultEnvelope(v, f), statusOf(v, f) }
+	if media := soap.VersionOfMedia(r.Header.Get("Content-Type")); media != v {
+		return refuseMedia(v, r.Header.Get("Content-Type"))
+	}
+	d, err := xmltree.ParseEncoded(body, "", xmltree.Limits{Depth: 200})
+	if err != nil {
+		return refuse(&fault{code: "Client", reason: "the request cannot be read: " + err.Error()})
+	}
+	e := soap.Read(d)
+	if e == nil || e.Version != v {
+		return refuse(&fault{code: "VersionMismatch", reason: "an envelope of SOAP " + v.String() + " is due"})
+	}
+	if s.secure != nil && (s.always || r.TLS != nil) {
+		if _, no := s.secure.Check(e); no != nil {
+			return refuse(&fault{code: no.Code, reason: no.Why, secure: true})
+		}
+	}
+	if e.Payload.IsZero() {
+		return refuse(&fault{code: "Client", reason: "the body is empty"})
+	}
+	op := s.port.ByBody(schema.NameOf(e.Payload.Name()))
+	if op == nil {
+		return refuse(&fault{code: "Client", reason: "no such operation: " + e.Payload.Name().Local})
+	}
+	if v == soap.V11 {
+		if a := strings.Trim(r.Header.Get("SOAPAction"), `"`); a != op.Action {
+			return refuse(&fault{code: "Client", reason: fmt.Sprintf("the SOAPAction %q is not that of %s", a, op.Name)})
+		}
+	}
+	if errs := s.contract.Schemas.Validate(e.Payload, op.Input.Element, schema.Options{Most: 1}); len(errs) > 0 {
+		return refuse(&fault{code: "Client", reason: "the message breaks its schema: " + errs[0].Message})
+	}
+	out, f := s.answer(h, op.Name, e.Payload)
+	if f != nil {
+		return refuse(f)
+	}
+	if op.OneWay() {
+		return nil, http.StatusAccepted
+	}
+	reply, _ = soap.Build(v, nil, []byte(out))
+	return reply, http.StatusOK
+}
+
+// refuseMedia refuses a media type in the way of many servers.
+func refuseMedia(v soap.Version, got string) ([]byte, int) {
+	return faultEnvelope(v, &fault{code: "Client", reason: fmt.Sprintf("the media type %q is not taken here", got)}), http.StatusUnsupportedMediaType
+}
+
+func statusOf(v soap.Version, f *fault) int {
+	if v == soap.V12 && f.code != "Server" {
+		return http.StatusBadRequest // SOAP 1.2 part 2 §7.5.2.2
+	}
+	return http.StatusInternalServerError
+}
+
+func faultEnvelope(v soap.Version, f *fault) []byte {
+	code, sub := "soap:"+f.code, ""
+	if f.secure {
+		code, sub = "wsse:"+f.code, ""
+	}
+	detail := ""
+	if v == soap.V12 {
+		code = map[string]string{"Client": "soap:Sender", "Server": "soap:Receiver"}[f.code]
+		if code == "" {
+			code = "soap:" + f.code
+		}
+		if f.secure {
+			code, sub = "soap:Sender", "<soap:Subcode><soap:Value>wsse:"+f.code+"</soap:Value></soap:Subcode>"
+		}
+		if f.detail != "" {
+			detail = "<soap:Detail>" + f.detail + "</soap:Detail>"
+		}
+		out, _ := soap.Build(v, nil, []byte(`    <soap:Fault xmlns:wsse="`+wssec.WSSE+`"><soap:Code><soap:Value>`+code+`</soap:Value>`+sub+`</soap:Code><soap:Reason><soap:Text xml:lang="en">`+
+			xmltree.EscapeText(f.reason)+`</soap:Text></soap:Reason>`+detail+`</soap:Fault>`))
+		return out
+	}
+	if f.detail != "" {
+		detail = "<detail>" + f.detail + "</detail>"
+	}
+	out, _ := soap.Build(v, nil, []byte(`    <soap:Fault xmlns:wsse="`+wssec.WSSE+`"><faultcode>`+code+`</faultcode><faultstring>`+xmltree.EscapeText(f.reason)+`</faultstring>`+detail+`</soap:Fault>`))
+	return out
+}
+
+// WriteContracts puts the harbour's descriptions into a folder, for those who
+// want them as files.
+func WriteContracts(dir string) error {
+	entries, err := contracts.ReadDir("contracts")
+	if err != nil {
+		return err
+	}
+	for _, e := range entries {
+		b, err := contracts.ReadFile("contracts/" + e.Name())
+		if err != nil {
+			return err
+		}
+		if err := os.WriteFile(dir+"/"+e.Name(), b, 0o600); err != nil {
+			return err
+		}
+	}
+	return nil
+}
