@@ -53,3 +53,6 @@ type fetching struct {
 	// read takes what came and says why it is no description, if it is none.
 	read func(body []byte, location string) error
 }
+
+// Agent is the User-Agent that Orenda sends.
+const Agent = "Orenda"

@@ -88,7 +88,7 @@ func environmentUnknown(c *Case) []exchange.Finding {
 		Evidence: []exchange.Evidence{named("environment", "environment = "+e.Name)},
 	}
 	if e.Near != "" {
-		f.Remedies = append(f.Remedies, exchange.NewRemedy("use "+e.Near, exchange.Change{Where: "workspace", Key: "environment", From: e.Name, To: e.Near}))
+		f.Remedies = append(f.Remedies, exchange.NewRemedy("use "+e.Near, exchange.Change{Where: "workspace", Key: "default-environment", From: e.Name, To: e.Near}))
 	}
 	return one(f)
 }
@@ -207,9 +207,6 @@ func endpointMissing(c *Case) []exchange.Finding {
 	}
 	f := exchange.Finding{Title: e.Error(), Why: "These exist: " + orNone(strings.Join(e.Others, ", ")) + ".",
 		Evidence: []exchange.Evidence{named("endpoint", "endpoint = "+orNone(e.Name))}}
-	if e.Near != "" {
-		f.Remedies = append(f.Remedies, exchange.NewRemedy("call over "+e.Near, exchange.Change{Where: "workspace", Key: "call.endpoint", From: e.Name, To: e.Near}))
-	}
 	return one(f)
 }
 

@@ -1,0 +1,195 @@
+// Package user is what belongs to the person rather than to a workspace: where
+// configuration and state live, identities, and what was approved.
+package user
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"sync"
+	"syscall"
+
+	"github.com/pelletier/go-toml/v2"
+
+	"orenda/internal/endpoint"
+	"orenda/internal/identity"
+	"orenda/internal/near"
+)
+
+// Home is the person's folders (XDG base directories).
+type Home struct {
+	Config string // identities.toml, approvals.toml
+	State  string // the journal
+
+	mu sync.Mutex
+}
+
+// Find finds the folders: $ORENDA_HOME holds both where it is set; else
+// $XDG_CONFIG_HOME/orenda and $XDG_STATE_HOME/orenda with their usual defaults.
+func Find() (*Home, error) {
+	if h := os.Getenv("ORENDA_HOME"); h != "" {
+		return &Home{Config: filepath.Join(h, "config"), State: filepath.Join(h, "state")}, nil
+	}
+	home, err := os.UserHomeDir()
+	if err != nil {
+		return nil, err
+	}
+	pick := func(env, fallback string) string {
+		if v := os.Getenv(env); filepath.IsAbs(v) {
+			return filepath.Join(v, "orenda")
+		}
+		return filepath.Join(home, fallback, "orenda")
+	}
+	return &Home{Config: pick("XDG_CONFIG_HOME", ".config"), State: pick("XDG_STATE_HOME", ".local/state")}, nil
+}
+
+// Identities are those the person has, by name.
+func (h *Home) Identities() (map[string]*identity.Identity, error) {
+	out := map[string]*identity.Identity{}
+	path := filepath.Join(h.Config, "identities.toml")
+	b, err := os.ReadFile(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return out, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	if err := toml.Unmarshal(b, &out); err != nil {
+		return nil, fmt.Errorf("%s: %w", path, err)
+	}
+	for name, id := range out {
+		id.Name = name
+	}
+	return out, nil
+}
+
+// Identity is the identity of that name, or an *endpoint.IdentityError.
+func (h *Home) Identity(name string) (*identity.Identity, error) {
+	all, err := h.Identities()
+	if err != nil {
+		return nil, err
+	}
+	if id := all[name]; id != nil {
+		return id, nil
+	}
+	names := make([]string, 0, len(all))
+	for n := range all {
+		names = append(names, n)
+	}
+	slices.Sort(names)
+	return nil, &endpoint.IdentityError{Name: name, Near: near.Miss(name, names), Others: names}
+}
+
+// SaveIdentity adds or replaces an identity.
+func (h *Home) SaveIdentity(id identity.Identity) error {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	all, err := h.Identities()
+	if err != nil {
+		return err
+	}
+	all[id.Name] = &id
+	b, err := toml.Marshal(all)
+	if err != nil {
+		return err
+	}
+	return WriteFile(filepath.Join(h.Config, "identities.toml"), b)
+}
+
+// approvals: by workspace, then by identity, the places it may go to.
+type approvals map[string]map[string][]string
+
+func (h *Home) approvals() (approvals, error) {
+	out := approvals{}
+	b, err := os.ReadFile(filepath.Join(h.Config, "approvals.toml"))
+	if errors.Is(err, fs.ErrNotExist) {
+		return out, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	return out, toml.Unmarshal(b, &out)
+}
+
+// Allowed tells whether an identity may go to a place (scheme://host:port)
+// from a workspace.
+func (h *Home) Allowed(workspace, id, place string) bool {
+	a, err := h.approvals()
+	return err == nil && slices.Contains(a[workspace][id], place)
+}
+
+// Allow approves that once and for all.
+func (h *Home) Allow(workspace, id, place string) error {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	a, err := h.approvals()
+	if err != nil {
+		return err
+	}
+	if a[workspace] == nil {
+		a[workspace] = map[string][]string{}
+	}
+	if !slices.Contains(a[workspace][id], place) {
+		a[workspace][id] = append(a[workspace][id], place)
+	}
+	b, err := toml.Marshal(a)
+	if err != nil {
+		return err
+	}
+	return WriteFile(filepath.Join(h.Config, "approvals.toml"), b)
+}
+
+// WriteFile writes a private file so that a reader, or a crash at any point,
+// meets the old content or the new.
+func WriteFile(path string, b []byte) error {
+	dir := filepath.Dir(path)
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return err
+	}
+	f, err := os.CreateTemp(dir, ".orenda-*")
+	if err != nil {
+		return err
+	}
+	defer os.Remove(f.Name())
+	if _, err = f.Write(b); err == nil {
+		err = f.Sync()
+	}
+	if cerr := f.Close(); err == nil {
+		err = cerr
+	}
+	if err != nil {
+		return err
+	}
+	if err := os.Rename(f.Name(), path); err != nil {
+		return err
+	}
+	if d, err := os.Open(dir); err == nil {
+		_ = d.Sync()
+		d.Close()
+	}
+	return nil
+}
+
+// Lock holds a lock on a workspace against other processes until the returned
+// function is called. The lock file is on the person's side.
+func (h *Home) Lock(workspace string) (unlock func(), err error) {
+	dir := filepath.Join(h.State, "locks")
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return nil, err
+	}
+	sum := sha256.Sum256([]byte(workspace))
+	f, err := os.OpenFile(filepath.Join(dir, hex.EncodeToString(sum[:8])), os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return nil, err
+	}
+	if err := syscall.Flock(int(f.Fd()), syscall.LOCK_EX); err != nil {
+		f.Close()
+		return nil, err
+	}
+	return func() { f.Close() }, nil
+}

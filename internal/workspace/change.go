@@ -1,0 +1,206 @@
+package workspace
+
+import (
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+
+	"orenda/internal/endpoint"
+	"orenda/internal/exchange"
+	"orenda/internal/trust"
+	"orenda/internal/xmltree"
+)
+
+// set is one value to be set in the settings file; nil takes it out.
+type set struct {
+	path  []string
+	value any
+}
+
+// set changes the settings file: under a lock, on what is in it now, written
+// whole or not at all. What cannot be read is never overwritten.
+func (w *Workspace) set(sets ...set) error {
+	if w.Dir != "" && w.Home != nil {
+		unlock, err := w.Home.Lock(w.Dir)
+		if err != nil {
+			return err
+		}
+		defer unlock()
+	}
+	src, err := w.store.read(File)
+	if err != nil {
+		return err
+	}
+	if err := w.parse(src); err != nil {
+		return err
+	}
+	for _, s := range sets {
+		if src, err = setKey(src, s.path, s.value); err != nil {
+			return &FileError{Path: w.Where(), Why: err.Error()}
+		}
+	}
+	if err := w.store.write(File, src); err != nil {
+		return &FileError{Path: w.Where(), Why: err.Error()}
+	}
+	return w.parse(src)
+}
+
+// Apply makes the changes of a remedy, or of a person. Those of the workspace
+// go into its file, all together or none of them.
+func (w *Workspace) Apply(changes ...exchange.Change) error {
+	var sets []set
+	for _, c := range changes {
+		switch c.Where {
+		case "user":
+			id, ok := strings.CutPrefix(c.Key, "allow.")
+			if !ok {
+				return fmt.Errorf("the change of %s is not known", c.Key)
+			}
+			if err := w.Home.Allow(w.ID(), id, fmt.Sprint(c.To)); err != nil {
+				return err
+			}
+		case "workspace":
+			s, err := w.settingChange(c)
+			if err != nil {
+				return err
+			}
+			sets = append(sets, s...)
+		default:
+			return fmt.Errorf("a change of the %s is not made here", c.Where)
+		}
+	}
+	return w.set(sets...)
+}
+
+func (w *Workspace) settingChange(c exchange.Change) ([]set, error) {
+	parts := strings.SplitN(c.Key, ".", 3)
+	if len(parts) == 1 && (parts[0] == "default-environment" || parts[0] == "name") {
+		return []set{{parts, fmt.Sprint(c.To)}}, nil
+	}
+	if len(parts) != 3 {
+		return nil, fmt.Errorf("the change of %s is not known", c.Key)
+	}
+	kind, name, key := parts[0], parts[1], parts[2]
+	if kind == "environment" {
+		return []set{{parts, text(c.To)}}, nil
+	}
+	if kind != "endpoint" && kind != "profile" {
+		return nil, fmt.Errorf("the change of %s is not known", c.Key)
+	}
+	e := w.Endpoint(name)
+	if kind == "endpoint" && e == nil {
+		return nil, fmt.Errorf("there is no endpoint %s", name)
+	}
+	switch key {
+	case "trust":
+		return w.trustChange(e, c)
+	case "default":
+		// One default for what the same ports serve.
+		out := []set{{parts, true}}
+		for _, o := range w.Endpoints {
+			if o != e && o.Default && o.Contract == e.Contract && w.samePortType(o, e) {
+				out = append(out, set{[]string{"endpoint", o.Name, "default"}, nil})
+			}
+		}
+		return out, nil
+	case "off":
+		return []set{{parts, c.To == true || c.To == "true"}}, nil
+	case "profile", "port", "contract":
+		return []set{{parts, text(c.To)}}, nil
+	}
+	k := endpoint.KeyOf(key)
+	if k == nil {
+		return nil, fmt.Errorf("there is no setting %s", key)
+	}
+	if c.To == nil || c.To == "" {
+		return []set{{parts, nil}}, nil
+	}
+	var value any = text(c.To)
+	switch k.Kind {
+	case endpoint.Switch:
+		value = text(c.To) == "true"
+	case endpoint.List:
+		list, ok := c.To.([]string)
+		if !ok {
+			list = []string{fmt.Sprint(c.To)}
+		}
+		value = list
+	}
+	return []set{{parts, value}}, nil
+}
+
+func text(v any) any {
+	if v == nil {
+		return nil
+	}
+	return fmt.Sprint(v)
+}
+
+func (w *Workspace) samePortType(a, b *Endpoint) bool {
+	c, err := w.Contract(a.Contract)
+	if err != nil {
+		return false
+	}
+	pa, pb := c.Port(a.Port), c.Port(b.Port)
+	return pa != nil && pb != nil && pa.PortType == pb.PortType
+}
+
+// trustChange keeps certificates as a file and puts it on an endpoint's list.
+func (w *Workspace) trustChange(e *Endpoint, c exchange.Change) ([]set, error) {
+	list := slices.Clone(e.Values["trust"])
+	pem := fmt.Sprint(c.To)
+	if !strings.Contains(pem, "-----BEGIN") {
+		if l, ok := c.To.([]string); ok {
+			return []set{{[]string{"endpoint", e.Name, "trust"}, l}}, nil
+		}
+		return []set{{[]string{"endpoint", e.Name, "trust"}, append(list, pem)}}, nil
+	}
+	certs, err := trust.Read([]byte(pem))
+	if err != nil {
+		return nil, err
+	}
+	file := path.Join("trust", FileName(certs[0].Subject.CommonName)+"-"+trust.Fingerprint(certs[0])[:8]+".pem")
+	if err := w.store.write(file, trust.PEM(certs...)); err != nil {
+		return nil, err
+	}
+	if !slices.Contains(list, file) {
+		list = append(list, file)
+	}
+	return []set{{[]string{"endpoint", e.Name, "trust"}, list}}, nil
+}
+
+// ChangeDraft makes a remedy's change to a draft: of the namespace of its body
+// element, or of the operation that it belongs to. It gives the draft's name
+// afterwards.
+func (w *Workspace) ChangeDraft(r DraftRef, c exchange.Change) (DraftRef, error) {
+	src, err := w.ReadDraft(r)
+	if err != nil {
+		return r, err
+	}
+	switch c.Key {
+	case "operation":
+		to := r
+		to.Operation = fmt.Sprint(c.To)
+		if err := w.WriteDraft(to, src); err != nil {
+			return r, err
+		}
+		return to, w.RemoveDraft(r)
+	case "namespace":
+		d, err := xmltree.Parse(src, xmltree.Limits{})
+		if err != nil {
+			return r, err
+		}
+		root := d.Root()
+		for a := range root.Attrs() {
+			n := root.Name()
+			if a.Name.Space == xmltree.XMLNSNamespace && (a.Name.Local == n.Prefix && a.Name.Prefix != "" || n.Prefix == "" && a.Name.Prefix == "") {
+				out := string(src[:a.Inner.Start]) + xmltree.EscapeAttr(fmt.Sprint(c.To)) + string(src[a.Inner.End:])
+				return r, w.WriteDraft(r, []byte(out))
+			}
+		}
+		at := root.Span().Start + 1 + len(root.Name().Qualified())
+		return r, w.WriteDraft(r, []byte(string(src[:at])+` xmlns="`+xmltree.EscapeAttr(fmt.Sprint(c.To))+`"`+string(src[at:])))
+	}
+	return r, fmt.Errorf("the change of %s is not known", c.Key)
+}

@@ -1,0 +1,262 @@
+package workspace
+
+import (
+	"bytes"
+	"fmt"
+	"reflect"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/pelletier/go-toml/v2"
+	"github.com/pelletier/go-toml/v2/unstable"
+)
+
+// entry is a key with its value as it stands in a file.
+type entry struct {
+	path     []string // table and key
+	keyAt    int
+	from, to int // of the value
+	header   bool
+	end      int // of a header: where its line ends
+}
+
+// scan lists the tables and keys of a TOML document with their places.
+func scan(src []byte) ([]entry, error) {
+	var out []entry
+	var p unstable.Parser
+	p.Reset(src)
+	var table []string
+	for p.NextExpression() {
+		e := p.Expression()
+		var parts []string
+		at := -1
+		for it := e.Key(); it.Next(); {
+			if at < 0 {
+				at = int(it.Node().Raw.Offset)
+			}
+			parts = append(parts, string(it.Node().Data))
+		}
+		switch e.Kind {
+		case unstable.Table, unstable.ArrayTable:
+			table = parts
+			end := len(src)
+			if n := bytes.IndexByte(src[at:], '\n'); n >= 0 {
+				end = at + n + 1
+			}
+			out = append(out, entry{path: slices.Clone(table), keyAt: at, header: true, end: end})
+		case unstable.KeyValue:
+			eq := at + bytes.IndexByte(src[at:], '=')
+			from := eq + 1
+			for from < len(src) && (src[from] == ' ' || src[from] == '\t') {
+				from++
+			}
+			to := valueEnd(src, from)
+			out = append(out, entry{path: append(slices.Clone(table), parts...), keyAt: at, from: from, to: to})
+		}
+	}
+	return out, p.Error()
+}
+
+// valueEnd finds where a TOML value ends that begins at i.
+func valueEnd(src []byte, i int) int {
+	depth := 0
+	for i < len(src) {
+		switch c := src[i]; {
+		case c == '"' || c == '\'':
+			q := src[i : i+1]
+			if bytes.HasPrefix(src[i:], []byte{c, c, c}) {
+				q = src[i : i+3]
+			}
+			i += len(q)
+			for i < len(src) && !bytes.HasPrefix(src[i:], q) {
+				if c == '"' && src[i] == '\\' {
+					i++
+				}
+				i++
+			}
+			i += len(q)
+			for len(q) == 3 && i < len(src) && src[i] == c { // quotes that end a multi-line string
+				i++
+			}
+		case c == '[' || c == '{':
+			depth++
+			i++
+		case c == ']' || c == '}':
+			depth--
+			i++
+		case c == '#' && depth > 0:
+			for i < len(src) && src[i] != '\n' {
+				i++
+			}
+		case depth == 0 && (c == '\n' || c == '\r' || c == '#'):
+			for i > 0 && (src[i-1] == ' ' || src[i-1] == '\t') {
+				i--
+			}
+			return i
+		default:
+			i++
+		}
+	}
+	return len(src)
+}
+
+func tomlKey(s string) string {
+	for _, r := range s {
+		if (r < 'a' || r > 'z') && (r < 'A' || r > 'Z') && (r < '0' || r > '9') && r != '-' && r != '_' {
+			return strconv.Quote(s)
+		}
+	}
+	if s == "" {
+		return `""`
+	}
+	return s
+}
+
+func tomlValue(v any) string {
+	switch v := v.(type) {
+	case bool:
+		return strconv.FormatBool(v)
+	case []string:
+		parts := make([]string, len(v))
+		for i, s := range v {
+			parts[i] = tomlValue(s)
+		}
+		return "[" + strings.Join(parts, ", ") + "]"
+	case string:
+		b, err := toml.Marshal(map[string]string{"k": v})
+		if err == nil {
+			return strings.TrimSpace(strings.TrimPrefix(string(b), "k = "))
+		}
+	}
+	return strconv.Quote(fmt.Sprint(v))
+}
+
+// setKey changes one value in a TOML document, or adds it, and touches nothing
+// else: comments and order stay. A nil value takes the key out.
+func setKey(src []byte, path []string, value any) ([]byte, error) {
+	entries, err := scan(src)
+	if err != nil {
+		return nil, err
+	}
+	out, err := splice(src, entries, path, value)
+	if err != nil {
+		return nil, err
+	}
+	// What was meant happened, and nothing else did.
+	var before, after map[string]any
+	if err := toml.Unmarshal(src, &before); err != nil {
+		return nil, err
+	}
+	if err := toml.Unmarshal(out, &after); err != nil {
+		return nil, fmt.Errorf("setting %s would break the file: %w", strings.Join(path, "."), err)
+	}
+	put(before, path, value)
+	if !reflect.DeepEqual(plain(before), plain(after)) {
+		return nil, fmt.Errorf("setting %s would change something else in the file", strings.Join(path, "."))
+	}
+	return out, nil
+}
+
+func splice(src []byte, entries []entry, path []string, value any) ([]byte, error) {
+	table, key := path[:len(path)-1], path[len(path)-1]
+	line := func(v any) string { return tomlKey(key) + " = " + tomlValue(v) + "\n" }
+	for _, e := range entries {
+		if e.header || !slices.Equal(e.path, path) {
+			continue
+		}
+		if value != nil {
+			return []byte(string(src[:e.from]) + tomlValue(value) + string(src[e.to:])), nil
+		}
+		start := bytes.LastIndexByte(src[:e.keyAt], '\n') + 1
+		end := e.to
+		if n := bytes.IndexByte(src[end:], '\n'); n >= 0 {
+			end += n + 1
+		}
+		return []byte(string(src[:start]) + string(src[end:])), nil
+	}
+	if value == nil {
+		return src, nil
+	}
+	// After the last key of its table, or after its header.
+	at := -1
+	for _, e := range entries {
+		if e.header && slices.Equal(e.path, table) {
+			at = e.end
+		}
+		if !e.header && slices.Equal(e.path[:len(e.path)-1], table) {
+			at = e.to
+			if n := bytes.IndexByte(src[at:], '\n'); n >= 0 {
+				at += n + 1
+			} else {
+				at = len(src)
+			}
+		}
+	}
+	if at < 0 && len(table) == 0 {
+		return []byte(line(value) + string(src)), nil
+	}
+	head := string(src)
+	if at < 0 {
+		if head != "" && !strings.HasSuffix(head, "\n") {
+			head += "\n"
+		}
+		quoted := make([]string, len(table))
+		for i, t := range table {
+			quoted[i] = tomlKey(t)
+		}
+		if head != "" {
+			head += "\n"
+		}
+		return []byte(head + "[" + strings.Join(quoted, ".") + "]\n" + line(value)), nil
+	}
+	before := head[:at]
+	if !strings.HasSuffix(before, "\n") && before != "" {
+		before += "\n"
+	}
+	return []byte(before + line(value) + head[at:]), nil
+}
+
+// put sets a value in a decoded document.
+func put(m map[string]any, path []string, value any) {
+	for _, p := range path[:len(path)-1] {
+		next, ok := m[p].(map[string]any)
+		if !ok {
+			if value == nil {
+				return
+			}
+			next = map[string]any{}
+			m[p] = next
+		}
+		m = next
+	}
+	if value == nil {
+		delete(m, path[len(path)-1])
+		return
+	}
+	m[path[len(path)-1]] = value
+}
+
+// plain makes values comparable that are written in different ways, and drops
+// empty tables.
+func plain(v any) any {
+	switch v := v.(type) {
+	case map[string]any:
+		out := map[string]any{}
+		for k, x := range v {
+			p := plain(x)
+			if m, ok := p.(map[string]any); ok && len(m) == 0 {
+				continue
+			}
+			out[k] = p
+		}
+		return out
+	case []string:
+		out := make([]any, len(v))
+		for i, s := range v {
+			out[i] = s
+		}
+		return out
+	}
+	return v
+}

@@ -1,0 +1,180 @@
+package workspace
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"strings"
+
+	"orenda/internal/call"
+	"orenda/internal/contract"
+	"orenda/internal/diagnose"
+	"orenda/internal/endpoint"
+	"orenda/internal/near"
+)
+
+// Serving are the endpoints, switched on, that serve an operation.
+func (w *Workspace) Serving(contractName, operation string) []*Endpoint {
+	var out []*Endpoint
+	c, err := w.Contract(contractName)
+	if err != nil {
+		return nil
+	}
+	for _, e := range w.Endpoints {
+		if e.Contract != contractName || e.Off {
+			continue
+		}
+		if p := c.Port(e.Port); p != nil && p.Operation(operation) != nil {
+			out = append(out, e)
+		}
+	}
+	return out
+}
+
+// Settle finds the endpoint that a call uses: the one that was named, the
+// default, or the only one. Where it cannot be settled the error says why.
+func (w *Workspace) Settle(r DraftRef, named string) (*Endpoint, error) {
+	serving := w.Serving(r.Contract, r.Operation)
+	var names []string
+	for _, e := range serving {
+		names = append(names, e.Name)
+	}
+	if named != "" {
+		for _, e := range serving {
+			if e.Name == named {
+				return e, nil
+			}
+		}
+		return nil, &endpoint.MissingError{Operation: r.Operation, Name: named, Near: near.Miss(named, names), Others: names}
+	}
+	switch len(serving) {
+	case 0:
+		return nil, &endpoint.MissingError{Operation: r.Operation}
+	case 1:
+		return serving[0], nil
+	}
+	var byDefault []*Endpoint
+	for _, e := range serving {
+		if e.Default {
+			byDefault = append(byDefault, e)
+		}
+	}
+	if len(byDefault) == 1 {
+		return byDefault[0], nil
+	}
+	amb := &endpoint.AmbiguousError{Operation: r.Operation}
+	c, _ := w.Contract(r.Contract)
+	for _, e := range serving {
+		p := c.Port(e.Port)
+		s := w.settings(e, p)
+		scheme, _, _ := strings.Cut(s.Text("address"), "://")
+		amb.Endpoints = append(amb.Endpoints, endpoint.Alternative{Name: e.Name, Differs: fmt.Sprintf("SOAP %s · %s · port %s", s.Text("soap"), scheme, e.Port)})
+	}
+	return nil, amb
+}
+
+// settings are the layers of an endpoint.
+func (w *Workspace) settings(e *Endpoint, p *contract.Port) endpoint.Settings {
+	var s endpoint.Settings
+	if e != nil && e.Profile != "" {
+		if v := w.Profiles[e.Profile]; v != nil {
+			s.Layers = append(s.Layers, endpoint.Layer{Source: "profile " + e.Profile, Values: v})
+		}
+	}
+	if p != nil {
+		v := map[string][]string{"soap": {p.Version.String()}}
+		if p.Address != "" {
+			v["address"] = []string{strings.ReplaceAll(p.Address, "$", "$$")}
+		}
+		s.Layers = append(s.Layers, endpoint.Layer{Source: "contract", Values: v})
+	}
+	if e != nil {
+		s.Layers = append(s.Layers, endpoint.Layer{Source: "endpoint", Values: e.Values})
+	}
+	return s
+}
+
+// Settings are the settings in force for an endpoint.
+func (w *Workspace) Settings(name string) endpoint.Settings {
+	e := w.Endpoint(name)
+	if e == nil {
+		return endpoint.Settings{}
+	}
+	c, err := w.Contract(e.Contract)
+	if err != nil {
+		return w.settings(e, nil)
+	}
+	return w.settings(e, c.Port(e.Port))
+}
+
+// Using are the endpoints that use a profile.
+func (w *Workspace) Using(profile string) []string {
+	var out []string
+	for _, e := range w.Endpoints {
+		if e.Profile == profile {
+			out = append(out, e.Name)
+		}
+	}
+	return out
+}
+
+// Plan makes the plan of a call: a draft over an endpoint ("" the default one)
+// in an environment ("" the workspace's).
+func (w *Workspace) Plan(r DraftRef, endpointName, environment string) (call.Plan, error) {
+	p := call.Plan{Workspace: w.ID(), ContractName: r.Contract, Operation: r.Operation, DraftName: r.Name, Environment: environment,
+		Agent: call.Agent, ReadFile: w.ReadFile, Shares: w.Using}
+	if p.Environment == "" {
+		p.Environment = w.Environment
+	}
+	var ok bool
+	if p.Variables, ok = w.Variables(p.Environment); !ok {
+		var names []string
+		for _, e := range w.Environments {
+			names = append(names, e.Name)
+		}
+		p.EnvError = &endpoint.EnvironmentError{Name: p.Environment, Near: near.Miss(p.Environment, names), Others: names}
+	}
+	var err error
+	if p.Contract, err = w.Contract(r.Contract); err != nil {
+		return p, err
+	}
+	p.Served = w.ContractNamed(r.Contract).Served
+	if !slices.Contains(p.Contract.OperationNames(), r.Operation) {
+		names := p.Contract.OperationNames()
+		p.Unsettled = &endpoint.OperationError{Name: r.Operation, Near: near.Miss(r.Operation, names), Others: names}
+		return p, nil
+	}
+	if p.Draft, err = w.ReadDraft(r); err != nil {
+		return p, err
+	}
+	e, err := w.Settle(r, endpointName)
+	if err != nil {
+		p.Unsettled = err
+		p.Endpoint = endpointName
+		return p, nil
+	}
+	p.Endpoint, p.Port = e.Name, p.Contract.Port(e.Port)
+	p.Settings = w.settings(e, p.Port)
+	if w.Home != nil {
+		p.Identity = w.Home.Identity
+		p.Allowed = func(id, scheme, host, port string) bool {
+			return w.Home.Allowed(w.ID(), id, scheme+"://"+host+":"+port)
+		}
+		p.Identities = Identities(w)
+	}
+	return p, nil
+}
+
+// Identities are those that remedies may offer.
+func Identities(w *Workspace) []diagnose.Identity {
+	all, err := w.Home.Identities()
+	if err != nil {
+		return nil
+	}
+	var out []diagnose.Identity
+	for _, id := range all {
+		out = append(out, diagnose.Identity{Name: id.Name, User: id.User})
+	}
+	slices.SortFunc(out, func(a, b diagnose.Identity) int { return cmp.Compare(a.Name, b.Name) })
+	return out
+}

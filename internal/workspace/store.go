@@ -1,0 +1,182 @@
+package workspace
+
+import (
+	"errors"
+	"io"
+	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"unicode"
+)
+
+// store keeps the files of a workspace, by slash-separated relative paths.
+type store interface {
+	read(name string) ([]byte, error)
+	write(name string, b []byte) error
+	list(dir string) ([]string, error) // all files below, sorted; none where there is no such folder
+	remove(name string) error
+}
+
+// memory is a workspace that was not saved yet.
+type memory struct {
+	mu    sync.Mutex
+	files map[string][]byte
+}
+
+func (m *memory) read(name string) ([]byte, error) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	b, ok := m.files[name]
+	if !ok {
+		return nil, &fs.PathError{Op: "open", Path: name, Err: fs.ErrNotExist}
+	}
+	return b, nil
+}
+
+func (m *memory) write(name string, b []byte) error {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.files[name] = slices.Clone(b)
+	return nil
+}
+
+func (m *memory) remove(name string) error {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	delete(m.files, name)
+	return nil
+}
+
+func (m *memory) list(dir string) (out []string, _ error) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	for name := range m.files {
+		if strings.HasPrefix(name, dir+"/") {
+			out = append(out, name)
+		}
+	}
+	slices.Sort(out)
+	return out, nil
+}
+
+// folder is a workspace on disk. Files are opened through os.Root, so that no
+// name and no link leads out of it.
+type folder struct{ dir string }
+
+func (f folder) root(make bool) (*os.Root, error) {
+	if make {
+		if err := os.MkdirAll(f.dir, 0o700); err != nil {
+			return nil, err
+		}
+	}
+	return os.OpenRoot(f.dir)
+}
+
+func (f folder) read(name string) ([]byte, error) {
+	r, err := f.root(false)
+	if err != nil {
+		return nil, err
+	}
+	defer r.Close()
+	file, err := r.Open(filepath.FromSlash(name))
+	if err != nil {
+		return nil, err
+	}
+	defer file.Close()
+	return io.ReadAll(file)
+}
+
+// write is atomic: a temporary file beside it, synced, then renamed.
+func (f folder) write(name string, b []byte) error {
+	r, err := f.root(true)
+	if err != nil {
+		return err
+	}
+	defer r.Close()
+	dir := path.Dir(name)
+	if dir != "." {
+		if err := r.MkdirAll(filepath.FromSlash(dir), 0o700); err != nil {
+			return err
+		}
+	}
+	tmp := path.Join(dir, ".orenda-"+path.Base(name)+".tmp")
+	file, err := r.OpenFile(filepath.FromSlash(tmp), os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
+	if err != nil {
+		return err
+	}
+	if _, err = file.Write(b); err == nil {
+		err = file.Sync()
+	}
+	if cerr := file.Close(); err == nil {
+		err = cerr
+	}
+	if err == nil {
+		err = r.Rename(filepath.FromSlash(tmp), filepath.FromSlash(name))
+	}
+	if err != nil {
+		_ = r.Remove(filepath.FromSlash(tmp))
+		return err
+	}
+	if d, err := r.Open(filepath.FromSlash(dir)); err == nil {
+		_ = d.Sync()
+		d.Close()
+	}
+	return nil
+}
+
+func (f folder) remove(name string) error {
+	r, err := f.root(false)
+	if err != nil {
+		return err
+	}
+	defer r.Close()
+	return r.Remove(filepath.FromSlash(name))
+}
+
+func (f folder) list(dir string) (out []string, err error) {
+	r, err := f.root(false)
+	if err != nil {
+		return nil, err
+	}
+	defer r.Close()
+	err = fs.WalkDir(r.FS(), dir, func(p string, d fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		if d.Type().IsRegular() && !strings.HasPrefix(d.Name(), ".") {
+			out = append(out, p)
+		}
+		return nil
+	})
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	slices.Sort(out)
+	return out, err
+}
+
+// FileName makes a file name of a name that came from outside: no separators,
+// no leading dot, nothing that a shell or another system would trip over.
+func FileName(name string) string {
+	var b strings.Builder
+	for _, r := range name {
+		switch {
+		case unicode.IsLetter(r) || unicode.IsDigit(r) || strings.ContainsRune("-_ .", r):
+			b.WriteRune(r)
+		default:
+			b.WriteByte('_')
+		}
+		if b.Len() > 80 {
+			break
+		}
+	}
+	s := strings.Trim(b.String(), ". ")
+	if s == "" {
+		return "unnamed"
+	}
+	return s
+}

@@ -1,0 +1,551 @@
+// Package workspace keeps settings, contracts and drafts in a folder that
+// belongs in version control: one hand-editable file, orenda.toml, and the
+// files beside it. It holds no secret and runs nothing.
+package workspace
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io/fs"
+	"path"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/pelletier/go-toml/v2"
+
+	"orenda/internal/contract"
+	"orenda/internal/endpoint"
+	"orenda/internal/message"
+	"orenda/internal/near"
+	"orenda/internal/soap"
+	"orenda/internal/user"
+)
+
+// File is the name of the settings file.
+const File = "orenda.toml"
+
+// Workspace is a workspace, on disk or in memory.
+type Workspace struct {
+	Dir  string // absolute; "" while it was not saved
+	Home *user.Home
+
+	Name         string
+	Environment  string // the default one
+	Endpoints    []*Endpoint
+	Contracts    []*Contract
+	Environments []Environment
+	Profiles     map[string]map[string][]string
+	Warnings     []string // unknown keys and the like
+
+	store  store
+	mu     sync.Mutex
+	loaded map[string]*contract.Contract
+}
+
+// Endpoint is a named way to reach a port.
+type Endpoint struct {
+	Name, Contract, Port, Profile string
+	Default, Off                  bool
+	Values                        map[string][]string
+}
+
+// Contract is a description that the workspace keeps.
+type Contract struct {
+	Name   string
+	Source string // where it came from
+	Served string // host and port that served it
+}
+
+// Environment is a named set of variables.
+type Environment struct {
+	Name      string
+	Variables map[string]string
+}
+
+// FileError is a workspace file that cannot be used, with the place.
+type FileError struct {
+	Path         string
+	Line, Column int
+	Why          string
+}
+
+func (e *FileError) Error() string {
+	if e.Line == 0 {
+		return fmt.Sprintf("%s: %s", e.Path, e.Why)
+	}
+	return fmt.Sprintf("%s:%d:%d: %s", e.Path, e.Line, e.Column, e.Why)
+}
+
+// ErrNone means that a folder holds no workspace.
+var ErrNone = errors.New("there is no " + File + " here")
+
+// Open reads the workspace in a folder.
+func Open(dir string, home *user.Home) (*Workspace, error) {
+	abs, err := filepath.Abs(dir)
+	if err != nil {
+		return nil, err
+	}
+	w := &Workspace{Dir: abs, Home: home, store: folder{abs}, loaded: map[string]*contract.Contract{}}
+	return w, w.Reload()
+}
+
+// New makes a workspace in memory.
+func New(name string, home *user.Home) *Workspace {
+	w := &Workspace{Home: home, store: &memory{files: map[string][]byte{}}, loaded: map[string]*contract.Contract{}}
+	_ = w.store.write(File, []byte("name = "+tomlValue(name)+"\n"))
+	_ = w.Reload()
+	return w
+}
+
+// SaveTo writes a workspace that was in memory into a folder, which must not
+// hold one.
+func (w *Workspace) SaveTo(dir string) error {
+	m, ok := w.store.(*memory)
+	if !ok {
+		return errors.New("the workspace is on disk already")
+	}
+	abs, err := filepath.Abs(dir)
+	if err != nil {
+		return err
+	}
+	f := folder{abs}
+	if _, err := f.read(File); err == nil {
+		return fmt.Errorf("%s holds a workspace already", abs)
+	}
+	for name, b := range m.files {
+		if err := f.write(name, b); err != nil {
+			return err
+		}
+	}
+	w.Dir, w.store = abs, f
+	return nil
+}
+
+// Where names the settings file for messages.
+func (w *Workspace) Where() string {
+	if w.Dir == "" {
+		return File + " (in memory)"
+	}
+	return filepath.Join(w.Dir, File)
+}
+
+// ID is what exchanges and approvals know the workspace by.
+func (w *Workspace) ID() string {
+	if w.Dir == "" {
+		return "(in memory)"
+	}
+	return w.Dir
+}
+
+// Reload reads the settings file again. On an error what was there stays.
+func (w *Workspace) Reload() error {
+	src, err := w.store.read(File)
+	if errors.Is(err, fs.ErrNotExist) {
+		return ErrNone
+	}
+	if err != nil {
+		return &FileError{Path: w.Where(), Why: err.Error()}
+	}
+	return w.parse(src)
+}
+
+func (w *Workspace) parse(src []byte) error {
+	fail := func(at int, format string, args ...any) error {
+		line, col := position(src, at)
+		return &FileError{w.Where(), line, col, fmt.Sprintf(format, args...)}
+	}
+	var tree map[string]any
+	if err := toml.Unmarshal(src, &tree); err != nil {
+		var de *toml.DecodeError
+		if errors.As(err, &de) {
+			line, col := de.Position()
+			return &FileError{w.Where(), line, col, strings.TrimPrefix(de.Error(), "toml: ")}
+		}
+		return &FileError{Path: w.Where(), Why: err.Error()}
+	}
+	entries, err := scan(src)
+	if err != nil {
+		return &FileError{Path: w.Where(), Why: err.Error()}
+	}
+	next := &Workspace{Profiles: map[string]map[string][]string{}}
+	ends, conts, envs := map[string]*Endpoint{}, map[string]*Contract{}, map[string]*Environment{}
+	get := func(path []string) any {
+		var v any = tree
+		for _, p := range path {
+			m, _ := v.(map[string]any)
+			v = m[p]
+		}
+		return v
+	}
+	text := func(e entry) (string, error) {
+		v, err := texts(get(e.path))
+		if err != nil || len(v) != 1 {
+			return "", fail(e.from, "%s must be a text", strings.Join(e.path, "."))
+		}
+		return v[0], nil
+	}
+	for _, e := range entries {
+		kind, depth := e.path[0], len(e.path)
+		named := ""
+		if depth > 1 {
+			named = e.path[1]
+		}
+		switch {
+		case kind == "endpoint" && depth > 1:
+			if ends[named] == nil {
+				ends[named] = &Endpoint{Name: named, Values: map[string][]string{}}
+				next.Endpoints = append(next.Endpoints, ends[named])
+			}
+		case kind == "contract" && depth > 1:
+			if conts[named] == nil {
+				conts[named] = &Contract{Name: named}
+				next.Contracts = append(next.Contracts, conts[named])
+			}
+		case kind == "environment" && depth > 1:
+			if envs[named] == nil {
+				envs[named] = &Environment{named, map[string]string{}}
+			}
+		case kind == "profile" && depth > 1:
+			if next.Profiles[named] == nil {
+				next.Profiles[named] = map[string][]string{}
+			}
+		}
+		if e.header {
+			continue
+		}
+		key := e.path[depth-1]
+		var err error
+		switch {
+		case depth == 1 && key == "name":
+			next.Name, err = text(e)
+		case depth == 1 && key == "default-environment":
+			next.Environment, err = text(e)
+		case depth == 3 && kind == "environment":
+			envs[named].Variables[key], err = text(e)
+		case depth == 3 && kind == "contract" && (key == "source" || key == "served"):
+			var v string
+			if v, err = text(e); key == "source" {
+				conts[named].Source = v
+			} else {
+				conts[named].Served = v
+			}
+		case depth == 3 && kind == "endpoint" && slices.Contains([]string{"contract", "port", "profile"}, key):
+			var v string
+			v, err = text(e)
+			switch key {
+			case "contract":
+				ends[named].Contract = v
+			case "port":
+				ends[named].Port = v
+			case "profile":
+				ends[named].Profile = v
+			}
+		case depth == 3 && kind == "endpoint" && (key == "default" || key == "off"):
+			b, ok := get(e.path).(bool)
+			if !ok {
+				return fail(e.from, "%s must be true or false", key)
+			}
+			if key == "off" {
+				ends[named].Off = b
+			} else {
+				ends[named].Default = b
+			}
+		case depth == 3 && (kind == "endpoint" || kind == "profile"):
+			v, terr := texts(get(e.path))
+			if terr != nil {
+				return fail(e.from, "%s: %v", key, terr)
+			}
+			k := endpoint.KeyOf(key)
+			if k == nil {
+				line, _ := position(src, e.keyAt)
+				warn := fmt.Sprintf("line %d: the setting %s is not known", line, key)
+				if m := near.Miss(key, append(endpoint.Names(), "contract", "port", "profile", "default", "off")); m != "" {
+					warn += "; " + m + " is meant, perhaps"
+				}
+				next.Warnings = append(next.Warnings, warn)
+				continue
+			}
+			if kind == "endpoint" {
+				ends[named].Values[key] = v
+			} else {
+				next.Profiles[named][key] = v
+			}
+		default:
+			line, _ := position(src, e.keyAt)
+			next.Warnings = append(next.Warnings, fmt.Sprintf("line %d: %s is not known", line, strings.Join(e.path, ".")))
+		}
+		if err != nil {
+			return err
+		}
+	}
+	for _, e := range envs {
+		next.Environments = append(next.Environments, *e)
+	}
+	slices.SortFunc(next.Environments, func(a, b Environment) int { return strings.Compare(a.Name, b.Name) })
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.Name, w.Environment, w.Endpoints, w.Contracts, w.Environments = next.Name, next.Environment, next.Endpoints, next.Contracts, next.Environments
+	w.Profiles, w.Warnings = next.Profiles, next.Warnings
+	return nil
+}
+
+func position(src []byte, at int) (line, col int) {
+	at = min(max(at, 0), len(src))
+	line = 1 + strings.Count(string(src[:at]), "\n")
+	return line, at - strings.LastIndexByte(string(src[:at]), '\n')
+}
+
+// texts are the texts of a decoded value.
+func texts(v any) ([]string, error) {
+	switch v := v.(type) {
+	case string:
+		return []string{v}, nil
+	case bool:
+		return []string{strconv.FormatBool(v)}, nil
+	case int64:
+		return []string{strconv.FormatInt(v, 10)}, nil
+	case float64:
+		return []string{strconv.FormatFloat(v, 'f', -1, 64)}, nil
+	case []any:
+		out := []string{}
+		for _, x := range v {
+			t, err := texts(x)
+			if err != nil || len(t) != 1 {
+				return nil, errors.New("it must be a list of texts")
+			}
+			out = append(out, t[0])
+		}
+		return out, nil
+	}
+	return nil, errors.New("a text, number, true or false is due here")
+}
+
+// Endpoint is the endpoint of that name, or nil.
+func (w *Workspace) Endpoint(name string) *Endpoint {
+	for _, e := range w.Endpoints {
+		if e.Name == name {
+			return e
+		}
+	}
+	return nil
+}
+
+// ContractNamed is the kept description of that name, or nil.
+func (w *Workspace) ContractNamed(name string) *Contract {
+	for _, c := range w.Contracts {
+		if c.Name == name {
+			return c
+		}
+	}
+	return nil
+}
+
+// Variables are those of an environment, and whether it exists.
+func (w *Workspace) Variables(environment string) (map[string]string, bool) {
+	for _, e := range w.Environments {
+		if e.Name == environment {
+			return e.Variables, true
+		}
+	}
+	return map[string]string{}, environment == ""
+}
+
+// Contract loads a kept description from its snapshot; it needs no network.
+func (w *Workspace) Contract(name string) (*contract.Contract, error) {
+	w.mu.Lock()
+	c := w.loaded[name]
+	w.mu.Unlock()
+	if c != nil {
+		return c, nil
+	}
+	if w.ContractNamed(name) == nil {
+		return nil, fmt.Errorf("the workspace has no contract %s", name)
+	}
+	dir := "contracts/" + FileName(name)
+	index, err := w.store.read(dir + "/sources.toml")
+	if err != nil {
+		return nil, fmt.Errorf("the contract %s has no snapshot: %w", name, err)
+	}
+	var s snapshot
+	if err := toml.Unmarshal(index, &s); err != nil || len(s.Files) == 0 {
+		return nil, &FileError{Path: dir + "/sources.toml", Why: "it cannot be read"}
+	}
+	files := map[string]string{}
+	for _, f := range s.Files {
+		files[f.Location] = f.File
+	}
+	read := func(_ context.Context, location string) ([]byte, error) {
+		file, ok := files[location]
+		if !ok {
+			return nil, errors.New("it is not in the snapshot")
+		}
+		return w.store.read(dir + "/" + path.Base(file))
+	}
+	src, err := read(context.Background(), s.Files[0].Location)
+	if err != nil {
+		return nil, err
+	}
+	c, err = contract.Load(context.Background(), s.Files[0].Location, src, read)
+	if err != nil {
+		return nil, err
+	}
+	w.mu.Lock()
+	w.loaded[name] = c
+	w.mu.Unlock()
+	return c, nil
+}
+
+// snapshot is the index of a kept description.
+type snapshot struct {
+	Fetched time.Time `toml:"fetched"`
+	Files   []struct {
+		File     string `toml:"file"`
+		Location string `toml:"location"`
+		SHA256   string `toml:"sha256"`
+	} `toml:"files"`
+}
+
+// AddContract keeps a description with every file it needs, makes an endpoint
+// for each of its ports and a draft for each operation.
+func (w *Workspace) AddContract(c *contract.Contract, served string) (name string, err error) {
+	name = w.freeName(strings.ToLower(FileName(c.ShortName())), func(n string) bool { return w.ContractNamed(n) != nil })
+	dir := "contracts/" + FileName(name)
+	s := snapshot{Fetched: time.Now().UTC().Truncate(time.Second)}
+	for i, f := range c.Files {
+		base := f.Location
+		if j := strings.IndexAny(base, "?#"); j >= 0 {
+			base = base[:j]
+		}
+		file := fmt.Sprintf("%02d-%s", i, FileName(path.Base(filepath.ToSlash(base))))
+		if err := w.store.write(dir+"/"+file, f.Bytes); err != nil {
+			return "", err
+		}
+		sum := sha256.Sum256(f.Bytes)
+		s.Files = append(s.Files, struct {
+			File     string `toml:"file"`
+			Location string `toml:"location"`
+			SHA256   string `toml:"sha256"`
+		}{file, f.Location, hex.EncodeToString(sum[:])})
+	}
+	index, err := toml.Marshal(s)
+	if err != nil {
+		return "", err
+	}
+	if err := w.store.write(dir+"/sources.toml", index); err != nil {
+		return "", err
+	}
+	sets := []set{{[]string{"contract", name, "source"}, c.Source}}
+	if served != "" {
+		sets = append(sets, set{[]string{"contract", name, "served"}, served})
+	}
+	for _, p := range c.Ports() {
+		if p.Version == soap.Unset {
+			continue
+		}
+		end := w.freeName(FileName(p.Name), func(n string) bool { return w.Endpoint(n) != nil })
+		sets = append(sets, set{[]string{"endpoint", end, "contract"}, name}, set{[]string{"endpoint", end, "port"}, p.Name})
+	}
+	if err := w.set(sets...); err != nil {
+		return "", err
+	}
+	seen := map[string]bool{}
+	for _, p := range c.Ports() {
+		for _, o := range p.Operations {
+			key := p.PortType.Local + "/" + o.Name
+			if p.Version == soap.Unset || seen[key] || o.Input == nil || o.Input.Element == nil {
+				continue
+			}
+			seen[key] = true
+			ref := DraftRef{name, p.PortType.Local, o.Name, "first"}
+			if err := w.WriteDraft(ref, message.Sample(c.Schemas, o.Input.Element, message.Want{})); err != nil {
+				return "", err
+			}
+		}
+	}
+	return name, nil
+}
+
+func (w *Workspace) freeName(base string, taken func(string) bool) string {
+	name := base
+	for i := 2; taken(name); i++ {
+		name = fmt.Sprintf("%s-%d", base, i)
+	}
+	return name
+}
+
+// DraftRef names a draft.
+type DraftRef struct{ Contract, PortType, Operation, Name string }
+
+func (r DraftRef) file() string {
+	return path.Join("drafts", FileName(r.Contract), FileName(r.PortType), FileName(r.Operation), FileName(r.Name)+".xml")
+}
+
+// String is the draft as people name it: YearTable/Skerry 2027.
+func (r DraftRef) String() string { return r.Operation + "/" + r.Name }
+
+// Drafts lists all drafts, in the order of the contracts and their operations.
+func (w *Workspace) Drafts() []DraftRef {
+	var out []DraftRef
+	for _, c := range w.Contracts {
+		files, _ := w.store.list("drafts/" + FileName(c.Name))
+		var refs []DraftRef
+		for _, f := range files {
+			parts := strings.Split(f, "/")
+			if len(parts) == 5 && strings.HasSuffix(f, ".xml") && !strings.HasSuffix(f, ".header.xml") {
+				refs = append(refs, DraftRef{c.Name, parts[2], parts[3], strings.TrimSuffix(parts[4], ".xml")})
+			}
+		}
+		var names []string
+		if con, err := w.Contract(c.Name); err == nil {
+			names = con.OperationNames()
+		}
+		slices.SortStableFunc(refs, func(a, b DraftRef) int {
+			return slices.Index(names, a.Operation) - slices.Index(names, b.Operation)
+		})
+		out = append(out, refs...)
+	}
+	return out
+}
+
+// ReadDraft is a draft's bytes.
+func (w *Workspace) ReadDraft(r DraftRef) ([]byte, error) { return w.store.read(r.file()) }
+
+// WriteDraft keeps a draft.
+func (w *Workspace) WriteDraft(r DraftRef, b []byte) error { return w.store.write(r.file(), b) }
+
+// RemoveDraft takes a draft away.
+func (w *Workspace) RemoveDraft(r DraftRef) error { return w.store.remove(r.file()) }
+
+// FindDraft finds a draft by what a person typed: OPERATION, OPERATION/NAME or
+// NAME.
+func (w *Workspace) FindDraft(text string) (DraftRef, error) {
+	var hits []DraftRef
+	var ops, all []string
+	for _, r := range w.Drafts() {
+		all = append(all, r.String())
+		if !slices.Contains(ops, r.Operation) {
+			ops = append(ops, r.Operation)
+		}
+		if text == r.String() || text == r.Operation || text == r.Name {
+			hits = append(hits, r)
+		}
+	}
+	if len(hits) > 0 {
+		return hits[0], nil
+	}
+	op, _, _ := strings.Cut(text, "/")
+	if slices.Contains(ops, op) {
+		return DraftRef{}, fmt.Errorf("there is no draft %s; there are %s", text, strings.Join(all, ", "))
+	}
+	return DraftRef{}, &endpoint.OperationError{Name: op, Near: near.Miss(op, ops), Others: ops}
+}
+
+// ReadFile reads a file that a setting names; it lies in the workspace.
+func (w *Workspace) ReadFile(name string) ([]byte, error) { return w.store.read(name) }

@@ -1,0 +1,257 @@
+package workspace
+
+import (
+	"bytes"
+	"context"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"orenda/internal/contract"
+	"orenda/internal/endpoint"
+	"orenda/internal/exchange"
+	"orenda/internal/trust"
+	"orenda/internal/user"
+)
+
+func load(t testing.TB, file string) *contract.Contract {
+	t.Helper()
+	path := "../standin/contracts/" + file
+	src, err := os.ReadFile(path)
+	require.NoError(t, err)
+	c, err := contract.Load(context.Background(), path, src, func(_ context.Context, p string) ([]byte, error) { return os.ReadFile(p) })
+	require.NoError(t, err)
+	return c
+}
+
+func fresh(t testing.TB) *Workspace {
+	t.Helper()
+	dir := t.TempDir()
+	w := New("Skerry Harbour Trust", &user.Home{Config: dir + "/config", State: dir + "/state"})
+	for _, f := range []string{"berths.wsdl", "tides.wsdl"} {
+		_, err := w.AddContract(load(t, f), "")
+		require.NoError(t, err)
+	}
+	require.NoError(t, w.SaveTo(dir+"/ws"))
+	w, err := Open(dir+"/ws", w.Home)
+	require.NoError(t, err)
+	return w
+}
+
+func TestAddressInGivesEndpointsAndDrafts(t *testing.T) {
+	w := fresh(t)
+	assert.Equal(t, "Skerry Harbour Trust", w.Name)
+	var ends, drafts []string
+	for _, e := range w.Endpoints {
+		ends = append(ends, e.Name)
+	}
+	for _, d := range w.Drafts() {
+		drafts = append(drafts, d.String())
+	}
+	assert.Equal(t, []string{"BerthDesk11", "BerthDesk12", "BerthDeskTLS", "TideTables", "TideTablesTLS"}, ends)
+	assert.Equal(t, []string{"FindBerths/first", "ReserveBerth/first", "LogSighting/first", "YearTable/first", "DayTable/first"}, drafts)
+	c, err := w.Contract("tidetables")
+	require.NoError(t, err, "the snapshot needs nothing else")
+	assert.Len(t, c.OperationNames(), 2)
+	assert.Empty(t, w.Warnings)
+}
+
+func TestEndpointsAreSettled(t *testing.T) {
+	w := fresh(t)
+	r, err := w.FindDraft("FindBerths")
+	require.NoError(t, err)
+	_, err = w.Settle(r, "")
+	var amb *endpoint.AmbiguousError
+	require.ErrorAs(t, err, &amb)
+	assert.Len(t, amb.Endpoints, 3)
+	assert.Equal(t, "SOAP 1.2 · http · port BerthDesk12", amb.Endpoints[1].Differs)
+	_, err = w.Settle(r, "BerthDesk1")
+	assert.ErrorContains(t, err, "BerthDesk11 is meant")
+	for _, name := range []string{"BerthDesk12", "BerthDesk11"} { // the second choice takes the first one's place
+		require.NoError(t, w.Apply(exchange.Change{Where: "workspace", Key: "endpoint." + name + ".default", To: true}))
+		e, err := w.Settle(r, "")
+		require.NoError(t, err)
+		assert.Equal(t, name, e.Name)
+	}
+	_, err = w.FindDraft("findBerths")
+	var op *endpoint.OperationError
+	require.ErrorAs(t, err, &op)
+	assert.Equal(t, "FindBerths", op.Near)
+}
+
+const written = `# kept by hand
+name = "Skerry Harbour Trust" # the trust
+default-environment = "model"
+
+[environment.model]
+tidehost = "127.0.0.1:8443"   # where it runs
+
+[endpoint.tides-tls] # over TLS
+contract = "tides"
+port = "TideTablesTLS"
+trust = [
+  "trust/a.pem", # the old one
+]
+receive-limit = 65536
+recieve-limit = "1 MiB"
+
+[profile.harbour-11]
+strict-buffer = true
+`
+
+func TestChangesTouchNothingElse(t *testing.T) {
+	for _, c := range []struct {
+		path     []string
+		value    any
+		old, new string
+	}{
+		{[]string{"environment", "model", "tideHost"}, "127.0.0.1:8443", "# where it runs\n", "# where it runs\ntideHost = '127.0.0.1:8443'\n"},
+		{[]string{"endpoint", "tides-tls", "receive-limit"}, "2 MiB", "receive-limit = 65536", "receive-limit = '2 MiB'"},
+		{[]string{"endpoint", "tides-tls", "trust"}, []string{"trust/b.pem"}, "[\n  \"trust/a.pem\", # the old one\n]", "['trust/b.pem']"},
+		{[]string{"endpoint", "tides-tls", "port"}, nil, "port = \"TideTablesTLS\"\n", ""},
+		{[]string{"profile", "harbour-11", "strict-buffer"}, false, "strict-buffer = true", "strict-buffer = false"},
+		{[]string{"default-environment"}, "test", `environment = "model"`, `environment = 'test'`},
+		{[]string{"endpoint", "new one", "port"}, "x\"y", "strict-buffer = true\n", "strict-buffer = true\n\n[endpoint.\"new one\"]\nport = 'x\"y'\n"},
+	} {
+		got, err := setKey([]byte(written), c.path, c.value)
+		require.NoError(t, err, "%v", c.path)
+		assert.Equal(t, strings.Replace(written, c.old, c.new, 1), string(got))
+	}
+}
+
+func TestHandEditedFilesAreReadOrRefusedWithThePlace(t *testing.T) {
+	w := New("x", nil)
+	require.NoError(t, w.parse([]byte(written)))
+	require.Len(t, w.Warnings, 1)
+	assert.Contains(t, w.Warnings[0], "line 15: the setting recieve-limit is not known; receive-limit is meant")
+	assert.Equal(t, []string{"65536"}, w.Endpoint("tides-tls").Values["receive-limit"])
+	for src, want := range map[string]string{
+		"name = \"x\nenvironment = 1":            "orenda.toml (in memory):1:",
+		"[endpoint.a]\nport = 3\ndefault = \"y\"": ":3:11: default must be true or false",
+		"[endpoint.a]\nport = 'x'\nport = 'y'":    ":3:",
+		"[endpoint.a]\ntrust = [[1]]":             ":2:9: trust:",
+		"a = {":                                   ":1:",
+	} {
+		err := w.parse([]byte(src))
+		if assert.Error(t, err, src) {
+			assert.Contains(t, err.Error(), want, src)
+		}
+		assert.NotNil(t, w.Endpoint("tides-tls"), "what was there stays")
+	}
+}
+
+func TestABrokenFileIsNeverOverwritten(t *testing.T) {
+	w := fresh(t)
+	broken := []byte("name = \"Skerry\n")
+	require.NoError(t, os.WriteFile(filepath.Join(w.Dir, File), broken, 0o600))
+	err := w.Apply(exchange.Change{Where: "workspace", Key: "environment.model.a", To: "b"})
+	assert.ErrorContains(t, err, "orenda.toml:1:")
+	after, _ := os.ReadFile(filepath.Join(w.Dir, File))
+	assert.Equal(t, broken, after)
+}
+
+func TestTwoOnOneWorkspaceLoseNothing(t *testing.T) {
+	w := fresh(t)
+	other, err := Open(w.Dir, w.Home)
+	require.NoError(t, err)
+	var wg sync.WaitGroup
+	for i, x := range []*Workspace{w, other} {
+		wg.Add(1)
+		go func() {
+			defer wg.Done()
+			for k := range 20 {
+				assert.NoError(t, x.Apply(exchange.Change{Where: "workspace", Key: "environment.model." + string(rune('a'+i)) + string(rune('a'+k)), To: "v"}))
+			}
+		}()
+	}
+	wg.Wait()
+	require.NoError(t, w.Reload())
+	vars, _ := w.Variables("model")
+	assert.Len(t, vars, 40)
+}
+
+func TestTrustIsKeptAsAFile(t *testing.T) {
+	w := fresh(t)
+	p, err := trust.Issue(trust.Wish{Name: "../../tides", Hosts: []string{"x"}})
+	require.NoError(t, err)
+	ch := exchange.Change{Where: "workspace", Key: "endpoint.TideTablesTLS.trust", To: string(trust.PEM(p.Cert))}
+	require.NoError(t, w.Apply(ch))
+	require.NoError(t, w.Apply(ch), "twice is once")
+	list := w.Endpoint("TideTablesTLS").Values["trust"]
+	require.Len(t, list, 1)
+	assert.True(t, strings.HasPrefix(list[0], "trust/"), list[0])
+	b, err := w.ReadFile(list[0])
+	require.NoError(t, err)
+	certs, err := trust.Read(b)
+	require.NoError(t, err)
+	assert.True(t, certs[0].Equal(p.Cert))
+}
+
+func TestNothingLeadsOutOfTheFolder(t *testing.T) {
+	w := fresh(t)
+	for _, name := range []string{"../secret", "/etc/passwd", "a/../../x"} {
+		_, err := w.ReadFile(name)
+		assert.Error(t, err, name)
+	}
+	require.NoError(t, os.Symlink("/etc/hostname", filepath.Join(w.Dir, "link")))
+	_, err := w.ReadFile("link")
+	assert.Error(t, err)
+	for in, want := range map[string]string{"../../etc/passwd": "_.._etc_passwd", "": "unnamed", "a/b\x1b[2J": "a_b__2J", "Skerry 2027": "Skerry 2027", "...": "unnamed"} {
+		assert.Equal(t, want, FileName(in))
+	}
+}
+
+// The process is killed while it saves, many times; the file is always whole.
+func TestKilledWhileSaving(t *testing.T) {
+	if os.Getenv("ORENDA_SAVE_LOOP") != "" {
+		w, err := Open(os.Getenv("ORENDA_SAVE_LOOP"), &user.Home{Config: t.TempDir(), State: t.TempDir()})
+		require.NoError(t, err)
+		for i := 0; ; i++ {
+			_ = w.Apply(exchange.Change{Where: "workspace", Key: "environment.model.value", To: strings.Repeat("x", i%5000)})
+		}
+	}
+	w := fresh(t)
+	for range 30 {
+		cmd := exec.Command(os.Args[0], "-test.run", "TestKilledWhileSaving$")
+		cmd.Env = append(os.Environ(), "ORENDA_SAVE_LOOP="+w.Dir)
+		require.NoError(t, cmd.Start())
+		before, _ := os.ReadFile(filepath.Join(w.Dir, File))
+		for range 2000 { // until it is at work
+			if now, _ := os.ReadFile(filepath.Join(w.Dir, File)); !bytes.Equal(now, before) {
+				break
+			}
+		}
+		require.NoError(t, cmd.Process.Kill())
+		_ = cmd.Wait()
+		require.NoError(t, w.Reload())
+		assert.Len(t, w.Endpoints, 5)
+	}
+}
+
+func TestRemediesOfADraft(t *testing.T) {
+	w := fresh(t)
+	r, err := w.FindDraft("DayTable")
+	require.NoError(t, err)
+	to, err := w.ChangeDraft(r, exchange.Change{Where: "draft", Key: "namespace", To: "urn:else"})
+	require.NoError(t, err)
+	b, _ := w.ReadDraft(to)
+	assert.Contains(t, string(b), `<DayTable xmlns="urn:else">`)
+	to, err = w.ChangeDraft(r, exchange.Change{Where: "draft", Key: "operation", To: "YearTable"})
+	require.NoError(t, err)
+	assert.Equal(t, "YearTable/first", to.String())
+}
+
+func FuzzSetKey(f *testing.F) {
+	f.Add([]byte(written), "endpoint", "tides-tls", "port", "v")
+	f.Add([]byte("a = '''x'''\n[b.c]\n"), "b", "c", "d", "\"'\n\x00")
+	f.Fuzz(func(_ *testing.T, src []byte, a, b, c, v string) {
+		// Either the file changes as meant, which setKey checks itself, or it is refused.
+		_, _ = setKey(src, []string{a, b, c}, v)
+	})
+}
