@@ -148,6 +148,7 @@ type Leg struct {
 	RequestBody  []byte `json:"requestBody,omitempty"`  // without transfer coding
 	ResponseBody []byte `json:"responseBody,omitempty"` // without transfer and content coding
 	SecretSpans  []Span `json:"secretSpans,omitempty"`  // in Out
+	Cuts         []Cut  `json:"cuts,omitempty"`         // what was cut out there, in a record that is kept
 
 	ChunkEnds []int64 `json:"chunkEnds,omitempty"` // offsets in In at which a chunk ended
 	Truncated bool    `json:"truncated,omitempty"` // the body ended before its time

@@ -7,7 +7,10 @@
 // part they name.
 package exchange
 
-import "fmt"
+import (
+	"fmt"
+	"time"
+)
 
 // Stage is one of the eleven stages of the path that every call takes.
 type Stage uint8
@@ -120,3 +123,17 @@ const (
 	OutcomeStopped   Outcome = "stopped"
 	OutcomeCancelled Outcome = "cancelled"
 )
+
+// Age is how long ago something was, in a word: 40 s, 2 m, 3 h, 5 d.
+func Age(t, now time.Time) string {
+	d := now.Sub(t)
+	switch {
+	case d < time.Minute:
+		return fmt.Sprintf("%d s", max(int(d.Seconds()), 0))
+	case d < time.Hour:
+		return fmt.Sprintf("%d m", int(d.Minutes()))
+	case d < 48*time.Hour:
+		return fmt.Sprintf("%d h", int(d.Hours()))
+	}
+	return fmt.Sprintf("%d d", int(d.Hours()/24))
+}

@@ -132,10 +132,10 @@ func TestHandEditedFilesAreReadOrRefusedWithThePlace(t *testing.T) {
 	assert.Contains(t, w.Warnings[0], "line 15: the setting recieve-limit is not known; receive-limit is meant")
 	assert.Equal(t, []string{"65536"}, w.Endpoint("tides-tls").Values["receive-limit"])
 	for src, want := range map[string]string{
-		"name = \"x\nenvironment = 1":            "orenda.toml (in memory):1:",
+		"name = \"x\nenvironment = 1":             "orenda.toml (in memory):1:",
 		"[endpoint.a]\nport = 3\ndefault = \"y\"": ":3:11: default must be true or false",
 		"[endpoint.a]\nport = 'x'\nport = 'y'":    ":3:",
-		"[endpoint.a]\ntrust = [[1]]":             ":2:9: trust:",
+		"[endpoint.a]\ntrust = [[1, 2]]":          ":2:9: trust:",
 		"a = {":                                   ":1:",
 	} {
 		err := w.parse([]byte(src))

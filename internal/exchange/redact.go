@@ -1,0 +1,119 @@
+package exchange
+
+import (
+	"bytes"
+	"crypto/hmac"
+	"crypto/sha256"
+	"encoding/base64"
+	"encoding/hex"
+	"encoding/json"
+	"encoding/xml"
+	"slices"
+	"strings"
+)
+
+// Cut is a secret that was cut out of the bytes: its place and length, and a
+// keyed hash, so that two can be told to be the same without being known.
+type Cut struct {
+	Span Span   `json:"span"`
+	Hash string `json:"hash"`
+}
+
+// Masked stands in the place of a secret's bytes.
+const Masked = '*'
+
+// Redact is a copy of the record from which every secret is cut out: where its
+// place is known from when the bytes were made, and wherever its value stands
+// besides, plain, escaped for XML, in base64 or as HTTP Basic credentials.
+func (x *Exchange) Redact(key []byte) *Exchange {
+	c := x.Clone()
+	c.Secrets = nil
+	needles := needles(x.Secrets)
+	for _, l := range c.Legs {
+		l.Out, l.RequestBody = slices.Clone(l.Out), slices.Clone(l.RequestBody)
+		l.Cuts = nil
+		for _, s := range l.SecretSpans {
+			if s.Offset < 0 || s.Offset+s.Length > int64(len(l.Out)) {
+				continue
+			}
+			secret := l.Out[s.Offset : s.Offset+s.Length]
+			m := hmac.New(sha256.New, key)
+			m.Write(secret)
+			l.Cuts = append(l.Cuts, Cut{s, hex.EncodeToString(m.Sum(nil)[:12])})
+			mask(secret)
+			if at := s.Offset - l.Request.Size; at >= 0 && at+s.Length <= int64(len(l.RequestBody)) {
+				mask(l.RequestBody[at : at+s.Length])
+			}
+		}
+		l.Request.Fields = slices.Clone(l.Request.Fields)
+		for i, f := range l.Request.Fields {
+			for _, s := range l.SecretSpans {
+				if s.Offset >= f.Span.Offset && s.Offset < f.Span.Offset+f.Span.Length {
+					l.Request.Fields[i].Value = strings.Repeat(string(Masked), 8)
+				}
+			}
+		}
+		l.In, l.ResponseBody = slices.Clone(l.In), slices.Clone(l.ResponseBody)
+		for _, n := range needles {
+			for _, b := range [][]byte{l.Out, l.RequestBody, l.In, l.ResponseBody} {
+				for at := 0; ; {
+					i := bytes.Index(b[at:], n)
+					if i < 0 {
+						break
+					}
+					mask(b[at+i : at+i+len(n)])
+					at += i + len(n)
+				}
+			}
+		}
+	}
+	return c.withoutWords(needles)
+}
+
+func mask(b []byte) {
+	for i := range b {
+		b[i] = Masked
+	}
+}
+
+// needles are the forms in which secrets are looked for; short ones would hit
+// what is no secret.
+func needles(secrets []string) (out [][]byte) {
+	for _, s := range secrets {
+		if len(s) < 4 {
+			continue
+		}
+		var esc bytes.Buffer
+		_ = xml.EscapeText(&esc, []byte(s))
+		for _, form := range []string{s, esc.String(), strings.NewReplacer("&", "&amp;", "<", "&lt;", ">", "&gt;").Replace(s), base64.StdEncoding.EncodeToString([]byte(s)), base64.URLEncoding.EncodeToString([]byte(s))} {
+			if b := []byte(form); !slices.ContainsFunc(out, func(o []byte) bool { return bytes.Equal(o, b) }) {
+				out = append(out, b)
+			}
+		}
+	}
+	return out
+}
+
+// withoutWords masks secrets in everything that is text: facts, findings, notes.
+func (x *Exchange) withoutWords(needles [][]byte) *Exchange {
+	if len(needles) == 0 {
+		return x
+	}
+	legs := x.Legs
+	x.Legs = nil
+	b, err := json.Marshal(x)
+	if err == nil {
+		for _, n := range needles {
+			q, _ := json.Marshal(string(n))
+			for _, form := range [][]byte{n, q[1 : len(q)-1]} {
+				b = bytes.ReplaceAll(b, form, bytes.Repeat([]byte{Masked}, 8))
+			}
+		}
+		var y Exchange
+		if json.Unmarshal(b, &y) == nil {
+			*x = y
+		}
+	}
+	x.Legs = legs
+	return x
+}

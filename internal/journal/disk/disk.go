@@ -1,0 +1,220 @@
+// Package disk is the journal on disk: SQLite with a write-ahead log, private
+// to the person, large records in files beside it.
+package disk
+
+import (
+	"bytes"
+	"compress/flate"
+	"crypto/rand"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+
+	_ "modernc.org/sqlite" // the driver
+
+	"orenda/internal/exchange"
+	"orenda/internal/journal"
+	"orenda/internal/user"
+)
+
+// inline is the largest compressed record that is kept in the database.
+const inline = 1 << 20
+
+// Journal is a journal in a folder.
+type Journal struct {
+	db  *sql.DB
+	dir string
+	key []byte
+}
+
+const tables = `
+CREATE TABLE IF NOT EXISTS exchange (
+	id TEXT PRIMARY KEY, started INTEGER NOT NULL, workspace TEXT NOT NULL, kind TEXT NOT NULL,
+	operation TEXT NOT NULL, endpoint TEXT NOT NULL, reply INTEGER NOT NULL,
+	head BLOB NOT NULL, -- the record without its bytes, JSON
+	body BLOB           -- the whole record, JSON, deflated; NULL where it is in a file
+) WITHOUT ROWID;
+CREATE INDEX IF NOT EXISTS by_time ON exchange (workspace, started);
+CREATE INDEX IF NOT EXISTS by_operation ON exchange (operation);
+`
+
+// Open opens or makes the journal in a folder (mode 0700, files 0600).
+func Open(dir string) (*Journal, error) {
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return nil, err
+	}
+	path := filepath.Join(dir, "journal.db")
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, 0o600) // so that SQLite does not choose the mode
+	if err != nil {
+		return nil, err
+	}
+	f.Close()
+	db, err := sql.Open("sqlite", "file:"+path+"?_pragma=journal_mode(WAL)&_pragma=busy_timeout(5000)&_pragma=synchronous(NORMAL)")
+	if err != nil {
+		return nil, err
+	}
+	db.SetMaxOpenConns(1) // data_version tells of other connections only
+	if _, err := db.Exec(tables); err != nil {
+		db.Close()
+		return nil, fmt.Errorf("%s: %w", path, err)
+	}
+	key, err := secretKey(filepath.Join(dir, "hash.key"))
+	if err != nil {
+		db.Close()
+		return nil, err
+	}
+	return &Journal{db: db, dir: dir, key: key}, nil
+}
+
+// secretKey is the key of the hashes that stand for secrets.
+func secretKey(path string) ([]byte, error) {
+	if b, err := os.ReadFile(path); err == nil && len(b) == 32 {
+		return b, nil
+	}
+	b := make([]byte, 32)
+	_, _ = rand.Read(b)
+	return b, user.WriteFile(path, b)
+}
+
+func deflate(b []byte) []byte {
+	var out bytes.Buffer
+	w, _ := flate.NewWriter(&out, flate.BestSpeed)
+	_, _ = w.Write(b)
+	_ = w.Close()
+	return out.Bytes()
+}
+
+// Add implements journal.Journal.
+func (j *Journal) Add(x *exchange.Exchange) error {
+	c := x.Redact(j.key)
+	whole, err := c.Marshal()
+	if err != nil {
+		return err
+	}
+	head, err := c.WithoutBytes().Marshal()
+	if err != nil {
+		return err
+	}
+	body := deflate(whole)
+	if len(body) > inline {
+		if err := user.WriteFile(j.file(x.ID), body); err != nil {
+			return err
+		}
+		body = nil
+	}
+	_, err = j.db.Exec(`INSERT OR REPLACE INTO exchange VALUES (?,?,?,?,?,?,?,?,?)`, x.ID, x.Started.UnixNano(), x.Workspace, x.Kind, x.Operation, x.Endpoint, journal.ReplySize(x), head, body)
+	return err
+}
+
+func (j *Journal) file(id string) string {
+	return filepath.Join(j.dir, "large", filepath.Base(id)+".z")
+}
+
+// List implements journal.Journal.
+func (j *Journal) List(q journal.Query) ([]*exchange.Exchange, error) {
+	var where []string
+	var args []any
+	for col, v := range map[string]string{"workspace": q.Workspace, "operation": q.Operation, "endpoint": q.Endpoint} {
+		if v != "" {
+			where, args = append(where, col+" = ?"), append(args, v)
+		}
+	}
+	if q.Kind != "" {
+		where, args = append(where, "kind = ?"), append(args, strings.TrimPrefix(q.Kind, "call"))
+	}
+	text := "SELECT head FROM exchange"
+	if where != nil {
+		text += " WHERE " + strings.Join(where, " AND ")
+	}
+	most := q.Most
+	if most == 0 {
+		most = 200
+	}
+	rows, err := j.db.Query(text+" ORDER BY started DESC, id DESC LIMIT ?", append(args, most)...)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var out []*exchange.Exchange
+	for rows.Next() {
+		var head []byte
+		if err := rows.Scan(&head); err != nil {
+			return nil, err
+		}
+		x := &exchange.Exchange{}
+		if err := json.Unmarshal(head, x); err != nil {
+			return nil, err
+		}
+		out = append(out, x)
+	}
+	return out, rows.Err()
+}
+
+// Get implements journal.Journal.
+func (j *Journal) Get(id string) (*exchange.Exchange, error) {
+	text, args := `SELECT id, body FROM exchange WHERE substr(id, 1, ?) = ? ORDER BY started DESC LIMIT 2`, []any{len(id), id}
+	if id == "last" {
+		text, args = `SELECT id, body FROM exchange ORDER BY started DESC LIMIT 1`, nil
+	}
+	rows, err := j.db.Query(text, args...)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var found string
+	var body []byte
+	for rows.Next() {
+		var one string
+		var b []byte
+		if err := rows.Scan(&one, &b); err != nil {
+			return nil, err
+		}
+		if found != "" && one != id {
+			if found == id {
+				continue
+			}
+			return nil, fmt.Errorf("several exchanges begin with %s", id)
+		}
+		found, body = one, b
+	}
+	if found == "" {
+		return nil, journal.ErrNotFound
+	}
+	if body == nil {
+		if body, err = os.ReadFile(j.file(found)); err != nil {
+			return nil, err
+		}
+	}
+	whole, err := io.ReadAll(flate.NewReader(bytes.NewReader(body)))
+	if err != nil {
+		return nil, errors.Join(fmt.Errorf("the record of %s is damaged", found), err)
+	}
+	x := &exchange.Exchange{}
+	return x, json.Unmarshal(whole, x)
+}
+
+// Replies implements journal.Journal.
+func (j *Journal) Replies(operation string) (count int, largest int64) {
+	row := j.db.QueryRow(`SELECT count(*), coalesce(max(reply), 0) FROM exchange WHERE operation = ? AND reply > 0 AND kind = ''`, operation)
+	_ = row.Scan(&count, &largest)
+	return count, largest
+}
+
+// Version implements journal.Journal: other processes' changes are seen too.
+func (j *Journal) Version() int64 {
+	var other, mine int64
+	_ = j.db.QueryRow(`PRAGMA data_version`).Scan(&other)
+	_ = j.db.QueryRow(`SELECT total_changes()`).Scan(&mine)
+	return other<<32 + mine
+}
+
+// Close implements journal.Journal.
+func (j *Journal) Close() error {
+	_, _ = j.db.Exec(`PRAGMA wal_checkpoint(TRUNCATE)`)
+	return j.db.Close()
+}

@@ -1,0 +1,129 @@
+package disk
+
+import (
+	"crypto/rand"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"orenda/internal/exchange"
+	"orenda/internal/journal"
+)
+
+func record(n int, body []byte) *exchange.Exchange {
+	x := &exchange.Exchange{ID: fmt.Sprintf("2701-%03d", n), Started: time.Unix(int64(n), 0), Workspace: "/w", Operation: "YearTable", Endpoint: "tides", Outcome: exchange.OutcomePassed, Secrets: []string{"slack water"}}
+	r := exchange.NewRecorder(x, nil)
+	l := r.NewLeg("")
+	r.Out(l, []byte("POST slack water"))
+	r.In(l, body)
+	l.Response.Complete, l.Response.BodySize = true, int64(len(body))
+	return x
+}
+
+func open(t testing.TB, dir string) *Journal {
+	t.Helper()
+	j, err := Open(dir)
+	require.NoError(t, err)
+	t.Cleanup(func() { j.Close() })
+	return j
+}
+
+func TestExchangesAreKeptAndFoundAgain(t *testing.T) {
+	dir := t.TempDir()
+	j := open(t, dir)
+	big := make([]byte, 3<<20)
+	_, _ = rand.Read(big)
+	require.NoError(t, j.Add(record(1, []byte("small"))))
+	before := j.Version()
+	require.NoError(t, j.Add(record(2, big)))
+	assert.NotEqual(t, before, j.Version())
+	list, err := j.List(journal.Query{Workspace: "/w"})
+	require.NoError(t, err)
+	require.Len(t, list, 2)
+	assert.Equal(t, "2701-002", list[0].ID, "newest first")
+	assert.Empty(t, list[0].Leg().In)
+	x, err := j.Get("2701-002")
+	require.NoError(t, err)
+	assert.Equal(t, big, x.Leg().In)
+	assert.NoFileExists(t, filepath.Join(dir, "large", "2701-001.z"))
+	assert.FileExists(t, filepath.Join(dir, "large", "2701-002.z"))
+	x, err = j.Get("last")
+	require.NoError(t, err)
+	assert.Equal(t, "2701-002", x.ID)
+	_, err = j.Get("2701-0")
+	assert.ErrorContains(t, err, "several")
+	_, err = j.Get("nope")
+	assert.ErrorIs(t, err, journal.ErrNotFound)
+	n, largest := j.Replies("YearTable")
+	assert.Equal(t, 2, n)
+	assert.EqualValues(t, len(big), largest)
+}
+
+func TestFilesArePrivateAndHoldNoSecret(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "state")
+	j := open(t, dir)
+	require.NoError(t, j.Add(record(1, []byte("you said slack water"))))
+	require.NoError(t, filepath.Walk(dir, func(p string, info os.FileInfo, err error) error {
+		require.NoError(t, err)
+		assert.Zero(t, info.Mode().Perm()&0o077, p)
+		if !info.IsDir() {
+			b, _ := os.ReadFile(p)
+			assert.NotContains(t, string(b), "slack")
+		}
+		return nil
+	}))
+	x, err := j.Get("last")
+	require.NoError(t, err)
+	assert.NotContains(t, string(x.Leg().Out)+string(x.Leg().In), "slack")
+}
+
+func TestOtherProcessesAreNoticed(t *testing.T) {
+	dir := t.TempDir()
+	a, b := open(t, dir), open(t, dir)
+	before := a.Version()
+	require.NoError(t, b.Add(record(1, nil)))
+	assert.NotEqual(t, before, a.Version())
+}
+
+// What was reported as kept survives the kill of the process.
+func TestKilledWhileKeeping(t *testing.T) {
+	if dir := os.Getenv("ORENDA_KEEP_LOOP"); dir != "" {
+		j, err := Open(dir)
+		require.NoError(t, err)
+		for i := 0; ; i++ {
+			require.NoError(t, j.Add(record(i, []byte(strings.Repeat("x", i)))))
+			fmt.Println("kept", i)
+		}
+	}
+	for range 10 {
+		dir := t.TempDir()
+		cmd := exec.Command(os.Args[0], "-test.run", "TestKilledWhileKeeping$")
+		cmd.Env = append(os.Environ(), "ORENDA_KEEP_LOOP="+dir)
+		out, err := cmd.StdoutPipe()
+		require.NoError(t, err)
+		require.NoError(t, cmd.Start())
+		last := -1
+		buf := make([]byte, 4096)
+		for last < 20 {
+			n, err := out.Read(buf)
+			require.NoError(t, err)
+			for _, line := range strings.Split(string(buf[:n]), "\n") {
+				_, _ = fmt.Sscanf(line, "kept %d", &last)
+			}
+		}
+		require.NoError(t, cmd.Process.Kill())
+		_ = cmd.Wait()
+		j, err := Open(dir)
+		require.NoError(t, err)
+		_, err = j.Get(fmt.Sprintf("2701-%03d", last))
+		assert.NoError(t, err, "exchange %d was reported as kept", last)
+		j.Close()
+	}
+}

@@ -1,0 +1,115 @@
+// Package safe makes text from outside safe for where it is shown. Control
+// characters, escape sequences and bidirectional marks are shown, never
+// obeyed. Every sink has its function here, and nothing goes around them.
+package safe
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"strings"
+	"unicode"
+	"unicode/utf8"
+)
+
+// mostMarks is how many combining marks may stand on one character.
+const mostMarks = 4
+
+// isPlain tells whether a string needs nothing done: the common case.
+func isPlain(s string) bool {
+	for i := 0; i < len(s); i++ {
+		if s[i] < ' ' || s[i] >= 0x7f {
+			return false
+		}
+	}
+	return true
+}
+
+// show is how a character that must not be obeyed is shown, or 0.
+func show(r rune) rune {
+	switch {
+	case r < 0x20:
+		return 0x2400 + r // ␀ … ␛ …
+	case r == 0x7f:
+		return '␡'
+	case r >= 0x80 && r < 0xa0, r == utf8.RuneError:
+		return '�'
+	case r == 0x061c, r >= 0x200b && r <= 0x200f, r >= 0x2028 && r <= 0x202e, r >= 0x2060 && r <= 0x206f, r == 0xfeff, r >= 0xe0000 && r <= 0xe007f, r >= 0xfff9 && r <= 0xfffb:
+		return '·'
+	}
+	return 0
+}
+
+// Line is text for one line of a terminal: line ends and tabs are shown too.
+func Line(s string) string { return clean(s, false) }
+
+// Block is text of several lines for a terminal: line ends stay, tabs become
+// spaces.
+func Block(s string) string { return clean(s, true) }
+
+func clean(s string, block bool) string {
+	if isPlain(s) {
+		return s
+	}
+	var b strings.Builder
+	b.Grow(len(s))
+	marks := 0
+	for _, r := range s {
+		if block && r == '\n' {
+			b.WriteRune(r)
+			marks = 0
+			continue
+		}
+		if r == '\t' && block {
+			b.WriteString("    ")
+			continue
+		}
+		if c := show(r); c != 0 {
+			b.WriteRune(c)
+			marks = 0
+			continue
+		}
+		if unicode.Is(unicode.M, r) {
+			if marks++; marks > mostMarks {
+				continue
+			}
+		} else {
+			marks = 0
+		}
+		b.WriteRune(r)
+	}
+	return b.String()
+}
+
+// JSON is v as indented JSON in which C1 controls and bidirectional marks are
+// escaped as well, so that it may be printed to a terminal.
+func JSON(v any) ([]byte, error) {
+	var raw bytes.Buffer
+	enc := json.NewEncoder(&raw)
+	enc.SetEscapeHTML(false)
+	enc.SetIndent("", "  ")
+	if err := enc.Encode(v); err != nil {
+		return nil, err
+	}
+	s := raw.String()
+	var b strings.Builder
+	b.Grow(len(s))
+	for _, r := range s {
+		if r != '\n' && r >= 0x7f && show(r) != 0 {
+			if r > 0xffff {
+				r -= 0x10000
+				fmt.Fprintf(&b, `\u%04x\u%04x`, 0xd800+(r>>10), 0xdc00+(r&0x3ff))
+				continue
+			}
+			fmt.Fprintf(&b, `\u%04x`, r)
+			continue
+		}
+		b.WriteRune(r)
+	}
+	return []byte(b.String()), nil
+}
+
+// XML is text for character data or an attribute of an XML or SVG document.
+func XML(s string) string {
+	return strings.NewReplacer("&", "&amp;", "<", "&lt;", ">", "&gt;", `"`, "&quot;").Replace(Line(s))
+}
