@@ -195,3 +195,12 @@ func (c *Call) readDescription(ctx context.Context) (exchange.Stage, error) {
 	c.rec.Update(func(x *exchange.Exchange) { x.Result = diagnose.Bytes(int64(len(c.leg.ResponseBody))) + " bytes" })
 	return exchange.Verify, nil
 }
+
+// Chain goes to an address as far as TLS, to see the chain that is sent.
+func Chain(ctx context.Context, p Plan) *exchange.Exchange {
+	p.Until = exchange.TLS
+	p.fetch = &fetching{}
+	x := New(p, nil).Run(ctx)
+	x.Kind = "chain"
+	return x
+}

@@ -40,6 +40,7 @@ type Plan struct {
 	History    diagnose.History
 
 	Changes  []exchange.Change // since the attempt before
+	Peek     bool              // only look: no secret is read, and none is needed
 	Until    exchange.Stage    // go no further; None: to the end
 	Pool     *wire.Pool        // kept connections; nil: a fresh one each time
 	Resolver *net.Resolver     // nil: the system's

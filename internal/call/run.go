@@ -444,7 +444,7 @@ func (c *Call) credentials(ctx context.Context) (user, password string, err erro
 			return "", "", &endpoint.HostNewError{Identity: id.Name, Scheme: c.url.Scheme, Host: host, Port: port}
 		}
 	}
-	if c.plan.Settings.Text("token") == string(wssec.None) {
+	if c.plan.Peek {
 		return id.User, "", nil
 	}
 	password, err = id.Reveal(ctx)

@@ -421,3 +421,22 @@ func (d *Draft) Validate() []schema.Error {
 	}
 	return d.Schemas.Validate(d.Body(), d.Decl, schema.Options{Unfilled: IsUnfilled})
 }
+
+// Wrong says why a value would not do for a row, in plain words; "" where it
+// would.
+func (it Item) Wrong(value string) string {
+	var t *schema.Simple
+	switch {
+	case it.attr != nil:
+		t = it.attr.Type
+	case it.decl != nil:
+		t = schema.SimpleOf(it.decl.TypeOf())
+	}
+	if t == nil {
+		return ""
+	}
+	if e := t.Check(value); e != nil {
+		return e.Msg
+	}
+	return ""
+}

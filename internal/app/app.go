@@ -1,0 +1,419 @@
+// Package app is the full-screen application: the views, the line above them
+// and the line below, the list of commands and the help page.
+package app
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+	"github.com/sahilm/fuzzy"
+
+	"orenda/internal/app/board"
+	"orenda/internal/app/contracts"
+	"orenda/internal/app/draft"
+	"orenda/internal/app/path"
+	"orenda/internal/app/reply"
+	"orenda/internal/app/state"
+	"orenda/internal/app/strip"
+	"orenda/internal/app/traffic"
+	"orenda/internal/app/ui"
+	"orenda/internal/draw"
+	"orenda/internal/journal"
+	"orenda/internal/user"
+	"orenda/internal/workspace"
+)
+
+// Options are what the application opens with.
+type Options struct {
+	Home      *user.Home
+	Workspace *workspace.Workspace
+	Journal   journal.Journal
+	Source    string // a description to be loaded at once
+	Version   string
+}
+
+// Run runs the application until the person leaves it.
+func Run(ctx context.Context, o Options) error {
+	m := newModel(o)
+	p := tea.NewProgram(m, tea.WithContext(ctx), tea.WithFPS(120))
+	_, err := p.Run()
+	m.s.HaltAll()
+	if ctx.Err() != nil {
+		return nil
+	}
+	return err
+}
+
+// place is a view with its key.
+type place struct {
+	name, key, about string
+	view             ui.View
+}
+
+// opener is a view that wants to know when it is shown.
+type opener interface{ Open() tea.Cmd }
+
+type overlay uint8
+
+const (
+	none overlay = iota
+	helpPage
+	commandList
+	asking // one line is asked for
+)
+
+type model struct {
+	o      Options
+	s      *state.State
+	places []place
+	at     int
+	w, h   int
+
+	over   overlay
+	in     ui.Input
+	pick   int
+	scroll int
+	prompt string
+	answer func(string)
+}
+
+func newModel(o Options) *model {
+	s := state.New(o.Workspace, o.Journal, o.Home)
+	m := &model{o: o, s: s}
+	m.places = []place{
+		{"board", "b", "what works where", board.New(s)},
+		{"path", "p", "set and seen, stage by stage", path.New(s)},
+		{"strip", "s", "the raw bytes in time", strip.New(s)},
+		{"draft", "d", "the message, filled in", draft.New(s)},
+		{"reply", "r", "the answer", reply.New(s)},
+		{"contract", "c", "operations and source text", contracts.New(s)},
+		{"traffic", "t", "every exchange", traffic.New(s)},
+	}
+	for _, w := range s.W.Warnings {
+		s.Say("%s: %s", workspace.File, w)
+	}
+	if o.Source != "" {
+		s.Fetch(o.Source)
+	}
+	return m
+}
+
+// tick looks for what other processes kept, and lets ages grow.
+type tick struct{}
+
+func ticking() tea.Cmd {
+	return tea.Tick(2*time.Second, func(time.Time) tea.Msg { return tick{} })
+}
+
+func (m *model) Init() tea.Cmd { return tea.Batch(m.s.Listen(), ticking()) }
+
+func (m *model) view() ui.View { return m.places[m.at].view }
+
+func (m *model) goTo(name string) tea.Cmd {
+	for i, p := range m.places {
+		if p.name == name {
+			m.at = i
+			if o, ok := p.view.(opener); ok {
+				return o.Open()
+			}
+		}
+	}
+	return nil
+}
+
+func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
+	switch msg := msg.(type) {
+	case tea.WindowSizeMsg:
+		m.w, m.h = msg.Width, msg.Height
+		return m, nil
+	case state.Wake:
+		m.s.Take()
+		return m, tea.Batch(m.s.Listen(), m.view().Update(msg))
+	case tick:
+		m.s.Refresh()
+		return m, ticking()
+	case state.Goto:
+		return m, m.goTo(string(msg))
+	case tea.KeyPressMsg:
+		return m, m.key(msg)
+	case tea.MouseClickMsg:
+		msg.Y--
+		return m, m.view().Update(msg)
+	}
+	if m.over != none && m.in.Active {
+		return m, m.in.Update(msg)
+	}
+	// What a view asked for in the background may come when another is shown.
+	var cmds []tea.Cmd
+	switch msg.(type) {
+	case tea.MouseMsg, tea.PasteMsg:
+		return m, m.view().Update(msg)
+	}
+	for _, p := range m.places {
+		cmds = append(cmds, p.view.Update(msg))
+	}
+	return m, tea.Batch(cmds...)
+}
+
+func (m *model) key(k tea.KeyPressMsg) tea.Cmd {
+	if ui.Is(k, "ctrl+c") {
+		return m.leave()
+	}
+	if m.over != none {
+		return m.overKey(k)
+	}
+	if m.view().Typing() {
+		return m.view().Update(k)
+	}
+	for _, p := range m.places {
+		if ui.Is(k, p.key) {
+			return m.goTo(p.name)
+		}
+	}
+	for _, c := range m.commands() {
+		if c.key != "" && ui.Is(k, c.key) {
+			return c.do()
+		}
+	}
+	return m.view().Update(k)
+}
+
+// leave ends the program; a workspace that was never saved is asked for first.
+func (m *model) leave() tea.Cmd { return tea.Quit }
+
+// command is one thing that can be done, from its key or from the list.
+type command struct {
+	name, key, show string
+	do              func() tea.Cmd
+}
+
+func (m *model) commands() []command {
+	out := []command{
+		{"send the call (go)", "g", "g", func() tea.Cmd {
+			m.s.Send()
+			if m.places[m.at].name == "board" || m.places[m.at].name == "strip" || m.places[m.at].name == "reply" {
+				return nil
+			}
+			return m.goTo("path")
+		}},
+		{"halt the call under way", "h", "h", func() tea.Cmd { m.s.Halt(); return nil }},
+		{"next environment", "v", "v", func() tea.Cmd { m.s.NextEnvironment(); return nil }},
+		{"write a drawing of the path (SVG or PDF)", "w", "w", m.drawing},
+		{"list of commands", ":", ":", func() tea.Cmd { m.open(commandList); return nil }},
+		{"help", "?", "?", func() tea.Cmd { m.open(helpPage); return nil }},
+		{"leave", "q", "q", m.leave},
+	}
+	if m.s.W.Dir == "" {
+		out = append(out, command{"save the workspace into a folder", "S", "S", m.save})
+	}
+	return out
+}
+
+func (m *model) open(o overlay) {
+	m.over, m.pick, m.scroll = o, 0, 0
+	if o != helpPage {
+		m.in.Start("")
+	}
+}
+
+func (m *model) ask(prompt, value string, answer func(string)) tea.Cmd {
+	m.over, m.prompt, m.answer = asking, prompt, answer
+	m.in.Start(value)
+	return nil
+}
+
+func (m *model) drawing() tea.Cmd {
+	x := m.s.Exchange()
+	if x.Outcome == "" {
+		m.s.Say("send the call first; its path is drawn then")
+		return nil
+	}
+	return m.ask("write the drawing to (.svg or .pdf)", "path-"+x.ID+".svg", func(name string) {
+		b, err := draw.Path(x).Write(name)
+		if err == nil {
+			err = user.WriteFile(name, b)
+		}
+		if err != nil {
+			m.s.Say("%v", err)
+			return
+		}
+		m.s.Say("written: %s", name)
+	})
+}
+
+func (m *model) save() tea.Cmd {
+	cwd, _ := os.Getwd()
+	return m.ask("save the workspace into the folder", filepath.Join(cwd, workspace.FileName(m.s.W.Name)), func(dir string) {
+		if err := m.s.W.SaveTo(dir); err != nil {
+			m.s.Say("%v", err)
+			return
+		}
+		m.s.Say("saved: %s", m.s.W.Where())
+	})
+}
+
+// listed are the commands and views that the list offers for what was typed.
+func (m *model) listed() []command {
+	var all []command
+	for _, p := range m.places {
+		all = append(all, command{p.name + ": " + p.about, "", p.key, func() tea.Cmd { return m.goTo(p.name) }})
+	}
+	all = append(all, m.commands()...)
+	if m.in.Value() == "" {
+		return all
+	}
+	names := make([]string, len(all))
+	for i, c := range all {
+		names[i] = c.name
+	}
+	var out []command
+	for _, hit := range fuzzy.Find(m.in.Value(), names) {
+		out = append(out, all[hit.Index])
+	}
+	return out
+}
+
+func (m *model) overKey(k tea.KeyPressMsg) tea.Cmd {
+	switch m.over {
+	case helpPage:
+		switch {
+		case ui.Is(k, "down", "j", "pgdown"):
+			m.scroll++
+		case ui.Is(k, "up", "k", "pgup"):
+			m.scroll = max(m.scroll-1, 0)
+		default:
+			m.over = none
+		}
+		return nil
+	case commandList:
+		list := m.listed()
+		switch {
+		case ui.Is(k, "esc"):
+			m.close()
+		case ui.Is(k, "up"):
+			m.pick = max(m.pick-1, 0)
+		case ui.Is(k, "down"):
+			m.pick = min(m.pick+1, max(len(list)-1, 0))
+		case ui.Is(k, "enter"):
+			m.close()
+			if m.pick < len(list) {
+				return list[m.pick].do()
+			}
+		default:
+			m.pick = 0
+			return m.in.Update(k)
+		}
+	case asking:
+		switch {
+		case ui.Is(k, "esc"):
+			m.close()
+		case ui.Is(k, "enter"):
+			m.close()
+			m.answer(strings.TrimSpace(m.in.Value()))
+		default:
+			return m.in.Update(k)
+		}
+	}
+	return nil
+}
+
+func (m *model) close() {
+	m.over = none
+	m.in.Stop()
+}
+
+func (m *model) View() tea.View {
+	v := tea.View{AltScreen: true, MouseMode: tea.MouseModeCellMotion, WindowTitle: "Orenda"}
+	if m.w < 20 || m.h < 6 {
+		v.Content = "too small"
+		return v
+	}
+	inner := ""
+	switch m.over {
+	case helpPage:
+		inner = m.help(m.w, m.h-2)
+	case commandList:
+		inner = m.list(m.w, m.h-2)
+	default:
+		inner = m.view().View(m.w, m.h-2)
+	}
+	v.Content = m.head() + "\n" + inner + "\n" + m.foot()
+	return v
+}
+
+func (m *model) head() string {
+	name := m.s.W.Name
+	if m.s.W.Dir == "" {
+		name += " (in memory)"
+	}
+	left := " " + ui.Strong(ui.Cut(name, m.w/3)) + ui.Soft("  "+m.places[m.at].name)
+	env := ""
+	if m.s.Environment != "" {
+		env = ui.Soft("environment ") + ui.Cut(m.s.Environment, 20)
+	}
+	right := ui.Soft(fmt.Sprintf("%d kept ", m.s.Kept))
+	if n := m.s.UnderWay(); n > 0 {
+		right = ui.Accent(fmt.Sprintf("%d under way", n)) + ui.Soft(" · ") + right
+	}
+	gap := m.w - ui.Width(left) - ui.Width(env) - ui.Width(right)
+	if gap < 4 {
+		return ui.Pad(left+"  "+right, m.w)
+	}
+	return left + strings.Repeat(" ", gap/2) + env + strings.Repeat(" ", gap-gap/2) + right
+}
+
+func (m *model) foot() string {
+	if m.over == asking {
+		p := " " + ui.Strong(m.prompt) + " " + ui.Accent("› ")
+		return ui.Pad(p+m.in.View(max(m.w-ui.Width(p)-1, 10)), m.w)
+	}
+	keys := m.view().Keys()
+	if m.over == commandList {
+		keys = []ui.Key{{Show: "↑↓", Does: "choose"}, {Show: "⏎", Does: "do it"}, {Show: "esc", Does: "back"}}
+	} else if m.over == helpPage {
+		keys = []ui.Key{{Show: "↑↓", Does: "scroll"}, {Show: "any other key", Does: "back"}}
+	}
+	said := ui.Cut(m.s.Message, m.w*2/5)
+	help := ui.Help(keys, m.w-ui.Width(said)-5)
+	gap := m.w - ui.Width(help) - ui.Width(said) - 2
+	return " " + help + strings.Repeat(" ", max(gap, 1)) + said + " "
+}
+
+func (m *model) list(w, h int) string {
+	rows := []string{"", "   " + ui.Accent(": ") + m.in.View(min(w-10, 50)), ""}
+	for i, c := range m.listed() {
+		lead, name := "   ", c.name
+		if i == m.pick {
+			lead, name = ui.Accent(" ▌ "), ui.Strong(name)
+		}
+		rows = append(rows, lead+ui.Pad(name, min(w-12, 56))+ui.Soft(c.show))
+	}
+	return ui.Block(rows, w, h)
+}
+
+func (m *model) help(w, h int) string {
+	rows := []string{"", "   " + ui.Strong("Every call travels one path of eleven stages.") + " What was " + ui.Strong("set") + " stands above what was " + ui.Strong("seen") + ",",
+		"   at the stage where it takes effect. ▮ passed   ▯ not reached   ▹ under way   ╌ not used", ""}
+	rows = append(rows, "   "+ui.Strong("views"))
+	for _, p := range m.places {
+		rows = append(rows, "     "+ui.Pad(ui.Strong(p.key), 10)+ui.Pad(p.name, 12)+ui.Soft(p.about))
+	}
+	rows = append(rows, "", "   "+ui.Strong("anywhere"))
+	for _, c := range m.commands() {
+		rows = append(rows, "     "+ui.Pad(ui.Strong(c.show), 10)+c.name)
+	}
+	rows = append(rows, "", "   "+ui.Strong("in the "+m.places[m.at].name))
+	for _, k := range m.view().Keys() {
+		rows = append(rows, "     "+ui.Pad(ui.Strong(k.Show), 10)+k.Does)
+	}
+	if m.o.Version != "" {
+		rows = append(rows, "", "   "+ui.Soft("Orenda "+m.o.Version))
+	}
+	m.scroll = min(m.scroll, max(len(rows)-h, 0))
+	return ui.Block(rows[m.scroll:], w, h)
+}

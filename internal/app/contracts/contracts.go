@@ -1,0 +1,261 @@
+// Package contracts shows what a service offers: operations as one-line
+// signatures with their documentation, what is demanded, and the source text.
+package contracts
+
+import (
+	"bytes"
+	"fmt"
+	"strings"
+
+	tea "charm.land/bubbletea/v2"
+
+	"orenda/internal/app/state"
+	"orenda/internal/app/ui"
+	"orenda/internal/contract"
+	"orenda/internal/xmltree"
+)
+
+// View is the contract view.
+type View struct {
+	s      *state.State
+	cursor int
+	top    int
+	source bool
+	file   int
+	line   int
+	height int
+}
+
+// New makes the contract view.
+func New(s *state.State) *View { return &View{s: s} }
+
+// Typing implements ui.View.
+func (v *View) Typing() bool { return false }
+
+// Keys implements ui.View.
+func (v *View) Keys() []ui.Key {
+	if v.source {
+		return []ui.Key{{Press: "up down", Show: "↑↓", Does: "scroll"}, {Press: "tab", Show: "tab", Does: "next document"}, {Press: "x", Show: "x", Does: "operations"}, {Press: "?", Show: "?", Does: "help"}}
+	}
+	return []ui.Key{{Press: "up down", Show: "↑↓", Does: "choose"}, {Press: "enter", Show: "⏎", Does: "fill in its message"}, {Press: "x", Show: "x", Does: "source text"}, {Press: "esc", Show: "esc", Does: "board"}, {Press: "?", Show: "?", Does: "help"}}
+}
+
+// entry is an operation of one of the workspace's contracts.
+type entry struct {
+	contract string
+	c        *contract.Contract
+	o        *contract.Operation
+}
+
+func (v *View) entries() []entry {
+	var out []entry
+	for _, k := range v.s.W.Contracts {
+		c, err := v.s.W.Contract(k.Name)
+		if err != nil {
+			continue
+		}
+		for _, name := range c.OperationNames() {
+			out = append(out, entry{k.Name, c, state.Operation(c, name)})
+		}
+	}
+	return out
+}
+
+// Open puts the cursor on the chosen call's operation.
+func (v *View) Open() tea.Cmd {
+	for i, e := range v.entries() {
+		if e.contract == v.s.Cell.Draft.Contract && e.o.Name == v.s.Cell.Draft.Operation {
+			v.cursor = i
+		}
+	}
+	return nil
+}
+
+// Update implements ui.View.
+func (v *View) Update(msg tea.Msg) tea.Cmd {
+	all := v.entries()
+	d := 0
+	switch msg := msg.(type) {
+	case tea.MouseWheelMsg:
+		d = 3
+		if msg.Button == tea.MouseWheelUp {
+			d = -3
+		}
+	case tea.KeyPressMsg:
+		switch {
+		case ui.Is(msg, "up", "k"):
+			d = -1
+		case ui.Is(msg, "down", "j"):
+			d = 1
+		case ui.Is(msg, "pgup"):
+			d = -v.height
+		case ui.Is(msg, "pgdown"):
+			d = v.height
+		case ui.Is(msg, "x"):
+			v.toggle(all)
+		case ui.Is(msg, "tab"):
+			if v.source && len(all) > 0 {
+				v.file = (v.file + 1) % len(all[v.cursor].c.Files)
+				v.line = 0
+			}
+		case ui.Is(msg, "enter"):
+			return v.open(all)
+		case ui.Is(msg, "esc"):
+			if v.source {
+				v.source = false
+				return nil
+			}
+			return func() tea.Msg { return state.Goto("board") }
+		}
+	}
+	if v.source {
+		v.line = max(v.line+d, 0)
+	} else if len(all) > 0 {
+		v.cursor = min(max(v.cursor+d, 0), len(all)-1)
+	}
+	return nil
+}
+
+func (v *View) open(all []entry) tea.Cmd {
+	if v.source || len(all) == 0 {
+		return nil
+	}
+	e := all[v.cursor]
+	for _, r := range v.s.Rows() {
+		if r.Contract == e.contract && r.Operation == e.o.Name {
+			end := v.s.Cell.Endpoint
+			serves := false
+			for _, x := range v.s.W.Serving(r.Contract, r.Operation) {
+				serves = serves || x.Name == end
+			}
+			if !serves {
+				end = ""
+				if s := v.s.W.Serving(r.Contract, r.Operation); len(s) > 0 {
+					end = s[0].Name
+				}
+			}
+			v.s.Choose(state.Cell{Draft: r, Endpoint: end})
+			return func() tea.Msg { return state.Goto("draft") }
+		}
+	}
+	return nil
+}
+
+// toggle shows the source at the operation's own lines.
+func (v *View) toggle(all []entry) {
+	v.source = !v.source
+	if !v.source || len(all) == 0 {
+		return
+	}
+	e := all[v.cursor]
+	for i, f := range e.c.Files {
+		if f.Location == e.o.At.Source {
+			v.file = i
+			line, _ := xmltree.Position(f.Bytes, e.o.At.Offset)
+			v.line = max(line-4, 0)
+		}
+	}
+}
+
+// View implements ui.View.
+func (v *View) View(w, h int) string {
+	all := v.entries()
+	if len(all) == 0 {
+		return ui.Block([]string{"", "   " + ui.Soft("the workspace has no description yet: b, then a, adds one")}, w, h)
+	}
+	v.cursor = min(v.cursor, len(all)-1)
+	if v.source {
+		return v.text(all[v.cursor], w, h)
+	}
+	var rows []string
+	at, last := 0, ""
+	for i, e := range all {
+		if e.contract != last {
+			if last != "" {
+				rows = append(rows, "")
+			}
+			last = e.contract
+			rows = append(rows, "   "+ui.Strong(ui.Cut(e.contract, 30))+ui.Soft("   "+ui.Cut(e.c.Documentation, w-38)))
+		}
+		lead := "     "
+		sig := ui.Cut(e.o.Signature(), w-8)
+		if i == v.cursor {
+			at = len(rows)
+			lead = ui.Accent("   ▌ ")
+			for k, l := range ui.Wrap(e.o.Signature(), w-10) {
+				if k > 0 {
+					lead = "       "
+				}
+				rows = append(rows, lead+ui.Strong(l))
+			}
+			rows = append(rows, v.detail(e, w)...)
+			continue
+		}
+		rows = append(rows, lead+sig)
+	}
+	v.height = h - 2
+	v.top = ui.Window(min(at+8, len(rows)-1), v.top, v.height, len(rows))
+	v.top = min(v.top, max(at-1, 0))
+	return ui.Block(append([]string{""}, rows[v.top:min(len(rows), v.top+v.height)]...), w, h)
+}
+
+func (v *View) detail(e entry, w int) []string {
+	var out []string
+	add := func(label, text string) {
+		for i, l := range ui.Wrap(text, w-26) {
+			if i > 0 {
+				label = ""
+			}
+			out = append(out, "       "+ui.Pad(ui.Soft(label), 12)+l)
+		}
+	}
+	if e.o.Documentation != "" {
+		add("about", e.o.Documentation)
+	}
+	if e.o.HasAction {
+		add("action", e.o.Action)
+	}
+	var ports []string
+	for _, p := range e.c.PortsWith(e.o.Name) {
+		ports = append(ports, fmt.Sprintf("%s (SOAP %s, %s)", p.Name, p.Version, p.Style))
+	}
+	add("ports", strings.Join(ports, ", "))
+	if e.o.OneWay() {
+		add("reply", "none is due: one-way")
+	}
+	for _, f := range e.o.Faults {
+		add("fault", f.Name+"("+f.Fields()+")")
+	}
+	for _, h := range e.o.Headers {
+		add("header", h.Name.Local)
+	}
+	for _, d := range e.c.Demands {
+		add("demands", d.Text)
+	}
+	for _, u := range e.c.Unread {
+		add("not used", u.What+": "+u.Why)
+	}
+	return append(out, "")
+}
+
+func (v *View) text(e entry, w, h int) string {
+	v.file = min(v.file, len(e.c.Files)-1)
+	f := e.c.Files[v.file]
+	lines := bytes.Split(f.Bytes, []byte("\n"))
+	v.height = h - 3
+	v.line = min(v.line, max(len(lines)-v.height, 0))
+	rows := []string{"", "   " + ui.Strong(ui.Cut(f.Location, w-30)) + ui.Soft(fmt.Sprintf("   document %d of %d", v.file+1, len(e.c.Files))), ""}
+	mark := -1
+	if e.o.At.Source == f.Location {
+		mark, _ = xmltree.Position(f.Bytes, e.o.At.Offset)
+	}
+	for i := v.line; i < len(lines) && i < v.line+v.height; i++ {
+		text := ui.Cut(strings.ReplaceAll(strings.TrimRight(string(lines[i]), "\r"), "\t", "  "), w-10)
+		lead := "   "
+		if i+1 == mark {
+			lead, text = ui.Accent(" ▌ "), ui.Strong(text)
+		}
+		rows = append(rows, lead+ui.Soft(fmt.Sprintf("%5d  ", i+1))+text)
+	}
+	return ui.Block(rows, w, h)
+}

@@ -1,0 +1,292 @@
+package path
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"orenda/internal/app/ui"
+	"orenda/internal/diagnose"
+	"orenda/internal/endpoint"
+	"orenda/internal/exchange"
+	"orenda/internal/safe"
+)
+
+const labelWidth = 18
+
+// row is a label with a value beside it, on as many lines as it takes.
+func row(section, label, value, tail string, w int) []string {
+	const sw = 7
+	vw := w - sw - labelWidth - 1
+	tw := 0
+	if tail != "" {
+		tw = min(ui.Width(tail)+2, vw/2)
+	}
+	lines := ui.Wrap(value, max(vw-tw, 8))
+	var out []string
+	for i, l := range lines {
+		s, lab, t := "", "", ""
+		if i == 0 {
+			s, lab, t = section, label, tail
+		}
+		text := ui.Pad(ui.Strong(s), sw) + ui.Pad(ui.Soft(ui.Cut(lab, labelWidth)), labelWidth) + " " + ui.Pad(l, max(vw-tw, 8))
+		if t != "" {
+			text += "  " + ui.Soft(ui.Cut(t, tw-2))
+		}
+		out = append(out, text)
+	}
+	return out
+}
+
+// panel is the stage that is looked at: set above seen, why, and the repair.
+func (v *View) panel(x *exchange.Exchange, w, h int) []string {
+	title := ui.Strong(strings.ToUpper(v.stage.String())) + ui.Soft("  "+v.stage.Question())
+	out := []string{title, ""}
+	top := v.setPart(x, w)
+	why := v.whyPart(x, w)
+	repair := v.repairPart(x, w)
+	seen := v.seenPart(x, w)
+	// What was seen gives way where the room is short; why and repair do not.
+	room := max(h-len(out)-len(top)-len(why)-len(repair)-3, 3)
+	v.scroll = min(v.scroll, max(len(seen)-room, 0))
+	if len(seen) > room {
+		rest := len(seen) - v.scroll - room + 1
+		seen = slices.Clone(seen[v.scroll:min(v.scroll+room, len(seen))])
+		if rest > 1 {
+			seen[len(seen)-1] = ui.Soft(fmt.Sprintf("       … %d lines more (PgDn)", rest))
+		}
+	}
+	for _, part := range [][]string{top, seen, why, repair} {
+		if len(part) > 0 {
+			out = append(out, part...)
+			out = append(out, "")
+		}
+	}
+	return out
+}
+
+func (v *View) setPart(x *exchange.Exchange, w int) []string {
+	var out []string
+	for i, s := range v.shown(x) {
+		k := endpoint.KeyOf(s.Key)
+		section := ""
+		if i == 0 {
+			section = "set"
+		}
+		value, tail := s.Value, s.Source
+		if value == "" {
+			value = "not set"
+		}
+		chosen := v.set == i
+		if chosen && v.in.Active {
+			line := ui.Pad(ui.Strong(section), 7) + ui.Pad(ui.Strong(ui.Cut(k.Label, labelWidth)), labelWidth) + ui.Accent("›") + v.in.View(max(w-28, 8))
+			out = append(out, line)
+			help := k.Doc
+			if len(k.Of) > 0 {
+				help += ": " + strings.Join(k.Of, ", ") + " (↑↓)"
+			}
+			if v.wrong != "" {
+				help = v.wrong
+			}
+			for _, l := range ui.Wrap(help, w-27) {
+				out = append(out, strings.Repeat(" ", 26)+ui.Soft(l))
+			}
+			continue
+		}
+		lines := row(section, k.Label, value, tail, w)
+		if chosen {
+			lines[0] = ui.Pad(ui.Strong(section), 6) + ui.Accent("›") + strings.TrimPrefix(lines[0], ui.Pad(ui.Strong(section), 7))
+		}
+		out = append(out, lines...)
+	}
+	if len(out) == 0 && v.s.Fetching == nil {
+		return nil
+	}
+	return out
+}
+
+func (v *View) seenPart(x *exchange.Exchange, w int) []string {
+	var out []string
+	st := x.Stage(v.stage)
+	section := func() string {
+		if len(out) == 0 {
+			return "seen"
+		}
+		return ""
+	}
+	for _, f := range st.Facts {
+		if f.Name == "header" {
+			for _, l := range strings.Split(safe.Block(f.Value), "\n") {
+				out = append(out, ui.Pad(ui.Strong(section()), 7)+ui.Cut(strings.TrimPrefix(l, "      "), w-8))
+			}
+			continue
+		}
+		out = append(out, row(section(), f.Name, f.Value, "", w)...)
+	}
+	if v.stage == exchange.Receive || v.stage == exchange.Send {
+		if g := gauge(x, v.stage, w-8); g != "" {
+			out = append(out, ui.Pad(ui.Strong(section()), 7)+g)
+		}
+	}
+	if len(out) == 0 {
+		text := map[exchange.State]string{exchange.Waiting: "not reached yet", exchange.Skipped: "not used: " + st.Note, exchange.Open: "under way", exchange.Cancelled: "halted here"}[st.State]
+		if text == "" {
+			text = st.Note
+		}
+		if text != "" {
+			out = append(out, ui.Pad(ui.Strong("seen"), 7)+ui.Soft(ui.Cut(strings.TrimSuffix(text, ": "), w-8)))
+		}
+	}
+	return out
+}
+
+// gauge draws bytes against what was announced and against the limit.
+func gauge(x *exchange.Exchange, s exchange.Stage, w int) string {
+	l := x.Leg()
+	if l == nil || s != exchange.Receive || !l.Response.Complete || w < 20 {
+		return ""
+	}
+	limit, err := endpoint.ParseSize(x.Setting("receive-limit"))
+	if err != nil {
+		return ""
+	}
+	got := l.Response.BodySize
+	scale := max(got, l.Response.Declared)
+	if scale == 0 {
+		return ""
+	}
+	width := min(w-4, 46)
+	cells := func(n int64) int { return int(min(n*int64(width)/scale, int64(width))) }
+	full := max(cells(got), 1)
+	bar := strings.Repeat("█", full) + ui.Soft(strings.Repeat("░", width-full))
+	tail := ""
+	if limit < scale {
+		tail = ui.Soft(fmt.Sprintf("  the limit falls at %s", diagnose.Bytes(limit)))
+	}
+	return "▕" + bar + "▏" + tail
+}
+
+// whyPart tells the findings: the cause whole, what follows from it in a line.
+func (v *View) whyPart(x *exchange.Exchange, w int) []string {
+	var out []string
+	shown := 0
+	for i, f := range x.Findings {
+		main := f.Stage == v.stage || i == 0
+		if !main && shown > 0 {
+			out = append(out, ui.Pad("", 7)+ui.Soft(ui.Cut(fmt.Sprintf("%s: %s", f.Stage, f.Title), w-8)))
+			continue
+		}
+		section := ""
+		if shown == 0 {
+			section = "why"
+		}
+		shown++
+		title := ui.Cut(f.Title, w-8)
+		if f.Severity == exchange.Stop {
+			title = ui.Accent(title)
+		} else {
+			title = ui.Strong(title)
+		}
+		if f.Certainty == exchange.Likely {
+			title += ui.Soft("  likely")
+		}
+		out = append(out, ui.Pad(ui.Strong(section), 7)+title)
+		for _, l := range ui.Wrap(f.Why, w-8) {
+			out = append(out, ui.Pad("", 7)+l)
+		}
+		if i > 0 {
+			continue
+		}
+		for k, e := range f.Evidence {
+			if k == 2 {
+				break
+			}
+			out = append(out, ui.Pad("", 7)+ui.Pad(ui.Soft(ui.Cut(where(e), labelWidth)), labelWidth)+" "+ui.Cut(strings.Join(strings.Fields(e.Excerpt), " "), w-8-labelWidth))
+		}
+		if f.Program != "" {
+			for _, l := range ui.Wrap("in your program: "+f.Program, w-8) {
+				out = append(out, ui.Pad("", 7)+ui.Soft(l))
+			}
+		}
+	}
+	return out
+}
+
+func where(e exchange.Evidence) string {
+	if e.In == exchange.InSettings || e.In == exchange.InCertificate {
+		return string(e.In)
+	}
+	return fmt.Sprintf("%s:%d", strings.Replace(string(e.In), "response", "reply", 1), e.Line)
+}
+
+// repairPart offers the remedies, or shows the change of the one that is
+// chosen before it is made.
+func (v *View) repairPart(x *exchange.Exchange, w int) []string {
+	if v.s.Running() != nil {
+		return nil
+	}
+	if v.ask != nil {
+		out := []string{ui.Pad(ui.Accent("repair"), 7) + ui.Strong(ui.Cut(v.ask.Title, w-8))}
+		for _, c := range v.ask.All() {
+			for i, l := range ui.Wrap(change(c), w-12) {
+				lead := "    "
+				if i == 0 {
+					lead = "  ▸ "
+				}
+				out = append(out, ui.Pad("", 7)+lead+l)
+			}
+		}
+		if v.ask.Ask != "" {
+			for _, l := range ui.Wrap(v.ask.Ask, w-8) {
+				out = append(out, ui.Pad("", 7)+ui.Strong(l))
+			}
+		}
+		return append(out, ui.Pad("", 7)+ui.Accent("⏎ make this change")+ui.Soft("   esc not now"))
+	}
+	if v.s.Shown == len(v.s.Attempts) && len(v.s.Pending()) > 0 {
+		out := []string{}
+		for i, c := range v.s.Pending() {
+			section := ""
+			if i == 0 {
+				section = "done"
+			}
+			out = append(out, ui.Pad(ui.Strong(section), 7)+ui.Cut(change(c), w-8))
+		}
+		out = append(out, ui.Pad("", 7)+ui.Accent("g")+" sends it again")
+		if len(v.remedies(x)) == 0 {
+			return out
+		}
+		return append(out, v.offers(x, w)...)
+	}
+	return v.offers(x, w)
+}
+
+func (v *View) offers(x *exchange.Exchange, w int) []string {
+	var out []string
+	for i, r := range v.remedies(x) {
+		if i == 4 {
+			out = append(out, ui.Pad("", 7)+ui.Soft("and more: tab"))
+			break
+		}
+		section, lead := "", "  "
+		if i == 0 {
+			section = "repair"
+		}
+		text := ui.Cut(r.Title, w-10)
+		if i == v.remedy {
+			lead = ui.Accent("⏎ ")
+			text = ui.Strong(text)
+		}
+		out = append(out, ui.Pad(ui.Strong(section), 7)+lead+text)
+	}
+	return out
+}
+
+// change is a change in one line: what, from, to.
+func change(c exchange.Change) string {
+	s := c.String()
+	if i := strings.Index(s, "→ # CN"); i >= 0 || strings.Contains(s, "-----BEGIN") {
+		return c.Key + ": one certificate more"
+	}
+	return s
+}

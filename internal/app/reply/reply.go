@@ -1,0 +1,338 @@
+// Package reply reads the answer: as fields, as rows, as slim JSON, or as the
+// exact bytes.
+package reply
+
+import (
+	"bytes"
+	"fmt"
+	"strings"
+
+	tea "charm.land/bubbletea/v2"
+
+	"orenda/internal/app/state"
+	"orenda/internal/app/ui"
+	"orenda/internal/diagnose"
+	"orenda/internal/exchange"
+	"orenda/internal/soap"
+	"orenda/internal/xmltree"
+)
+
+type mode int
+
+const (
+	fields mode = iota
+	exact
+	modes
+)
+
+var modeNames = [modes]string{"fields", "exact"}
+
+// View is the reply.
+type View struct {
+	s      *state.State
+	mode   mode
+	cursor [modes]int
+	top    [modes]int
+	height int
+	doc    reading
+	in     ui.Input
+	find   string
+}
+
+// reading is a reply that was read, with what each mode lists.
+type reading struct {
+	id      string
+	doc     *xmltree.Document
+	err     error
+	busy    bool
+	rows    []uint32 // indexes of nodes, for fields
+	depths  []uint8
+	lines   []int64 // offsets of lines, for exact
+	body    []byte
+	values  int64 // bytes of values
+	base    xmltree.Node
+	isFault bool
+}
+
+// New makes the reply view.
+func New(s *state.State) *View { return &View{s: s} }
+
+// Typing implements ui.View.
+func (v *View) Typing() bool { return v.in.Active }
+
+// Keys implements ui.View.
+func (v *View) Keys() []ui.Key {
+	if v.in.Active {
+		return []ui.Key{{Show: "⏎", Does: "search"}, {Show: "esc", Does: "not now"}}
+	}
+	return []ui.Key{{Press: "up down", Show: "↑↓", Does: "move"}, {Press: "tab", Show: "tab", Does: "fields or exact bytes"}, {Press: "y", Show: "y", Does: "copy the value"}, {Press: "Y", Show: "Y", Does: "copy its path"},
+		{Press: "/", Show: "/", Does: "search"}, {Press: "n", Show: "n", Does: "next hit"}, {Press: "p", Show: "p", Does: "path"}, {Press: "?", Show: "?", Does: "help"}}
+}
+
+// read is what a reading in the background brings.
+type read struct{ r reading }
+
+// prepare reads a reply that was not read yet, apart from the program's loop.
+func (v *View) prepare() tea.Cmd {
+	x := v.s.Exchange()
+	l := x.Leg()
+	if v.doc.id == x.ID || l == nil || x.Outcome == exchange.OutcomeUnderWay {
+		return nil
+	}
+	v.doc = reading{id: x.ID, busy: true}
+	v.cursor, v.top = [modes]int{}, [modes]int{}
+	id, body := x.ID, l.ResponseBody
+	return func() tea.Msg { return read{readBody(id, body)} }
+}
+
+func readBody(id string, body []byte) reading {
+	r := reading{id: id, body: body}
+	for at := int64(0); at < int64(len(body)); {
+		r.lines = append(r.lines, at)
+		n := bytes.IndexByte(body[at:min(at+2000, int64(len(body)))], '\n')
+		if n < 0 {
+			at += min(2000, int64(len(body))-at)
+		} else {
+			at += int64(n) + 1
+		}
+	}
+	r.doc, r.err = xmltree.Parse(body, xmltree.Limits{Depth: 100000})
+	if e := soap.Read(r.doc); e != nil {
+		r.base, r.isFault = e.Payload, e.Fault != nil
+		if r.base.IsZero() {
+			r.base = e.Body
+		}
+	} else {
+		r.base = r.doc.Root()
+	}
+	var walk func(n xmltree.Node, depth int)
+	walk = func(n xmltree.Node, depth int) {
+		for c := range n.Children() {
+			r.rows = append(r.rows, uint32(c.Index()))
+			r.depths = append(r.depths, uint8(min(depth, 255)))
+			if c.FirstChild().IsZero() {
+				r.values += int64(c.Inner().Len())
+			} else if depth < 5000 {
+				walk(c, depth+1)
+			}
+		}
+	}
+	if !r.base.IsZero() {
+		walk(r.base, 0)
+	}
+	return r
+}
+
+// Open tells the view that it is shown; it reads what is to be read.
+func (v *View) Open() tea.Cmd { return v.prepare() }
+
+func (v *View) count() int {
+	if v.mode == exact {
+		return len(v.doc.lines)
+	}
+	return len(v.doc.rows)
+}
+
+// Update implements ui.View.
+func (v *View) Update(msg tea.Msg) tea.Cmd {
+	if r, ok := msg.(read); ok {
+		if r.r.id == v.doc.id {
+			v.doc = r.r
+			if len(v.doc.rows) == 0 {
+				v.mode = exact
+			}
+		}
+		return nil
+	}
+	if v.in.Active {
+		if k, ok := msg.(tea.KeyPressMsg); ok {
+			switch {
+			case ui.Is(k, "enter"):
+				v.in.Stop()
+				v.find = v.in.Value()
+				v.next()
+				return nil
+			case ui.Is(k, "esc"):
+				v.in.Stop()
+				return nil
+			}
+		}
+		return v.in.Update(msg)
+	}
+	switch msg := msg.(type) {
+	case state.Wake:
+		return v.prepare()
+	case tea.MouseWheelMsg:
+		if msg.Button == tea.MouseWheelUp {
+			v.move(-3)
+		} else {
+			v.move(3)
+		}
+	case tea.KeyPressMsg:
+		return v.key(msg)
+	}
+	return nil
+}
+
+func (v *View) key(k tea.KeyPressMsg) tea.Cmd {
+	switch {
+	case ui.Is(k, "up", "k"):
+		v.move(-1)
+	case ui.Is(k, "down", "j"):
+		v.move(1)
+	case ui.Is(k, "pgup"):
+		v.move(-v.height)
+	case ui.Is(k, "pgdown", "space"):
+		v.move(v.height)
+	case ui.Is(k, "home"):
+		v.move(-v.count())
+	case ui.Is(k, "end"):
+		v.move(v.count())
+	case ui.Is(k, "tab"):
+		v.mode = (v.mode + 1) % modes
+	case ui.Is(k, "/"):
+		v.in.Start(v.find)
+	case ui.Is(k, "n"):
+		v.next()
+	case ui.Is(k, "y", "Y"):
+		return v.copy(ui.Is(k, "Y"))
+	case ui.Is(k, "esc"):
+		return func() tea.Msg { return state.Goto("path") }
+	}
+	return nil
+}
+
+func (v *View) move(d int) {
+	v.cursor[v.mode] = min(max(v.cursor[v.mode]+d, 0), max(v.count()-1, 0))
+}
+
+func (v *View) node(i int) xmltree.Node { return v.doc.doc.NodeAt(int(v.doc.rows[i])) }
+
+func (v *View) copy(path bool) tea.Cmd {
+	if v.mode != fields || v.count() == 0 {
+		v.s.Say("values are copied in the list of fields")
+		return nil
+	}
+	n := v.node(v.cursor[fields])
+	text := n.Text()
+	if path {
+		text = strings.TrimPrefix(n.Path(), v.doc.base.Path()+"/")
+	}
+	v.s.Say("copied: %s", text)
+	return tea.SetClipboard(text)
+}
+
+func (v *View) next() {
+	if v.find == "" || v.count() == 0 {
+		return
+	}
+	for i := range v.count() {
+		at := (v.cursor[v.mode] + 1 + i) % v.count()
+		found := false
+		if v.mode == exact {
+			found = bytes.Contains(v.lineBytes(at), []byte(v.find))
+		} else {
+			n := v.node(at)
+			found = strings.Contains(n.Name().Local, v.find) || n.FirstChild().IsZero() && strings.Contains(n.Text(), v.find)
+		}
+		if found {
+			v.cursor[v.mode] = at
+			return
+		}
+	}
+	v.s.Say("%q is not in this reply", v.find)
+}
+
+func (v *View) lineBytes(i int) []byte {
+	end := int64(len(v.doc.body))
+	if i+1 < len(v.doc.lines) {
+		end = v.doc.lines[i+1]
+	}
+	return v.doc.body[v.doc.lines[i]:end]
+}
+
+// View implements ui.View.
+func (v *View) View(w, h int) string {
+	x := v.s.Exchange()
+	l := x.Leg()
+	title := "   " + ui.Strong(ui.Cut(x.Operation+" → "+x.Endpoint, w/2))
+	if l == nil || x.Outcome == exchange.OutcomeUnderWay || v.doc.id != x.ID {
+		text := "no answer yet: g sends the call"
+		if x.Outcome == exchange.OutcomeUnderWay && l != nil {
+			text = "it is coming; s shows it arriving"
+		}
+		return ui.Block([]string{"", title, "", "   " + ui.Soft(text)}, w, h)
+	}
+	if v.doc.busy {
+		return ui.Block([]string{"", title, "", "   " + ui.Soft("reading "+diagnose.Bytes(int64(len(l.ResponseBody)))+" bytes …")}, w, h)
+	}
+	size := int64(len(v.doc.body))
+	over := ""
+	if size > 0 && v.doc.values > 0 {
+		over = fmt.Sprintf(" · %d %% of it values", v.doc.values*100/size)
+	}
+	tabs := ""
+	for m, n := range modeNames {
+		if mode(m) == v.mode {
+			tabs += ui.Strong(n) + "  "
+		} else {
+			tabs += ui.Soft(n) + "  "
+		}
+	}
+	rows := []string{"", title + ui.Soft(fmt.Sprintf("   %s B%s   ", diagnose.Bytes(size), over)) + tabs}
+	if v.doc.err != nil {
+		rows = append(rows, "   "+ui.Accent(ui.Cut("readable so far; then: "+v.doc.err.Error(), w-6)))
+	} else {
+		rows = append(rows, "")
+	}
+	v.height = h - len(rows) - 1
+	c := min(v.cursor[v.mode], max(v.count()-1, 0))
+	v.top[v.mode] = ui.Window(c, v.top[v.mode], v.height, v.count())
+	for i := v.top[v.mode]; i < v.count() && i < v.top[v.mode]+v.height; i++ {
+		rows = append(rows, v.row(i, i == c, w))
+	}
+	if v.count() == 0 {
+		rows = append(rows, "   "+ui.Soft("the body is empty"))
+	}
+	for len(rows) < h-1 {
+		rows = append(rows, "")
+	}
+	foot := ui.Soft(fmt.Sprintf("   %s of %s", diagnose.Bytes(int64(c+1)), diagnose.Bytes(int64(v.count()))))
+	if v.in.Active {
+		foot = "   " + ui.Accent("/ ") + v.in.View(w-8)
+	} else if v.mode == fields && v.count() > 0 {
+		foot += ui.Soft("   " + ui.Cut(strings.TrimPrefix(v.node(c).Path(), v.doc.base.Path()+"/"), w-40))
+	}
+	return ui.Block(append(rows, foot), w, h)
+}
+
+func (v *View) row(i int, chosen bool, w int) string {
+	lead := "   "
+	if chosen {
+		lead = ui.Accent(" ▌ ")
+	}
+	if v.mode == exact {
+		text := ui.Cut(strings.TrimRight(string(v.lineBytes(i)), "\r\n"), w-14)
+		if chosen {
+			text = ui.Strong(text)
+		}
+		return lead + ui.Soft(fmt.Sprintf("%9d  ", v.doc.lines[i])) + text
+	}
+	n := v.node(i)
+	name := strings.Repeat("  ", min(int(v.doc.depths[i]), 20)) + n.Name().Local
+	for a := range n.Attrs() {
+		if a.Name.Space != xmltree.XMLNSNamespace {
+			name += "  @" + a.Name.Local + " " + a.Value
+		}
+	}
+	width := max(min(w/2, 60), 24)
+	label := ui.Fit(name, width)
+	value := ""
+	if n.FirstChild().IsZero() {
+		value = ui.Cut(n.Text(), w-width-6)
+	}
+	if chosen {
+		return lead + ui.Strong(label) + " " + ui.Strong(value)
+	}
+	return lead + ui.Soft(label) + " " + value
+}

@@ -1,0 +1,526 @@
+// Package state is what the views look at: the workspace, the calls under way
+// and those that were made, and what is chosen. It has no screen of its own.
+package state
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+
+	"orenda/internal/call"
+	"orenda/internal/contract"
+	"orenda/internal/endpoint"
+	"orenda/internal/exchange"
+	"orenda/internal/journal"
+	"orenda/internal/message"
+	"orenda/internal/soap"
+	"orenda/internal/user"
+	"orenda/internal/workspace"
+)
+
+// Wake tells the views to look again. However many things happened, there is
+// one wake-up a frame.
+type Wake struct{}
+
+// Goto asks for a view by its name.
+type Goto string
+
+// Cell is a draft over an endpoint: what a call is made of.
+type Cell struct {
+	Draft    workspace.DraftRef
+	Endpoint string
+}
+
+// State is the shared state. Everything but the calls' own records is touched
+// from the program's loop only.
+type State struct {
+	W    *workspace.Workspace
+	J    journal.Journal
+	Home *user.Home
+
+	Environment string
+	Cell        Cell
+	Attempts    []*exchange.Exchange // of the chosen cell, oldest first
+	Shown       int                  // index into Attempts; len(Attempts) is the next call
+	Kept        int                  // exchanges of this workspace that are kept
+	Message     string               // the newest one, for the bottom line
+	Fetching    *exchange.Exchange   // the description that is being fetched, or that failed
+
+	Reveal bool // secrets are shown for the moment
+
+	clear   map[string]*exchange.Exchange // of this sitting, with their secrets, by id
+	latest  map[Cell]*exchange.Exchange
+	recent  []*exchange.Exchange // newest first
+	running map[string]*running  // by exchange id
+	changes map[Cell][]exchange.Change
+	draft   *message.Draft
+	draftOf workspace.DraftRef
+	wake    chan struct{}
+	check   *exchange.Exchange
+	version int64
+	inbox   struct {
+		mu    sync.Mutex
+		takes []func()
+	}
+}
+
+type running struct {
+	cell   Cell
+	call   *call.Call
+	cancel context.CancelFunc
+	fetch  bool
+}
+
+// New makes the state of a workspace.
+func New(w *workspace.Workspace, j journal.Journal, home *user.Home) *State {
+	s := &State{W: w, J: j, Home: home, Environment: w.Environment, wake: make(chan struct{}, 1), running: map[string]*running{}, latest: map[Cell]*exchange.Exchange{}, clear: map[string]*exchange.Exchange{}, changes: map[Cell][]exchange.Change{}}
+	s.Refresh()
+	if cells := s.Rows(); len(cells) > 0 {
+		s.Choose(Cell{cells[0], s.firstEndpoint(cells[0])})
+	}
+	return s
+}
+
+func (s *State) firstEndpoint(r workspace.DraftRef) string {
+	if e, err := s.W.Settle(r, ""); err == nil {
+		return e.Name
+	}
+	if e := s.W.Serving(r.Contract, r.Operation); len(e) > 0 {
+		return e[0].Name
+	}
+	return ""
+}
+
+func (s *State) notify() {
+	select {
+	case s.wake <- struct{}{}:
+	default:
+	}
+}
+
+// frame is the least time between two wake-ups.
+const frame = 16 * time.Millisecond
+
+// Listen waits for the next wake-up.
+func (s *State) Listen() tea.Cmd {
+	return func() tea.Msg {
+		<-s.wake
+		time.Sleep(frame)
+		return Wake{}
+	}
+}
+
+// Say puts a message into the bottom line.
+func (s *State) Say(format string, args ...any) { s.Message = fmt.Sprintf(format, args...) }
+
+// Refresh reads from the journal what was made, also by other processes.
+func (s *State) Refresh() {
+	v := s.J.Version()
+	if v == s.version && s.version != 0 {
+		return
+	}
+	s.version = v
+	list, err := s.J.List(journal.Query{Workspace: s.W.ID(), Most: 500})
+	if err != nil {
+		s.Say("the journal cannot be read: %v", err)
+		return
+	}
+	s.Kept = len(list)
+	for i := len(list) - 1; i >= 0; i-- {
+		s.note(list[i])
+	}
+}
+
+// note takes a finished exchange into what the views see.
+func (s *State) note(x *exchange.Exchange) {
+	if slices.ContainsFunc(s.recent, func(o *exchange.Exchange) bool { return o.ID == x.ID }) {
+		return
+	}
+	s.recent = slices.Insert(s.recent, 0, x)
+	if len(s.recent) > 2000 {
+		s.recent = s.recent[:2000]
+	}
+	if x.Kind == "" {
+		s.latest[s.cellOf(x)] = x
+	}
+}
+
+func (s *State) cellOf(x *exchange.Exchange) Cell {
+	for _, r := range s.Rows() {
+		if r.Contract == x.Contract && r.Operation == x.Operation && r.Name == x.Draft {
+			return Cell{r, x.Endpoint}
+		}
+	}
+	return Cell{workspace.DraftRef{Contract: x.Contract, Operation: x.Operation, Name: x.Draft}, x.Endpoint}
+}
+
+// Rows are the drafts.
+func (s *State) Rows() []workspace.DraftRef { return s.W.Drafts() }
+
+// Latest is how the last call of a cell went, or goes; nil where there was none.
+func (s *State) Latest(c Cell) *exchange.Exchange {
+	for _, r := range s.running {
+		if r.cell == c && !r.fetch {
+			return r.call.Snapshot()
+		}
+	}
+	return s.latest[c]
+}
+
+// Traffic are the exchanges under way and the newest ones.
+func (s *State) Traffic() []*exchange.Exchange {
+	var out []*exchange.Exchange
+	for _, r := range s.running {
+		out = append(out, r.call.Snapshot())
+	}
+	slices.SortFunc(out, func(a, b *exchange.Exchange) int { return b.Started.Compare(a.Started) })
+	return append(out, s.recent...)
+}
+
+// UnderWay is the number of calls under way.
+func (s *State) UnderWay() int { return len(s.running) }
+
+// Choose takes a cell into sight, with the attempts that were made of it.
+func (s *State) Choose(c Cell) {
+	s.Cell = c
+	s.Attempts = nil
+	for _, x := range slices.Backward(s.recent) {
+		if x.Kind == "" && s.cellOf(x) == c {
+			s.Attempts = append(s.Attempts, x)
+		}
+	}
+	if n := len(s.Attempts); n > 12 {
+		s.Attempts = s.Attempts[n-12:]
+	}
+	s.Shown = len(s.Attempts) - 1
+	s.check = nil
+	if s.Shown < 0 {
+		s.Shown = 0
+	}
+}
+
+// Running is the call of the chosen cell that is under way, or nil.
+func (s *State) Running() *exchange.Exchange {
+	for _, r := range s.running {
+		if r.cell == s.Cell && !r.fetch {
+			return r.call.Snapshot()
+		}
+	}
+	return nil
+}
+
+// Exchange is what the views show: the call under way, the attempt that is
+// chosen, or what can be told before the first one.
+func (s *State) Exchange() *exchange.Exchange {
+	if x := s.Running(); x != nil {
+		return x
+	}
+	if s.Fetching != nil {
+		return s.Fetching
+	}
+	if s.Shown < len(s.Attempts) {
+		return s.whole(s.Shown)
+	}
+	return s.Check()
+}
+
+// whole is an attempt with its bytes.
+func (s *State) whole(i int) *exchange.Exchange {
+	x := s.Attempts[i]
+	if c := s.clear[x.ID]; c != nil && s.Reveal {
+		return c
+	}
+	if x.Moments == nil && len(x.Legs) > 0 {
+		if full, err := s.J.Get(x.ID); err == nil {
+			s.Attempts[i] = full
+			return full
+		}
+	}
+	return x
+}
+
+// Plan is the plan of the chosen cell.
+func (s *State) Plan() (call.Plan, error) {
+	p, err := s.W.Plan(s.Cell.Draft, s.Cell.Endpoint, s.Environment)
+	p.History = s.J
+	return p, err
+}
+
+// Check goes through the stages that need no network, without any secret.
+func (s *State) Check() *exchange.Exchange {
+	if s.check != nil {
+		return s.check
+	}
+	p, err := s.Plan()
+	if err != nil {
+		return &exchange.Exchange{Operation: s.Cell.Draft.Operation, Findings: []exchange.Finding{{Title: err.Error()}}}
+	}
+	p.Until, p.Peek = exchange.Security, true
+	x := call.New(p, nil).Run(context.Background())
+	if x.Outcome == exchange.OutcomePassed {
+		x.Outcome = exchange.OutcomeUnderWay // nothing was sent: it has no outcome
+	}
+	s.check = x
+	return x
+}
+
+// Changed forgets what was told before a change of settings or draft.
+func (s *State) Changed() { s.check = nil }
+
+// Send sends the chosen cell.
+func (s *State) Send() {
+	if s.Cell.Draft.Operation == "" {
+		s.Say("choose a call on the board first")
+		return
+	}
+	if s.Running() != nil {
+		s.Say("it is under way; h halts it")
+		return
+	}
+	p, err := s.Plan()
+	if err != nil {
+		s.Say("%v", err)
+		return
+	}
+	p.Changes = s.changes[s.Cell]
+	delete(s.changes, s.Cell)
+	s.Fetching = nil
+	c := call.New(p, s.notify)
+	ctx, cancel := context.WithCancel(context.Background())
+	r := &running{cell: s.Cell, call: c, cancel: cancel}
+	id := c.Snapshot().ID
+	s.running[id] = r
+	go func() {
+		x := c.Run(ctx)
+		err := s.J.Add(x)
+		s.done(id, x, err)
+	}()
+}
+
+// Halt cancels the call in sight, or the fetch.
+func (s *State) Halt() {
+	for _, r := range s.running {
+		if r.cell == s.Cell || r.fetch {
+			r.cancel()
+			s.Say("halted")
+			return
+		}
+	}
+	s.Say("nothing is under way here")
+}
+
+// HaltAll cancels everything; for the end of the program.
+func (s *State) HaltAll() {
+	for _, r := range s.running {
+		r.cancel()
+	}
+}
+
+// ApplyRemedy makes the changes of a remedy.
+func (s *State) ApplyRemedy(r *exchange.Remedy) error {
+	changes := r.All()
+	var settings []exchange.Change
+	for _, c := range changes {
+		if c.Where != "draft" {
+			settings = append(settings, c)
+			continue
+		}
+		ref, err := s.W.ChangeDraft(s.Cell.Draft, c)
+		if err != nil {
+			return err
+		}
+		s.Cell.Draft = ref
+		s.draft = nil
+	}
+	if len(settings) > 0 {
+		if err := s.W.Apply(settings...); err != nil {
+			return err
+		}
+	}
+	s.remember(changes...)
+	return nil
+}
+
+func (s *State) remember(changes ...exchange.Change) {
+	s.changes[s.Cell] = append(s.changes[s.Cell], changes...)
+	s.Changed()
+	s.Shown = len(s.Attempts)
+}
+
+// Pending are the changes since the last attempt of the chosen cell.
+func (s *State) Pending() []exchange.Change { return s.changes[s.Cell] }
+
+// SetSetting gives a setting of the chosen endpoint a value; "" takes it out.
+func (s *State) SetSetting(key, value string) error {
+	k := endpoint.KeyOf(key)
+	value = strings.TrimSpace(value)
+	if value != "" {
+		if err := k.Check(value); err != nil && k.Kind != endpoint.List {
+			return err
+		}
+	}
+	set := s.W.Settings(s.Cell.Endpoint)
+	old := set.Get(key)
+	if old.Text == value {
+		return nil
+	}
+	c := exchange.Change{Where: "workspace", Key: "endpoint." + s.Cell.Endpoint + "." + key, From: old.Text, To: value}
+	if k.Kind == endpoint.List {
+		var items []string
+		for _, p := range strings.Split(value, ",") {
+			if p = strings.TrimSpace(p); p != "" {
+				items = append(items, p)
+			}
+		}
+		c.To = items
+	}
+	if err := s.W.Apply(c); err != nil {
+		return err
+	}
+	s.remember(c)
+	return nil
+}
+
+// NextEnvironment goes on to the next environment.
+func (s *State) NextEnvironment() {
+	n := len(s.W.Environments)
+	if n == 0 {
+		s.Say("the workspace has no environment")
+		return
+	}
+	at := slices.IndexFunc(s.W.Environments, func(e workspace.Environment) bool { return e.Name == s.Environment })
+	s.Environment = s.W.Environments[(at+1)%n].Name
+	s.Changed()
+	s.Shown = len(s.Attempts)
+	s.Say("environment %s", s.Environment)
+}
+
+// Draft is the chosen draft, opened for editing.
+func (s *State) Draft() *message.Draft {
+	if s.draft != nil && s.draftOf == s.Cell.Draft {
+		return s.draft
+	}
+	c, err := s.W.Contract(s.Cell.Draft.Contract)
+	if err != nil {
+		s.Say("%v", err)
+		return nil
+	}
+	src, err := s.W.ReadDraft(s.Cell.Draft)
+	if err != nil {
+		s.Say("%v", err)
+		return nil
+	}
+	o := Operation(c, s.Cell.Draft.Operation)
+	s.draftOf = s.Cell.Draft
+	if o == nil || o.Input == nil {
+		s.draft = message.NewDraft(c.Schemas, nil, src)
+	} else {
+		s.draft = message.NewDraft(c.Schemas, o.Input.Element, src)
+	}
+	return s.draft
+}
+
+// Operation is the first SOAP operation of that name in a contract.
+func Operation(c *contract.Contract, name string) *contract.Operation {
+	for _, p := range c.Ports() {
+		if o := p.Operation(name); o != nil && p.Version != soap.Unset {
+			return o
+		}
+	}
+	return nil
+}
+
+// SaveDraft keeps the draft as it stands.
+func (s *State) SaveDraft() {
+	if s.draft == nil {
+		return
+	}
+	if err := s.W.WriteDraft(s.draftOf, s.draft.Bytes()); err != nil {
+		s.Say("the draft could not be saved: %v", err)
+		return
+	}
+	s.Changed()
+	s.Shown = len(s.Attempts)
+}
+
+// Fetch loads a description from an address or a path.
+func (s *State) Fetch(source string) {
+	source = strings.TrimSpace(source)
+	if source == "" {
+		return
+	}
+	id := "fetch " + source
+	if s.running[id] != nil {
+		return
+	}
+	s.Say("fetching %s", source)
+	ctx, cancel := context.WithCancel(context.Background())
+	p := call.Plan{Workspace: s.W.ID(), Agent: call.Agent, ReadFile: s.W.ReadFile}
+	r := &running{cancel: cancel, fetch: true}
+	r.call = call.New(p, nil)
+	s.running[id] = r
+	go func() {
+		f, err := call.Fetch(ctx, source, p, nil)
+		for _, x := range f.Exchanges {
+			_ = s.J.Add(x)
+		}
+		s.fetched(id, source, f, err)
+	}()
+}
+
+func (s *State) takeFetched(id, source string, f *call.Fetched, err error) {
+	delete(s.running, id)
+	for _, x := range f.Exchanges {
+		s.note(x)
+	}
+	if err != nil {
+		if errors.Is(err, call.ErrStopped) && len(f.Exchanges) > 0 {
+			s.Fetching = f.Exchanges[len(f.Exchanges)-1]
+			s.Say("the description could not be fetched: %s", s.Fetching.Result)
+			return
+		}
+		s.Say("%s: %v", source, err)
+		return
+	}
+	before := len(s.W.Contracts)
+	name, err := s.W.AddContract(f.Contract, f.Served)
+	if err != nil {
+		s.Say("%v", err)
+		return
+	}
+	s.Fetching = nil
+	for _, d := range s.Rows() {
+		if d.Contract == name {
+			s.Choose(Cell{d, s.firstEndpoint(d)})
+			break
+		}
+	}
+	s.Say("%s: %d operations, %d endpoints", name, len(f.Contract.OperationNames()), len(f.Contract.Ports()))
+	if before == 0 && s.W.Dir == "" {
+		s.Message += " · in memory until saved"
+	}
+}
+
+// Open takes an exchange into sight, in its cell.
+func (s *State) Open(x *exchange.Exchange) {
+	if x.Kind != "" {
+		s.Fetching = x
+		if full, err := s.J.Get(x.ID); err == nil {
+			s.Fetching = full
+		}
+		return
+	}
+	s.Fetching = nil
+	s.Choose(s.cellOf(x))
+	for i, a := range s.Attempts {
+		if a.ID == x.ID {
+			s.Shown = i
+		}
+	}
+}

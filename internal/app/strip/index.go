@@ -1,0 +1,155 @@
+package strip
+
+import (
+	"bytes"
+
+	"orenda/internal/exchange"
+)
+
+// line is one line of the strip: a piece of the bytes of one direction.
+type line struct {
+	leg        int32
+	dir        exchange.Direction
+	from, to   int64 // in the leg's Out or In
+	at         int64 // time, on the first line of a piece; else -1
+	note       string
+	mark, stop bool
+}
+
+// index turns an exchange into lines, and goes on where it left off while more
+// comes in. It holds offsets only, so that a reply of many megabytes costs
+// little and any line is at hand.
+type index struct {
+	id      string
+	lines   []line
+	moments int // how many of the exchange's moments were taken
+	secrets [][]exchange.Span
+}
+
+// widest is the longest line; what is longer is broken.
+const widest = 2000
+
+func (ix *index) follow(x *exchange.Exchange) {
+	if ix.id != x.ID || ix.moments > len(x.Moments) {
+		*ix = index{id: x.ID}
+	}
+	for ; ix.moments < len(x.Moments); ix.moments++ {
+		m := x.Moments[ix.moments]
+		if m.Leg < 1 || m.Leg > len(x.Legs) {
+			continue
+		}
+		l := x.Legs[m.Leg-1]
+		switch m.Kind {
+		case exchange.BytesOut:
+			ix.piece(m, exchange.Out, l.Out)
+		case exchange.BytesIn:
+			ix.piece(m, exchange.In, l.In)
+		case exchange.HandedOver:
+			ix.lines = append(ix.lines, line{leg: int32(m.Leg), at: m.At, note: "handed over"})
+		case exchange.Connected:
+			ix.lines = append(ix.lines, line{leg: int32(m.Leg), at: m.At, note: "connected to " + m.Text})
+		case exchange.Reused:
+			ix.lines = append(ix.lines, line{leg: int32(m.Leg), at: m.At, note: "kept connection to " + m.Text})
+		case exchange.Handshaken:
+			ix.lines = append(ix.lines, line{leg: int32(m.Leg), at: m.At, note: "TLS: " + m.Text})
+		case exchange.Alert:
+			ix.lines = append(ix.lines, line{leg: int32(m.Leg), at: m.At, note: "alert: " + m.Text, stop: true})
+		case exchange.LimitFell:
+			ix.lines = append(ix.lines, line{leg: int32(m.Leg), at: m.At, note: "the limit falls here", stop: true})
+		case exchange.Closed:
+			ix.lines = append(ix.lines, line{leg: int32(m.Leg), at: m.At, note: "closed"})
+		}
+	}
+	ix.marks(x)
+}
+
+func (ix *index) piece(m exchange.Moment, dir exchange.Direction, src []byte) {
+	end := min(m.Offset+m.N, int64(len(src)))
+	at := m.At
+	for from := m.Offset; from < end; {
+		to := end
+		if n := bytes.IndexByte(src[from:end], '\n'); n >= 0 {
+			to = from + int64(n) + 1
+		}
+		to = min(to, from+widest)
+		ix.lines = append(ix.lines, line{leg: int32(m.Leg), dir: dir, from: from, to: to, at: at})
+		from, at = to, -1
+	}
+}
+
+// marks marks the lines that findings speak of.
+func (ix *index) marks(x *exchange.Exchange) {
+	for i := range ix.lines {
+		ix.lines[i].mark = false
+	}
+	for _, f := range x.Findings {
+		for _, e := range f.Evidence {
+			dir, from, ok := place(x, e)
+			if !ok {
+				continue
+			}
+			to := from + max(e.Length, 1)
+			for i := range ix.lines {
+				l := &ix.lines[i]
+				if l.to > l.from && int(l.leg) == e.Leg && l.dir == dir && l.from < to && l.to > from {
+					l.mark = true
+				}
+			}
+		}
+	}
+}
+
+// place leads from evidence to the raw bytes it stands in.
+func place(x *exchange.Exchange, e exchange.Evidence) (exchange.Direction, int64, bool) {
+	if e.Leg < 1 || e.Leg > len(x.Legs) {
+		return 0, 0, false
+	}
+	l := x.Legs[e.Leg-1]
+	switch e.In {
+	case exchange.InRequestHead:
+		return exchange.Out, e.Offset, true
+	case exchange.InRequestBody:
+		return exchange.Out, l.Request.Size + e.Offset, true
+	case exchange.InResponseHead:
+		return exchange.In, e.Offset, true
+	case exchange.InResponseBody:
+		if l.Response.Coding != "" {
+			return 0, 0, false
+		}
+		if !l.Response.Chunked {
+			return exchange.In, l.Response.Size + e.Offset, true
+		}
+		return exchange.In, raw(l, e.Offset), true
+	}
+	return 0, 0, false
+}
+
+// raw leads from an offset in a chunked body to the byte as it crossed.
+func raw(l *exchange.Leg, offset int64) int64 {
+	pos := l.Response.Size
+	for pos < int64(len(l.In)) {
+		nl := bytes.IndexByte(l.In[pos:], '\n')
+		if nl < 0 {
+			break
+		}
+		size := int64(0)
+		for _, c := range bytes.ToLower(bytes.TrimSpace(l.In[pos : pos+int64(nl)])) {
+			switch {
+			case c >= '0' && c <= '9':
+				size = size<<4 + int64(c-'0')
+			case c >= 'a' && c <= 'f':
+				size = size<<4 + int64(c-'a'+10)
+			default:
+				goto done
+			}
+		}
+	done:
+		pos += int64(nl) + 1
+		if offset < size || size == 0 {
+			return pos + offset
+		}
+		offset -= size
+		pos += size + 2
+	}
+	return pos
+}

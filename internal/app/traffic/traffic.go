@@ -1,0 +1,151 @@
+// Package traffic lists every exchange as it happens, one line each with its
+// reach.
+package traffic
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+
+	"orenda/internal/app/state"
+	"orenda/internal/app/ui"
+	"orenda/internal/diagnose"
+	"orenda/internal/exchange"
+	"orenda/internal/journal"
+)
+
+// View is the traffic view.
+type View struct {
+	s      *state.State
+	cursor int
+	top    int
+	height int
+	in     ui.Input
+	filter string
+}
+
+// New makes the traffic view.
+func New(s *state.State) *View { return &View{s: s} }
+
+// Typing implements ui.View.
+func (v *View) Typing() bool { return v.in.Active }
+
+// Keys implements ui.View.
+func (v *View) Keys() []ui.Key {
+	if v.in.Active {
+		return []ui.Key{{Show: "⏎", Does: "filter"}, {Show: "esc", Does: "all of it"}}
+	}
+	return []ui.Key{{Press: "up down", Show: "↑↓", Does: "choose"}, {Press: "enter", Show: "⏎", Does: "open its path"}, {Press: "/", Show: "/", Does: "filter"}, {Press: "esc", Show: "esc", Does: "board"}, {Press: "?", Show: "?", Does: "help"}}
+}
+
+func (v *View) list() []*exchange.Exchange {
+	all := v.s.Traffic()
+	if v.filter == "" {
+		return all
+	}
+	var out []*exchange.Exchange
+	f := strings.ToLower(v.filter)
+	for _, x := range all {
+		if strings.Contains(strings.ToLower(text(x)+" "+x.Result), f) {
+			out = append(out, x)
+		}
+	}
+	return out
+}
+
+func text(x *exchange.Exchange) string {
+	s := x.Operation
+	if x.Draft != "" {
+		s += " · " + x.Draft
+	}
+	return s + " → " + x.Endpoint
+}
+
+// Update implements ui.View.
+func (v *View) Update(msg tea.Msg) tea.Cmd {
+	if v.in.Active {
+		if k, ok := msg.(tea.KeyPressMsg); ok && ui.Is(k, "enter", "esc") {
+			v.in.Stop()
+			v.filter, v.cursor = v.in.Value(), 0
+			if ui.Is(k, "esc") {
+				v.filter = ""
+			}
+			return nil
+		}
+		return v.in.Update(msg)
+	}
+	list := v.list()
+	d := 0
+	switch msg := msg.(type) {
+	case tea.MouseWheelMsg:
+		d = 3
+		if msg.Button == tea.MouseWheelUp {
+			d = -3
+		}
+	case tea.KeyPressMsg:
+		switch {
+		case ui.Is(msg, "up", "k"):
+			d = -1
+		case ui.Is(msg, "down", "j"):
+			d = 1
+		case ui.Is(msg, "pgup"):
+			d = -v.height
+		case ui.Is(msg, "pgdown"):
+			d = v.height
+		case ui.Is(msg, "/"):
+			v.in.Start(v.filter)
+		case ui.Is(msg, "esc"):
+			return func() tea.Msg { return state.Goto("board") }
+		case ui.Is(msg, "enter"):
+			if v.cursor < len(list) {
+				v.s.Open(list[v.cursor])
+				return func() tea.Msg { return state.Goto("path") }
+			}
+		}
+	}
+	v.cursor = min(max(v.cursor+d, 0), max(len(list)-1, 0))
+	return nil
+}
+
+// View implements ui.View.
+func (v *View) View(w, h int) string {
+	list := v.list()
+	v.cursor = min(v.cursor, max(len(list)-1, 0))
+	title := ui.Strong("exchanges") + ui.Soft(fmt.Sprintf("   %d", len(list)))
+	if v.in.Active {
+		title += "   " + ui.Accent("/ ") + v.in.View(min(w-40, 40))
+	} else if v.filter != "" {
+		title += ui.Soft("   with “" + ui.Cut(v.filter, 30) + "”")
+	}
+	rows := []string{"", "   " + title, ""}
+	v.height = h - len(rows) - 1
+	v.top = ui.Window(v.cursor, v.top, v.height, len(list))
+	name := max(min(w/3, 46), 20)
+	for i := v.top; i < len(list) && i < v.top+v.height; i++ {
+		x := list[i]
+		lead := "   "
+		label := ui.Fit(text(x), name)
+		if i == v.cursor {
+			lead, label = ui.Accent(" ▌ "), ui.Strong(label)
+		}
+		where, size := "", ""
+		switch x.Outcome {
+		case exchange.OutcomeStopped:
+			where = x.StoppedAt.String()
+		case exchange.OutcomeUnderWay:
+			where = "under way"
+		case exchange.OutcomeCancelled:
+			where = "halted"
+		}
+		if n := journal.ReplySize(x); n > 0 {
+			size = diagnose.Bytes(n) + " B"
+		}
+		rows = append(rows, lead+ui.Soft(ui.Pad(exchange.Age(x.Started, time.Now()), 6))+label+"  "+ui.Reach(x)+"  "+ui.Fit(where, 10)+ui.Soft(fmt.Sprintf("%8s %12s  ", ui.Took(x.TotalNs), size))+ui.Cut(x.Result, max(w-name-67, 0)))
+	}
+	if len(list) == 0 {
+		rows = append(rows, "   "+ui.Soft("nothing was sent yet"))
+	}
+	return ui.Block(rows, w, h)
+}

@@ -1,0 +1,48 @@
+package ui
+
+import (
+	"charm.land/bubbles/v2/textinput"
+	tea "charm.land/bubbletea/v2"
+)
+
+// Input is one line of text that is being typed.
+type Input struct {
+	model  textinput.Model
+	Active bool
+}
+
+// Start begins with a value.
+func (i *Input) Start(value string) {
+	i.model = textinput.New()
+	i.model.Prompt = ""
+	i.model.SetVirtualCursor(true)
+	i.model.SetValue(value)
+	i.model.CursorEnd()
+	i.model.Focus()
+	i.Active = true
+}
+
+// Stop ends typing.
+func (i *Input) Stop() { i.Active = false }
+
+// Value is what stands there.
+func (i *Input) Value() string { return i.model.Value() }
+
+// SetValue replaces it.
+func (i *Input) SetValue(s string) {
+	i.model.SetValue(s)
+	i.model.CursorEnd()
+}
+
+// Update takes a key or a paste.
+func (i *Input) Update(msg tea.Msg) tea.Cmd {
+	var cmd tea.Cmd
+	i.model, cmd = i.model.Update(msg)
+	return cmd
+}
+
+// View shows the line in w cells.
+func (i *Input) View(w int) string {
+	i.model.SetWidth(max(w-1, 1))
+	return Pad(i.model.View(), w)
+}

@@ -1,0 +1,191 @@
+// Package ui holds what the views share: the few styles, fitting text into
+// cells, the reach as ticks, and key maps from which help is made.
+package ui
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+	"charm.land/lipgloss/v2"
+	"github.com/charmbracelet/x/ansi"
+
+	"orenda/internal/exchange"
+	"orenda/internal/safe"
+)
+
+// Most of a screen is text in two weights; one accent shows where to look. The
+// colours are legible on dark and on light grounds, and nothing depends on them.
+var (
+	strong = lipgloss.NewStyle().Bold(true)
+	soft   = lipgloss.NewStyle().Foreground(lipgloss.Color("245"))
+	accent = lipgloss.NewStyle().Foreground(lipgloss.Color("166")).Bold(true)
+	good   = lipgloss.NewStyle().Foreground(lipgloss.Color("66"))
+)
+
+// Strong is the heavier weight.
+func Strong(s string) string { return render(strong, s) }
+
+// Soft is the lighter weight.
+func Soft(s string) string { return render(soft, s) }
+
+// Accent shows where to look.
+func Accent(s string) string { return render(accent, s) }
+
+// Good is for what passed, quietly.
+func Good(s string) string { return render(good, s) }
+
+func render(st lipgloss.Style, s string) string {
+	if s == "" {
+		return ""
+	}
+	return st.Render(s)
+}
+
+// Width is the number of cells of a text that may hold styles.
+func Width(s string) int { return ansi.StringWidth(s) }
+
+// Cut makes a text from outside safe and no wider than w cells.
+func Cut(s string, w int) string {
+	if w <= 0 {
+		return ""
+	}
+	return ansi.Truncate(safe.Line(s), w, "…")
+}
+
+// Fit is Cut, filled up with spaces to exactly w cells.
+func Fit(s string, w int) string { return Pad(Cut(s, w), w) }
+
+// Pad fills a styled text up to w cells, or cuts it there.
+func Pad(s string, w int) string {
+	n := ansi.StringWidth(s)
+	if n > w {
+		return ansi.Truncate(s, max(w, 0), "…")
+	}
+	return s + strings.Repeat(" ", w-n)
+}
+
+// Block is exactly h lines of exactly w cells.
+func Block(lines []string, w, h int) string {
+	out := make([]string, h)
+	for i := range out {
+		if i < len(lines) {
+			out[i] = Pad(lines[i], w)
+		} else {
+			out[i] = strings.Repeat(" ", w)
+		}
+	}
+	return strings.Join(out, "\n")
+}
+
+// Wrap breaks a text from outside into lines of w cells.
+func Wrap(s string, w int) []string {
+	if w <= 4 {
+		return nil
+	}
+	return strings.Split(ansi.Wrap(safe.Line(s), w, " "), "\n")
+}
+
+// Window gives the first row to show so that the cursor stays in sight.
+func Window(cursor, top, height, count int) int {
+	top = min(top, cursor)
+	if cursor >= top+height {
+		top = cursor - height + 1
+	}
+	return max(0, min(top, count-height))
+}
+
+// Reach draws how far an exchange got: eleven ticks in four groups. It can be
+// counted, and reads without colour.
+func Reach(x *exchange.Exchange) string {
+	if x == nil {
+		return Soft("▯▯▯▯ ▯▯▯ ▯▯ ▯▯")
+	}
+	n := x.Reach()
+	var full, empty strings.Builder
+	for i := range exchange.Stages {
+		b := &full
+		if i >= n {
+			b = &empty
+		}
+		if i == 4 || i == 7 || i == 9 {
+			b.WriteByte(' ')
+		}
+		switch {
+		case i < n:
+			b.WriteRune('▮')
+		case i == n && x.Outcome == exchange.OutcomeUnderWay:
+			b.WriteRune('▹')
+		default:
+			b.WriteRune('▯')
+		}
+	}
+	if x.Outcome == exchange.OutcomePassed {
+		return Good(full.String()) + Soft(empty.String())
+	}
+	return full.String() + Soft(empty.String())
+}
+
+// ReachWidth is the number of cells of a reach.
+const ReachWidth = 14
+
+// Took writes a duration for a column.
+func Took(ns int64) string {
+	d := time.Duration(ns)
+	switch {
+	case ns <= 0:
+		return ""
+	case d < 10*time.Millisecond:
+		return fmt.Sprintf("%.1f ms", float64(ns)/1e6)
+	case d < 10*time.Second:
+		return fmt.Sprintf("%d ms", d.Milliseconds())
+	}
+	return d.Round(100 * time.Millisecond).String()
+}
+
+// Key is a key of a view, with what it does there in a word or two.
+type Key struct {
+	Press string // as tea.KeyPressMsg.String gives it; several separated by spaces
+	Show  string // as it is shown
+	Does  string
+	Minor bool // in the help page, not in the bottom line
+}
+
+// Is tells whether a key message is one of the presses.
+func Is(msg tea.KeyPressMsg, presses ...string) bool {
+	s := msg.String()
+	for _, p := range presses {
+		if s == p {
+			return true
+		}
+	}
+	return false
+}
+
+// Help is the bottom line made of a key map, as much as fits.
+func Help(keys []Key, w int) string {
+	out := ""
+	for _, k := range keys {
+		if k.Minor {
+			continue
+		}
+		part := Strong(k.Show) + " " + Soft(k.Does)
+		if out != "" {
+			part = "   " + part
+		}
+		if Width(out)+Width(part) > w {
+			break
+		}
+		out += part
+	}
+	return out
+}
+
+// View is one view of the application.
+type View interface {
+	Update(msg tea.Msg) tea.Cmd
+	View(w, h int) string
+	Keys() []Key
+	Typing() bool // keys are text now
+}

@@ -1,0 +1,593 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"orenda/internal/call"
+	"orenda/internal/endpoint"
+	"orenda/internal/exchange"
+	"orenda/internal/identity"
+	"orenda/internal/message"
+	"orenda/internal/near"
+	"orenda/internal/safe"
+	"orenda/internal/soap"
+	"orenda/internal/workspace"
+	"orenda/internal/xmltree"
+)
+
+// callFlags are the flags of call and check.
+type callFlags struct {
+	contract, port, endpoint, env, body, user, secretFrom, until, reply string
+	repair, reveal                                                      bool
+	settings                                                            func() map[string][]string
+}
+
+func (f *callFlags) add(cmd *cobra.Command) {
+	fl := cmd.Flags()
+	fl.StringVar(&f.contract, "contract", "", "description to call by, FILE or URL; needs no workspace")
+	fl.StringVar(&f.port, "port", "", "port of the description")
+	fl.StringVar(&f.endpoint, "endpoint", "", "endpoint of the workspace")
+	fl.StringVar(&f.env, "env", "", "environment of the workspace")
+	fl.StringVar(&f.body, "body", "", "file with the body element, or with a whole envelope")
+	fl.StringVar(&f.user, "user", "", "user name, with --secret-from")
+	fl.StringVar(&f.secretFrom, "secret-from", "", "where the user's secret is: env:VAR, file:PATH or command:CMD")
+	f.settings = settingFlags(cmd)
+}
+
+func (t *tool) callCommand() *cobra.Command {
+	var f callFlags
+	cmd := &cobra.Command{
+		Use: "call DRAFT|OPERATION [FIELD=VALUE...]", Short: "Send one call, and show its path", Args: cobra.MinimumNArgs(1),
+		Long: `In a workspace, sends a draft (OPERATION, OPERATION/NAME or NAME) over an
+endpoint. With --contract, calls an operation of a description without any
+workspace. FIELD=VALUE sets a field by its path in the message, for this call.
+
+The path goes to standard error, the reply alone to standard output. The exit
+status is 0 where the call reached the end of the path, and 10 + the number of
+the stage where it stopped (11 address … 21 verify).`,
+		Example: `  orenda call YearTable --endpoint tides-tls
+  orenda call FindBerths length=12 window/from=2027-05-01 window/until=2027-05-03 \
+      --contract http://127.0.0.1:8080/berths?wsdl --port BerthDesk11
+  orenda call FindBerths --body find.xml --contract berths.wsdl --until tls`,
+	}
+	f.add(cmd)
+	t.jsonFlag(cmd)
+	cmd.Flags().StringVar(&f.until, "until", "", "go no further than this stage")
+	cmd.Flags().StringVar(&f.reply, "reply", "fields", "how to print the reply: fields, exact, rows, json or none")
+	cmd.Flags().BoolVar(&f.repair, "repair", false, "apply first remedies and send again, at most eight times")
+	cmd.Flags().BoolVar(&f.reveal, "reveal", false, "do not mask secrets in --json")
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		if !slices.Contains([]string{"fields", "exact", "rows", "json", "none"}, f.reply) {
+			return fmt.Errorf("--reply is fields, exact, rows, json or none, not %q", f.reply)
+		}
+		return t.call(cmd.Context(), &f, args)
+	}
+	return cmd
+}
+
+// prepared is a call that can be planned again after each repair.
+type prepared struct {
+	w     *workspace.Workspace
+	ref   workspace.DraftRef
+	end   string
+	f     *callFlags
+	extra map[string][]string
+	args  []string // FIELD=VALUE
+	bad   error    // why there is no such draft or operation
+}
+
+func (t *tool) prepare(ctx context.Context, f *callFlags, args []string) (*prepared, error) {
+	p := &prepared{f: f, extra: f.settings(), args: args[1:], end: f.endpoint}
+	if f.contract == "" {
+		w, err := t.space()
+		if err != nil {
+			return nil, err
+		}
+		p.w = w
+		p.ref, err = w.FindDraft(args[0])
+		var op *endpoint.OperationError
+		if errors.As(err, &op) {
+			p.bad = op
+			p.ref.Operation = op.Name
+			return p, nil
+		}
+		if err != nil {
+			return nil, err
+		}
+		if f.port != "" {
+			for _, e := range w.Serving(p.ref.Contract, p.ref.Operation) {
+				if e.Port == f.port {
+					p.end = e.Name
+				}
+			}
+		}
+		return p, nil
+	}
+	fetched, err := t.contractFrom(ctx, f.contract, p.extra)
+	if err != nil {
+		return nil, err
+	}
+	h, err := t.person()
+	if err != nil {
+		return nil, err
+	}
+	p.w = workspace.New("call", h)
+	name, err := p.w.AddContract(fetched.Contract, fetched.Served)
+	if err != nil {
+		return nil, err
+	}
+	p.ref = workspace.DraftRef{Contract: name, Operation: args[0], Name: "first"}
+	names := fetched.Contract.OperationNames()
+	if !slices.Contains(names, args[0]) {
+		p.bad = &endpoint.OperationError{Name: args[0], Near: near.Miss(args[0], names), Others: names}
+		return p, nil
+	}
+	for _, d := range p.w.Drafts() {
+		if d.Operation == args[0] {
+			p.ref = d
+		}
+	}
+	if f.port != "" {
+		p.end = f.port
+		for _, e := range p.w.Endpoints {
+			if e.Port == f.port {
+				p.end = e.Name
+			}
+		}
+	}
+	return p, nil
+}
+
+// plan plans the call anew.
+func (p *prepared) plan(t *tool) (call.Plan, error) {
+	if p.bad != nil {
+		return call.Plan{Workspace: p.w.ID(), Operation: p.ref.Operation, Endpoint: p.end, Unsettled: p.bad, Agent: call.Agent}, nil
+	}
+	plan, err := p.w.Plan(p.ref, p.end, p.f.env)
+	if err != nil {
+		return plan, unread{err}
+	}
+	for name, v := range p.extra {
+		plan.Settings.Set(name, v...)
+	}
+	plan.ReadFile = func(path string) ([]byte, error) {
+		// Files named on the command line are read as they are; those that a
+		// workspace names lie in it.
+		for _, key := range []string{"trust", "client-cert", "client-key"} {
+			if slices.Contains(p.extra[key], path) {
+				return os.ReadFile(path)
+			}
+		}
+		return p.w.ReadFile(path)
+	}
+	if p.f.user != "" {
+		if _, ok := p.extra["token"]; !ok {
+			plan.Settings.Set("token", "text")
+		}
+		plan.Settings.Set("identity", p.f.user)
+		plan.Identity = func(string) (*identity.Identity, error) {
+			return &identity.Identity{Name: p.f.user, User: p.f.user, Secret: p.f.secretFrom}, nil
+		}
+		plan.Allowed = nil // said on the command line, so it is meant
+	}
+	if p.f.until != "" {
+		if plan.Until, err = exchange.ParseStage(p.f.until); err != nil {
+			return plan, err
+		}
+	}
+	if j, err := t.journal(); err == nil {
+		plan.History = j
+	}
+	if plan.Unsettled != nil {
+		return plan, nil
+	}
+	if p.f.body != "" {
+		if plan.Draft, err = os.ReadFile(p.f.body); err != nil {
+			return plan, unread{err}
+		}
+	}
+	if len(p.args) == 0 {
+		return plan, nil
+	}
+	o := plan.Port.Operation(plan.Operation)
+	d := message.NewDraft(plan.Contract.Schemas, o.Input.Element, plan.Draft)
+	for _, a := range p.args {
+		path, value, ok := strings.Cut(a, "=")
+		if !ok {
+			return plan, fmt.Errorf("%q is not FIELD=VALUE", a)
+		}
+		if err := d.Set(path, value); err != nil {
+			return plan, err
+		}
+	}
+	plan.Draft = d.Bytes()
+	return plan, nil
+}
+
+const mostRepairs = 8
+
+func (t *tool) call(ctx context.Context, f *callFlags, args []string) error {
+	p, err := t.prepare(ctx, f, args)
+	if err != nil {
+		return err
+	}
+	j, err := t.journal()
+	if err != nil {
+		return err
+	}
+	var x *exchange.Exchange
+	var changes []exchange.Change
+	for round := 0; ; round++ {
+		plan, err := p.plan(t)
+		if err != nil {
+			return err
+		}
+		plan.Changes = changes
+		x = call.New(plan, nil).Run(ctx)
+		if err := j.Add(x); err != nil {
+			t.complain(fmt.Errorf("the exchange was not kept: %w", err))
+		}
+		if !f.repair || x.Outcome != exchange.OutcomeStopped || round == mostRepairs {
+			break
+		}
+		r := firstRemedy(x)
+		if r == nil {
+			break
+		}
+		if !t.asJSON {
+			t.printPath(x)
+		}
+		fmt.Fprintf(t.err, "repair: %s\n", safe.Line(r.Title))
+		if r.Ask != "" {
+			fmt.Fprintf(t.err, "        %s\n", safe.Line(r.Ask))
+		}
+		for _, c := range r.All() {
+			fmt.Fprintf(t.err, "        %s\n", safe.Line(c.String()))
+		}
+		fmt.Fprintln(t.err)
+		if err := p.repair(r); err != nil {
+			t.complain(err)
+			break
+		}
+		changes = r.All()
+	}
+	if t.asJSON {
+		shown := x
+		if !f.reveal {
+			shown = x.Redact(nil)
+		}
+		if err := t.printJSON(shown.Report(true)); err != nil {
+			return err
+		}
+		return exitOf(x)
+	}
+	t.printPath(x)
+	if err := printReply(t.out, x, f.reply); err != nil {
+		return err
+	}
+	return exitOf(x)
+}
+
+// firstRemedy is the first remedy of the cause, or of what follows from it.
+func firstRemedy(x *exchange.Exchange) *exchange.Remedy {
+	for i := range x.Findings {
+		if f := &x.Findings[i]; len(f.Remedies) > 0 && f.Severity != exchange.Note {
+			return &f.Remedies[0]
+		}
+	}
+	return nil
+}
+
+// repair makes the changes of a remedy. What was set for this call only gives
+// way to it.
+func (p *prepared) repair(r *exchange.Remedy) error {
+	ref, op, err := applyRemedy(p.w, p.ref, r.All())
+	if err != nil {
+		return err
+	}
+	p.ref = ref
+	if op != "" && p.bad != nil {
+		p.bad = nil
+		for _, d := range p.w.Drafts() {
+			if d.Operation == op {
+				p.ref = d
+			}
+		}
+	}
+	for _, c := range r.All() {
+		if _, key, ok := cutLast(c.Key); ok {
+			delete(p.extra, key)
+		}
+	}
+	return nil
+}
+
+func cutLast(key string) (before, after string, ok bool) {
+	i := strings.LastIndexByte(key, '.')
+	if i < 0 {
+		return key, "", false
+	}
+	return key[:i], key[i+1:], true
+}
+
+// applyRemedy makes changes to the workspace, the user's configuration and the
+// draft. operation is set where another operation is to be called.
+func applyRemedy(w *workspace.Workspace, ref workspace.DraftRef, changes []exchange.Change) (_ workspace.DraftRef, operation string, err error) {
+	var settings []exchange.Change
+	for _, c := range changes {
+		if c.Where != "draft" {
+			settings = append(settings, c)
+			continue
+		}
+		if c.Key == "operation" {
+			operation = fmt.Sprint(c.To)
+			if _, rerr := w.ReadDraft(ref); rerr != nil {
+				continue // there is no draft to move: the name alone was wrong
+			}
+		}
+		if ref, err = w.ChangeDraft(ref, c); err != nil {
+			return ref, operation, err
+		}
+	}
+	if len(settings) == 0 {
+		return ref, operation, nil
+	}
+	return ref, operation, w.Apply(settings...)
+}
+
+// printReply prints the reply alone.
+func printReply(w io.Writer, x *exchange.Exchange, how string) error {
+	l := x.Leg()
+	if how == "none" || l == nil || len(l.ResponseBody) == 0 || x.Stage(exchange.Receive).State != exchange.Passed && x.Stage(exchange.Receive).State != exchange.Warned {
+		return nil
+	}
+	if how == "exact" {
+		_, err := w.Write(l.ResponseBody)
+		return err
+	}
+	d, err := xmltree.Parse(l.ResponseBody, xmltree.Limits{})
+	if err != nil {
+		return nil
+	}
+	n := d.Root()
+	if e := soap.Read(d); e != nil && !e.Payload.IsZero() {
+		n = e.Payload
+	}
+	switch how {
+	case "json":
+		b, err := safe.JSON(slim(n))
+		if err != nil {
+			return err
+		}
+		_, err = w.Write(b)
+		return err
+	case "rows":
+		return printRows(w, n)
+	}
+	fmt.Fprintln(w, safe.Line(n.Name().Local))
+	fields, _ := message.Fields(n, 1<<30)
+	for _, f := range fields {
+		line := strings.Repeat("  ", f.Depth+1) + f.Name
+		for _, a := range f.Attrs {
+			line += fmt.Sprintf(" @%s=%s", a.Name.Local, a.Value)
+		}
+		if f.Leaf {
+			line += "  " + f.Value
+		}
+		if _, err := fmt.Fprintln(w, safe.Line(line)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// slim is an element as plain JSON values: repeats become lists.
+func slim(n xmltree.Node) any {
+	out := map[string]any{}
+	for a := range n.Attrs() {
+		if a.Name.Space != xmltree.XMLNSNamespace {
+			out["@"+a.Name.Local] = a.Value
+		}
+	}
+	kids := 0
+	for c := range n.Children() {
+		kids++
+		name := c.Name().Local
+		switch old := out[name].(type) {
+		case nil:
+			out[name] = slim(c)
+		case []any:
+			out[name] = append(old, slim(c))
+		default:
+			out[name] = []any{old, slim(c)}
+		}
+	}
+	if kids == 0 {
+		if len(out) == 0 {
+			return n.Text()
+		}
+		out["value"] = n.Text()
+	}
+	return out
+}
+
+// printRows prints what repeats as tab-separated rows.
+func printRows(w io.Writer, n xmltree.Node) error {
+	counts := map[string]int{}
+	for c := range n.Children() {
+		counts[c.Name().Local]++
+	}
+	most := ""
+	for name, k := range counts {
+		if k > counts[most] || k == counts[most] && name < most {
+			most = name
+		}
+	}
+	var columns []string
+	for pass := range 2 {
+		if pass == 1 {
+			fmt.Fprintln(w, strings.Join(columns, "\t"))
+		}
+		for c := range n.Children() {
+			if c.Name().Local != most {
+				continue
+			}
+			cells := map[string]string{}
+			for a := range c.Attrs() {
+				cells["@"+a.Name.Local] = a.Value
+			}
+			fields, _ := message.Fields(c, 1000)
+			for _, f := range fields {
+				if f.Leaf {
+					cells[f.Name] = f.Value
+				}
+				if f.Leaf && pass == 0 && !slices.Contains(columns, f.Name) {
+					columns = append(columns, f.Name)
+				}
+			}
+			if pass == 1 {
+				row := make([]string, len(columns))
+				for i, col := range columns {
+					row[i] = safe.Line(cells[col])
+				}
+				if _, err := fmt.Fprintln(w, strings.Join(row, "\t")); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	return nil
+}
+
+func (t *tool) repairCommand() *cobra.Command {
+	var n int
+	var here bool
+	cmd := &cobra.Command{
+		Use: "repair EXCHANGE", Short: "Make the change that a remedy of a kept exchange proposes", Args: cobra.ExactArgs(1),
+		Long: "EXCHANGE is the id that call prints, its beginning, or last. The change is\nwritten into the workspace that the exchange belongs to.",
+	}
+	cmd.Flags().IntVar(&n, "remedy", 1, "which remedy, counted as call shows them")
+	cmd.Flags().BoolVar(&here, "here", false, "for this endpoint only, where a profile holds the value")
+	cmd.RunE = func(_ *cobra.Command, args []string) error {
+		j, err := t.journal()
+		if err != nil {
+			return err
+		}
+		x, err := j.Get(args[0])
+		if err != nil {
+			return unread{fmt.Errorf("%s: %w", args[0], err)}
+		}
+		var all []exchange.Remedy
+		for _, f := range x.Findings {
+			all = append(all, f.Remedies...)
+		}
+		if len(all) == 0 {
+			fmt.Fprintln(t.err, "orenda: no finding of this exchange has a remedy")
+			return status(exitNo)
+		}
+		if n < 1 || n > len(all) {
+			return fmt.Errorf("there are %d remedies, and no number %d", len(all), n)
+		}
+		if t.dir == "" && x.Workspace != "" {
+			t.dir = x.Workspace
+		}
+		w, err := t.space()
+		if err != nil {
+			return err
+		}
+		r := all[n-1]
+		changes := slices.Clone(r.All())
+		for i, c := range changes {
+			if parts := strings.SplitN(c.Key, ".", 3); here && len(parts) == 3 && parts[0] == "profile" {
+				changes[i].Key = "endpoint." + x.Endpoint + "." + parts[2]
+			}
+		}
+		ref := workspace.DraftRef{Contract: x.Contract, Operation: x.Operation, Name: x.Draft}
+		for _, d := range w.Drafts() {
+			if d.Contract == x.Contract && d.Operation == x.Operation && d.Name == x.Draft {
+				ref = d
+			}
+		}
+		if _, _, err := applyRemedy(w, ref, changes); err != nil {
+			return unread{err}
+		}
+		fmt.Fprintln(t.out, safe.Line(r.Title))
+		for _, c := range changes {
+			fmt.Fprintln(t.out, "  "+safe.Line(cutTo(c.String(), 110)))
+		}
+		return nil
+	}
+	return cmd
+}
+
+func (t *tool) checkCommand() *cobra.Command {
+	var f callFlags
+	cmd := &cobra.Command{
+		Use: "check [DRAFT|OPERATION]", Short: "What is wrong before anything is sent", Args: cobra.MaximumNArgs(1),
+		Long: "Goes through the first four stages of the path, which need no network: for one\ncall, or for every draft over every endpoint that serves it. Exit status 1 where\nsomething would stop a call.",
+	}
+	f.add(cmd)
+	t.jsonFlag(cmd)
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		f.until = "security"
+		var plans []*prepared
+		if len(args) == 1 {
+			p, err := t.prepare(cmd.Context(), &f, args)
+			if err != nil {
+				return err
+			}
+			plans = append(plans, p)
+		} else {
+			w, err := t.space()
+			if err != nil {
+				return err
+			}
+			for _, ref := range w.Drafts() {
+				for _, e := range w.Serving(ref.Contract, ref.Operation) {
+					if f.endpoint == "" || f.endpoint == e.Name {
+						plans = append(plans, &prepared{w: w, ref: ref, end: e.Name, f: &f, extra: f.settings()})
+					}
+				}
+			}
+		}
+		all := []exchange.Finding{}
+		stops := false
+		for _, p := range plans {
+			plan, err := p.plan(t)
+			if err != nil {
+				return err
+			}
+			x := call.New(plan, nil).Run(cmd.Context())
+			for i, fi := range x.Findings {
+				if !t.asJSON {
+					if i == 0 {
+						fmt.Fprintln(t.err, safe.Line(heading(x)))
+					}
+					t.printFinding(0, fi)
+				}
+				stops = stops || fi.Severity == exchange.Stop
+				all = append(all, fi)
+			}
+		}
+		if t.asJSON {
+			if err := t.printJSON(all); err != nil {
+				return err
+			}
+		} else if len(all) == 0 {
+			fmt.Fprintf(t.out, "nothing is wrong with %d calls, as far as can be told without a network\n", len(plans))
+		}
+		if stops {
+			return status(exitNo)
+		}
+		return nil
+	}
+	return cmd
+}

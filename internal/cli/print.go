@@ -1,0 +1,159 @@
+package cli
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"orenda/internal/exchange"
+	"orenda/internal/safe"
+)
+
+// ticks draws the reach of an exchange: eleven ticks in four groups.
+func ticks(x *exchange.Exchange) string {
+	var b strings.Builder
+	reach := x.Reach()
+	for i := range exchange.Stages {
+		if i == 4 || i == 7 || i == 9 {
+			b.WriteByte(' ')
+		}
+		if i < reach {
+			b.WriteRune('▮')
+		} else {
+			b.WriteRune('▯')
+		}
+	}
+	return b.String()
+}
+
+func took(ns int64) string {
+	d := time.Duration(ns)
+	switch {
+	case d == 0:
+		return ""
+	case d < time.Millisecond:
+		return fmt.Sprintf("%.1f ms", float64(d)/1e6)
+	case d < 10*time.Second:
+		return fmt.Sprintf("%d ms", d.Milliseconds())
+	}
+	return d.Round(100 * time.Millisecond).String()
+}
+
+// heading is a call in one line.
+func heading(x *exchange.Exchange) string {
+	s := x.Operation
+	if x.Draft != "" {
+		s += " · " + x.Draft
+	}
+	if x.Endpoint != "" {
+		s += " → " + x.Endpoint
+	}
+	if x.Environment != "" {
+		s += " in " + x.Environment
+	}
+	return s
+}
+
+func ending(x *exchange.Exchange) string {
+	switch x.Outcome {
+	case exchange.OutcomePassed:
+		return "passed after " + took(x.TotalNs)
+	case exchange.OutcomeCancelled:
+		return "cancelled after " + took(x.TotalNs)
+	case exchange.OutcomeStopped:
+		return fmt.Sprintf("stopped at %s after %s", x.StoppedAt, took(x.TotalNs))
+	}
+	return "under way"
+}
+
+var marks = map[exchange.State]string{exchange.Waiting: "▯", exchange.Open: "▸", exchange.Passed: "▮", exchange.Warned: "▮", exchange.Stopped: "▯", exchange.Skipped: "╌", exchange.Cancelled: "▯"}
+
+// printPath prints the path on standard error.
+func (t *tool) printPath(x *exchange.Exchange) {
+	w := t.err
+	fmt.Fprintf(w, "%s   %s   %s\n\n", safe.Line(heading(x)), ending(x), x.ID)
+	for _, s := range exchange.Stages {
+		st := x.Stage(s)
+		mark := marks[st.State]
+		tail := ""
+		switch st.State {
+		case exchange.Stopped:
+			tail = "  ← stopped here"
+		case exchange.Warned:
+			tail = "  ← see below"
+		case exchange.Cancelled:
+			tail = "  ← cancelled here"
+		}
+		fmt.Fprintf(w, "  %s %2d  %-9s  %-9s %s%s\n", mark, s, s, took(st.DurationNs), safe.Line(st.Note), tail)
+	}
+	if x.Result != "" && x.Outcome == exchange.OutcomePassed {
+		fmt.Fprintf(w, "\n  %s\n", safe.Line(x.Result))
+	}
+	for i, f := range x.Findings {
+		t.printFinding(i, f)
+	}
+	fmt.Fprintln(w)
+}
+
+func (t *tool) printFinding(i int, f exchange.Finding) {
+	w := t.err
+	likely := ""
+	if f.Certainty == exchange.Likely {
+		likely = ", likely"
+	}
+	fmt.Fprintf(w, "\n  %s  %s (%s%s)\n", map[bool]string{true: "why", false: "   "}[i == 0], safe.Line(f.Title), f.ID, likely)
+	for _, l := range wrap(safe.Line(f.Why), 88) {
+		fmt.Fprintf(w, "       %s\n", l)
+	}
+	for _, e := range f.Evidence {
+		at := string(e.In)
+		if e.In != exchange.InSettings && e.In != exchange.InCertificate {
+			at += fmt.Sprintf(", line %d", e.Line)
+		}
+		fmt.Fprintf(w, "       %-22s %s\n", at, safe.Line(cutTo(e.Excerpt, 110)))
+	}
+	if f.Because != "" {
+		fmt.Fprintf(w, "       follows from %s\n", f.Because)
+	}
+	if f.Program != "" {
+		for k, l := range wrap("in your program: "+safe.Line(f.Program), 88) {
+			fmt.Fprintf(w, "       %s%s\n", strings.Repeat("  ", min(k, 1)), l)
+		}
+	}
+	for n, r := range f.Remedies {
+		fmt.Fprintf(w, "       remedy %d  %s\n", n+1, safe.Line(r.Title))
+		for _, c := range r.All() {
+			fmt.Fprintf(w, "                 %s\n", safe.Line(cutTo(c.String(), 110)))
+		}
+		if r.Ask != "" {
+			for _, l := range wrap(safe.Line(r.Ask), 80) {
+				fmt.Fprintf(w, "                 %s\n", l)
+			}
+		}
+	}
+}
+
+func cutTo(s string, most int) string {
+	s = strings.Join(strings.Fields(s), " ")
+	if r := []rune(s); len(r) > most {
+		return string(r[:most-1]) + "…"
+	}
+	return s
+}
+
+// wrap breaks text at spaces.
+func wrap(s string, width int) []string {
+	var out []string
+	line := ""
+	for _, word := range strings.Fields(s) {
+		if line != "" && len([]rune(line))+1+len([]rune(word)) > width {
+			out = append(out, line)
+			line = ""
+		}
+		if line != "" {
+			line += " "
+		}
+		line += word
+	}
+	return append(out, line)
+}

@@ -1,0 +1,285 @@
+// Package cli is the command line: it parses, calls the core, and prints.
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"orenda/internal/app"
+	"orenda/internal/call"
+	"orenda/internal/contract"
+	"orenda/internal/endpoint"
+	"orenda/internal/exchange"
+	"orenda/internal/journal"
+	"orenda/internal/journal/disk"
+	"orenda/internal/safe"
+	"orenda/internal/user"
+	"orenda/internal/workspace"
+)
+
+// Exit codes besides those of the stages (docs/cli.md).
+const (
+	exitNo        = 1
+	exitUsage     = 2
+	exitUnread    = 3
+	exitCancelled = 130
+)
+
+// status is an error that only carries an exit code: all is said already.
+type status int
+
+func (s status) Error() string { return fmt.Sprintf("exit status %d", int(s)) }
+
+// unread is an input that could not be read.
+type unread struct{ error }
+
+// Version is stamped when the program is built.
+var Version = "dev"
+
+// tool is what the commands share.
+type tool struct {
+	out, err io.Writer
+	dir      string // -w
+	home     *user.Home
+	kept     journal.Journal
+	asJSON   bool
+}
+
+// Run runs the command line and gives the exit code.
+func Run(ctx context.Context, args []string, out, errOut io.Writer) int {
+	t := &tool{out: out, err: errOut}
+	root := t.root()
+	root.SetArgs(args)
+	root.SetOut(out)
+	root.SetErr(errOut)
+	err := root.ExecuteContext(ctx)
+	if t.kept != nil {
+		t.kept.Close()
+	}
+	var s status
+	var u unread
+	switch {
+	case err == nil:
+		return 0
+	case errors.As(err, &s):
+		return int(s)
+	case errors.As(err, &u):
+		t.complain(err)
+		return exitUnread
+	}
+	t.complain(err)
+	return exitUsage
+}
+
+func (t *tool) complain(err error) { fmt.Fprintln(t.err, "orenda: "+safe.Line(err.Error())) }
+
+func (t *tool) root() *cobra.Command {
+	root := &cobra.Command{
+		Use:   "orenda [URL|FILE]",
+		Short: "Find why a SOAP call fails, and see the bytes that prove it",
+		Long: `Orenda sets where a SOAP call goes and by which rules, sends it, and shows
+stage by stage what was set and what was seen: the raw bytes, the times, the
+cause, and the repair.
+
+Without a command it opens the full-screen application: on the workspace in
+this folder (or -w DIR), or on a description given as a URL or a file.`,
+		Example: `  orenda demo
+  orenda https://host/service?wsdl
+  orenda call FindBerths length=12 --contract berths.wsdl --port BerthDesk11`,
+		Args: cobra.MaximumNArgs(1), SilenceUsage: true, SilenceErrors: true, Version: Version,
+		RunE: func(cmd *cobra.Command, args []string) error { return t.open(cmd.Context(), args) },
+	}
+	root.PersistentFlags().StringVarP(&t.dir, "workspace", "w", "", "folder of the workspace (default: this folder)")
+	root.AddCommand(t.demoCommand(), t.standinCommand(), t.describeCommand(), t.sampleCommand(), t.validateCommand(), t.callCommand(), t.repairCommand(), t.checkCommand(),
+		t.trustCommand(), t.journalCommand(), t.drawCommand(), t.xmlCommand())
+	return root
+}
+
+func (t *tool) jsonFlag(cmd *cobra.Command) {
+	cmd.Flags().BoolVar(&t.asJSON, "json", false, "print one JSON document")
+}
+
+func (t *tool) printJSON(v any) error {
+	b, err := safe.JSON(v)
+	if err != nil {
+		return err
+	}
+	_, err = t.out.Write(b)
+	return err
+}
+
+func (t *tool) person() (*user.Home, error) {
+	if t.home == nil {
+		h, err := user.Find()
+		if err != nil {
+			return nil, unread{err}
+		}
+		t.home = h
+	}
+	return t.home, nil
+}
+
+func (t *tool) journal() (journal.Journal, error) {
+	if t.kept == nil {
+		h, err := t.person()
+		if err != nil {
+			return nil, err
+		}
+		j, err := disk.Open(h.State)
+		if err != nil {
+			return nil, unread{fmt.Errorf("the journal cannot be opened: %w", err)}
+		}
+		t.kept = j
+	}
+	return t.kept, nil
+}
+
+// space opens the workspace of -w or of this folder.
+func (t *tool) space() (*workspace.Workspace, error) {
+	h, err := t.person()
+	if err != nil {
+		return nil, err
+	}
+	dir := t.dir
+	if dir == "" {
+		dir = "."
+	}
+	w, err := workspace.Open(dir, h)
+	if err != nil {
+		return nil, unread{fmt.Errorf("%s: %w", dir, err)}
+	}
+	for _, warn := range w.Warnings {
+		fmt.Fprintf(t.err, "%s: %s\n", safe.Line(w.Where()), safe.Line(warn))
+	}
+	return w, nil
+}
+
+// open opens the application.
+func (t *tool) open(ctx context.Context, args []string) error {
+	h, err := t.person()
+	if err != nil {
+		return err
+	}
+	opts := app.Options{Home: h, Version: Version}
+	if len(args) == 1 {
+		if _, err := os.Stat(args[0]); err != nil && !contract.IsRemote(strings.TrimSpace(args[0])) {
+			if isWord(args[0]) {
+				return fmt.Errorf("there is no command and no file %q; orenda --help lists the commands", args[0])
+			}
+			return unread{err}
+		}
+		opts.Source = args[0]
+		opts.Workspace = workspace.New(strings.TrimSuffix(filepath.Base(args[0]), ".wsdl"), h)
+	} else {
+		w, err := t.space()
+		var u unread
+		switch {
+		case err == nil:
+			opts.Workspace = w
+		case errors.As(err, &u) && errors.Is(u.error, workspace.ErrNone) && t.dir == "":
+			opts.Workspace = workspace.New("new workspace", h)
+		default:
+			return err
+		}
+	}
+	if opts.Journal, err = t.journal(); err != nil {
+		return err
+	}
+	return app.Run(ctx, opts)
+}
+
+func isWord(s string) bool { return !strings.ContainsAny(s, "./:") }
+
+// settingFlags adds a flag for every setting; call the result when flags are
+// parsed to have them.
+func settingFlags(cmd *cobra.Command, except ...string) func() map[string][]string {
+	texts, lists, switches := map[string]*string{}, map[string]*[]string{}, map[string]*bool{}
+	skip := map[string]bool{}
+	for _, e := range except {
+		skip[e] = true
+	}
+	for _, k := range endpoint.Keys {
+		if skip[k.Name] {
+			continue
+		}
+		doc := k.Doc
+		if k.Default != "" {
+			doc += " (default " + k.Default + ")"
+		}
+		switch k.Kind {
+		case endpoint.List:
+			lists[k.Name] = cmd.Flags().StringArray(k.Name, nil, doc+"; repeatable")
+		case endpoint.Switch:
+			switches[k.Name] = cmd.Flags().Bool(k.Name, false, doc)
+		default:
+			texts[k.Name] = cmd.Flags().String(k.Name, "", doc)
+		}
+	}
+	return func() map[string][]string {
+		out := map[string][]string{}
+		for name, v := range texts {
+			if cmd.Flags().Changed(name) {
+				out[name] = []string{*v}
+			}
+		}
+		for name, v := range lists {
+			if cmd.Flags().Changed(name) {
+				out[name] = *v
+			}
+		}
+		for name, v := range switches {
+			if cmd.Flags().Changed(name) {
+				out[name] = []string{fmt.Sprint(*v)}
+			}
+		}
+		return out
+	}
+}
+
+// contractFrom fetches a description; where that stops, its exchange is
+// printed and its exit code given.
+func (t *tool) contractFrom(ctx context.Context, source string, set map[string][]string) (*call.Fetched, error) {
+	p := call.Plan{Agent: call.Agent, ReadFile: os.ReadFile}
+	for _, name := range []string{"trust", "system-trust", "server-name", "accept-name", "accept-expired", "tls-min", "tls-max", "client-cert", "client-key", "connect-time", "answer-time", "total-time"} {
+		if v, ok := set[name]; ok {
+			p.Settings.Set(name, v...)
+		}
+	}
+	f, err := call.Fetch(ctx, source, p, nil)
+	if err == nil {
+		return f, nil
+	}
+	if !errors.Is(err, call.ErrStopped) {
+		return nil, unread{fmt.Errorf("%s: %w", source, err)}
+	}
+	x := f.Exchanges[len(f.Exchanges)-1]
+	if j, err := t.journal(); err == nil {
+		_ = j.Add(x)
+	}
+	if t.asJSON {
+		if err := t.printJSON(x.Report(false)); err != nil {
+			return nil, err
+		}
+	} else {
+		t.printPath(x)
+	}
+	return nil, exitOf(x)
+}
+
+// exitOf is the exit code of an exchange, or nil where it passed.
+func exitOf(x *exchange.Exchange) error {
+	switch x.Outcome {
+	case exchange.OutcomePassed:
+		return nil
+	case exchange.OutcomeCancelled:
+		return status(exitCancelled)
+	}
+	return status(x.StoppedAt.ExitCode())
+}
