@@ -288,7 +288,7 @@ func (c *Call) message() (string, error) {
 		c.envelope = out
 		c.rec.Fact(exchange.Message, "envelope", "the draft's own, byte for byte")
 	} else {
-		c.envelope, _ = soap.Build(c.version(), nil, indented(out))
+		c.envelope, _ = soap.Build(c.version(), nil, out)
 	}
 	if c.plan.Settings.Switch("validate") {
 		c.c.Invalid = d.Validate()
@@ -311,12 +311,6 @@ func (c *Call) message() (string, error) {
 		return note, &diagnose.TooLargeError{Size: c.c.Size, Limit: limit}
 	}
 	return note, nil
-}
-
-// indented moves the lines of a body two levels in, unless that could change
-// a text that spans lines.
-func indented(body []byte) []byte {
-	return append([]byte("    "), body...)
 }
 
 func (c *Call) security(ctx context.Context) (string, error) {
@@ -600,13 +594,16 @@ func (c *Call) notes() {
 				if err != nil {
 					continue
 				}
-				p := fmt.Sprintf("certificate %d", i+1)
-				st.Facts.Set(p, cert.Subject.String())
-				st.Facts.Set(p+" issuer", cert.Issuer.String())
-				st.Facts.Set(p+" names", strings.Join(trust.Names(cert), ", "))
-				st.Facts.Set(p+" valid", cert.NotBefore.UTC().Format("2006-01-02")+" to "+cert.NotAfter.UTC().Format("2006-01-02"))
-				st.Facts.Set(p+" key", trust.KeyWords(cert))
-				st.Facts.Set(p+" SHA-256", trust.Grouped(trust.Fingerprint(cert)))
+				p := ""
+				if len(t.Chain) > 1 {
+					p = fmt.Sprintf("%d ", i+1)
+				}
+				st.Facts.Set(p+"certificate", cert.Subject.String())
+				st.Facts.Set(p+"issued by", cert.Issuer.String())
+				st.Facts.Set(p+"for", strings.Join(trust.Names(cert), ", "))
+				st.Facts.Set(p+"valid", cert.NotBefore.UTC().Format("2006-01-02")+" to "+cert.NotAfter.UTC().Format("2006-01-02"))
+				st.Facts.Set(p+"key", trust.KeyWords(cert))
+				st.Facts.Set(p+"SHA-256", trust.Grouped(trust.Fingerprint(cert)))
 			}
 			if t.CertAsked {
 				st.Facts.Set("asks for a client certificate", orAny(strings.Join(t.Issuers, "; ")))

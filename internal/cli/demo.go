@@ -39,7 +39,9 @@ func (t *tool) demo(ctx context.Context, dir string, headless bool) error {
 		if err != nil {
 			return unread{err}
 		}
-		defer os.RemoveAll(tmp)
+		if !headless { // the drawings of the story are kept
+			defer os.RemoveAll(tmp)
+		}
 		dir = tmp
 	} else if _, err := os.Stat(filepath.Join(dir, "workspace", workspace.File)); err == nil {
 		return unread{fmt.Errorf("%s holds a demo already", dir)}

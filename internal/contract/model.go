@@ -4,6 +4,7 @@ package contract
 
 import (
 	"strings"
+	"unicode"
 
 	"orenda/internal/schema"
 	"orenda/internal/soap"
@@ -174,10 +175,24 @@ func (c *Contract) Text(location string) []byte {
 	return nil
 }
 
-// ShortName is a name for the contract made from its services.
+// ShortName is a name for the contract made from its services: BerthDeskService
+// becomes berth-desk.
 func (c *Contract) ShortName() string {
 	if len(c.Services) == 0 {
 		return "contract"
 	}
-	return strings.TrimSuffix(c.Services[0].Name, "Service")
+	name := strings.TrimSuffix(c.Services[0].Name, "Service")
+	var b strings.Builder
+	lower := false
+	for _, r := range name {
+		if unicode.IsUpper(r) && lower {
+			b.WriteByte('-')
+		}
+		lower = unicode.IsLower(r) || unicode.IsDigit(r)
+		b.WriteRune(unicode.ToLower(r))
+	}
+	if b.Len() == 0 {
+		return "contract"
+	}
+	return b.String()
 }

@@ -71,7 +71,7 @@ func (c *Case) limitEvidence(announced, got int64) []exchange.Evidence {
 func (c *Case) proposal(size int64) (limit int64, reason string) {
 	limit = endpoint.RoundLimit(size)
 	if c.History != nil {
-		if n, largest := c.History.Replies(c.X.Operation); n > 0 {
+		if n, largest := c.History.Replies(c.X.Operation); n > 1 {
 			if largest > size {
 				limit = endpoint.RoundLimit(largest)
 			}

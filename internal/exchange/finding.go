@@ -111,8 +111,8 @@ func (c Change) String() string {
 			return "not set"
 		}
 		s := fmt.Sprint(v)
-		if strings.HasPrefix(s, "-----BEGIN") {
-			return "the certificate"
+		if strings.Contains(s, "-----BEGIN CERTIFICATE") {
+			return "one certificate more"
 		}
 		return s
 	}

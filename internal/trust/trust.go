@@ -83,7 +83,7 @@ func Judge(chain []*x509.Certificate, p Policy) *Verdict {
 		if i > 0 && isRoot(c) {
 			continue // a root that is sent along is not what is trusted
 		}
-		if p.AcceptExpired != "" && strings.EqualFold(strings.ReplaceAll(p.AcceptExpired, ":", ""), Fingerprint(c)) {
+		if p.AcceptExpired != "" && SameFingerprint(p.AcceptExpired, Fingerprint(c)) {
 			continue
 		}
 		switch {
@@ -191,6 +191,9 @@ func Grouped(hexText string) string {
 	var parts []string
 	for i := 0; i+2 <= len(t); i += 2 {
 		parts = append(parts, t[i:i+2])
+	}
+	if len(parts) == 32 { // a place to break the line
+		return strings.Join(parts[:16], ":") + " " + strings.Join(parts[16:], ":")
 	}
 	return strings.Join(parts, ":")
 }

@@ -415,7 +415,7 @@ type snapshot struct {
 // AddContract keeps a description with every file it needs, makes an endpoint
 // for each of its ports and a draft for each operation.
 func (w *Workspace) AddContract(c *contract.Contract, served string) (name string, err error) {
-	name = w.freeName(strings.ToLower(FileName(c.ShortName())), func(n string) bool { return w.ContractNamed(n) != nil })
+	name = w.freeName(FileName(c.ShortName()), func(n string) bool { return w.ContractNamed(n) != nil })
 	dir := "contracts/" + FileName(name)
 	s := snapshot{Fetched: time.Now().UTC().Truncate(time.Second)}
 	for i, f := range c.Files {

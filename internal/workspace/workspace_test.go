@@ -56,7 +56,7 @@ func TestAddressInGivesEndpointsAndDrafts(t *testing.T) {
 	}
 	assert.Equal(t, []string{"BerthDesk11", "BerthDesk12", "BerthDeskTLS", "TideTables", "TideTablesTLS"}, ends)
 	assert.Equal(t, []string{"FindBerths/first", "ReserveBerth/first", "LogSighting/first", "YearTable/first", "DayTable/first"}, drafts)
-	c, err := w.Contract("tidetables")
+	c, err := w.Contract("tide-tables")
 	require.NoError(t, err, "the snapshot needs nothing else")
 	assert.Len(t, c.OperationNames(), 2)
 	assert.Empty(t, w.Warnings)

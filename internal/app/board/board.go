@@ -208,6 +208,9 @@ const (
 
 func (v *View) columns(w int, t table) (label, first, n int) {
 	label = min(labelWidth, max(w/3, 16))
+	if w >= 140 {
+		label += 8
+	}
 	n = max((w-label-2)/cellWidth, 1)
 	v.left = ui.Window(v.col, v.left, n, len(t.cols))
 	return label, v.left, min(n, len(t.cols)-v.left)
@@ -285,7 +288,7 @@ func (v *View) View(w, h int) string {
 		}
 		r := t.rows[l.row]
 		mark := "   "
-		opw := max(label-14, 10)
+		opw := max(label/2-2, 10)
 		op, name := ui.Fit(l.op, opw), ui.Fit(r.Name, label-opw-2)
 		if l.row == v.row {
 			mark = ui.Accent(" ▌ ")

@@ -36,7 +36,7 @@ type View struct {
 }
 
 // New makes the draft view.
-func New(s *state.State) *View { return &View{s: s, pick: -1} }
+func New(s *state.State) *View { return &View{s: s, pick: -1, reply: true} }
 
 // Typing implements ui.View.
 func (v *View) Typing() bool { return v.in.Active || v.raw || v.pick >= 0 }
@@ -391,8 +391,8 @@ func (v *View) View(w, h int) string {
 	}
 	right := []string(nil)
 	left := w
-	if v.reply && w >= 100 {
-		left = w/2 + 6
+	if v.reply && w >= 120 {
+		left = w*3/5 + 4
 		right = v.expected(w - left - 2)
 	}
 	foot := v.foot(d, w)
@@ -442,9 +442,9 @@ func (v *View) row(it message.Item, chosen bool, w int) string {
 		lead = ui.Accent(" ▌ ")
 	}
 	name := strings.Repeat("  ", it.Depth) + it.Name
-	label := max(min(w/4, 34), 18)
+	label := max(min(w/4, 30), 18)
 	text := ui.Fit(name, label)
-	tw := max(min(w/3, 46), 0)
+	tw := max(min(w*2/5, 46), 0)
 	vw := w - label - tw - 8
 	typ := it.Type
 	if !it.Required && it.Kind != message.Fork {

@@ -123,6 +123,10 @@ func (v *View) seenPart(x *exchange.Exchange, w int) []string {
 		}
 		out = append(out, row(section(), f.Name, f.Value, "", w)...)
 	}
+	if v.stage == exchange.Read && x.Outcome == exchange.OutcomePassed && x.Result != "" {
+		out = append(out, row(section(), "answer", x.Result, "", w)...)
+		out = append(out, ui.Pad("", 7+labelWidth+1)+ui.Strong("r")+ui.Soft(" reads it"))
+	}
 	if v.stage == exchange.Receive || v.stage == exchange.Send {
 		if g := gauge(x, v.stage, w-8); g != "" {
 			out = append(out, ui.Pad(ui.Strong(section()), 7)+g)
@@ -228,7 +232,7 @@ func (v *View) repairPart(x *exchange.Exchange, w int) []string {
 	if v.ask != nil {
 		out := []string{ui.Pad(ui.Accent("repair"), 7) + ui.Strong(ui.Cut(v.ask.Title, w-8))}
 		for _, c := range v.ask.All() {
-			for i, l := range ui.Wrap(change(c), w-12) {
+			for i, l := range ui.Wrap(c.String(), w-12) {
 				lead := "    "
 				if i == 0 {
 					lead = "  ▸ "
@@ -250,7 +254,7 @@ func (v *View) repairPart(x *exchange.Exchange, w int) []string {
 			if i == 0 {
 				section = "done"
 			}
-			out = append(out, ui.Pad(ui.Strong(section), 7)+ui.Cut(change(c), w-8))
+			out = append(out, ui.Pad(ui.Strong(section), 7)+ui.Cut(c.String(), w-8))
 		}
 		out = append(out, ui.Pad("", 7)+ui.Accent("g")+" sends it again")
 		if len(v.remedies(x)) == 0 {
@@ -280,13 +284,4 @@ func (v *View) offers(x *exchange.Exchange, w int) []string {
 		out = append(out, ui.Pad(ui.Strong(section), 7)+lead+text)
 	}
 	return out
-}
-
-// change is a change in one line: what, from, to.
-func change(c exchange.Change) string {
-	s := c.String()
-	if i := strings.Index(s, "→ # CN"); i >= 0 || strings.Contains(s, "-----BEGIN") {
-		return c.Key + ": one certificate more"
-	}
-	return s
 }

@@ -268,7 +268,7 @@ func (v *View) apply() {
 	v.s.Say("done: %s; g sends it again", r.Title)
 }
 
-const spineWidth = 50
+const spineWidth = 58
 
 // stageAt is the number of the stage on a line of the screen, or 0.
 func (v *View) stageAt(y int) int {
@@ -300,22 +300,25 @@ func (v *View) View(w, h int) string {
 		return v.narrow(x, head, w, h)
 	}
 	left := spineWidth
+	if w < 130 {
+		left = 46
+	}
 	spine := v.spine(x, left-2)
-	attempts := v.attempts(left-2, h-len(head)-len(spine)-1)
-	leftLines := append(append(spine, ""), attempts...)
-	right := v.panel(x, w-left-3, h-len(head))
+	att := v.attempts(w-2, max(h-len(head)-len(spine)-3, 3))
+	room := h - len(head) - len(att)
+	right := v.panel(x, w-left-3, room-1)
 	out := head
-	for i := 0; i < h-len(head); i++ {
+	for i := range room {
 		l, r := "", ""
-		if i < len(leftLines) {
-			l = leftLines[i]
+		if i < len(spine) {
+			l = spine[i]
 		}
 		if i < len(right) {
 			r = right[i]
 		}
 		out = append(out, ui.Pad(l, left)+r)
 	}
-	return ui.Block(out, w, h)
+	return ui.Block(append(out, att...), w, h)
 }
 
 // narrow is the view for 80 columns: the spine as one line of ticks with the
@@ -335,7 +338,7 @@ func (v *View) narrow(x *exchange.Exchange, head []string, w, h int) string {
 	}
 	out = append(out, line, "")
 	att := v.attempts(w-2, 5)
-	room := h - len(out) - len(att) - 1
+	room := h - len(out) - len(att)
 	panel := v.panel(x, w-4, room)
 	for i := range room {
 		if i < len(panel) {
@@ -482,31 +485,31 @@ func (v *View) attempts(w, h int) []string {
 	if x := v.s.Running(); x != nil {
 		all = append(all, one{len(all) + 1, x})
 	}
-	// An attempt takes a line for its result, and one for what was changed.
 	var lines []string
+	result := max((w-26)*3/5, 20)
 	for i, a := range all {
-		result := a.x.Result
+		text := a.x.Result
 		if a.x.Outcome == exchange.OutcomeUnderWay {
-			result = "under way"
+			text = "under way"
 		}
 		var prev *exchange.Exchange
 		if i > 0 {
 			prev = all[i-1].x
 		}
-		n := ui.Soft(fmt.Sprintf("%3d", a.n))
-		text := ui.Fit(result, w-22)
+		n, said := ui.Soft(fmt.Sprintf("%3d", a.n)), ui.Fit(text, result)
 		if a.n == v.s.Shown+1 && v.s.Running() == nil {
-			n, text = ui.Accent("›")+ui.Strong(fmt.Sprintf("%2d", a.n)), ui.Strong(text)
+			n, said = ui.Accent("›")+ui.Strong(fmt.Sprintf("%2d", a.n)), ui.Strong(said)
 		}
-		if d := difference(prev, a.x); d != "" && h > 12 {
-			lines = append(lines, "       "+ui.Soft(ui.Cut("↳ "+d, w-8)))
+		before := ""
+		if d := difference(prev, a.x); d != "" {
+			before = ui.Soft(ui.Cut("after "+d, w-result-28))
 		}
-		lines = append(lines, fmt.Sprintf(" %s  %s  %s", n, ui.Reach(a.x), text))
+		lines = append(lines, fmt.Sprintf(" %s  %s  %s  %s", n, ui.Reach(a.x), said, before))
 	}
 	if n := len(lines); n > h-1 {
 		lines = lines[n-(h-1):]
 	}
-	return append(out, lines...)
+	return append(append(out, lines...), "")
 }
 
 // difference is what tells an attempt from the one before: changed settings,
@@ -514,23 +517,15 @@ func (v *View) attempts(w, h int) []string {
 func difference(prev, x *exchange.Exchange) string {
 	var parts []string
 	for _, c := range x.Changes {
+		if c.Where == "user" {
+			continue
+		}
 		_, key, _ := strings.Cut(c.Key, ".")
 		_, key, _ = strings.Cut(key, ".")
-		to := fmt.Sprint(c.To)
-		switch {
-		case strings.HasPrefix(to, "-----BEGIN") || strings.HasPrefix(to, "# CN"):
-			to = "one certificate more"
-		case strings.HasPrefix(c.Key, "allow."):
-			continue
-		case to == "":
-			to = "not set"
-		}
-		if strings.Contains(to, "-----BEGIN") {
-			to = "one certificate more"
-		}
+		_, to, _ := strings.Cut(c.String(), "→ ")
 		parts = append(parts, key+" "+to)
 	}
-	if prev != nil {
+	if prev != nil && len(prev.Inputs) > 0 {
 		old := map[string]string{}
 		for _, in := range prev.Inputs {
 			old[in.Path] = in.Value

@@ -325,7 +325,7 @@ func (v *View) row(i int, chosen bool, w int) string {
 			name += "  @" + a.Name.Local + " " + a.Value
 		}
 	}
-	width := max(min(w/2, 60), 24)
+	width := max(min(w/3, 40), 24)
 	label := ui.Fit(name, width)
 	value := ""
 	if n.FirstChild().IsZero() {

@@ -288,6 +288,7 @@ func (s *State) Send() {
 		s.Say("%v", err)
 		return
 	}
+	s.Message = ""
 	p.Changes = s.changes[s.Cell]
 	delete(s.changes, s.Cell)
 	s.Fetching = nil

@@ -1,0 +1,44 @@
+# Orenda. Two commands are all the set-up: make demo, make test.
+
+VERSION := $(shell git describe --tags --always --dirty 2>/dev/null || echo dev)
+LDFLAGS := -s -w -X orenda/internal/cli.Version=$(VERSION)
+# Packages that link the database are tested without the race detector, which
+# would compile it for minutes; the journal's interface keeps it apart.
+SLOW    := orenda/internal/journal/disk orenda/internal/cli orenda/cmd/orenda orenda/internal/e2e
+RACED   := $(filter-out $(SLOW),$(shell go list ./... 2>/dev/null))
+
+.PHONY: build demo test tools check bench shots fuzz clean
+
+build: bin/orenda
+
+bin/orenda: $(shell find cmd internal -name '*.go' -o -name '*.wsdl' -o -name '*.xsd') go.mod
+	CGO_ENABLED=0 go build -trimpath -ldflags '$(LDFLAGS)' -o $@ ./cmd/orenda
+
+demo: build
+	./bin/orenda demo
+
+# What the tests need besides Go: installed as root, else named.
+tools:
+	@./scripts/tools.sh
+
+check:
+	@test -z "$$(gofmt -l cmd internal)" || { echo "gofmt wants:"; gofmt -l cmd internal; exit 1; }
+	go vet ./...
+	go tool staticcheck ./...
+
+test: tools check build
+	go test -race $(RACED)
+	ORENDA=$(CURDIR)/bin/orenda go test $(SLOW)
+
+bench: build
+	@./scripts/bench.sh
+
+shots: tools build
+	@./scripts/shots.sh
+
+# A minute of each fuzz test.
+fuzz:
+	@for p in $$(go list ./internal/...); do for f in $$(go test -list '^Fuzz' $$p | grep '^Fuzz'); do echo "$$p $$f"; go test -run '^$$' -fuzz "^$$f$$" -fuzztime 60s $$p || exit 1; done; done
+
+clean:
+	rm -rf bin

@@ -1,0 +1,23 @@
+# The keys of the pictures; sourced by shots.sh.
+shown "what works where"
+# Some calls of the berth desk, so that the board has something to tell.
+keys g; sleep 0.4; keys Right g; sleep 0.4; keys Right g; sleep 0.4
+keys Left Left Down g; sleep 0.4; keys Down g; sleep 0.4; keys Right g; sleep 0.4
+# The yearly tide table over TLS.
+keys Down Down Right Right Right Right; shown "tides-tls"
+keys Enter; shown "the variable tideHost is not set"
+keys g; shown "attempt 1"; shown "repair"
+shot path-address
+keys Enter; shown "make this change"; keys Enter; keys g; shown "self-signed, and not trusted"
+shot path-tls
+keys Enter; shown "compare the fingerprint"; keys Enter; keys g; shown "found no security header"
+keys Enter; shown "make this change"; keys Enter; keys g; shown "larger than the receive limit"
+shot path-stopped
+keys s; shown "B out"; shot strip; keys p
+keys Enter; shown "make this change"; keys Enter; keys g; shown "passed after"
+shot path-passed
+keys r; shown "of it values"; shot reply
+keys d; shown "YearTable"; shot draft
+keys c; shown "about"; shot contract
+keys t; shown "exchanges"; shot traffic
+keys b; shown "what works where"; shot board

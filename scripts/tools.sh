@@ -1,0 +1,16 @@
+#!/usr/bin/env bash
+# Installs what tests and pictures need, or names it.
+set -euo pipefail
+declare -A package=([tmux]=tmux [xmllint]=libxml2-utils [xmlsec1]=xmlsec1 [openssl]=openssl [pdftotext]=poppler-utils [xterm]=xterm [Xvfb]=xvfb [import]=imagemagick)
+missing=()
+for tool in "${!package[@]}"; do
+  command -v "$tool" >/dev/null || missing+=("${package[$tool]}")
+done
+fc-list 2>/dev/null | grep -qi 'DejaVuSansMono' || missing+=(fonts-dejavu-core)
+[ ${#missing[@]} -eq 0 ] && exit 0
+if [ "$(id -u)" -eq 0 ] && command -v apt-get >/dev/null; then
+  apt-get update -qq
+  DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends "${missing[@]}" fontconfig >/dev/null
+else
+  echo "These Debian packages are missing; tests that need them are skipped: ${missing[*]}" >&2
+fi
