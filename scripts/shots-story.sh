@@ -4,7 +4,7 @@ shown "what works where"
 keys g; sleep 0.4; keys Right g; sleep 0.4; keys Right g; sleep 0.4
 keys Left Left Down g; sleep 0.4; keys Down g; sleep 0.4; keys Right g; sleep 0.4
 # The yearly tide table over TLS.
-keys Down Down Right Right Right Right; shown "tides-tls"
+keys Down Down Left Right; shown "tides-tls  https"
 keys Enter; shown "the variable tideHost is not set"
 keys g; shown "attempt 1"; shown "repair"
 shot path-address

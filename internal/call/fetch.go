@@ -84,9 +84,6 @@ func (f *Fetched) one(ctx context.Context, at string, p Plan, notify func(*Call)
 			p.Settings.Set("receive-limit", fetchLimit)
 		}
 		p.fetch = &fetching{read: func(body []byte, location string) error {
-			if contract.LooksLikeHTML(body) {
-				page = body
-			}
 			c, err := contract.Load(ctx, location, body, func(ctx context.Context, loc string) ([]byte, error) { return f.part(ctx, p, loc) })
 			if err == nil {
 				f.Contract = c
@@ -107,6 +104,9 @@ func (f *Fetched) one(ctx context.Context, at string, p Plan, notify func(*Call)
 			return x, nil, nil
 		}
 		l := x.Leg()
+		if l != nil && contract.LooksLikeHTML(l.ResponseBody) {
+			page = l.ResponseBody
+		}
 		if l == nil || l.Response.Status < 300 || l.Response.Status > 399 {
 			return x, page, ErrStopped
 		}

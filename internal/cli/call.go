@@ -346,8 +346,11 @@ func applyRemedy(w *workspace.Workspace, ref workspace.DraftRef, changes []excha
 // printReply prints the reply alone.
 func printReply(w io.Writer, x *exchange.Exchange, how string) error {
 	l := x.Leg()
-	if how == "none" || l == nil || len(l.ResponseBody) == 0 || x.Stage(exchange.Receive).State != exchange.Passed && x.Stage(exchange.Receive).State != exchange.Warned {
+	if how == "none" || l == nil || len(l.ResponseBody) == 0 {
 		return nil
+	}
+	if st := x.Stage(exchange.Read).State; how != "exact" && st != exchange.Passed && st != exchange.Warned {
+		return nil // the path has told why it is no answer
 	}
 	if how == "exact" {
 		_, err := w.Write(l.ResponseBody)

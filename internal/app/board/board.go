@@ -23,8 +23,7 @@ type View struct {
 	left int
 	in   ui.Input
 
-	table table // as it was last shown
-	width int
+	width int // as it was last shown
 }
 
 // New makes the board.
@@ -34,21 +33,24 @@ func New(s *state.State) *View {
 	return v
 }
 
-// table is the board's content.
+// table is the board's content: each contract has its own endpoints as columns.
 type table struct {
 	rows []workspace.DraftRef
-	cols []*workspace.Endpoint
+	cols map[string][]*workspace.Endpoint // by contract
 }
 
 func (v *View) read() table {
-	t := table{rows: v.s.Rows()}
+	t := table{rows: v.s.Rows(), cols: map[string][]*workspace.Endpoint{}}
 	for _, e := range v.s.W.Endpoints {
 		if !e.Off {
-			t.cols = append(t.cols, e)
+			t.cols[e.Contract] = append(t.cols[e.Contract], e)
 		}
 	}
 	return t
 }
+
+// of are the columns of a row.
+func (t table) of(row int) []*workspace.Endpoint { return t.cols[t.rows[row].Contract] }
 
 // follow puts the cursor on the chosen cell.
 func (v *View) follow() {
@@ -58,7 +60,7 @@ func (v *View) follow() {
 			v.row = i
 		}
 	}
-	for i, e := range t.cols {
+	for i, e := range t.cols[v.s.Cell.Draft.Contract] {
 		if e.Name == v.s.Cell.Endpoint {
 			v.col = i
 		}
@@ -179,15 +181,16 @@ func (v *View) move(t table, dy, dx int) {
 		return
 	}
 	v.row = min(max(v.row+dy, 0), len(t.rows)-1)
-	r := t.rows[v.row]
-	for c := v.col + dx; dx != 0 && c >= 0 && c < len(t.cols); c += dx {
-		if v.serves(r, t.cols[c]) {
+	r, cols := t.rows[v.row], t.of(v.row)
+	for c := v.col + dx; dx != 0 && c >= 0 && c < len(cols); c += dx {
+		if v.serves(r, cols[c]) {
 			v.col = c
 			break
 		}
 	}
-	if v.col >= len(t.cols) || !v.serves(r, t.cols[v.col]) {
-		for c, e := range t.cols {
+	if v.col >= len(cols) || !v.serves(r, cols[v.col]) {
+		v.col = 0
+		for c, e := range cols {
 			if v.serves(r, e) {
 				v.col = c
 				break
@@ -195,8 +198,8 @@ func (v *View) move(t table, dy, dx int) {
 		}
 	}
 	end := ""
-	if v.col < len(t.cols) && v.serves(r, t.cols[v.col]) {
-		end = t.cols[v.col].Name
+	if v.col < len(cols) && v.serves(r, cols[v.col]) {
+		end = cols[v.col].Name
 	}
 	v.s.Choose(state.Cell{Draft: r, Endpoint: end})
 }
@@ -206,14 +209,21 @@ const (
 	cellWidth  = 24
 )
 
-func (v *View) columns(w int, t table) (label, first, n int) {
+// columns says how wide the labels are and how many cells fit beside them.
+func (v *View) columns(w int) (label, n int) {
 	label = min(labelWidth, max(w/3, 16))
 	if w >= 140 {
 		label += 8
 	}
 	n = max((w-label-2)/cellWidth, 1)
-	v.left = ui.Window(v.col, v.left, n, len(t.cols))
-	return label, v.left, min(n, len(t.cols)-v.left)
+	v.left = ui.Window(v.col, v.left, n, 1<<20)
+	return label, n
+}
+
+// shown are the columns of a contract that are in sight.
+func (v *View) shown(cols []*workspace.Endpoint, n int) (first int, _ []*workspace.Endpoint) {
+	first = max(min(v.left, len(cols)-n), 0)
+	return first, cols[first:min(first+n, len(cols))]
 }
 
 // line is one row on the screen: a heading or a draft.
@@ -245,28 +255,13 @@ func lines(t table) []line {
 // View implements ui.View.
 func (v *View) View(w, h int) string {
 	t := v.read()
-	v.table, v.width = t, w
+	v.width = w
 	if len(t.rows) == 0 {
 		return v.welcome(w, h)
 	}
 	v.row = min(v.row, len(t.rows)-1)
-	label, first, n := v.columns(w, t)
-	head := "   " + ui.Pad(ui.Soft("what works where"), label-1)
-	for _, e := range t.cols[first : first+n] {
-		mark := ""
-		if e.Default {
-			mark = " *"
-		}
-		name := ui.Cut(e.Name+mark, cellWidth-2)
-		if e.Name == v.s.Cell.Endpoint {
-			name = ui.Strong(name)
-		}
-		head += ui.Pad(name, cellWidth)
-	}
-	if more := len(t.cols) - first - n; more > 0 {
-		head = ui.Pad(head, w-4) + ui.Soft(" ▸")
-	}
-	out := []string{"", head, ""}
+	label, n := v.columns(w)
+	out := []string{"", "   " + ui.Soft("what works where"), ""}
 	all := lines(t)
 	at := 0
 	for i, l := range all {
@@ -283,7 +278,24 @@ func (v *View) View(w, h int) string {
 	for i := v.top; i < len(all) && i < v.top+room; i++ {
 		l := all[i]
 		if l.row < 0 {
-			out = append(out, "   "+ui.Soft(ui.Cut(l.head, w-4)))
+			head := "   " + ui.Pad(ui.Soft(ui.Cut(l.head, label-2)), label-1)
+			first, cols := v.shown(t.cols[l.head], n)
+			for _, e := range cols {
+				name := ui.Cut(e.Name, cellWidth-4)
+				if e.Name == v.s.Cell.Endpoint {
+					name = ui.Strong(name)
+				} else {
+					name = ui.Soft(name)
+				}
+				if e.Default {
+					name += ui.Soft(" *")
+				}
+				head += " " + ui.Pad(name, cellWidth-1)
+			}
+			if l.head != "" && first+len(cols) < len(t.cols[l.head]) {
+				head = ui.Pad(head, w-3) + ui.Soft("▸")
+			}
+			out = append(out, head)
 			continue
 		}
 		r := t.rows[l.row]
@@ -295,7 +307,8 @@ func (v *View) View(w, h int) string {
 			op, name = ui.Strong(ui.Fit(r.Operation, opw)), ui.Strong(name)
 		}
 		text := mark + ui.Pad(op+" "+name, label-1)
-		for c, e := range t.cols[first : first+n] {
+		first, cols := v.shown(t.of(l.row), n)
+		for c, e := range cols {
 			text += v.cell(r, e, l.row == v.row && first+c == v.col)
 		}
 		out = append(out, text)
@@ -380,9 +393,10 @@ func (v *View) click(m tea.MouseClickMsg, t table) tea.Cmd {
 	if i < 0 || i >= len(all) || all[i].row < 0 {
 		return nil
 	}
-	label, first, n := v.columns(v.width, t)
+	label, n := v.columns(v.width)
 	v.row = all[i].row
-	if c := (m.X - label - 2) / cellWidth; m.X > label+2 && c < n && v.serves(t.rows[v.row], t.cols[first+c]) {
+	first, cols := v.shown(t.of(v.row), n)
+	if c := (m.X - label - 2) / cellWidth; m.X > label+2 && c < len(cols) && v.serves(t.rows[v.row], cols[c]) {
 		v.col = first + c
 	}
 	before := v.s.Cell

@@ -407,6 +407,9 @@ func (s *State) Draft() *message.Draft {
 	if s.draft != nil && s.draftOf == s.Cell.Draft {
 		return s.draft
 	}
+	if s.Cell.Draft.Operation == "" {
+		return nil
+	}
 	c, err := s.W.Contract(s.Cell.Draft.Contract)
 	if err != nil {
 		s.Say("%v", err)

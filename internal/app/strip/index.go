@@ -23,7 +23,6 @@ type index struct {
 	id      string
 	lines   []line
 	moments int // how many of the exchange's moments were taken
-	secrets [][]exchange.Span
 }
 
 // widest is the longest line; what is longer is broken.
