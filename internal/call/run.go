@@ -192,6 +192,9 @@ func (c *Call) address() (string, error) {
 	}
 	v := c.plan.Settings.Get("address")
 	c.rec.Fact(exchange.Address, "template", v.Text)
+	for _, name := range endpoint.Sorted(c.plan.Variables) {
+		c.rec.Fact(exchange.Address, name, c.plan.Variables[name])
+	}
 	resolved, err := endpoint.Expand(v.Text, c.plan.Environment, c.plan.Variables)
 	if err != nil {
 		return v.Text, err
