@@ -1,0 +1,126 @@
+package e2e
+
+import (
+	"bytes"
+	"fmt"
+	"net"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/creack/pty"
+	"github.com/stretchr/testify/require"
+)
+
+// terminal runs the program on a pseudo-terminal and keeps what it writes.
+type terminal struct {
+	cmd *exec.Cmd
+	tty *os.File
+	mu  sync.Mutex
+	got bytes.Buffer
+}
+
+func start(b *testing.B, env []string, args ...string) *terminal {
+	cmd := exec.Command(binary(b), args...)
+	cmd.Env = append(append(os.Environ(), "TERM=xterm-256color"), env...)
+	tty, err := pty.StartWithSize(cmd, &pty.Winsize{Rows: 47, Cols: 158})
+	require.NoError(b, err)
+	t := &terminal{cmd: cmd, tty: tty}
+	go func() {
+		buf := make([]byte, 64<<10)
+		for {
+			n, err := tty.Read(buf)
+			t.mu.Lock()
+			t.got.Write(buf[:n])
+			t.mu.Unlock()
+			if err != nil {
+				return
+			}
+		}
+	}()
+	return t
+}
+
+// wait waits until a text was written, and forgets what came before.
+func (t *terminal) wait(b *testing.B, text string) {
+	deadline := time.Now().Add(60 * time.Second)
+	for time.Now().Before(deadline) {
+		t.mu.Lock()
+		ok := bytes.Contains(t.got.Bytes(), []byte(text))
+		if ok {
+			t.got.Reset()
+		}
+		t.mu.Unlock()
+		if ok {
+			return
+		}
+		time.Sleep(200 * time.Microsecond)
+	}
+	b.Fatalf("never written: %q", text)
+}
+
+func (t *terminal) close() {
+	_ = t.cmd.Process.Kill()
+	_ = t.cmd.Wait()
+	t.tty.Close()
+}
+
+// BenchmarkFirstFrame is from process start to the first full frame on the
+// demo workspace.
+func BenchmarkFirstFrame(b *testing.B) {
+	dir := b.TempDir()
+	r := orenda(b, nil, "demo", "--headless", "--dir", dir)
+	require.Zero(b, r.code, r.err)
+	for b.Loop() {
+		t := start(b, []string{"ORENDA_HOME=" + dir}, "-w", filepath.Join(dir, "workspace"))
+		t.wait(b, "add a description") // the bottom line, which is written last
+		b.StopTimer()
+		t.close()
+		b.StartTimer()
+	}
+}
+
+// BenchmarkKeyWithLargeReply is from a key to the redrawn frame with a reply of
+// 50 MB open.
+func BenchmarkKeyWithLargeReply(b *testing.B) {
+	var body bytes.Buffer
+	body.WriteString(`<soap:Envelope xmlns:soap="http://schemas.xmlsoap.org/soap/envelope/"><soap:Body><FindBerthsResponse xmlns="urn:skerry:berths">`)
+	for i := 0; body.Len() < 50<<20; i++ {
+		fmt.Fprintf(&body, "\n<berth free=\"true\"><code>N%02d</code><length>%d</length><depth>3.2</depth><quay>quay %d</quay></berth>", i%100, i%399+1, i)
+	}
+	body.WriteString("</FindBerthsResponse></soap:Body></soap:Envelope>")
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(b, err)
+	srv := &http.Server{Handler: http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		w.Header().Set("Content-Type", "text/xml")
+		_, _ = w.Write(body.Bytes())
+	})}
+	go func() { _ = srv.Serve(l) }()
+	defer srv.Close()
+	dir := b.TempDir()
+	require.Zero(b, orenda(b, nil, "demo", "--headless", "--dir", dir).code)
+	ws := filepath.Join(dir, "workspace")
+	settings, err := os.ReadFile(filepath.Join(ws, "orenda.toml"))
+	require.NoError(b, err)
+	settings = bytes.Replace(settings, []byte("address = \"http://${berthHost}/berths\""), []byte("receive-limit = \"100 MiB\"\naddress = \"http://"+l.Addr().String()+"/\""), 1)
+	require.NoError(b, os.WriteFile(filepath.Join(ws, "orenda.toml"), settings, 0o600))
+	t := start(b, []string{"ORENDA_HOME=" + dir}, "-w", ws)
+	defer t.close()
+	t.wait(b, "add a description")
+	_, _ = t.tty.WriteString("pg")
+	t.wait(b, "passed after")
+	_, _ = t.tty.WriteString("r")
+	t.wait(b, "quay 3")
+	for i := 0; b.Loop(); i++ {
+		key, want := "\x1b[F", "quay 4" // End
+		if i%2 == 1 {
+			key, want = "\x1b[H", "quay 3" // Home
+		}
+		_, _ = t.tty.WriteString(key)
+		t.wait(b, want)
+	}
+}
