@@ -425,7 +425,9 @@ func faultHidden(c *Case) []exchange.Finding {
 	if c.Reply == nil || c.Reply.Fault != nil || c.Reply.Payload.IsZero() {
 		return nil
 	}
-	// A field that the contract has for it is no secret fault.
+	if !slices.ContainsFunc(c.ReplyDoc.Names(), func(n xmltree.Name) bool { return slices.Contains(errorNames, strings.ToLower(n.Local)) }) {
+		return nil
+	}
 	fields, _ := message.Fields(c.Reply.Payload, 300)
 	for _, f := range fields {
 		if f.Leaf && f.Value != "" && f.Value != "0" && slices.Contains(errorNames, strings.ToLower(f.Name)) {

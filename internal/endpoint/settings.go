@@ -157,10 +157,13 @@ var sizeUnits = []struct {
 	{"k", 1 << 10}, {"m", 1 << 20}, {"g", 1 << 30}, {"bytes", 1}, {"b", 1}, {"", 1},
 }
 
+// digitGaps is what people put between groups of digits.
+var digitGaps = strings.NewReplacer(" ", "", "_", "", "\u00a0", "", "\u202f", "")
+
 // ParseSize reads a size in bytes as people write it: 65536, 65 536, 64 KiB,
 // 2 MB, 1.5MiB.
 func ParseSize(s string) (int64, error) {
-	t := strings.ToLower(strings.NewReplacer(" ", "", "_", "", "\u00a0", "", "\u202f", "").Replace(s))
+	t := strings.ToLower(digitGaps.Replace(s))
 	i := strings.IndexFunc(t, func(r rune) bool { return (r < '0' || r > '9') && r != '.' && r != '-' && r != '+' })
 	if i < 0 {
 		i = len(t)

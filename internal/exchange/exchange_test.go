@@ -27,7 +27,7 @@ func sample() *Exchange {
 	head := "POST / HTTP/1.1\r\nAuthorization: Basic c2xhY2s=\r\n\r\n"
 	l.Request = Head{Line: "POST / HTTP/1.1", Size: int64(len(head)), BodySize: int64(len(body)), Fields: []Header{{"Authorization", "Basic c2xhY2s=", Span{17, 29}}}}
 	l.SecretSpans = []Span{{int64(len(head)) + 3, 17}, {32, 14}}
-	r.Out(l, []byte(head+body))
+	r.Out(l, []byte(head+body), len(head+body))
 	l.RequestBody = []byte(body)
 	r.In(l, []byte("HTTP/1.1 500 x\r\n\r\nyou said slack & water, or "+base64.StdEncoding.EncodeToString([]byte("slack & water"))))
 	r.Fact(Read, "fault reason", "bad password slack & water")

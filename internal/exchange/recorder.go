@@ -102,12 +102,13 @@ func (r *Recorder) NewLeg(purpose string) *Leg {
 	return l
 }
 
-// Out appends bytes that were handed to the system.
-func (r *Recorder) Out(l *Leg, b []byte) {
+// Out notes that the first n bytes of payload were handed to the system. The
+// record keeps payload itself, which must not be changed any more.
+func (r *Recorder) Out(l *Leg, payload []byte, n int) {
 	now := r.Now()
 	r.Update(func(x *Exchange) {
-		x.Moments = append(x.Moments, Moment{At: now, Kind: BytesOut, Leg: len(x.Legs), Stage: Send, Offset: int64(len(l.Out)), N: int64(len(b))})
-		l.Out = append(l.Out, b...)
+		x.Moments = append(x.Moments, Moment{At: now, Kind: BytesOut, Leg: len(x.Legs), Stage: Send, Offset: int64(len(l.Out)), N: int64(n - len(l.Out))})
+		l.Out = payload[:n:n]
 	})
 }
 

@@ -24,6 +24,7 @@ type body struct {
 	limit int64
 	kind  string // finding when the limit falls
 
+	start int   // in leg.In: where the body begins
 	left  int64 // of the chunk or of the declared length; -1: until the end
 	state chunkState
 }
@@ -39,7 +40,7 @@ const (
 )
 
 func newBody(t *trip, head *exchange.Head, pos int) *body {
-	b := &body{t: t, head: head, pos: pos, left: head.Declared}
+	b := &body{t: t, head: head, pos: pos, start: pos, left: head.Declared}
 	b.limit, b.kind = t.cfg.ReceiveLimit, "receive.over-limit"
 	if t.cfg.BufferLimit > 0 && (b.limit == 0 || t.cfg.BufferLimit < b.limit) {
 		b.limit, b.kind = t.cfg.BufferLimit, "receive.over-buffer"
@@ -60,7 +61,12 @@ func (b *body) deliver(p []byte) bool {
 		p, whole = p[:max(room, 0)], false
 	}
 	b.t.rec.Update(func(*exchange.Exchange) {
-		leg.ResponseBody = append(leg.ResponseBody, p...)
+		if b.head.Chunked {
+			leg.ResponseBody = append(leg.ResponseBody, p...)
+		} else { // without a transfer coding the body is what came
+			end := b.start + len(leg.ResponseBody) + len(p)
+			leg.ResponseBody = leg.In[b.start:end:end]
+		}
 		leg.Response.BodySize = int64(len(leg.ResponseBody))
 		leg.Response.WireSize = leg.Response.BodySize
 	})

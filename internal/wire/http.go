@@ -22,6 +22,7 @@ const (
 // compose writes the request head.
 func (t *trip) compose() {
 	var b bytes.Buffer
+	b.Grow(1024 + len(t.req.Body))
 	target := t.req.Target
 	if target == "" {
 		target = "/"
@@ -41,14 +42,14 @@ func (t *trip) compose() {
 	}
 	b.WriteString("\r\n")
 	h.Size = int64(b.Len())
+	b.Write(t.req.Body)
 	for _, s := range t.req.Secret {
 		secrets = append(secrets, exchange.Span{Offset: s.Offset + h.Size, Length: s.Length})
 	}
-	t.head = b.Bytes()
-	t.payload = append(b.Bytes(), t.req.Body...)
+	t.payload = b.Bytes()
 	t.rec.Update(func(*exchange.Exchange) {
 		t.leg.Request, t.leg.SecretSpans = h, secrets
-		t.leg.RequestBody = t.req.Body
+		t.leg.RequestBody = t.payload[h.Size:]
 	})
 }
 
@@ -67,8 +68,8 @@ func (t *trip) converse() error {
 
 // write hands the request to the system, piece by piece.
 func (t *trip) write() error {
-	for left := t.payload; len(left) > 0; {
-		p := left[:min(len(left), piece)]
+	for done := 0; done < len(t.payload); {
+		p := t.payload[done:min(done+piece, len(t.payload))]
 		if t.cfg.SendTime > 0 {
 			_ = t.conn.SetWriteDeadline(time.Now().Add(t.cfg.SendTime))
 		}
@@ -76,15 +77,14 @@ func (t *trip) write() error {
 			_ = t.conn.SetDeadline(past)
 		}
 		n, err := t.conn.Write(p)
-		if n > 0 {
-			t.rec.Out(t.leg, p[:n])
+		if done += n; n > 0 {
+			t.rec.Out(t.leg, t.payload, done)
 		}
 		if err != nil {
 			// The reason is often on its way: an alert, a 413.
 			_ = t.conn.SetReadDeadline(time.Now().Add(linger))
 			return err
 		}
-		left = left[n:]
 	}
 	t.rec.Moment(exchange.Moment{Kind: exchange.HandedOver, Stage: exchange.Send})
 	t.rec.End(exchange.Send, exchange.Passed, "")

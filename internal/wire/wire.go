@@ -113,8 +113,8 @@ type trip struct {
 	tlsInfo  *exchange.TLSInfo
 	reusable bool
 
-	head, payload []byte
-	buf           [16 << 10]byte
+	payload []byte // head and body, as written
+	buf     [16 << 10]byte
 }
 
 func (t *trip) run() error {

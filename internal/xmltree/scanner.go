@@ -66,7 +66,7 @@ type Scanner struct {
 
 	names    []Name
 	nameIDs  map[Name]NameID
-	cache    [1024]cachedName
+	cache    []cachedName // a power of two
 	bindings []binding
 	ctx      uint32 // identifies the namespace context that is in force
 	nextCtx  uint32
@@ -91,7 +91,10 @@ type cachedName struct {
 
 // NewScanner scans src, which must be UTF-8 without a byte order mark.
 func NewScanner(src []byte, limits Limits) *Scanner {
-	s := &Scanner{src: src, limits: limits, nextCtx: 2, ctx: 1, nameIDs: map[Name]NameID{}}
+	s := &Scanner{src: src, limits: limits, nextCtx: 2, ctx: 1, nameIDs: map[Name]NameID{}, cache: make([]cachedName, 64)}
+	if len(src) > 64<<10 {
+		s.cache = make([]cachedName, 1024)
+	}
 	s.limit, s.badUTF = firstBadChar(src)
 	return s
 }
@@ -202,7 +205,7 @@ func (s *Scanner) text(t *Token) (*Token, error) {
 			}
 			return nil, s.fail(code, i, "text stands outside the document element")
 		}
-		for quick := i + 64; ; i++ {
+		for quick := i + 12; ; i++ {
 			for i < len(src) && i < quick && class[src[i]]&textStop == 0 {
 				i++
 			}
@@ -215,11 +218,13 @@ func (s *Scanner) text(t *Token) (*Token, error) {
 				if m := bytes.IndexByte(src[i:i+n], '&'); m >= 0 {
 					n = m
 				}
-				if m := bytes.Index(src[max(start, i-2):min(i+n+2, len(src))], []byte("]]>")); m >= 0 {
-					return nil, s.fail(NotWellFormed, max(start, i-2)+m, "]]> must not stand in character data")
+				if bytes.IndexByte(src[i:i+n], ']') >= 0 {
+					if m := bytes.Index(src[max(start, i-2):min(i+n+2, len(src))], []byte("]]>")); m >= 0 {
+						return nil, s.fail(NotWellFormed, max(start, i-2)+m, "]]> must not stand in character data")
+					}
 				}
 				i += n
-				quick = i + 64
+				quick = i + 12
 				if i < len(src) && src[i] != '<' && src[i] != '&' {
 					continue
 				}
@@ -347,7 +352,7 @@ func (s *Scanner) name(i int) (end, colon int, err error) {
 // direct-mapped cache answers nearly always.
 func (s *Scanner) resolve(start, end, colon int, attr bool) (NameID, error) {
 	raw := s.src[start:end]
-	c := &s.cache[hashName(raw, attr)%uint32(len(s.cache))]
+	c := &s.cache[hashName(raw, attr)&uint32(len(s.cache)-1)]
 	if c.ctx == s.ctx && c.attr == attr && string(s.src[c.start:c.end]) == string(raw) {
 		return c.id, nil
 	}

@@ -74,7 +74,7 @@ func (d *Document) build(s *Scanner) error {
 	d.attrs = make([]Attr, 0, min(bytes.Count(d.Src, []byte{'='}), cap(d.nodes)*2))
 	// The path from the document to the open element, and the last child of each.
 	type level struct{ node, last uint32 }
-	stack := make([]level, 1, 64)
+	stack := make([]level, 1, 32)
 	var held Token // text that may prove to be its element's whole content
 	holding := false
 	add := func(t *Token, inner int) uint32 {
@@ -139,6 +139,10 @@ func (d *Document) Root() Node {
 	}
 	return Node{}
 }
+
+// Names are the names that occur in the document, of elements and attributes,
+// each once.
+func (d *Document) Names() []Name { return d.names }
 
 // Len is the number of nodes.
 func (d *Document) Len() int { return len(d.nodes) - 1 }
@@ -405,16 +409,17 @@ func (n Node) Path() string {
 	var parts []string
 	for ; !n.IsZero() && n.i != 0; n = n.Parent() {
 		name := n.Name()
-		part, before, same := name.Local, 0, 0
+		part, before, more := name.Local, 0, false
 		for sib := range n.Parent().Children() {
-			if sib.Name().Is(name.Space, name.Local) {
-				same++
-				if sib.i < n.i {
-					before++
-				}
+			if sib.i == n.i || !sib.Name().Is(name.Space, name.Local) {
+				continue
 			}
+			if more = sib.i > n.i; more {
+				break
+			}
+			before++
 		}
-		if same > 1 {
+		if before > 0 || more {
 			part = fmt.Sprintf("%s[%d]", part, before+1)
 		}
 		parts = append(parts, part)

@@ -21,7 +21,7 @@ func record(n int, body []byte) *exchange.Exchange {
 	x := &exchange.Exchange{ID: fmt.Sprintf("2701-%03d", n), Started: time.Unix(int64(n), 0), Workspace: "/w", Operation: "YearTable", Endpoint: "tides", Outcome: exchange.OutcomePassed, Secrets: []string{"slack water"}}
 	r := exchange.NewRecorder(x, nil)
 	l := r.NewLeg("")
-	r.Out(l, []byte("POST slack water"))
+	r.Out(l, []byte("POST slack water"), 16)
 	r.In(l, body)
 	l.Response.Complete, l.Response.BodySize = true, int64(len(body))
 	return x
