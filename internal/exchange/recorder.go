@@ -117,6 +117,9 @@ func (r *Recorder) In(l *Leg, b []byte) {
 	now := r.Now()
 	r.Update(func(x *Exchange) {
 		x.Moments = append(x.Moments, Moment{At: now, Kind: BytesIn, Leg: len(x.Legs), Stage: Receive, Offset: int64(len(l.In)), N: int64(len(b))})
+		if l.In == nil {
+			l.In = make([]byte, 0, max(16<<10, len(b)))
+		}
 		l.In = append(l.In, b...)
 	})
 }

@@ -1,6 +1,7 @@
 package message
 
 import (
+	"bytes"
 	"fmt"
 	"regexp"
 	"strings"
@@ -401,6 +402,9 @@ func (d *Draft) Unfilled() []Item {
 
 // Outgoing is the draft without its placeholders, which are never sent.
 func (d *Draft) Outgoing() []byte {
+	if !bytes.Contains(d.src, []byte("<?"+Placeholder)) {
+		return d.src
+	}
 	var out []byte
 	at := 0
 	for i := 1; i <= d.doc.Len(); i++ {

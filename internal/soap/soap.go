@@ -3,6 +3,7 @@
 package soap
 
 import (
+	"bytes"
 	"fmt"
 	"mime"
 	"strings"
@@ -106,7 +107,12 @@ func HTTPHeaders(v Version, action string, hasAction bool) [][2]string {
 // Build writes an envelope around header blocks and a body, both given as XML
 // that stands on its own. The offset of the body's content comes with it.
 func Build(v Version, headers [][]byte, body []byte) (envelope []byte, bodyAt int) {
-	var b strings.Builder
+	size := 512 + len(body)
+	for _, h := range headers {
+		size += len(h) + 1
+	}
+	var b bytes.Buffer
+	b.Grow(size)
 	b.WriteString(`<?xml version="1.0" encoding="UTF-8"?>` + "\n")
 	b.WriteString(`<soap:Envelope xmlns:soap="` + v.Namespace() + `">`)
 	if len(headers) > 0 {
@@ -121,7 +127,7 @@ func Build(v Version, headers [][]byte, body []byte) (envelope []byte, bodyAt in
 	bodyAt = b.Len()
 	b.Write(body)
 	b.WriteString("\n  </soap:Body>\n</soap:Envelope>\n")
-	return []byte(b.String()), bodyAt
+	return b.Bytes(), bodyAt
 }
 
 // Envelope is an envelope that was read.

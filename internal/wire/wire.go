@@ -14,6 +14,7 @@ import (
 	"net"
 	"os"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 
@@ -89,7 +90,8 @@ var past = time.Unix(1, 0)
 // open, for the caller to stop with what is said in the *Error.
 func Do(ctx context.Context, cfg Config, req Request, rec *exchange.Recorder) (*exchange.Leg, error) {
 	leg := rec.NewLeg("")
-	t := &trip{ctx: ctx, cfg: cfg, req: req, rec: rec, leg: leg}
+	t := &trip{ctx: ctx, cfg: cfg, req: req, rec: rec, leg: leg, buf: buffers.Get().(*[readSize]byte)}
+	defer buffers.Put(t.buf)
 	err := t.run()
 	if t.conn != nil {
 		if err == nil && cfg.Pool != nil && t.reusable {
@@ -101,6 +103,11 @@ func Do(ctx context.Context, cfg Config, req Request, rec *exchange.Recorder) (*
 	}
 	return leg, err
 }
+
+// readSize is how much is read at a time, and so how far ahead of a limit.
+const readSize = 16 << 10
+
+var buffers = sync.Pool{New: func() any { return new([readSize]byte) }}
 
 // trip is one crossing.
 type trip struct {
@@ -114,7 +121,7 @@ type trip struct {
 	reusable bool
 
 	payload []byte // head and body, as written
-	buf     [16 << 10]byte
+	buf     *[readSize]byte
 }
 
 func (t *trip) run() error {
