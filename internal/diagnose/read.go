@@ -143,7 +143,7 @@ func (c *Case) sent() soap.Version {
 }
 
 func readVersionDiffers(c *Case) []exchange.Finding {
-	if c.Reply == nil || c.Fetch || c.Reply.Version == c.sent() || c.Reply.Fault != nil && c.Reply.Fault.HasCode("VersionMismatch") {
+	if c.Reply == nil || c.Fetch || c.Reply.Version == c.sent() || len(mediaTypeRefused(c)) > 0 || c.Reply.Fault != nil && c.Reply.Fault.HasCode("VersionMismatch") {
 		return nil
 	}
 	v := c.Reply.Version.String()
@@ -380,6 +380,9 @@ func faultOperation(c *Case, f *soap.Fault) *exchange.Finding {
 
 // general tells whether no more particular rule takes the fault.
 func (c *Case) general(f *soap.Fault) bool {
+	if len(mediaTypeRefused(c)) > 0 {
+		return false
+	}
 	for _, look := range []func(*Case, *soap.Fault) *exchange.Finding{faultMustUnderstand, faultVersion, faultSecurityMissing, faultSecurityExpired, faultSecurityRefused,
 		faultSecurityInvalid, faultAddressing, faultDeclared, faultAction, faultOperation} {
 		if look(c, f) != nil {

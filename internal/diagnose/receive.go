@@ -284,7 +284,11 @@ func notFound(c *Case) []exchange.Finding {
 
 func mediaTypeRefused(c *Case) []exchange.Finding {
 	h := c.response()
-	if h == nil || h.Status != 415 || c.isAnswer() {
+	var f *soap.Fault
+	if c.Reply != nil {
+		f = c.Reply.Fault
+	}
+	if h == nil || h.Status != 415 && (f == nil || !mediaTypeFault(f)) || c.isAnswer() && f == nil {
 		return nil
 	}
 	set, _ := soap.ParseVersion(c.Settings.Text("soap"))
@@ -295,12 +299,21 @@ func mediaTypeRefused(c *Case) []exchange.Finding {
 	if c.Port != nil && c.Port.Version != soap.Unset && c.Port.Version != set {
 		other = c.Port.Version
 	}
+	why := fmt.Sprintf("It answered %d to %s, the media type of SOAP %s; services that speak only SOAP %s do that.", h.Status, set.MediaType(), set, other)
+	if f != nil {
+		why += " " + reason(f)
+	}
 	return one(exchange.Finding{
 		Title:    "the server does not take this media type",
-		Why:      fmt.Sprintf("It answered 415 to %s, the media type of SOAP %s; services that speak only SOAP %s do that.", set.MediaType(), set, other),
+		Why:      why,
 		Evidence: c.inHead(""), Remedies: c.remedies("use SOAP "+other.String(), []string{"soap"}, other.String()),
 		Program: "let your program send SOAP " + other.String(), Certainty: exchange.Likely,
 	})
+}
+
+// mediaTypeFault tells whether a fault is about the content type of the request.
+func mediaTypeFault(f *soap.Fault) bool {
+	return says(f, "media type", "content type", "content-type", "mime type")
 }
 
 func redirected(c *Case) []exchange.Finding {

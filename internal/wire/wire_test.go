@@ -343,11 +343,9 @@ func TestTimeLimits(t *testing.T) {
 }
 
 func TestConnectionsAreKeptAndLookedAtBeforeTheyAreTaken(t *testing.T) {
-	accepted := make(chan int, 10)
-	n := 0
+	accepted := make(chan bool, 10)
 	host, port := peer(t, func(c net.Conn) {
-		n++
-		accepted <- n
+		accepted <- true
 		for i := 0; ; i++ {
 			if head, _ := request(c); head == "" {
 				return

@@ -5,6 +5,7 @@ package path
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
@@ -81,7 +82,11 @@ func (v *View) settled(x *exchange.Exchange) {
 func (v *View) remedies(x *exchange.Exchange) []exchange.Remedy {
 	var out []exchange.Remedy
 	for _, f := range x.Findings {
-		out = append(out, f.Remedies...)
+		for _, r := range f.Remedies {
+			if !slices.ContainsFunc(out, func(o exchange.Remedy) bool { return o.Title == r.Title }) {
+				out = append(out, r)
+			}
+		}
 	}
 	return out
 }

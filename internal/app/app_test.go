@@ -1,0 +1,401 @@
+package app
+
+import (
+	"context"
+	"fmt"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+	"github.com/charmbracelet/x/ansi"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"orenda/internal/app/state"
+	"orenda/internal/call"
+	"orenda/internal/exchange"
+	"orenda/internal/journal"
+	"orenda/internal/standin"
+	"orenda/internal/user"
+	"orenda/internal/workspace"
+)
+
+// person uses the application without a terminal: keys in, text out.
+type person struct {
+	t *testing.T
+	m *model
+	h *standin.Harbour
+}
+
+func sit(t *testing.T, w, h int) *person {
+	t.Helper()
+	harbour, err := standin.Start(standin.Options{})
+	require.NoError(t, err)
+	t.Cleanup(harbour.Close)
+	dir := t.TempDir()
+	home := &user.Home{Config: dir + "/config", State: dir + "/state"}
+	ws := workspace.New("harbour", home)
+	for _, p := range []string{"berths", "tides"} {
+		f, err := call.Fetch(context.Background(), "http://"+harbour.Plain+"/"+p+"?wsdl", call.Plan{Agent: "test"}, nil)
+		require.NoError(t, err)
+		_, err = ws.AddContract(f.Contract, f.Served)
+		require.NoError(t, err)
+	}
+	p := &person{t, newModel(Options{Home: home, Workspace: ws, Journal: &journal.Memory{}, Version: "test"}), harbour}
+	p.size(w, h)
+	return p
+}
+
+func (p *person) size(w, h int) { p.tell(tea.WindowSizeMsg{Width: w, Height: h}) }
+
+// tell passes a message, and what comes of it, to the model.
+func (p *person) tell(msg tea.Msg) {
+	_, cmd := p.m.Update(msg)
+	p.obey(cmd)
+}
+
+func (p *person) obey(cmd tea.Cmd) {
+	if cmd == nil {
+		return
+	}
+	done := make(chan tea.Msg, 1)
+	go func() { done <- cmd() }()
+	select {
+	case msg := <-done:
+		switch msg := msg.(type) {
+		case nil:
+		case tea.BatchMsg:
+			for _, c := range msg {
+				p.obey(c)
+			}
+		case state.Goto:
+			p.tell(msg)
+		default:
+			if strings.HasPrefix(fmt.Sprintf("%T", msg), "reply.") {
+				p.tell(msg)
+			}
+		}
+	case <-time.After(300 * time.Millisecond): // a listener, a tick, a blinking cursor
+	}
+}
+
+var named = map[string]tea.KeyPressMsg{
+	"enter": {Code: tea.KeyEnter}, "esc": {Code: tea.KeyEscape}, "up": {Code: tea.KeyUp}, "down": {Code: tea.KeyDown}, "left": {Code: tea.KeyLeft}, "right": {Code: tea.KeyRight},
+	"tab": {Code: tea.KeyTab}, "home": {Code: tea.KeyHome}, "end": {Code: tea.KeyEnd}, "pgdown": {Code: tea.KeyPgDown}, "pgup": {Code: tea.KeyPgUp}, "space": {Code: tea.KeySpace, Text: " "},
+	"ctrl+u": {Code: 'u', Mod: tea.ModCtrl}, "ctrl+s": {Code: 's', Mod: tea.ModCtrl}, "ctrl+z": {Code: 'z', Mod: tea.ModCtrl},
+}
+
+func (p *person) keys(keys ...string) {
+	for _, k := range keys {
+		msg, ok := named[k]
+		if !ok {
+			for _, r := range k { // text, letter by letter
+				p.tellKey(tea.KeyPressMsg{Code: r, Text: string(r)})
+			}
+			continue
+		}
+		p.tellKey(msg)
+	}
+}
+
+// tellKey is tell without waiting for what blinks.
+func (p *person) tellKey(k tea.KeyPressMsg) {
+	typing := p.m.view().Typing() || p.m.in.Active
+	_, cmd := p.m.Update(k)
+	if !typing || k.Code == tea.KeyEnter || k.Code == tea.KeyEscape {
+		p.obey(cmd)
+	}
+}
+
+func (p *person) text() string { return ansi.Strip(p.m.View().Content) }
+
+// settled waits until nothing is under way.
+func (p *person) settled() {
+	deadline := time.Now().Add(15 * time.Second)
+	for p.m.s.UnderWay() > 0 {
+		require.True(p.t, time.Now().Before(deadline))
+		time.Sleep(2 * time.Millisecond)
+		p.m.s.Take()
+	}
+	p.obey(p.m.view().Update(state.Wake{}))
+}
+
+func (p *person) sees(texts ...string) {
+	p.t.Helper()
+	now := p.text()
+	for _, x := range texts {
+		assert.Contains(p.t, now, x)
+	}
+}
+
+// fits checks that a frame has exactly the size of the screen.
+func (p *person) fits() {
+	p.t.Helper()
+	lines := strings.Split(p.m.View().Content, "\n")
+	if !assert.Len(p.t, lines, p.m.h) {
+		return
+	}
+	for i, l := range lines {
+		if w := ansi.StringWidth(l); w > p.m.w {
+			p.t.Errorf("line %d is %d cells wide on a screen of %d: %s", i, w, p.m.w, ansi.Strip(l))
+		}
+	}
+}
+
+func TestEveryViewFitsEveryScreen(t *testing.T) {
+	p := sit(t, 158, 47)
+	p.m.s.Choose(state.Cell{Draft: p.m.s.Rows()[0], Endpoint: "BerthDesk11"})
+	require.NoError(t, p.m.s.Draft().Set("length", "20"))
+	p.m.s.SaveDraft()
+	p.keys("g")
+	p.settled()
+	for _, size := range [][2]int{{158, 47}, {80, 24}, {100, 30}, {129, 40}, {40, 12}, {24, 8}, {300, 90}, {20, 6}} {
+		p.size(size[0], size[1])
+		for _, place := range p.m.places {
+			p.keys(place.key)
+			p.fits()
+			for _, k := range []string{"down", "right", "pgdown", "end", "tab", "up", "left", "home"} {
+				p.keys(k)
+				p.fits()
+			}
+			if place.name == "path" {
+				p.keys("left")
+			}
+		}
+		for _, k := range []string{"?", "esc", ":"} {
+			p.keys(k)
+			p.fits()
+		}
+		p.keys("esc")
+	}
+}
+
+func TestTheBoardMovesOnlyToCellsThatCanBe(t *testing.T) {
+	p := sit(t, 120, 30)
+	p.sees("berth-desk", "BerthDesk11", "BerthDesk12", "BerthDeskTLS", "tide-tables", "TideTablesTLS")
+	assert.Equal(t, "FindBerths", p.m.s.Cell.Draft.Operation)
+	p.keys("right", "right", "right", "right")
+	assert.Equal(t, "BerthDeskTLS", p.m.s.Cell.Endpoint)
+	p.keys("down", "down", "down")
+	assert.Equal(t, "YearTable", p.m.s.Cell.Draft.Operation)
+	assert.Contains(t, []string{"TideTables", "TideTablesTLS"}, p.m.s.Cell.Endpoint)
+	p.keys("*")
+	p.sees("is the default now")
+	assert.True(t, p.m.s.W.Endpoint(p.m.s.Cell.Endpoint).Default)
+	p.keys("home", "up", "enter")
+	assert.Equal(t, "draft", p.m.places[p.m.at].name, "what is not filled in yet opens in the draft")
+}
+
+func TestFillingInADraft(t *testing.T) {
+	p := sit(t, 150, 40)
+	p.m.s.Choose(state.Cell{Draft: p.m.s.Rows()[1], Endpoint: "BerthDesk11"}) // ReserveBerth
+	p.keys("d")
+	p.sees("5 to fill in", "expected reply", "reservation", "Quay letter and number")
+	p.keys("enter", "n04")
+	p.sees("does not match the pattern")
+	p.keys("ctrl+u", "N04", "enter", "enter", "Alder & Co", "enter", "enter", "SKAL4", "enter", "enter", "3", "enter")
+	p.sees("1 to fill in", "Alder & Co", "account ◇ cash")
+	p.keys("up", "right") // the other branch
+	p.sees("cash")
+	p.keys("down", "enter", "down", "up", "enter") // true or false
+	p.sees("valid")
+	p.keys("end", "up", "space") // need: put in
+	p.sees("1 to fill in")
+	p.keys("enter", "down", "enter", "+")
+	p.sees("need", "power", "1 to fill in")
+	p.keys("u")
+	p.sees("valid")
+	p.keys("u", "u")
+	p.keys("U", "U")
+	p.sees("valid", "power")
+	p.keys("end", "space", "0")
+	p.sees("nil")
+	src, err := p.m.s.W.ReadDraft(p.m.s.Cell.Draft)
+	require.NoError(t, err)
+	for _, want := range []string{"<name>Alder &amp; Co</name>", "<cash>true</cash>", "<need>power</need>", `xsi:nil="true"`} {
+		assert.Contains(t, string(src), want)
+	}
+	p.keys("g")
+	p.settled()
+	p.sees("passed after", "reservation R-0001-N04")
+}
+
+func TestRawXMLAndOutlineStayInStep(t *testing.T) {
+	p := sit(t, 120, 30)
+	p.m.s.Choose(state.Cell{Draft: p.m.s.Rows()[0], Endpoint: "BerthDesk11"})
+	p.keys("d", "x")
+	p.sees("<FindBerths", "<?fill Metres?>")
+	p.keys("end", "<!-- mine -->", "esc")
+	p.sees("length")
+	src, _ := p.m.s.W.ReadDraft(p.m.s.Cell.Draft)
+	assert.Contains(t, string(src), `<FindBerths xmlns="urn:skerry:berths"><!-- mine -->`)
+	p.keys("x", "home", "x", "ctrl+s")
+	p.sees("not well-formed")
+	p.keys("esc")
+	p.sees("not well-formed", "the outline is back when the XML is well-formed")
+	p.keys("u")
+	p.sees("length", "to fill in")
+}
+
+func TestSettingsAreChangedInPlace(t *testing.T) {
+	p := sit(t, 150, 40)
+	p.m.s.Choose(state.Cell{Draft: p.m.s.Rows()[0], Endpoint: "BerthDesk12"})
+	require.NoError(t, p.m.s.Draft().Set("length", "20"))
+	p.m.s.SaveDraft()
+	p.keys("p")
+	p.sees("ADDRESS", "where does it go?", "contract", "not sent yet")
+	p.keys("down", "right")
+	p.sees("BINDING", "›SOAP version")
+	p.keys("enter", "down")
+	p.sees("1.1, 1.2")
+	p.keys("ctrl+u", "1.3")
+	p.sees(`"1.3" is not one of 1.1, 1.2`)
+	p.keys("enter")
+	assert.NotContains(t, p.m.s.W.Endpoint("BerthDesk12").Values, "soap", "what will not do is not kept")
+	p.keys("ctrl+u", "1.1", "enter")
+	assert.Equal(t, []string{"1.1"}, p.m.s.W.Endpoint("BerthDesk12").Values["soap"])
+	p.sees("SOAP 1.1 is set, and the port speaks 1.2", "endpoint")
+	p.keys("left", "g")
+	p.settled()
+	p.sees("attempt 1 · stopped at read", "SOAP 1.1 is set, and the port speaks 1.2", "the server does not take this media type", "⏎ use SOAP 1.2", "after soap 1.1")
+	p.keys("enter")
+	p.sees("endpoint.BerthDesk12.soap: 1.1 → 1.2", "make this change")
+	p.keys("enter", "g")
+	p.settled()
+	p.sees("attempt 2 · passed")
+	p.keys("[")
+	p.sees("attempt 1 · stopped at read")
+	p.keys("]", "]")
+	p.sees("attempt 3 is ready to go")
+}
+
+func TestTheStripMarksEvidenceAndFindsText(t *testing.T) {
+	p := sit(t, 120, 60)
+	p.m.s.Choose(state.Cell{Draft: p.m.s.Rows()[0], Endpoint: "BerthDesk11"})
+	require.NoError(t, p.m.s.Draft().Set("length", "20"))
+	p.m.s.SaveDraft()
+	require.NoError(t, p.m.s.SetSetting("receive-limit", "200 B"))
+	p.keys("g")
+	p.settled()
+	p.keys("s")
+	p.sees("Content-Length:", "◂ evidence", "the limit falls here", "POST /berths HTTP/1.1")
+	p.keys("/", "SOAPAction", "enter")
+	p.sees(`SOAPAction: "urn:skerry:berths:FindBerths"`)
+	p.keys("/", "ctrl+u", "no such thing", "enter")
+	p.sees("is not in these bytes")
+	p.keys("m", "home", "end", "x", "x")
+	p.fits()
+}
+
+func TestTheReplyReadsAsFieldsAndBytes(t *testing.T) {
+	p := sit(t, 120, 30)
+	p.m.s.Choose(state.Cell{Draft: p.m.s.Rows()[0], Endpoint: "BerthDesk11"})
+	p.keys("r")
+	p.sees("no answer yet")
+	require.NoError(t, p.m.s.Draft().Set("length", "100"))
+	p.m.s.SaveDraft()
+	p.keys("g")
+	p.settled()
+	p.sees("fields", "code", "E07", "@free true")
+	p.keys("/", "quay", "enter")
+	p.sees("berth/quay")
+	p.keys("y")
+	p.sees("copied: East mole")
+	p.keys("tab")
+	p.sees("<FindBerthsResponse", "exact")
+}
+
+func TestTheContractViewJumpsIntoTheSource(t *testing.T) {
+	p := sit(t, 150, 40)
+	p.m.s.Choose(state.Cell{Draft: p.m.s.Rows()[3], Endpoint: "TideTables"}) // YearTable
+	p.keys("c")
+	p.sees("YearTable(station: Station", "All tides of a year", "urn:skerry:tides:YearTable", "TideTablesTLS (SOAP 1.1, document)")
+	p.keys("x")
+	p.sees("tides-abstract.wsdl", `<operation name="YearTable">`, "document 2 of 2")
+	p.keys("tab")
+	p.sees("document 1 of 2")
+	p.keys("x", "home", "up", "up", "up", "enter")
+	assert.Equal(t, "draft", p.m.places[p.m.at].name)
+	assert.Equal(t, "FindBerths", p.m.s.Cell.Draft.Operation)
+}
+
+func TestTrafficIsFilteredAndOpens(t *testing.T) {
+	p := sit(t, 150, 40)
+	for _, row := range []int{0, 3} {
+		p.m.s.Choose(state.Cell{Draft: p.m.s.Rows()[row], Endpoint: map[int]string{0: "BerthDesk11", 3: "TideTablesTLS"}[row]})
+		p.keys("g")
+		p.settled()
+	}
+	p.keys("t")
+	p.sees("exchanges   2", "YearTable", "FindBerths")
+	p.keys("/", "findb", "enter")
+	p.sees("exchanges   1", "with “findb”")
+	p.keys("enter")
+	assert.Equal(t, "path", p.m.places[p.m.at].name)
+	assert.Equal(t, "FindBerths", p.m.s.Cell.Draft.Operation)
+}
+
+func TestTheListOfCommandsIsSearched(t *testing.T) {
+	p := sit(t, 100, 50)
+	p.keys(":", "strip")
+	p.sees("strip: the raw bytes in time")
+	p.keys("enter")
+	assert.Equal(t, "strip", p.m.places[p.m.at].name)
+	p.keys("?")
+	p.sees("Every call travels one path", "send the call (go)", "halt the call under way", "Orenda test")
+	p.keys("x")
+	dir := t.TempDir()
+	p.keys("S", "ctrl+u", filepath.Join(dir, "kept"), "enter")
+	p.sees("saved: ")
+	assert.FileExists(t, filepath.Join(dir, "kept", "orenda.toml"))
+	p.keys("p", "w")
+	p.sees("send the call first")
+}
+
+func TestTheMouseChoosesWhereOneWouldExpect(t *testing.T) {
+	p := sit(t, 158, 47)
+	lines := strings.Split(p.text(), "\n")
+	click := func(text string) {
+		for y, l := range strings.Split(p.text(), "\n") {
+			if i := strings.Index(l, text); i >= 0 {
+				p.tell(tea.MouseClickMsg{X: ansi.StringWidth(l[:i]) + 1, Y: y, Button: tea.MouseLeft})
+				return
+			}
+		}
+		t.Fatalf("%q is not on the screen", text)
+	}
+	require.NotEmpty(t, lines)
+	click("DayTable")
+	assert.Equal(t, "DayTable", p.m.s.Cell.Draft.Operation)
+	p.tell(tea.MouseWheelMsg{Button: tea.MouseWheelUp})
+	assert.Equal(t, "YearTable", p.m.s.Cell.Draft.Operation)
+	p.keys("p")
+	click("receive")
+	p.sees("RECEIVE")
+	p.keys("d")
+	click("datum")
+	p.sees("string ‹one of 3›")
+}
+
+func TestAPastedAddressIsLoaded(t *testing.T) {
+	p := sit(t, 158, 47)
+	p.tell(tea.PasteMsg{Content: "  http://" + p.h.Plain + "/pilots\n"})
+	p.sees("Address or path of a description")
+	p.keys("enter")
+	p.settled()
+	p.sees("pilot-orders", "OrderPilot")
+	p.keys("p")
+	p.sees("the contract demands a security token that is not set")
+}
+
+func TestYourOwnEditorIsHandedTheDraft(t *testing.T) {
+	p := sit(t, 100, 30)
+	t.Setenv("VISUAL", "")
+	t.Setenv("EDITOR", "")
+	p.m.s.Choose(state.Cell{Draft: p.m.s.Rows()[0], Endpoint: "BerthDesk11"})
+	p.keys("d", "E")
+	p.sees("$EDITOR is not set")
+	assert.Equal(t, exchange.OutcomeUnderWay, p.m.s.Exchange().Outcome)
+}

@@ -1,0 +1,211 @@
+package state
+
+import (
+	"context"
+	"os"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"orenda/internal/call"
+	"orenda/internal/exchange"
+	"orenda/internal/identity"
+	"orenda/internal/journal"
+	"orenda/internal/standin"
+	"orenda/internal/user"
+	"orenda/internal/workspace"
+)
+
+// harbour is a state on a workspace in memory that knows the berth desk and
+// the tide tables of a running harbour.
+func harbour(t testing.TB) (*State, *standin.Harbour) {
+	t.Helper()
+	h, err := standin.Start(standin.Options{})
+	require.NoError(t, err)
+	t.Cleanup(h.Close)
+	dir := t.TempDir()
+	home := &user.Home{Config: dir + "/config", State: dir + "/state"}
+	require.NoError(t, os.MkdirAll(home.Config, 0o700))
+	require.NoError(t, os.WriteFile(home.Config+"/word", []byte(standin.Password), 0o600))
+	require.NoError(t, home.SaveIdentity(identity.Identity{Name: "desk", User: standin.User, Secret: "file:" + home.Config + "/word"}))
+	w := workspace.New("harbour", home)
+	for _, p := range []string{"berths", "tides"} {
+		f, err := call.Fetch(context.Background(), "http://"+h.Plain+"/"+p+"?wsdl", call.Plan{Agent: "test"}, nil)
+		require.NoError(t, err)
+		_, err = w.AddContract(f.Contract, f.Served)
+		require.NoError(t, err)
+	}
+	return New(w, &journal.Memory{}, home), h
+}
+
+func choose(t testing.TB, s *State, op, end string) {
+	t.Helper()
+	for _, r := range s.Rows() {
+		if r.Operation == op {
+			s.Choose(Cell{r, end})
+			return
+		}
+	}
+	t.Fatalf("no draft of %s", op)
+}
+
+// settle takes what comes in until nothing is under way.
+func settle(t testing.TB, s *State) {
+	t.Helper()
+	deadline := time.Now().Add(15 * time.Second)
+	for s.UnderWay() > 0 {
+		require.True(t, time.Now().Before(deadline), "it never ended")
+		time.Sleep(2 * time.Millisecond)
+		s.Take()
+	}
+}
+
+func TestSendingAndAttempts(t *testing.T) {
+	s, _ := harbour(t)
+	choose(t, s, "FindBerths", "BerthDesk11")
+	require.NoError(t, s.Draft().Set("length", "20"))
+	s.SaveDraft()
+	for i := 1; i <= 3; i++ {
+		s.Send()
+		assert.Equal(t, 1, s.UnderWay())
+		s.Send()
+		assert.Equal(t, 1, s.UnderWay(), "it is not sent twice")
+		settle(t, s)
+		assert.Len(t, s.Attempts, i)
+		assert.Equal(t, i-1, s.Shown)
+	}
+	x := s.Exchange()
+	assert.Equal(t, exchange.OutcomePassed, x.Outcome)
+	assert.Equal(t, 3, s.Kept)
+	assert.Same(t, s.Latest(s.Cell), s.Attempts[2])
+	assert.Len(t, s.Traffic(), 3)
+	s.Open(s.Traffic()[2])
+	assert.Equal(t, 0, s.Shown, "an earlier attempt opens in its place")
+}
+
+func TestBeforeTheFirstCallThePathShowsWhatIsSet(t *testing.T) {
+	s, _ := harbour(t)
+	choose(t, s, "FindBerths", "BerthDesk11")
+	x := s.Exchange()
+	assert.Equal(t, exchange.OutcomeUnderWay, x.Outcome, "nothing was sent: it has no outcome")
+	assert.Equal(t, "message.placeholder-left", x.Findings[0].ID)
+	assert.Equal(t, exchange.Waiting, x.Stage(exchange.Connect).State)
+	assert.Same(t, x, s.Check(), "it is told once")
+	require.NoError(t, s.SetSetting("address", "ftp://x/"))
+	assert.Equal(t, "address.scheme-unsupported", s.Exchange().Findings[0].ID, "the check runs as settings change")
+	require.Error(t, s.SetSetting("receive-limit", "lots"))
+	require.NoError(t, s.SetSetting("receive-limit", "2 MB"))
+	assert.Equal(t, "2 MB", s.W.Endpoint("BerthDesk11").Values["receive-limit"][0])
+	require.NoError(t, s.SetSetting("receive-limit", ""))
+	assert.NotContains(t, s.W.Endpoint("BerthDesk11").Values, "receive-limit", "empty leads back to the weaker layer")
+}
+
+func TestACheckReadsNoSecret(t *testing.T) {
+	s, _ := harbour(t)
+	dir := t.TempDir()
+	require.NoError(t, s.Home.SaveIdentity(identity.Identity{Name: "spy", User: "spy", Secret: "command:touch " + dir + "/ran"}))
+	choose(t, s, "DayTable", "TideTables")
+	require.NoError(t, s.W.Apply(exchange.Change{Where: "user", Key: "allow.spy", To: s.placeOf(t)}))
+	require.NoError(t, s.SetSetting("identity", "spy"))
+	require.NoError(t, s.SetSetting("token", "digest"))
+	s.Exchange()
+	assert.NoFileExists(t, dir+"/ran")
+}
+
+func (s *State) placeOf(t *testing.T) string {
+	a := s.Check().Stage(exchange.Address).Facts.Get("resolved")
+	require.NotEmpty(t, a)
+	return a[:len(a)-len("/tides")]
+}
+
+func TestRemediesAreRememberedAsTheChangeBeforeTheNextAttempt(t *testing.T) {
+	s, _ := harbour(t)
+	choose(t, s, "DayTable", "TideTablesTLS")
+	require.NoError(t, s.Draft().Set("station", "Skerry"))
+	require.NoError(t, s.Draft().Set("day", "2027-03-01"))
+	s.SaveDraft()
+	for _, want := range []string{"tls.self-signed", "read.fault-security-missing"} {
+		s.Send()
+		settle(t, s)
+		x := s.Exchange()
+		require.Equal(t, want, x.Findings[0].ID)
+		require.NoError(t, s.ApplyRemedy(&x.Findings[0].Remedies[0]))
+		assert.NotEmpty(t, s.Pending())
+		assert.Equal(t, len(s.Attempts), s.Shown, "the next call is in sight")
+	}
+	s.Send()
+	settle(t, s)
+	x := s.Exchange()
+	assert.Equal(t, exchange.OutcomePassed, x.Outcome, "%+v", x.Findings)
+	assert.Empty(t, s.Pending())
+	assert.Len(t, x.Changes, 3)
+	all := string(x.Leg().Out)
+	assert.NotContains(t, all, standin.Password)
+	s.Reveal = true
+	assert.NotEqual(t, all, string(s.Exchange().Leg().Out), "the clear bytes are there, behind a key")
+}
+
+func TestHaltEndsACallAtOnce(t *testing.T) {
+	s, h := harbour(t)
+	choose(t, s, "FindBerths", "BerthDesk11")
+	require.NoError(t, s.SetSetting("address", "http://"+h.Plain+"/berths/~wait.timed-out"))
+	s.Send()
+	require.Eventually(t, func() bool { return s.Running().Stage(exchange.Wait).State == exchange.Open }, 5*time.Second, time.Millisecond)
+	s.Halt()
+	settle(t, s)
+	assert.Equal(t, exchange.OutcomeCancelled, s.Exchange().Outcome)
+	s.Halt()
+	assert.Contains(t, s.Message, "nothing is under way")
+}
+
+func TestEnvironments(t *testing.T) {
+	s, _ := harbour(t)
+	s.NextEnvironment()
+	assert.Contains(t, s.Message, "no environment")
+	for _, e := range []string{"model", "production"} {
+		require.NoError(t, s.W.Apply(exchange.Change{Where: "workspace", Key: "environment." + e + ".host", To: "x"}))
+	}
+	s.NextEnvironment()
+	assert.Equal(t, "model", s.Environment)
+	s.NextEnvironment()
+	assert.Equal(t, "production", s.Environment)
+	s.NextEnvironment()
+	assert.Equal(t, "model", s.Environment)
+}
+
+func TestFetchingAddsAContractOrSaysWhyNot(t *testing.T) {
+	s, h := harbour(t)
+	s.Fetch("http://" + h.Plain + "/pilots")
+	settle(t, s)
+	assert.NotNil(t, s.W.ContractNamed("pilot-orders"))
+	assert.Equal(t, "OrderPilot", s.Cell.Draft.Operation, "the cursor stands on what is new")
+	s.Fetch("http://" + h.Plain + "/nowhere")
+	settle(t, s)
+	require.NotNil(t, s.Fetching)
+	assert.Equal(t, "receive.not-found", s.Fetching.Findings[0].ID)
+	s.Fetch("/no/such/file.wsdl")
+	settle(t, s)
+	assert.Contains(t, s.Message, "no such file")
+	s.Fetch("  ")
+	assert.Zero(t, s.UnderWay())
+}
+
+func TestManyWakeUpsAreOne(t *testing.T) {
+	s, _ := harbour(t)
+	for range 1000 {
+		s.notify()
+	}
+	n := 0
+	for {
+		select {
+		case <-s.wake:
+			n++
+			continue
+		default:
+		}
+		break
+	}
+	assert.Equal(t, 1, n)
+}
