@@ -64,10 +64,11 @@ var builtins = sync.OnceValue(func() map[string]*Simple {
 	add("short", "int", c, integer, "-32768", "32767")
 	add("byte", "short", c, integer, "-128", "127")
 	add("nonNegativeInteger", "integer", c, integer, "0", "")
-	add("unsignedLong", "nonNegativeInteger", c, integer, "0", "18446744073709551615")
-	add("unsignedInt", "unsignedLong", c, integer, "0", "4294967295")
-	add("unsignedShort", "unsignedInt", c, integer, "0", "65535")
-	add("unsignedByte", "unsignedShort", c, integer, "0", "255")
+	digitsOnly := match(`[0-9]+`, "a whole number without a sign") // part 2 §3.3.21.1
+	add("unsignedLong", "nonNegativeInteger", c, digitsOnly, "0", "18446744073709551615")
+	add("unsignedInt", "unsignedLong", c, digitsOnly, "0", "4294967295")
+	add("unsignedShort", "unsignedInt", c, digitsOnly, "0", "65535")
+	add("unsignedByte", "unsignedShort", c, digitsOnly, "0", "255")
 	add("positiveInteger", "nonNegativeInteger", c, integer, "1", "")
 	float := match(`[+-]?([0-9]+(\.[0-9]*)?|\.[0-9]+)([Ee][+-]?[0-9]+)?|-?INF|NaN`, "a number, INF, -INF or NaN")
 	add("float", "anySimpleType", c, float)
@@ -93,7 +94,12 @@ var builtins = sync.OnceValue(func() map[string]*Simple {
 		}
 		return ""
 	})
-	add("anyURI", "anySimpleType", c, nil)
+	add("anyURI", "anySimpleType", c, func(s string) string {
+		if scheme, _, ok := strings.Cut(s, ":"); ok && !strings.ContainsAny(scheme, "/?#") && !uriScheme.MatchString(scheme) {
+			return "a URI: what stands before the colon is no scheme"
+		}
+		return ""
+	})
 	add("QName", "anySimpleType", c, name(qName, "a qualified name"))
 	add("NOTATION", "anySimpleType", c, name(qName, "a qualified name"))
 	list("NMTOKENS", "NMTOKEN")
@@ -104,6 +110,9 @@ var builtins = sync.OnceValue(func() map[string]*Simple {
 
 // Builtin is a built-in simple type by its local name, or nil.
 func Builtin(name string) *Simple { return builtins()[name] }
+
+// uriScheme is a scheme of RFC 3986 §3.1.
+var uriScheme = regexp.MustCompile(`^[A-Za-z][A-Za-z0-9+.-]*$`)
 
 // anyType is the ur-type (part 1 §3.4.7).
 var anyType = sync.OnceValue(func() *Complex {
@@ -192,7 +201,7 @@ func parseInstant(kind, s string) (instant, bool) {
 		return n
 	}
 	digits := strings.TrimPrefix(m[1], "-")
-	if len(digits) > 4 && digits[0] == '0' || digits == "0000" || len(digits) > 9 {
+	if len(digits) > 4 && digits[0] == '0' || digits == "0000" || len(digits) > 17 {
 		return instant{}, false
 	}
 	year, month, day := num(1, 2000), num(2, 1), num(3, 1)

@@ -25,13 +25,14 @@ func (p Problem) String() string { return p.What + ": " + p.Why }
 type Set struct {
 	Problems []Problem
 
-	fetch    Fetch
-	seen     map[string]bool
-	globals  map[globalKey]*global
-	order    []globalKey
-	members  map[QName][]*Element // substitution groups, by their head
-	resolved bool
-	files    map[string]int
+	fetch       Fetch
+	seen        map[string]bool
+	globals     map[globalKey]*global
+	order       []globalKey
+	members     map[QName][]*Element // substitution groups, by their head
+	resolved    bool
+	constrained bool // an identity constraint is declared somewhere
+	files       map[string]int
 }
 
 type globalKey struct {
@@ -372,6 +373,7 @@ func (s *Set) element(d *document, n xmltree.Node, e *Element) {
 	e.Nillable, e.Abstract = isTrue(n, "nillable"), isTrue(n, "abstract")
 	e.Default, e.Fixed = optional(n, "default"), optional(n, "fixed")
 	e.Doc, e.At = doc(n), Place{d.source, n.Span().Start}
+	e.keys = s.constraints(d, n)
 	if head, ok := n.Attr("", "substitutionGroup"); ok {
 		if q, ok := s.ref(d, n, head); ok {
 			if e.Head = s.Element(q); e.Head == nil {
@@ -653,7 +655,11 @@ func (s *Set) model(d *document, n xmltree.Node) *Particle {
 		}
 		switch c.Name().Local {
 		case "sequence", "choice", "all", "group":
-			return s.particle(d, c)
+			p := s.particle(d, c)
+			if p.Max == 0 || p.Group != nil && p.Group.Compositor != Choice && len(p.Group.Particles) == 0 {
+				return nil // the content is empty (part 1 §3.4.2)
+			}
+			return p
 		}
 	}
 	return nil

@@ -57,6 +57,8 @@ type Element struct {
 	Doc      string
 	Global   bool
 	At       Place
+
+	keys []*constraint
 }
 
 // Place is where a component stands in its source.

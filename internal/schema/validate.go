@@ -102,6 +102,11 @@ type validator struct {
 	count  int
 	ids    map[string]bool
 	refs   []idref
+
+	// For identity constraints, where there are any.
+	types     map[int]*Simple // of elements, by their index
+	attrTypes map[int]*Simple // of attributes, by their offset
+	tables    map[QName][]keyTable
 }
 
 type idref struct {
@@ -117,6 +122,9 @@ func (s *Set) Validate(n xmltree.Node, decl *Element, opts Options) []Error {
 		opts.Most = 100
 	}
 	v := &validator{set: s, opts: opts, doc: n.Doc(), ids: map[string]bool{}}
+	if s.constrained {
+		v.types, v.attrTypes, v.tables = map[int]*Simple{}, map[int]*Simple{}, map[QName][]keyTable{}
+	}
 	v.element(n, decl)
 	for _, r := range v.refs {
 		if !v.ids[r.value] {
@@ -154,6 +162,9 @@ func (v *validator) stopped() bool {
 func (v *validator) element(n xmltree.Node, decl *Element) {
 	if v.stopped() {
 		return
+	}
+	if len(decl.keys) > 0 {
+		defer v.constrain(n, decl)
 	}
 	if decl.Abstract {
 		v.fail(n, tag(n), "cvc-elt.2", nil, "the element %s is abstract; one that stands for it is due", n.Name().Local)
@@ -197,20 +208,23 @@ func (v *validator) element(n xmltree.Node, decl *Element) {
 		return
 	}
 	if st := SimpleOf(t); st != nil {
+		if v.types != nil {
+			v.types[n.Index()] = st
+		}
 		v.simple(n, decl, st)
 		return
 	}
 	c := t.(*Complex)
-	if !c.Mixed {
+	if c.Content == nil && !c.Mixed && n.Inner().Len() > 0 && n.FirstChild().IsZero() && n.Text() != "" {
+		v.fail(n, n.Inner(), "cvc-complex-type.2.1", nil, "the element %s must be empty", n.Name().Local)
+	} else if !c.Mixed {
 		for k := range n.Nodes() {
 			if kind := k.Kind(); (kind == xmltree.Text || kind == xmltree.CData) && strings.TrimFunc(k.Text(), isSpace) != "" {
 				v.fail(n, k.Span(), "cvc-complex-type.2.3", nil, "text cannot stand in the element %s", n.Name().Local)
 				break
 			}
 		}
-		if n.FirstChild().IsZero() && strings.TrimFunc(n.Text(), isSpace) != "" && c.Content == nil {
-			v.fail(n, n.Inner(), "cvc-complex-type.2.1", nil, "the element %s must be empty", n.Name().Local)
-		} else if n.FirstChild().IsZero() && strings.TrimFunc(n.Text(), isSpace) != "" && len(v.errors) == 0 {
+		if n.FirstChild().IsZero() && strings.TrimFunc(n.Text(), isSpace) != "" && len(v.errors) == 0 {
 			v.fail(n, n.Inner(), "cvc-complex-type.2.3", nil, "text cannot stand in the element %s", n.Name().Local)
 		}
 	}
@@ -266,6 +280,9 @@ func (v *validator) attributes(n xmltree.Node, c *Complex, attrs []xmltree.Attri
 		}
 		if use == nil || use.Type == nil {
 			continue
+		}
+		if v.attrTypes != nil {
+			v.attrTypes[a.Span.Start] = use.Type
 		}
 		if e := use.Type.Check(a.Value); e != nil {
 			v.fail(n, a.Inner, e.Rule, e.Expected, "attribute %s: %s", a.Name.Qualified(), e.Msg)
