@@ -98,6 +98,9 @@ var builtins = sync.OnceValue(func() map[string]*Simple {
 		if scheme, _, ok := strings.Cut(s, ":"); ok && !strings.ContainsAny(scheme, "/?#") && !uriScheme.MatchString(scheme) {
 			return "a URI: what stands before the colon is no scheme"
 		}
+		if badEscape.MatchString(s) {
+			return "a URI: two hexadecimal digits must follow a % sign"
+		}
 		return ""
 	})
 	add("QName", "anySimpleType", c, name(qName, "a qualified name"))
@@ -113,6 +116,9 @@ func Builtin(name string) *Simple { return builtins()[name] }
 
 // uriScheme is a scheme of RFC 3986 §3.1.
 var uriScheme = regexp.MustCompile(`^[A-Za-z][A-Za-z0-9+.-]*$`)
+
+// badEscape is a % that begins no escape (RFC 3986 §2.1).
+var badEscape = regexp.MustCompile(`%([^0-9A-Fa-f]|.?$|.[^0-9A-Fa-f])`)
 
 // anyType is the ur-type (part 1 §3.4.7).
 var anyType = sync.OnceValue(func() *Complex {

@@ -290,6 +290,7 @@ func (v *validator) attributes(n xmltree.Node, c *Complex, attrs []xmltree.Attri
 			v.fail(n, a.Inner, "cvc-attribute.4", []string{*use.Fixed}, "attribute %s must be %q", a.Name.Qualified(), *use.Fixed)
 		}
 		v.identity(n, use.Type, a.Value)
+		v.prefix(n, a.Inner, use.Type, a.Value)
 	}
 	for _, u := range c.Attrs {
 		if u.Required && !seen[u.Name] {
@@ -335,6 +336,17 @@ func (v *validator) simple(n xmltree.Node, decl *Element, st *Simple) {
 		v.fail(n, n.Inner(), "cvc-elt.5.2.2", []string{*decl.Fixed}, "%s must be %q", n.Name().Local, *decl.Fixed)
 	}
 	v.identity(n, st, value)
+	v.prefix(n, n.Inner(), st, value)
+}
+
+// prefix checks that the prefix of a QName is bound (part 2 §3.2.18).
+func (v *validator) prefix(n xmltree.Node, at xmltree.Span, t *Simple, value string) {
+	if t.Primitive != "QName" && t.Primitive != "NOTATION" {
+		return
+	}
+	if _, ok := n.QName(t.Normalize(value)); !ok && t.Check(value) == nil {
+		v.fail(n, at, "cvc-datatype-valid", nil, "the prefix of %s is not bound to a namespace", quote(value))
+	}
 }
 
 // content matches the children against the model. Models are deterministic

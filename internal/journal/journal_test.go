@@ -1,0 +1,58 @@
+package journal
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"orenda/internal/exchange"
+)
+
+func TestTheJournalInMemory(t *testing.T) {
+	var j Journal = &Memory{}
+	add := func(id, op, end, kind string, size, declared int64) {
+		x := &exchange.Exchange{ID: id, Operation: op, Endpoint: end, Kind: kind, Workspace: "/w"}
+		l := &exchange.Leg{In: []byte("bytes")}
+		l.Response.Complete, l.Response.BodySize, l.Response.Declared = size > 0, size, declared
+		x.Legs = append(x.Legs, l)
+		require.NoError(t, j.Add(x))
+	}
+	add("a1", "YearTable", "tides", "", 100, -1)
+	add("a2", "YearTable", "tides-tls", "", 50, 900)
+	add("b1", "DayTable", "tides", "", 10, 10)
+	add("c1", "description", "description", "fetch", 10, 10)
+	for _, c := range []struct {
+		q    Query
+		want []string
+	}{
+		{Query{}, []string{"c1", "b1", "a2", "a1"}},
+		{Query{Operation: "YearTable"}, []string{"a2", "a1"}},
+		{Query{Endpoint: "tides", Most: 1}, []string{"b1"}},
+		{Query{Kind: "call"}, []string{"b1", "a2", "a1"}},
+		{Query{Kind: "fetch"}, []string{"c1"}},
+		{Query{Workspace: "/v"}, nil},
+	} {
+		list, err := j.List(c.q)
+		require.NoError(t, err)
+		var got []string
+		for _, x := range list {
+			got = append(got, x.ID)
+			assert.Empty(t, x.Leg().In, "a list has no bytes")
+		}
+		assert.Equal(t, c.want, got, "%+v", c.q)
+	}
+	n, largest := j.Replies("YearTable")
+	assert.Equal(t, 2, n)
+	assert.EqualValues(t, 900, largest, "what was announced counts, also where it was cut off")
+	x, err := j.Get("last")
+	require.NoError(t, err)
+	assert.Equal(t, "c1", x.ID)
+	x, err = j.Get("a")
+	require.NoError(t, err)
+	assert.Equal(t, "a2", x.ID)
+	_, err = j.Get("z")
+	assert.ErrorIs(t, err, ErrNotFound)
+	assert.EqualValues(t, 4, j.Version())
+	assert.NoError(t, j.Close())
+}
