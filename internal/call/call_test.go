@@ -451,6 +451,7 @@ func TestCancelInEveryStage(t *testing.T) {
 		},
 		exchange.Security: func(p *call.Plan) {
 			p.Settings.Set("token", "digest")
+			p.Settings.Set("identity", "sleeper")
 			p.Identity = func(string) (*identity.Identity, error) { return &identity.Identity{Secret: "command:sleep 60"}, nil }
 		},
 	} {
@@ -525,4 +526,50 @@ func TestPastedEnvelopesAreSentAsTheyAre(t *testing.T) {
 	assert.Equal(t, exchange.OutcomePassed, x.Outcome, "%+v", x.Findings)
 	assert.Contains(t, string(x.Leg().RequestBody), "<!-- mine --><S:Header>\n")
 	assert.Contains(t, string(x.Leg().RequestBody), `soap:mustUnderstand="1"`)
+}
+
+func TestHTTPAuthentication(t *testing.T) {
+	const word = "öpen sesame"
+	srv := &http.Server{Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		user, password, ok := r.BasicAuth()
+		if !ok && r.Header.Get("Authorization") != "Bearer "+word || ok && (user != "bérth" || password != word) {
+			w.Header().Set("WWW-Authenticate", `Basic realm="quay", Bearer`)
+			w.WriteHeader(http.StatusUnauthorized)
+			return
+		}
+		w.Header().Set("Content-Type", "text/xml")
+		_, _ = io.WriteString(w, `<s:Envelope xmlns:s="http://schemas.xmlsoap.org/soap/envelope/"><s:Body><FindBerthsResponse xmlns="urn:skerry:berths"/></s:Body></s:Envelope>`)
+	})}
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	done := make(chan struct{})
+	go func() { defer close(done); _ = srv.Serve(l) }()
+	defer func() { srv.Close(); <-done }()
+	h := harbour(t)
+	p := berths(t, h, "/")
+	p.Settings.Set("address", "http://"+l.Addr().String()+"/")
+	p.Identities = []diagnose.Identity{{Name: "desk", User: "bérth"}}
+	t.Setenv("WORD", word)
+	p.Identity = func(string) (*identity.Identity, error) {
+		return &identity.Identity{Name: "desk", User: "bérth", Secret: "env:WORD"}, nil
+	}
+	x := run(t, p)
+	assert.Equal(t, "receive.unauthorized", x.Findings[0].ID)
+	require.Len(t, x.Findings[0].Remedies, 2)
+	for _, r := range x.Findings[0].Remedies {
+		for _, c := range r.All() {
+			if c.Where == "workspace" {
+				p.Settings.Set(strings.TrimPrefix(c.Key, "endpoint.berths."), fmt.Sprint(c.To))
+			}
+		}
+		x = run(t, p)
+		assert.Equal(t, exchange.OutcomePassed, x.Outcome, "%s: %+v", r.Title, x.Findings)
+		masked := x.Redact(nil)
+		assert.NotContains(t, string(masked.Leg().Out)+fmt.Sprint(masked.Leg().Request.Fields), word)
+		assert.NotContains(t, string(masked.Leg().Out), "Basic Yu")
+		assert.NotContains(t, string(masked.Leg().Out), "w7ZwZW4")
+	}
+	t.Setenv("WORD", "wrong word")
+	x = run(t, p)
+	assert.Contains(t, x.Findings[0].Why, "another user or password")
 }

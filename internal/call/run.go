@@ -5,6 +5,7 @@ import (
 	"crypto/rand"
 	"crypto/tls"
 	"crypto/x509"
+	"encoding/base64"
 	"encoding/binary"
 	"errors"
 	"fmt"
@@ -40,6 +41,8 @@ type Call struct {
 	trusted  []*x509.Certificate
 	certs    []tls.Certificate
 	leg      *exchange.Leg
+
+	authorization string // the field's value, "" for none
 }
 
 // New prepares a call. notify, which may be nil, is called whenever the record
@@ -321,8 +324,15 @@ func (c *Call) security(ctx context.Context) (string, error) {
 	if err := c.material(); err != nil {
 		return "", err
 	}
+	var notes []string
+	if kind := s.Text("http-auth"); kind != "none" {
+		if err := c.authorize(ctx, kind); err != nil {
+			return "", err
+		}
+		notes = append(notes, "HTTP "+kind)
+	}
 	if c.plan.fetch != nil {
-		return "none", nil
+		return strings.Join(append(notes, "no token"), " · "), nil
 	}
 	if c.plan.Contract != nil {
 		for i, d := range c.plan.Contract.Demands {
@@ -340,7 +350,6 @@ func (c *Call) security(ctx context.Context) (string, error) {
 	}
 	var token *wssec.Token
 	var stamp *wssec.Timestamp
-	var notes []string
 	now := time.Now()
 	if life > 0 {
 		stamp = &wssec.Timestamp{Created: now, Life: life}
@@ -358,7 +367,7 @@ func (c *Call) security(ctx context.Context) (string, error) {
 		}
 	}
 	if token == nil && stamp == nil {
-		return "none", nil
+		return strings.Join(append(notes, "no token"), " · "), nil
 	}
 	h := wssec.Build(token, stamp)
 	var at int
@@ -369,6 +378,24 @@ func (c *Call) security(ctx context.Context) (string, error) {
 	c.c.Size = int64(len(c.envelope))
 	c.rec.Fact(exchange.Security, "header", strings.TrimSpace(masked(h)))
 	return strings.Join(notes, " · "), nil
+}
+
+// authorize makes the Authorization field (RFC 7617, RFC 6750), which the wire
+// knows to be a secret.
+func (c *Call) authorize(ctx context.Context, kind string) error {
+	user, password, err := c.credentials(ctx)
+	if err != nil {
+		return err
+	}
+	c.authorization = "Bearer " + password
+	if kind == "basic" {
+		c.authorization = "Basic " + base64.StdEncoding.EncodeToString([]byte(user+":"+password))
+	}
+	if password != "" {
+		c.rec.Update(func(x *exchange.Exchange) { x.Secrets = append(x.Secrets, password, c.authorization) })
+	}
+	c.rec.Fact(exchange.Security, "HTTP authentication", kind+" as "+user)
+	return nil
 }
 
 func masked(h wssec.Header) string {
@@ -428,7 +455,7 @@ func (c *Call) material() error {
 
 func (c *Call) credentials(ctx context.Context) (user, password string, err error) {
 	name := c.plan.Settings.Text("identity")
-	if c.plan.Identity == nil {
+	if c.plan.Identity == nil || name == "" {
 		return "", "", &endpoint.IdentityError{Name: name}
 	}
 	id, err := c.plan.Identity(name)
@@ -528,6 +555,9 @@ func (c *Call) wire(ctx context.Context) error {
 	} else {
 		req.Header = append(req.Header, soap.HTTPHeaders(c.sentVersion(), c.action, c.hasAct)...)
 		req.Header = append(req.Header, [2]string{"Content-Length", fmt.Sprint(len(c.envelope))})
+	}
+	if c.authorization != "" {
+		req.Header = append(req.Header, [2]string{"Authorization", c.authorization})
 	}
 	if c.plan.Pool == nil {
 		req.Header = append(req.Header, [2]string{"Connection", "close"})

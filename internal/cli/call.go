@@ -111,6 +111,9 @@ func (t *tool) prepare(ctx context.Context, f *callFlags, args []string) (*prepa
 		}
 		return p, nil
 	}
+	if f.user != "" {
+		t.as = &identity.Identity{Name: f.user, User: f.user, Secret: f.secretFrom}
+	}
 	fetched, err := t.contractFrom(ctx, f.contract, p.extra)
 	if err != nil {
 		return nil, err
@@ -169,7 +172,8 @@ func (p *prepared) plan(t *tool) (call.Plan, error) {
 		return p.w.ReadFile(path)
 	}
 	if p.f.user != "" {
-		if _, ok := p.extra["token"]; !ok {
+		_, httpToo := p.extra["http-auth"]
+		if _, ok := p.extra["token"]; !ok && !httpToo {
 			plan.Settings.Set("token", "text")
 		}
 		plan.Settings.Set("identity", p.f.user)

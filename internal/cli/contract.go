@@ -12,6 +12,7 @@ import (
 
 	"orenda/internal/contract"
 	"orenda/internal/endpoint"
+	"orenda/internal/identity"
 	"orenda/internal/message"
 	"orenda/internal/near"
 	"orenda/internal/safe"
@@ -27,7 +28,12 @@ func (t *tool) describeCommand() *cobra.Command {
 	}
 	t.jsonFlag(cmd)
 	set := settingFlags(cmd, "address", "expect")
+	user := cmd.Flags().String("user", "", "user name, with --secret-from and --http-auth")
+	secret := cmd.Flags().String("secret-from", "", "where the user's secret is: env:VAR, file:PATH or command:CMD")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		if *user != "" {
+			t.as = &identity.Identity{Name: *user, User: *user, Secret: *secret}
+		}
 		f, err := t.contractFrom(cmd.Context(), args[0], set())
 		if err != nil {
 			return err

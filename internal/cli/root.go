@@ -17,6 +17,7 @@ import (
 	"orenda/internal/contract"
 	"orenda/internal/endpoint"
 	"orenda/internal/exchange"
+	"orenda/internal/identity"
 	"orenda/internal/journal"
 	"orenda/internal/journal/disk"
 	"orenda/internal/safe"
@@ -50,6 +51,7 @@ type tool struct {
 	home     *user.Home
 	kept     journal.Journal
 	asJSON   bool
+	as       *identity.Identity // who fetches a description, if anybody in particular
 }
 
 // Run runs the command line and gives the exit code.
@@ -251,6 +253,11 @@ func (t *tool) contractFrom(ctx context.Context, source string, set map[string][
 		if v, ok := set[name]; ok {
 			p.Settings.Set(name, v...)
 		}
+	}
+	if v := set["http-auth"]; v != nil && t.as != nil {
+		p.Settings.Set("http-auth", v...)
+		p.Settings.Set("identity", t.as.Name)
+		p.Identity = func(string) (*identity.Identity, error) { return t.as, nil }
 	}
 	f, err := call.Fetch(ctx, source, p, nil)
 	if err == nil {

@@ -596,6 +596,10 @@ func identityUnknown(c *Case) []exchange.Finding {
 		Evidence: []exchange.Evidence{c.inSettings("identity", 0, len(e.Name))}}
 	if e.Near != "" {
 		f.Remedies = c.remedies("use "+e.Near, []string{"identity"}, e.Near)
+	} else {
+		for _, id := range c.Identities {
+			f.Remedies = append(f.Remedies, c.remedies(fmt.Sprintf("use %s (%s)", id.Name, id.User), []string{"identity"}, id.Name)...)
+		}
 	}
 	return one(f)
 }

@@ -32,6 +32,16 @@ var receiveRules = []Rule{
 		f.Why = fmt.Sprintf("It answered 401 and offers: %s.", orNone(cut(offered, 160)))
 		f.Evidence = append(f.Evidence, c.inHead("WWW-Authenticate")...)
 		f.Program = "let your program authenticate with HTTP: " + orNone(cut(offered, 80))
+		if set := c.Settings.Text("http-auth"); set != "none" {
+			f.Why += fmt.Sprintf(" Sent was %s as %s: another user or password, likely.", set, orNone(c.Settings.Text("identity")))
+			return
+		}
+		f.Why += " None is set for this endpoint."
+		for _, kind := range []string{"basic", "bearer"} {
+			if strings.Contains(strings.ToLower(offered), kind) {
+				f.Remedies = append(f.Remedies, c.authRemedies(kind)...)
+			}
+		}
 	})},
 	{"receive.forbidden", exchange.Stop, exchange.Yours, status(403, func(_ *Case, f *exchange.Finding) {
 		f.Title, f.Why = "the server forbids this call", "It answered 403: who calls is known well enough, and may not."
@@ -250,6 +260,24 @@ func status(code int, fill func(*Case, *exchange.Finding)) func(*Case) []exchang
 		}
 		return one(f)
 	}
+}
+
+// authRemedies set up HTTP authentication for each identity that the person has.
+func (c *Case) authRemedies(kind string) []exchange.Remedy {
+	u, err := url.Parse(c.address())
+	if err != nil {
+		return nil
+	}
+	host, port := endpoint.HostPort(u)
+	place := u.Scheme + "://" + host + ":" + port
+	var out []exchange.Remedy
+	for _, id := range c.Identities {
+		r := exchange.NewRemedy(fmt.Sprintf("authenticate with HTTP %s as %s (%s)", kind, id.Name, id.User), c.changeHere("identity", id.Name), c.changeHere("http-auth", kind),
+			exchange.Change{Where: "user", Key: "allow." + id.Name, To: place})
+		r.Ask = fmt.Sprintf("the identity %s will be used at %s", id.Name, place)
+		out = append(out, r)
+	}
+	return out
 }
 
 func notFound(c *Case) []exchange.Finding {

@@ -85,6 +85,9 @@ type IdentityError struct {
 }
 
 func (e *IdentityError) Error() string {
+	if e.Name == "" {
+		return "no identity is set, and one is needed"
+	}
 	s := "there is no identity " + e.Name
 	if e.Near != "" {
 		s += "; " + e.Near + " is"

@@ -47,6 +47,7 @@ var Keys = []Key{
 
 	{Name: "identity", Label: "identity", Stage: exchange.Security, Kind: Text, Doc: "name of the identity in the user's configuration"},
 	{Name: "token", Label: "token", Stage: exchange.Security, Kind: Choice, Of: []string{"none", "text", "digest"}, Default: "none", Doc: "user name token, by the type of its password"},
+	{Name: "http-auth", Label: "HTTP authentication", Stage: exchange.Security, Kind: Choice, Of: []string{"none", "basic", "bearer"}, Default: "none", Minor: true, Doc: "HTTP authentication as the identity, sent with the first request"},
 	{Name: "timestamp", Label: "timestamp", Stage: exchange.Security, Kind: Duration, Doc: "life time of the timestamp; none where it is not set"},
 
 	{Name: "connect-time", Label: "connect limit", Stage: exchange.Connect, Kind: Duration, Default: "10s", Doc: "longest time to look up and connect"},
