@@ -251,7 +251,7 @@ func (t *tool) sampleCommand() *cobra.Command {
 		if m == nil || m.Element == nil {
 			return unread{fmt.Errorf("the message of %s is not known", o.Name)}
 		}
-		body := message.Sample(f.Contract.Schemas, m.Element, message.Want{All: all, Comments: comments})
+		body := message.Sample(f.Contract.Schemas, m.Element, message.Want{All: all, Comments: comments, Encoded: o.Use == "encoded"})
 		env, _ := soap.Build(o.Port.Version, nil, append([]byte("    "), bytes.ReplaceAll(body, []byte("\n"), []byte("\n    "))...))
 		_, err = t.out.Write(env)
 		return err

@@ -19,6 +19,7 @@ const Placeholder = "fill"
 type Want struct {
 	All      bool // optional parts too
 	Comments bool // the type and bounds beside each field
+	Encoded  bool // SOAP encoding: each value says its type (SOAP 1.1 §5)
 }
 
 // Sample is the body element e, ready to be filled in.
@@ -78,11 +79,18 @@ func (s *sampler) element(e *schema.Element, inherit string, depth int, root boo
 	t := e.TypeOf()
 	name, attrs, inner := e.Name.Local, "", inherit
 	c, _ := t.(*schema.Complex)
+	if s.want.Encoded {
+		if root {
+			attrs = ` xmlns:xsi="` + schema.XSI + `" xmlns:xs="` + schema.XSD + `" xmlns:env="http://schemas.xmlsoap.org/soap/envelope/" env:encodingStyle="http://schemas.xmlsoap.org/soap/encoding/"`
+		} else {
+			attrs = encodedType(t)
+		}
+	}
 	if e.Name.Space != inherit {
 		if c != nil && e.Name.Space != "" && hasUnqualified(c.Content, 0) && inherit == "" {
-			name, attrs = "m:"+name, ` xmlns:m="`+xmltree.EscapeAttr(e.Name.Space)+`"`
+			name, attrs = "m:"+name, ` xmlns:m="`+xmltree.EscapeAttr(e.Name.Space)+`"`+attrs
 		} else {
-			attrs, inner = ` xmlns="`+xmltree.EscapeAttr(e.Name.Space)+`"`, e.Name.Space
+			attrs, inner = ` xmlns="`+xmltree.EscapeAttr(e.Name.Space)+`"`+attrs, e.Name.Space
 		}
 	}
 	if c != nil && c.Abstract {
@@ -130,6 +138,21 @@ func (s *sampler) element(e *schema.Element, inherit string, depth int, root boo
 		return
 	}
 	s.b.WriteString("\n" + indent(depth) + "</" + name + ">")
+}
+
+// encodedType is the xsi:type of a value under SOAP encoding.
+func encodedType(t schema.Type) string {
+	q := t.TypeName()
+	for b, ok := t.(*schema.Simple); ok && q.Local == "" && b != nil; b = b.Base {
+		q = b.Name
+	}
+	switch {
+	case q.Local == "":
+		return ""
+	case q.Space == schema.XSD:
+		return ` xsi:type="xs:` + q.Local + `"`
+	}
+	return ` xmlns:t="` + xmltree.EscapeAttr(q.Space) + `" xsi:type="t:` + q.Local + `"`
 }
 
 func hasUnqualified(p *schema.Particle, depth int) bool {

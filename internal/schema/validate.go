@@ -175,6 +175,7 @@ func (v *validator) element(n xmltree.Node, decl *Element) {
 	for a := range n.Attrs() {
 		switch {
 		case a.Name.Space == xmltree.XMLNSNamespace:
+		case a.Name.Local == "encodingStyle" && strings.Contains(a.Name.Space, "soap"): // SOAP 1.1 §4.1.1: it may stand on any element
 		case a.Name.Space == XSI:
 			switch a.Name.Local {
 			case "type":

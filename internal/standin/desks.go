@@ -129,3 +129,24 @@ func pilotOrders(h *Harbour, _ string, body xmltree.Node) (string, *fault) {
 	h.mu.Unlock()
 	return fmt.Sprintf("    <OrderPilotResponse xmlns=\"urn:skerry:pilots\"><order>P-%04d-%s</order><pilot>%s</pilot></OrderPilotResponse>", n, xmltree.EscapeText(first(body, "callSign")), pilots[n%len(pilots)]), nil
 }
+
+// register is what the call sign service knows.
+var register = []struct{ sign, vessel, since string }{
+	{"SKAL4", "Alder", "2011"}, {"SKAL4-B", "Alder's tender", "2019"}, {"SKBR1", "Bramble", "1998"}, {"SKCO7", "Corncrake", "2023"},
+}
+
+// callSigns has rules that its description does not mention: at least four
+// letters, the hyphen counts, and only the first match is given.
+func callSigns(_ *Harbour, op string, body xmltree.Node) (string, *fault) {
+	sign := strings.ToUpper(first(body, "sign"))
+	if len(sign) < 4 {
+		return "", &fault{code: "Client", reason: "give at least four letters of the call sign"}
+	}
+	exact := first(body, "exact") == "true" || first(body, "exact") == "1"
+	for _, r := range register {
+		if r.sign == sign || !exact && strings.HasPrefix(r.sign, sign) {
+			return fmt.Sprintf(`<c:%sResponse xmlns:c="urn:skerry:callsigns"><entry><sign>%s</sign><vessel>%s</vessel><since>%s</since></entry></c:%sResponse>`, op, r.sign, xmltree.EscapeText(r.vessel), r.since, op), nil
+		}
+	}
+	return "", &fault{code: "Client", reason: "no vessel has the call sign " + sign}
+}

@@ -139,6 +139,7 @@ func (h *Harbour) load() error {
 		{path: "/berths", file: "berths.wsdl", answer: berths},
 		{path: "/berths12", file: "berths.wsdl", answer: berths},
 		{path: "/tides", file: "tides.wsdl", answer: tides, secure: checker(wssec.Digest, wssec.Text)},
+		{path: "/callsigns", file: "callsigns.wsdl", answer: callSigns},
 		{path: "/pilots", file: "pilots.wsdl", answer: pilotOrders, secure: pilots, always: true},
 	} {
 		src, err := contracts.ReadFile("contracts/" + s.file)
@@ -177,6 +178,7 @@ func (h *Harbour) Table() []Row {
 		{"Berth desk", "BerthDeskTLS", "1.1", secure + "/berths", secure + "/berths?wsdl", ""},
 		{"Tide tables", "TideTables", "1.1", plain + "/tides", plain + "/tides?wsdl", ""},
 		{"Tide tables", "TideTablesTLS", "1.1", secure + "/tides", secure + "/tides?wsdl", "user name token"},
+		{"Call signs", "CallSigns", "1.1", plain + "/callsigns", plain + "/callsigns?wsdl", ""},
 		{"Pilot orders", "PilotOrders", "1.2", plain + "/pilots", plain + "/pilots?wsdl", "user name token, digest; timestamp"},
 	}
 }
@@ -239,7 +241,7 @@ func (h *Harbour) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 
 // describe serves a description with the addresses at which it really is.
 func (h *Harbour) describe(w http.ResponseWriter, src []byte) {
-	for _, name := range []string{"berths", "tides", "pilots"} {
+	for _, name := range []string{"berths", "tides", "pilots", "callsigns"} {
 		src = bytes.ReplaceAll(src, []byte("http://"+name+".skerry.test"), []byte("http://"+h.Plain))
 		src = bytes.ReplaceAll(src, []byte("https://"+name+".skerry.test"), []byte("https://"+h.TLS))
 	}

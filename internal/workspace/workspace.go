@@ -464,7 +464,7 @@ func (w *Workspace) AddContract(c *contract.Contract, served string) (name strin
 			}
 			seen[key] = true
 			ref := DraftRef{name, p.PortType.Local, o.Name, "first"}
-			if err := w.WriteDraft(ref, message.Sample(c.Schemas, o.Input.Element, message.Want{})); err != nil {
+			if err := w.WriteDraft(ref, message.Sample(c.Schemas, o.Input.Element, message.Want{Encoded: o.Use == "encoded"})); err != nil {
 				return "", err
 			}
 		}
