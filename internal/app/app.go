@@ -139,6 +139,8 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		return m, ticking()
 	case state.Goto:
 		return m, m.goTo(string(msg))
+	case state.Ask:
+		return m, m.ask(msg.Prompt, msg.Value, msg.Answer)
 	case tea.KeyPressMsg:
 		return m, m.key(msg)
 	case tea.MouseClickMsg:

@@ -70,7 +70,7 @@ func (p *person) obey(cmd tea.Cmd) {
 			for _, c := range msg {
 				p.obey(c)
 			}
-		case state.Goto:
+		case state.Goto, state.Ask:
 			p.tell(msg)
 		default:
 			if strings.HasPrefix(fmt.Sprintf("%T", msg), "reply.") {
@@ -398,4 +398,43 @@ func TestYourOwnEditorIsHandedTheDraft(t *testing.T) {
 	p.keys("d", "E")
 	p.sees("$EDITOR is not set")
 	assert.Equal(t, exchange.OutcomeUnderWay, p.m.s.Exchange().Outcome)
+}
+
+func TestDraftsAreCopiedNamedRemovedAndBroughtBack(t *testing.T) {
+	p := sit(t, 150, 40)
+	p.keys("D")
+	p.sees("a copy: FindBerths/first 2")
+	p.keys("N", "ctrl+u", "small craft", "enter")
+	p.sees("renamed: FindBerths/small craft")
+	p.keys("N", "ctrl+u", "first", "enter")
+	p.sees("there is a draft FindBerths/first already")
+	p.keys("X")
+	p.sees("removed: FindBerths/small craft")
+	assert.Len(t, p.m.s.Rows(), 5)
+	p.keys("u")
+	p.sees("back again: FindBerths/small craft")
+	assert.Equal(t, "small craft", p.m.s.Cell.Draft.Name)
+	p.keys("u")
+	p.sees("nothing was removed")
+}
+
+func TestAPastedEnvelopeBecomesADraftOfItsOperation(t *testing.T) {
+	p := sit(t, 150, 40)
+	env := `<s:Envelope xmlns:s="http://schemas.xmlsoap.org/soap/envelope/"><!-- theirs --><s:Body><t:DayTable xmlns:t="urn:skerry:tides"><t:station>Sound</t:station><t:day>2027-03-01</t:day></t:DayTable></s:Body></s:Envelope>`
+	p.tell(tea.PasteMsg{Content: "\n" + env + "\n"})
+	p.sees("a draft of what was pasted: DayTable/pasted")
+	src, err := p.m.s.W.ReadDraft(p.m.s.Cell.Draft)
+	require.NoError(t, err)
+	assert.Equal(t, env, string(src), "byte for byte")
+	p.keys("d")
+	p.sees("Sound", "valid")
+	p.keys("g")
+	p.settled()
+	p.sees("passed after")
+	assert.Contains(t, string(p.m.s.Exchange().Leg().Out), env)
+	p.keys("b")
+	p.tell(tea.PasteMsg{Content: "<unknown/>"})
+	p.sees("no operation here has the body element unknown")
+	p.tell(tea.PasteMsg{Content: "<broken>"})
+	p.sees("not well-formed")
 }

@@ -85,6 +85,10 @@ func (v *View) Keys() []ui.Key {
 		{Press: "d", Show: "d", Does: "fill in"},
 		{Press: "a", Show: "a", Does: "add a description"},
 		{Press: "?", Show: "?", Does: "help"},
+		{Press: "D", Show: "D", Does: "duplicate the draft", Minor: true},
+		{Press: "N", Show: "N", Does: "name the draft anew", Minor: true},
+		{Press: "X", Show: "X", Does: "remove the draft (u brings it back)", Minor: true},
+		{Show: "paste", Does: "an address, or an envelope to make a draft of", Minor: true},
 		{Press: "*", Show: "*", Does: "make this endpoint the default", Minor: true},
 	}
 }
@@ -108,6 +112,10 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 	t := v.read()
 	switch msg := msg.(type) {
 	case tea.PasteMsg:
+		if v.s.Paste(msg.Content) {
+			v.follow()
+			return nil
+		}
 		v.in.Start(strings.TrimSpace(msg.Content))
 		return nil
 	case tea.MouseClickMsg:
@@ -155,6 +163,22 @@ func (v *View) key(k tea.KeyPressMsg, t table) tea.Cmd {
 			return func() tea.Msg { return state.Goto("draft") }
 		}
 		return func() tea.Msg { return state.Goto("path") }
+	case ui.Is(k, "D"):
+		v.s.Duplicate()
+		v.follow()
+	case ui.Is(k, "N"):
+		return func() tea.Msg {
+			return state.Ask{Prompt: "name of the draft", Value: v.s.Cell.Draft.Name, Answer: func(name string) {
+				v.s.Rename(name)
+				v.follow()
+			}}
+		}
+	case ui.Is(k, "X"):
+		v.s.Remove()
+		v.follow()
+	case ui.Is(k, "u"):
+		v.s.Restore()
+		v.follow()
 	case ui.Is(k, "*"):
 		if err := v.s.W.Apply(exchange.Change{Where: "workspace", Key: "endpoint." + v.s.Cell.Endpoint + ".default", To: true}); err != nil {
 			v.s.Say("%v", err)

@@ -104,6 +104,12 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 		return v.updateInput(d, msg)
 	}
 	switch msg := msg.(type) {
+	case tea.PasteMsg:
+		if text := strings.TrimSpace(msg.Content); strings.HasPrefix(text, "<") {
+			d.Replace([]byte(text))
+			v.s.SaveDraft()
+			v.s.Say("the draft is what was pasted; u takes it back")
+		}
 	case tea.MouseClickMsg:
 		if i := v.top + msg.Y - 3; i >= 0 && i < len(d.Items()) && msg.Y >= 3 {
 			if i == v.cursor {

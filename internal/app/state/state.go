@@ -64,6 +64,7 @@ type State struct {
 	wake    chan struct{}
 	check   *exchange.Exchange
 	version int64
+	gone    []removed
 	inbox   struct {
 		mu    sync.Mutex
 		takes []func()

@@ -1,0 +1,166 @@
+package state
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"orenda/internal/message"
+	"orenda/internal/schema"
+	"orenda/internal/soap"
+	"orenda/internal/workspace"
+	"orenda/internal/xmltree"
+)
+
+// Ask asks the person for a line of text.
+type Ask struct {
+	Prompt, Value string
+	Answer        func(string)
+}
+
+// removed is a draft that was taken away and can be brought back.
+type removed struct {
+	ref workspace.DraftRef
+	src []byte
+}
+
+// freeDraft is a name for a draft that is not taken.
+func (s *State) freeDraft(r workspace.DraftRef, base string) workspace.DraftRef {
+	rows := s.Rows()
+	r.Name = base
+	for i := 2; slices.Contains(rows, r); i++ {
+		r.Name = fmt.Sprintf("%s %d", base, i)
+	}
+	return r
+}
+
+// Duplicate makes a copy of the chosen draft and chooses it.
+func (s *State) Duplicate() {
+	src, err := s.W.ReadDraft(s.Cell.Draft)
+	if err == nil {
+		to := s.freeDraft(s.Cell.Draft, s.Cell.Draft.Name)
+		if err = s.W.WriteDraft(to, src); err == nil {
+			s.Choose(Cell{to, s.Cell.Endpoint})
+			s.Say("a copy: %s", to)
+			return
+		}
+	}
+	s.Say("%v", err)
+}
+
+// Rename gives the chosen draft another name. Attempts stay with the old name.
+func (s *State) Rename(name string) {
+	name = workspace.FileName(name)
+	to := s.Cell.Draft
+	to.Name = name
+	if to == s.Cell.Draft {
+		return
+	}
+	if slices.Contains(s.Rows(), to) {
+		s.Say("there is a draft %s already", to)
+		return
+	}
+	src, err := s.W.ReadDraft(s.Cell.Draft)
+	if err == nil {
+		err = s.W.WriteDraft(to, src)
+	}
+	if err == nil {
+		err = s.W.RemoveDraft(s.Cell.Draft)
+	}
+	if err != nil {
+		s.Say("%v", err)
+		return
+	}
+	s.Choose(Cell{to, s.Cell.Endpoint})
+	s.Say("renamed: %s", to)
+}
+
+// Remove takes the chosen draft away; Restore brings it back.
+func (s *State) Remove() {
+	src, err := s.W.ReadDraft(s.Cell.Draft)
+	if err == nil {
+		err = s.W.RemoveDraft(s.Cell.Draft)
+	}
+	if err != nil {
+		s.Say("%v", err)
+		return
+	}
+	s.gone = append(s.gone, removed{s.Cell.Draft, src})
+	s.Say("removed: %s; u brings it back", s.Cell.Draft)
+	rows := s.Rows()
+	if len(rows) == 0 {
+		s.Cell = Cell{}
+		return
+	}
+	next := rows[0]
+	for _, r := range rows {
+		if r.Contract == s.Cell.Draft.Contract {
+			next = r
+		}
+		if r.Contract == s.Cell.Draft.Contract && r.Operation == s.Cell.Draft.Operation {
+			break
+		}
+	}
+	s.Choose(Cell{next, s.firstEndpoint(next)})
+}
+
+// Restore brings the draft back that was removed last.
+func (s *State) Restore() {
+	n := len(s.gone)
+	if n == 0 {
+		s.Say("nothing was removed")
+		return
+	}
+	g := s.gone[n-1]
+	if err := s.W.WriteDraft(g.ref, g.src); err != nil {
+		s.Say("%v", err)
+		return
+	}
+	s.gone = s.gone[:n-1]
+	s.Choose(Cell{g.ref, s.firstEndpoint(g.ref)})
+	s.Say("back again: %s", g.ref)
+}
+
+// Paste makes a draft of an envelope or a body element that came from
+// elsewhere, kept byte for byte. The operation is recognised by its body.
+func (s *State) Paste(text string) bool {
+	text = strings.TrimSpace(text)
+	if !strings.HasPrefix(text, "<") {
+		return false
+	}
+	d := message.NewDraft(schema.New(nil), nil, []byte(text))
+	if err := d.Err(); err != nil {
+		s.Say("what was pasted is not well-formed: %v", err)
+		return true
+	}
+	name := schema.NameOf(d.Body().Name())
+	for _, k := range s.W.Contracts {
+		c, err := s.W.Contract(k.Name)
+		if err != nil {
+			continue
+		}
+		for _, p := range c.Ports() {
+			o := p.ByBody(name)
+			if o == nil || p.Version == soap.Unset {
+				continue
+			}
+			ref := s.freeDraft(workspace.DraftRef{Contract: k.Name, PortType: p.PortType.Local, Operation: o.Name}, "pasted")
+			if err := s.W.WriteDraft(ref, []byte(text)); err != nil {
+				s.Say("%v", err)
+				return true
+			}
+			s.Choose(Cell{ref, s.firstEndpoint(ref)})
+			s.Say("a draft of what was pasted: %s", ref)
+			return true
+		}
+	}
+	s.Say("no operation here has the body element %s", nameOr(d.Body()))
+	return true
+}
+
+func nameOr(n xmltree.Node) string {
+	if n.IsZero() {
+		return "(none)"
+	}
+	return n.Name().String()
+}
