@@ -83,19 +83,25 @@ type openElement struct {
 type binding struct{ prefix, uri string }
 
 type cachedName struct {
-	ctx        uint32
+	word       uint64 // a short name whole; 0 for a longer one
+	ctx        uint32 // namespace context, and whether it is an attribute's
 	start, end uint32
-	attr       bool
 	id         NameID
 }
 
 // NewScanner scans src, which must be UTF-8 without a byte order mark.
 func NewScanner(src []byte, limits Limits) *Scanner {
-	s := &Scanner{src: src, limits: limits, nextCtx: 2, ctx: 1, nameIDs: map[Name]NameID{}, cache: make([]cachedName, 64)}
+	s := newScanner(src, limits)
+	s.limit, s.badUTF = firstBadChar(src)
+	return s
+}
+
+// newScanner leaves it to the caller to look at the characters.
+func newScanner(src []byte, limits Limits) *Scanner {
+	s := &Scanner{src: src, limit: len(src), limits: limits, nextCtx: 2, ctx: 1, nameIDs: map[Name]NameID{}, cache: make([]cachedName, 64)}
 	if len(src) > 64<<10 {
 		s.cache = make([]cachedName, 1024)
 	}
-	s.limit, s.badUTF = firstBadChar(src)
 	return s
 }
 
@@ -352,8 +358,25 @@ func (s *Scanner) name(i int) (end, colon int, err error) {
 // direct-mapped cache answers nearly always.
 func (s *Scanner) resolve(start, end, colon int, attr bool) (NameID, error) {
 	raw := s.src[start:end]
-	c := &s.cache[hashName(raw, attr)&uint32(len(s.cache)-1)]
-	if c.ctx == s.ctx && c.attr == attr && string(s.src[c.start:c.end]) == string(raw) {
+	// A name of up to eight bytes is one word, which is its own fingerprint.
+	var word uint64
+	if n := uint(end - start); n <= 8 && start+8 <= len(s.src) {
+		word = binary.LittleEndian.Uint64(s.src[start:]) & (1<<(8*n) - 1)
+		if n == 8 {
+			word = binary.LittleEndian.Uint64(s.src[start:])
+		}
+	}
+	h := word * 0x9E3779B97F4A7C15
+	if word == 0 {
+		h = hashName(raw)
+	}
+	ctx := s.ctx << 1
+	if attr {
+		ctx |= 1
+		h = ^h
+	}
+	c := &s.cache[(h>>40)&uint64(len(s.cache)-1)]
+	if c.ctx == ctx && c.word == word && (word != 0 || string(s.src[c.start:c.end]) == string(raw)) {
 		return c.id, nil
 	}
 	n := Name{Local: string(raw)}
@@ -371,12 +394,12 @@ func (s *Scanner) resolve(start, end, colon int, attr bool) (NameID, error) {
 		n.Space = uri
 	}
 	id := s.intern(n)
-	*c = cachedName{s.ctx, uint32(start), uint32(end), attr, id}
+	*c = cachedName{word, ctx, uint32(start), uint32(end), id}
 	return id, nil
 }
 
 // hashName mixes the first and the last eight bytes of a name and its length.
-func hashName(raw []byte, attr bool) uint32 {
+func hashName(raw []byte) uint64 {
 	var a, b uint64
 	if len(raw) >= 8 {
 		a, b = binary.LittleEndian.Uint64(raw), binary.LittleEndian.Uint64(raw[len(raw)-8:])
@@ -385,11 +408,7 @@ func hashName(raw []byte, attr bool) uint32 {
 			a = a<<8 | uint64(c)
 		}
 	}
-	h := (a^uint64(len(raw))<<56)*0x9E3779B97F4A7C15 ^ b*0xC2B2AE3D27D4EB4F
-	if attr {
-		h = ^h
-	}
-	return uint32(h>>32) ^ uint32(h>>52)
+	return (a^uint64(len(raw))<<56)*0x9E3779B97F4A7C15 ^ b*0xC2B2AE3D27D4EB4F
 }
 
 func (s *Scanner) intern(n Name) NameID {

@@ -43,6 +43,9 @@ type Node struct {
 	i   uint32
 }
 
+// alongside is the size from which on a second goroutine is worth its while.
+const alongside = 1 << 20
+
 // Parse builds the tree. On an error, which is a *SyntaxError, the tree of
 // what was readable comes with it: elements still open end where reading did.
 func Parse(src []byte, limits Limits) (*Document, error) {
@@ -62,6 +65,19 @@ func ParseEncoded(src []byte, charset string, limits Limits) (*Document, error) 
 		d.nodes = make([]record, 1)
 		return d, &SyntaxError{Code: TextLimit, Line: 1, Column: 1, Msg: fmt.Sprintf("%d bytes are too many for a tree", len(text))}
 	}
+	if len(text) > alongside {
+		// The characters are looked at while the markup is read, and if one is
+		// bad, the reading is done again as far as there.
+		bad := make(chan int, 1)
+		go func() { at, _ := firstBadChar(text); bad <- at }()
+		s := newScanner(text, limits)
+		err = d.build(s)
+		if <-bad == len(text) {
+			d.names = s.names
+			return d, err
+		}
+		d.nodes, d.attrs = nil, nil
+	}
 	s := NewScanner(text, limits)
 	err = d.build(s)
 	d.names = s.names
@@ -69,9 +85,10 @@ func ParseEncoded(src []byte, charset string, limits Limits) (*Document, error) 
 }
 
 func (d *Document) build(s *Scanner) error {
-	d.nodes = make([]record, 1, bytes.Count(d.Src, []byte{'<'})/2+8)
+	nodes, attrs := estimate(d.Src)
+	d.nodes = make([]record, 1, nodes+8)
 	d.nodes[0].end = uint32(len(d.Src))
-	d.attrs = make([]Attr, 0, min(bytes.Count(d.Src, []byte{'='}), cap(d.nodes)*2))
+	d.attrs = make([]Attr, 0, attrs)
 	// The path from the document to the open element, and the last child of each.
 	type level struct{ node, last uint32 }
 	stack := make([]level, 1, 32)
@@ -127,6 +144,20 @@ func (d *Document) build(s *Scanner) error {
 		}
 		holding = false
 	}
+}
+
+// estimate says how many nodes and attributes a document will have, from its
+// beginning; large documents are much the same throughout.
+func estimate(src []byte) (nodes, attrs int) {
+	const sample = 256 << 10
+	part := src[:min(len(src), sample)]
+	nodes = bytes.Count(part, []byte{'<'}) / 2
+	attrs = min(bytes.Count(part, []byte{'='}), 2*nodes)
+	if len(src) > sample {
+		scale := float64(len(src)) / sample * 1.03
+		nodes, attrs = int(float64(nodes)*scale), int(float64(attrs)*scale)
+	}
+	return nodes, attrs
 }
 
 // Document is the node above the document element.

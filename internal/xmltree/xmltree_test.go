@@ -277,6 +277,27 @@ func FuzzParse(f *testing.F) {
 
 func squash(s string) string { return strings.Join(strings.Fields(s), "") }
 
+// A bad character deep in a large document is found at its place, as in a small one.
+func TestBadCharactersInLargeDocuments(t *testing.T) {
+	big := bigEnvelope(3 << 20)
+	_, err := Parse(big, Limits{})
+	require.NoError(t, err)
+	at := bytes.LastIndex(big, []byte("high water")) + 3
+	for _, bad := range [][]byte{{0x01}, {0xff}} {
+		src := append(append(append([]byte(nil), big[:at]...), bad...), big[at:]...)
+		d, err := Parse(src, Limits{})
+		var se *SyntaxError
+		require.ErrorAs(t, err, &se)
+		assert.Equal(t, at, se.Offset)
+		assert.Equal(t, "Envelope", d.Root().Name().Local)
+	}
+	// An error of the markup before it comes first.
+	src := bytes.Replace(big, []byte("</t:kind>"), []byte("</t:knid>"), 1)
+	src[at] = 0x01
+	_, err = Parse(src, Limits{})
+	assert.ErrorContains(t, err, "t:knid")
+}
+
 func bigEnvelope(size int) []byte {
 	var b bytes.Buffer
 	b.WriteString(`<soap:Envelope xmlns:soap="http://schemas.xmlsoap.org/soap/envelope/"><soap:Body><t:YearTableResponse xmlns:t="urn:skerry:tides">`)
