@@ -16,7 +16,7 @@ for _ in $(seq 50); do [ -e "/tmp/.X11-unix/X${display#:}" ] && break; sleep 0.1
 export DISPLAY=$display LANG=C.UTF-8 LC_ALL=C.UTF-8
 tm -f /dev/null new-session -d -x 158 -y 47 "TERM=xterm-256color COLORTERM= ./bin/orenda demo --dir $tmp/demo"
 tm set -g status off \; set -g escape-time 0 \; set -g default-terminal xterm-256color
-xterm -fa 'DejaVu Sans Mono' -fs 10 -geometry 158x47+0+0 -bg '#14181d' -fg '#d6dbe0' -b 0 -e tmux -L "orenda-shots-$$" attach >/dev/null 2>&1 & pids+=($!)
+xterm -tn xterm-256color -fa 'DejaVu Sans Mono' -fs 10 -geometry 158x47+0+0 -bg '#14181d' -fg '#d6dbe0' -b 0 -e tmux -L "orenda-shots-$$" attach >/dev/null 2>&1 & pids+=($!)
 shown() { # waits until a text stands on the screen
   for _ in $(seq 200); do tm capture-pane -p | grep -qF -- "$1" && return 0; sleep 0.1; done
   echo "never shown: $1" >&2; tm capture-pane -p >&2; exit 1

@@ -18,6 +18,7 @@ import (
 	"orenda/internal/exchange"
 	"orenda/internal/journal"
 	"orenda/internal/standin"
+	"orenda/internal/trust"
 	"orenda/internal/user"
 	"orenda/internal/workspace"
 )
@@ -437,4 +438,20 @@ func TestAPastedEnvelopeBecomesADraftOfItsOperation(t *testing.T) {
 	p.sees("no operation here has the body element unknown")
 	p.tell(tea.PasteMsg{Content: "<broken>"})
 	p.sees("not well-formed")
+}
+
+// On the smallest screen what is to be confirmed is seen whole.
+func TestTheRepairIsSeenWholeOnASmallScreen(t *testing.T) {
+	p := sit(t, 80, 24)
+	p.m.s.Choose(state.Cell{Draft: p.m.s.Rows()[0], Endpoint: "BerthDeskTLS"})
+	require.NoError(t, p.m.s.Draft().Set("length", "20"))
+	p.m.s.SaveDraft()
+	p.keys("p", "g")
+	p.settled()
+	p.sees("self-signed, and not trusted here", "⏎ trust this certificate", "attempts")
+	p.keys("enter")
+	fingerprint := trust.Grouped(trust.Fingerprint(p.h.Cert.Cert))
+	first, second, _ := strings.Cut(fingerprint, " ")
+	p.sees(first, second, "make this change")
+	p.fits()
 }

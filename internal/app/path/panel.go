@@ -43,11 +43,18 @@ func (v *View) panel(x *exchange.Exchange, w, h int) []string {
 	title := ui.Strong(strings.ToUpper(v.stage.String())) + ui.Soft("  "+v.stage.Question())
 	out := []string{title, ""}
 	top := v.setPart(x, w)
-	why := v.whyPart(x, w)
+	why := v.whyPart(x, w, false)
 	repair := v.repairPart(x, w)
+	if len(out)+len(top)+len(why)+len(repair)+6 > h {
+		why = v.whyPart(x, w, true)
+	}
 	seen := v.seenPart(x, w)
+	if v.ask != nil && len(out)+len(top)+len(seen)+len(why)+len(repair)+4 > h {
+		// What is to be confirmed is shown whole, whatever gives way to it.
+		top, seen, why = nil, nil, why[:min(len(why), 1)]
+	}
 	// What was seen gives way where the room is short; why and repair do not.
-	room := max(h-len(out)-len(top)-len(why)-len(repair)-3, 3)
+	room := max(h-len(out)-len(top)-len(why)-len(repair)-4, 1)
 	v.scroll = min(v.scroll, max(len(seen)-room, 0))
 	if len(seen) > room {
 		rest := len(seen) - v.scroll - room + 1
@@ -171,7 +178,8 @@ func gauge(x *exchange.Exchange, s exchange.Stage, w int) string {
 }
 
 // whyPart tells the findings: the cause whole, what follows from it in a line.
-func (v *View) whyPart(x *exchange.Exchange, w int) []string {
+// In brief it leaves out the evidence and what to do elsewhere.
+func (v *View) whyPart(x *exchange.Exchange, w int, brief bool) []string {
 	var out []string
 	shown := 0
 	for i, f := range x.Findings {
@@ -198,7 +206,7 @@ func (v *View) whyPart(x *exchange.Exchange, w int) []string {
 		for _, l := range ui.Wrap(f.Why, w-8) {
 			out = append(out, ui.Pad("", 7)+l)
 		}
-		if i > 0 {
+		if i > 0 || brief {
 			continue
 		}
 		for k, e := range f.Evidence {
