@@ -399,8 +399,9 @@ func (m *model) list(w, h int) string {
 }
 
 func (m *model) help(w, h int) string {
-	rows := []string{"", "   " + ui.Strong("Every call travels one path of eleven stages.") + " What was " + ui.Strong("set") + " stands above what was " + ui.Strong("seen") + ",",
-		"   at the stage where it takes effect. ▮ passed   ▯ not reached   ▹ under way   ╌ not used", ""}
+	rows := []string{"", "   " + ui.Strong("Every call travels one path of eleven stages."),
+		"   What was " + ui.Strong("set") + " stands above what was " + ui.Strong("seen") + ", at the stage where it takes effect.",
+		"   ▮ passed   ▯ not reached   ▹ under way   ╌ not used", ""}
 	rows = append(rows, "   "+ui.Strong("views"))
 	for _, p := range m.places {
 		rows = append(rows, "     "+ui.Pad(ui.Strong(p.key), 10)+ui.Pad(p.name, 12)+ui.Soft(p.about))

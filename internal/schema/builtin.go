@@ -1,6 +1,7 @@
 package schema
 
 import (
+	"cmp"
 	"encoding/base64"
 	"fmt"
 	"math/big"
@@ -53,9 +54,9 @@ var builtins = sync.OnceValue(func() map[string]*Simple {
 	add("ID", "NCName", c, nil)
 	add("IDREF", "NCName", c, nil)
 	add("ENTITY", "NCName", c, nil)
-	add("boolean", "anySimpleType", c, match(`true|false|1|0`, "true, false, 1 or 0"))
-	add("decimal", "anySimpleType", c, match(`[+-]?([0-9]+(\.[0-9]*)?|\.[0-9]+)`, "a decimal number"))
-	integer := match(`[+-]?[0-9]+`, "a whole number")
+	add("boolean", "anySimpleType", c, lexBoolean)
+	add("decimal", "anySimpleType", c, lexDecimal)
+	integer := lexInteger
 	add("integer", "decimal", c, integer)
 	add("nonPositiveInteger", "integer", c, integer, "", "0")
 	add("negativeInteger", "nonPositiveInteger", c, integer, "", "-1")
@@ -64,13 +65,13 @@ var builtins = sync.OnceValue(func() map[string]*Simple {
 	add("short", "int", c, integer, "-32768", "32767")
 	add("byte", "short", c, integer, "-128", "127")
 	add("nonNegativeInteger", "integer", c, integer, "0", "")
-	digitsOnly := match(`[0-9]+`, "a whole number without a sign") // part 2 §3.3.21.1
+	digitsOnly := lexDigits // part 2 §3.3.21.1
 	add("unsignedLong", "nonNegativeInteger", c, digitsOnly, "0", "18446744073709551615")
 	add("unsignedInt", "unsignedLong", c, digitsOnly, "0", "4294967295")
 	add("unsignedShort", "unsignedInt", c, digitsOnly, "0", "65535")
 	add("unsignedByte", "unsignedShort", c, digitsOnly, "0", "255")
 	add("positiveInteger", "nonNegativeInteger", c, integer, "1", "")
-	float := match(`[+-]?([0-9]+(\.[0-9]*)?|\.[0-9]+)([Ee][+-]?[0-9]+)?|-?INF|NaN`, "a number, INF, -INF or NaN")
+	float := lexFloat
 	add("float", "anySimpleType", c, float)
 	add("double", "anySimpleType", c, float)
 	add("duration", "anySimpleType", c, func(s string) string {
@@ -81,6 +82,9 @@ var builtins = sync.OnceValue(func() map[string]*Simple {
 	})
 	for _, d := range []string{"dateTime", "time", "date", "gYearMonth", "gYear", "gMonthDay", "gDay", "gMonth"} {
 		add(d, "anySimpleType", c, func(s string) string {
+			if (d == "date" || d == "dateTime") && plainDate(s, d == "dateTime") {
+				return ""
+			}
 			if _, ok := parseInstant(d, s); !ok {
 				return dateForms[d].example
 			}
@@ -303,6 +307,9 @@ func parseDuration(s string) (duration, bool) {
 func compare(primitive, a, b string) (order int, ok bool) {
 	switch primitive {
 	case "decimal":
+		if x, y, ok := smallInts(a, b); ok {
+			return cmp.Compare(x, y), true
+		}
 		x, ok1 := new(big.Rat).SetString(strings.TrimSuffix(a, "."))
 		y, ok2 := new(big.Rat).SetString(strings.TrimSuffix(b, "."))
 		if ok1 && ok2 {
@@ -481,7 +488,7 @@ func (s *Simple) checkNormal(v string) *ValueError {
 			}
 		}
 	}
-	return s.facets(v, s.length(v))
+	return s.facets(v, -1)
 }
 
 func (s *Simple) length(v string) int {
@@ -501,14 +508,21 @@ func quote(v string) string {
 	return strconv.Quote(v)
 }
 
-// facets applies the facets of every step of the derivation.
+// facets applies the facets of every step of the derivation. The length is
+// that of a list, or below zero where it is still to be measured.
 func (s *Simple) facets(v string, length int) *ValueError {
 	for t := s; t != nil; t = t.Base {
 		f := &t.Facets
+		if f.none() {
+			continue
+		}
 		bad := func(rule, format string, args ...any) *ValueError {
 			return &ValueError{rule, quote(v) + " " + fmt.Sprintf(format, args...), nil}
 		}
-		measured := s.Primitive != "QName" && s.Primitive != "NOTATION"
+		measured := (f.Length != nil || f.MinLength != nil || f.MaxLength != nil) && s.Primitive != "QName" && s.Primitive != "NOTATION"
+		if measured && length < 0 {
+			length = s.length(v)
+		}
 		switch {
 		case f.Length != nil && measured && length != *f.Length:
 			return bad("cvc-length-valid", "has length %d; it must be %d", length, *f.Length)
@@ -517,22 +531,12 @@ func (s *Simple) facets(v string, length int) *ValueError {
 		case f.MaxLength != nil && measured && length > *f.MaxLength:
 			return bad("cvc-maxLength-valid", "has length %d; at most %d is allowed", length, *f.MaxLength)
 		}
-		for _, b := range []struct {
-			bound *string
-			ok    func(int) bool
-			rule  string
-			words string
-		}{
-			{f.MinInclusive, func(o int) bool { return o >= 0 }, "cvc-minInclusive-valid", "is less than the smallest value allowed, %s"},
-			{f.MaxInclusive, func(o int) bool { return o <= 0 }, "cvc-maxInclusive-valid", "is more than the largest value allowed, %s"},
-			{f.MinExclusive, func(o int) bool { return o > 0 }, "cvc-minExclusive-valid", "must be more than %s"},
-			{f.MaxExclusive, func(o int) bool { return o < 0 }, "cvc-maxExclusive-valid", "must be less than %s"},
-		} {
-			if b.bound == nil {
+		for i, bound := range [...]*string{f.MinInclusive, f.MaxInclusive, f.MinExclusive, f.MaxExclusive} {
+			if bound == nil {
 				continue
 			}
-			if o, ok := compare(s.Primitive, v, *b.bound); !ok || !b.ok(o) {
-				return bad(b.rule, b.words, *b.bound)
+			if o, ok := compare(s.Primitive, v, *bound); !ok || !boundRules[i].ok(o) {
+				return bad(boundRules[i].rule, boundRules[i].words, *bound)
 			}
 		}
 		if f.TotalDigits != nil || f.FractionDigits != nil {
@@ -562,6 +566,17 @@ func (s *Simple) facets(v string, length int) *ValueError {
 	return nil
 }
 
+// boundRules are the four bounds in the order in which facets looks at them.
+var boundRules = [4]struct {
+	ok          func(order int) bool
+	rule, words string
+}{
+	{func(o int) bool { return o >= 0 }, "cvc-minInclusive-valid", "is less than the smallest value allowed, %s"},
+	{func(o int) bool { return o <= 0 }, "cvc-maxInclusive-valid", "is more than the largest value allowed, %s"},
+	{func(o int) bool { return o > 0 }, "cvc-minExclusive-valid", "must be more than %s"},
+	{func(o int) bool { return o < 0 }, "cvc-maxExclusive-valid", "must be less than %s"},
+}
+
 func (s *Simple) enumerated(values []string, v string) bool {
 	for _, e := range values {
 		if e == v {
@@ -574,6 +589,12 @@ func (s *Simple) enumerated(values []string, v string) bool {
 		}
 	}
 	return false
+}
+
+// none tells whether no facet but white space is set.
+func (f *Facets) none() bool {
+	return f.Length == nil && f.MinLength == nil && f.MaxLength == nil && f.TotalDigits == nil && f.FractionDigits == nil && f.MinInclusive == nil &&
+		f.MaxInclusive == nil && f.MinExclusive == nil && f.MaxExclusive == nil && len(f.Enumeration) == 0 && len(f.Patterns) == 0
 }
 
 func listed(values []string) string {

@@ -197,3 +197,44 @@ func deviates(specimen, doc string) bool {
 	}
 	return strings.Contains(doc, "<NMTOKENS></") || strings.Contains(doc, "<base64Binary>") || strings.Contains(doc, "\n1\n")
 }
+
+// table is a schema and a document of many rows, for speed.
+func table(size int) (xsd, doc string) {
+	xsd = `<xs:schema xmlns:xs="http://www.w3.org/2001/XMLSchema" xmlns:s="urn:s" targetNamespace="urn:s" elementFormDefault="qualified"><xs:element name="table"><xs:complexType><xs:sequence><xs:element name="station" type="xs:string"/><xs:element name="tide" maxOccurs="unbounded"><xs:complexType><xs:sequence><xs:element name="time" type="xs:dateTime"/><xs:element name="level" type="xs:decimal"/><xs:element name="state"><xs:simpleType><xs:restriction base="xs:string"><xs:enumeration value="high water"/><xs:enumeration value="low water"/></xs:restriction></xs:simpleType></xs:element><xs:element name="note" type="xs:string" minOccurs="0"/></xs:sequence><xs:attribute name="no" type="xs:positiveInteger" use="required"/></xs:complexType></xs:element></xs:sequence></xs:complexType></xs:element></xs:schema>`
+	var b strings.Builder
+	b.WriteString(`<table xmlns="urn:s"><station>Skerry Sound</station>`)
+	for i := 1; b.Len() < size; i++ {
+		fmt.Fprintf(&b, "\n  <tide no=\"%d\"><time>2027-%02d-%02dT%02d:%02d:00Z</time><level>%d.%02d</level><state>high water</state></tide>", i, i%12+1, i%28+1, i%24, i%60, i%7, i%100)
+	}
+	b.WriteString("</table>")
+	return xsd, b.String()
+}
+
+func BenchmarkValidate(b *testing.B) {
+	xsd, doc := table(20 << 20)
+	set := load(b, xsd)
+	b.SetBytes(int64(len(doc)))
+	for b.Loop() {
+		d, err := xmltree.Parse([]byte(doc), xmltree.Limits{})
+		require.NoError(b, err)
+		if errs := set.Validate(d.Root(), set.Element(NameOf(d.Root().Name())), Options{}); len(errs) > 0 {
+			b.Fatal(errs[0])
+		}
+	}
+}
+
+// BenchmarkXmllintSchema is the yardstick: the same documents.
+func BenchmarkXmllintSchema(b *testing.B) {
+	lint, err := exec.LookPath("xmllint")
+	if err != nil {
+		b.Skip("xmllint is not installed")
+	}
+	xsd, doc := table(20 << 20)
+	dir := b.TempDir()
+	require.NoError(b, os.WriteFile(dir+"/t.xsd", []byte(xsd), 0o600))
+	require.NoError(b, os.WriteFile(dir+"/t.xml", []byte(doc), 0o600))
+	b.SetBytes(int64(len(doc)))
+	for b.Loop() {
+		require.NoError(b, exec.Command(lint, "--noout", "--schema", dir+"/t.xsd", dir+"/t.xml").Run())
+	}
+}

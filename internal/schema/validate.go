@@ -103,6 +103,14 @@ type validator struct {
 	ids    map[string]bool
 	refs   []idref
 
+	// Stacks of the elements that are being matched, so that none needs slices
+	// of its own.
+	kids  []xmltree.Node
+	decls []*Element
+	wilds []*Wildcard
+	attrs []xmltree.Attribute
+	m     matching
+
 	// For identity constraints, where there are any.
 	types     map[int]*Simple // of elements, by their index
 	attrTypes map[int]*Simple // of attributes, by their offset
@@ -171,7 +179,7 @@ func (v *validator) element(n xmltree.Node, decl *Element) {
 	}
 	t := decl.TypeOf()
 	nilled := false
-	var attrs []xmltree.Attribute
+	attrs := v.attrs[:0]
 	for a := range n.Attrs() {
 		switch {
 		case a.Name.Space == xmltree.XMLNSNamespace:
@@ -191,6 +199,7 @@ func (v *validator) element(n xmltree.Node, decl *Element) {
 			attrs = append(attrs, a)
 		}
 	}
+	v.attrs = attrs
 	if c, ok := t.(*Complex); ok {
 		if c.Abstract {
 			v.fail(n, tag(n), "cvc-type.2", nil, "the type %s is abstract; xsi:type must name one derived from it", c.Name.Local)
@@ -254,10 +263,8 @@ func typeLabel(t Type) string {
 }
 
 func (v *validator) attributes(n xmltree.Node, c *Complex, attrs []xmltree.Attribute) {
-	seen := map[QName]bool{}
 	for _, a := range attrs {
 		name := NameOf(a.Name)
-		seen[name] = true
 		var use *Attribute
 		for _, u := range c.Attrs {
 			if u.Name == name {
@@ -294,7 +301,7 @@ func (v *validator) attributes(n xmltree.Node, c *Complex, attrs []xmltree.Attri
 		v.prefix(n, a.Inner, use.Type, a.Value)
 	}
 	for _, u := range c.Attrs {
-		if u.Required && !seen[u.Name] {
+		if u.Required && !slices.ContainsFunc(attrs, func(a xmltree.Attribute) bool { return NameOf(a.Name) == u.Name }) {
 			v.fail(n, tag(n), "cvc-complex-type.4", []string{u.Name.Local}, "the element %s lacks its attribute %s", n.Name().Local, u.Name.Local)
 		}
 	}
@@ -353,19 +360,23 @@ func (v *validator) prefix(n xmltree.Node, at xmltree.Span, t *Simple, value str
 // content matches the children against the model. Models are deterministic
 // (part 1 §3.8.6), so each child decides its place alone.
 func (v *validator) content(n xmltree.Node, c *Complex) {
-	m := matching{v: v, set: v.set}
+	base := len(v.kids)
 	for k := range n.Children() {
-		m.kids = append(m.kids, k)
+		v.kids = append(v.kids, k)
+		v.decls = append(v.decls, nil)
+		v.wilds = append(v.wilds, nil)
 	}
+	end := len(v.kids)
+	defer func() { v.kids, v.decls, v.wilds = v.kids[:base], v.decls[:base], v.wilds[:base] }()
+	v.m = matching{v: v, set: v.set, kids: v.kids[base:end], decls: v.decls[base:end], wilds: v.wilds[base:end], passed: v.m.passed[:0]}
+	m := &v.m
 	ok := true
 	if c.Content != nil {
-		m.decls = make([]*Element, len(m.kids))
-		m.wilds = make([]*Wildcard, len(m.kids))
-		var end int
-		end, ok = m.particle(c.Content, 0)
-		if ok && end < len(m.kids) {
-			m.at, ok = end, false
-			m.want = m.couldFollow
+		var at int
+		at, ok = m.particle(c.Content, 0)
+		if ok && at < len(m.kids) {
+			m.at, ok = at, false
+			m.want = m.couldFollow(at)
 		}
 	} else if len(m.kids) > 0 {
 		ok = false
@@ -373,18 +384,17 @@ func (v *validator) content(n xmltree.Node, c *Complex) {
 	if !ok {
 		m.report(n)
 	}
-	for i, k := range m.kids {
-		var decl *Element
-		var wild *Wildcard
-		if m.decls != nil {
-			decl, wild = m.decls[i], m.wilds[i]
-		}
+	at := m.at
+	// The stacks grow while the children are looked at, so that each is taken
+	// from them anew.
+	for i := base; i < end; i++ {
+		k, decl, wild := v.kids[i], v.decls[i], v.wilds[i]
 		switch {
 		case decl != nil:
 			v.element(k, decl)
 		case wild != nil:
 			v.wildcard(k, wild)
-		case !ok && i > m.at && c.Content != nil:
+		case !ok && i-base > at && c.Content != nil:
 			// Beyond an error, what can be told by its name alone is still checked.
 			if d := declared(v.set, c.Content, NameOf(k.Name()), 0); d != nil {
 				v.element(k, d)
@@ -435,25 +445,35 @@ func (v *validator) wildcard(n xmltree.Node, w *Wildcard) {
 
 // matching is the run of one element's children through its content model.
 type matching struct {
-	v           *validator
-	set         *Set
-	kids        []xmltree.Node
-	decls       []*Element
-	wilds       []*Wildcard
-	at          int
-	want        []string // what could have stood at the error
-	couldFollow []string // optional things passed over just before the end
-	followAt    int
+	v        *validator
+	set      *Set
+	kids     []xmltree.Node
+	decls    []*Element
+	wilds    []*Wildcard
+	at       int
+	want     []string    // what could have stood at the error
+	passed   []*startSet // optional things passed over at passedAt
+	passedAt int
 }
 
 func (m *matching) name(i int) QName { return NameOf(m.kids[i].Name()) }
 
 // pass notes what was optional at position i and did not come.
 func (m *matching) pass(st *startSet, i int) {
-	if m.followAt != i {
-		m.couldFollow, m.followAt = nil, i
+	if m.passedAt != i {
+		m.passed, m.passedAt = m.passed[:0], i
 	}
-	m.couldFollow = append(m.couldFollow, st.labels()...)
+	m.passed = append(m.passed, st)
+}
+
+// couldFollow are the optional things that were passed over at position i.
+func (m *matching) couldFollow(i int) (out []string) {
+	if m.passedAt == i {
+		for _, st := range m.passed {
+			out = append(out, st.labels()...)
+		}
+	}
+	return out
 }
 
 func (st *startSet) labels() []string {
@@ -488,10 +508,7 @@ func (m *matching) particle(p *Particle, i int) (int, bool) {
 	}
 	if count < p.Min && !(p.Group != nil && m.emptiable(p)) {
 		m.at = i
-		m.want = st.labels()
-		if m.followAt == i {
-			m.want = append(append([]string(nil), m.couldFollow...), m.want...)
-		}
+		m.want = append(m.couldFollow(i), st.labels()...)
 		return i, false
 	}
 	if p.Max < 0 || count < p.Max {
