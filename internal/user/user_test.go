@@ -79,7 +79,8 @@ func TestFilesAreWrittenWholeAndPrivate(t *testing.T) {
 
 func TestALockIsHeldAgainstOthers(t *testing.T) {
 	h := home(t)
-	n := 0
+	count := filepath.Join(t.TempDir(), "count") // read and written without any other care
+	require.NoError(t, os.WriteFile(count, nil, 0o600))
 	var wg sync.WaitGroup
 	for range 8 {
 		wg.Add(1)
@@ -89,10 +90,14 @@ func TestALockIsHeldAgainstOthers(t *testing.T) {
 			if !assert.NoError(t, err) {
 				return
 			}
-			n++ // the race detector sees it where the lock does not hold
+			b, err := os.ReadFile(count)
+			assert.NoError(t, err)
+			assert.NoError(t, os.WriteFile(count, append(b, 'x'), 0o600))
 			unlock()
 		}()
 	}
 	wg.Wait()
-	assert.Equal(t, 8, n)
+	b, err := os.ReadFile(count)
+	require.NoError(t, err)
+	assert.Equal(t, "xxxxxxxx", string(b))
 }
