@@ -125,8 +125,11 @@ func (d *Draft) SetValue(it Item, value string) error {
 			if !ok || !fresh.Present {
 				return fmt.Errorf("%s could not be put in", it.Path)
 			}
-			it = fresh
-			d.undo = d.undo[:len(d.undo)-1] // one edit, not two
+			before := len(d.undo)
+			if d.setText(fresh.Node, value); len(d.undo) > before {
+				d.undo = d.undo[:before] // one edit, not two
+			}
+			return nil
 		}
 		d.setText(it.Node, value)
 		return nil

@@ -201,6 +201,9 @@ func (s *sampler) particle(p *schema.Particle, inherit string, depth int) {
 	if p == nil || p.Max == 0 || p.Min == 0 && !s.want.All {
 		return
 	}
+	if p.Element != nil && p.Min == 0 && s.seen[p.Element.TypeOf()] >= 2 {
+		return // a type that contains itself ends where it may
+	}
 	for range max(1, min(p.Min, 20)) {
 		switch {
 		case p.Element != nil:

@@ -213,7 +213,7 @@ func SimpleOf(t Type) *Simple {
 // BuiltinName is the nearest built-in type, by its local name.
 func (s *Simple) BuiltinName() string {
 	for t := s; t != nil; t = t.Base {
-		if t.Name.Space == XSD {
+		if t.Name.Space == XSD && (s.Variety == Atomic || t.Name.Local != "anySimpleType") {
 			return t.Name.Local
 		}
 	}
