@@ -289,20 +289,24 @@ func (x *Exchange) Cause() *Finding {
 	return &x.Findings[0]
 }
 
-// Reach is the number of stages that the call passed, from 0 to 11.
+// Reach is how many stages the call passed, from 0 to 11. A stage that is not
+// used counts once one beyond it was passed, or the call was.
 func (x *Exchange) Reach() int {
-	n := 0
+	n, skipped := 0, 0
 	for _, s := range Stages {
 		switch x.Stage(s).State {
 		case Passed, Warned:
-			n++
+			n += skipped + 1
+			skipped = 0
+			continue
 		case Skipped:
-			if n > 0 && x.Outcome == OutcomePassed || s < x.StoppedAt {
-				n++
-			}
-		default:
-			return n
+			skipped++
+			continue
 		}
+		break
+	}
+	if x.Outcome == OutcomePassed {
+		n += skipped
 	}
 	return n
 }

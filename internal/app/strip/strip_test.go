@@ -1,0 +1,152 @@
+package strip
+
+import (
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"orenda/internal/exchange"
+)
+
+// crossed is an exchange whose reply came in pieces.
+func crossed(pieces ...string) *exchange.Exchange {
+	x := &exchange.Exchange{ID: "x"}
+	r := exchange.NewRecorder(x, nil)
+	l := r.NewLeg("")
+	out := "POST / HTTP/1.1\r\nHost: h\r\n\r\n<a>\n</a>"
+	l.Request.Size = int64(strings.Index(out, "<a>"))
+	r.Moment(exchange.Moment{Kind: exchange.Connected, Text: "127.0.0.1:80"})
+	r.Out(l, []byte(out), len(out))
+	r.Moment(exchange.Moment{Kind: exchange.HandedOver})
+	for _, p := range pieces {
+		r.In(l, []byte(p))
+	}
+	r.Moment(exchange.Moment{Kind: exchange.Closed})
+	return x
+}
+
+func texts(ix *index, x *exchange.Exchange) []string {
+	v := &View{}
+	var out []string
+	for i := range ix.lines {
+		l := &ix.lines[i]
+		if l.note != "" {
+			out = append(out, "· "+l.note)
+			continue
+		}
+		mark := ""
+		if l.mark {
+			mark = " ◂"
+		}
+		out = append(out, strings.TrimRight(string(v.bytes(x, l)), "\r\n")+mark)
+	}
+	return out
+}
+
+func TestTheStripIsOneRunInTime(t *testing.T) {
+	x := crossed("HTTP/1.1 200 OK\r\nX: ", "1\r\n\r\n<b>", "</b>")
+	var ix index
+	ix.follow(x)
+	assert.Equal(t, []string{"· connected to 127.0.0.1:80", "POST / HTTP/1.1", "Host: h", "", "<a>", "</a>", "· handed over", "HTTP/1.1 200 OK", "X: ", "1", "", "<b>", "</b>", "· closed"}, texts(&ix, x))
+	var timed int
+	for _, l := range ix.lines {
+		if l.at >= 0 && l.note == "" {
+			timed++
+		}
+	}
+	assert.Equal(t, 4, timed, "each piece shows when it came, once")
+}
+
+func TestItGoesOnWhereItLeftOff(t *testing.T) {
+	x := crossed("HTTP/1.1 200 OK\r\n\r\n")
+	var ix index
+	ix.follow(x)
+	before := len(ix.lines)
+	l := x.Legs[0]
+	l.In = append(l.In, "more\n"...)
+	x.Moments = append(x.Moments, exchange.Moment{Kind: exchange.BytesIn, Leg: 1, Offset: int64(len(l.In) - 5), N: 5})
+	ix.follow(x)
+	assert.Len(t, ix.lines, before+1)
+	other := crossed()
+	other.ID = "y"
+	ix.follow(other)
+	assert.Equal(t, "y", ix.id)
+	assert.Less(t, len(ix.lines), before)
+}
+
+func TestVeryLongLinesAreBroken(t *testing.T) {
+	x := crossed("HTTP/1.1 200 OK\r\n\r\n" + strings.Repeat("x", 3*widest+10))
+	var ix index
+	ix.follow(x)
+	longest := int64(0)
+	for _, l := range ix.lines {
+		longest = max(longest, l.to-l.from)
+	}
+	assert.EqualValues(t, widest, longest)
+}
+
+func TestEvidenceMarksItsBytes(t *testing.T) {
+	at := func(in exchange.Part, offset, length int64) []exchange.Finding {
+		return []exchange.Finding{{Evidence: []exchange.Evidence{{In: in, Leg: 1, Offset: offset, Length: length}}}}
+	}
+	x := crossed("HTTP/1.1 200 OK\r\nX: 1\r\n\r\n<b>\n<c>\n</c></b>")
+	x.Legs[0].Response.Size = 25
+	for _, c := range []struct {
+		fs   []exchange.Finding
+		want string
+	}{
+		{at(exchange.InRequestHead, 17, 7), "Host: h ◂"},
+		{at(exchange.InRequestBody, 4, 4), "</a> ◂"},
+		{at(exchange.InResponseHead, 17, 4), "X: 1 ◂"},
+		{at(exchange.InResponseBody, 4, 3), "<c> ◂"},
+	} {
+		x.Findings = c.fs
+		var ix index
+		ix.follow(x)
+		got := texts(&ix, x)
+		assert.Contains(t, got, c.want)
+		assert.Equal(t, 1, strings.Count(strings.Join(got, ""), "◂"))
+	}
+	for _, in := range []exchange.Part{exchange.InSettings, exchange.InContract, exchange.InCertificate, exchange.InDraft} {
+		_, _, ok := place(x, exchange.Evidence{In: in, Leg: 1})
+		assert.False(t, ok, "%s is not in the bytes that crossed", in)
+	}
+	_, _, ok := place(x, exchange.Evidence{In: exchange.InResponseBody, Leg: 7})
+	assert.False(t, ok)
+}
+
+func TestEvidenceInAChunkedBody(t *testing.T) {
+	head := "HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\n"
+	x := crossed(head + "4;x=y\r\n<a>b\r\n6\r\nc</a>!\r\n0\r\n\r\n")
+	l := x.Legs[0]
+	l.Response.Size, l.Response.Chunked = int64(len(head)), true
+	l.ResponseBody = []byte("<a>bc</a>!")
+	for offset := range l.ResponseBody {
+		dir, from, ok := place(x, exchange.Evidence{In: exchange.InResponseBody, Leg: 1, Offset: int64(offset), Length: 1})
+		require.True(t, ok)
+		assert.Equal(t, exchange.In, dir)
+		assert.Equal(t, string(l.ResponseBody[offset]), string(l.In[from]), "byte %d", offset)
+	}
+	l.Response.Coding = "gzip"
+	_, _, ok := place(x, exchange.Evidence{In: exchange.InResponseBody, Leg: 1})
+	assert.False(t, ok, "what was compressed has no place of its own")
+}
+
+func FuzzPlace(f *testing.F) {
+	f.Add("HTTP/1.1 200 OK\r\n\r\n4\r\nabcd\r\n0\r\n\r\n", int64(2))
+	f.Fuzz(func(t *testing.T, in string, offset int64) {
+		x := crossed(in)
+		x.Legs[0].Response.Chunked = true
+		if offset >= 0 {
+			place(x, exchange.Evidence{In: exchange.InResponseBody, Leg: 1, Offset: offset, Length: 1})
+		}
+		var ix index
+		ix.follow(x)
+		v := &View{}
+		for i := range ix.lines {
+			v.bytes(x, &ix.lines[i])
+		}
+	})
+}
