@@ -96,20 +96,16 @@ func (v *View) Keys() []ui.Key {
 // Update implements ui.View.
 func (v *View) Update(msg tea.Msg) tea.Cmd {
 	if v.in.Active {
-		if k, ok := msg.(tea.KeyPressMsg); ok {
-			switch {
-			case ui.Is(k, "enter"):
-				v.in.Stop()
-				v.s.Fetch(v.in.Value())
-				return nil
-			case ui.Is(k, "esc"):
-				v.in.Stop()
-				return nil
-			}
+		end, cmd := v.in.Type(msg)
+		if end == ui.Kept {
+			v.s.Fetch(v.in.Value())
 		}
-		return v.in.Update(msg)
+		return cmd
 	}
 	t := v.read()
+	if d := ui.Rows(msg, 10, len(t.rows)); d != 0 {
+		v.move(t, d, 0)
+	}
 	switch msg := msg.(type) {
 	case tea.PasteMsg:
 		if v.s.Paste(msg.Content) {
@@ -120,13 +116,6 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 		return nil
 	case tea.MouseClickMsg:
 		return v.click(msg, t)
-	case tea.MouseWheelMsg:
-		if msg.Button == tea.MouseWheelUp {
-			v.move(t, -1, 0)
-		} else {
-			v.move(t, 1, 0)
-		}
-		return nil
 	case tea.KeyPressMsg:
 		return v.key(msg, t)
 	}
@@ -142,18 +131,10 @@ func (v *View) key(k tea.KeyPressMsg, t table) tea.Cmd {
 		return nil
 	}
 	switch {
-	case ui.Is(k, "up", "k"):
-		v.move(t, -1, 0)
-	case ui.Is(k, "down", "j"):
-		v.move(t, 1, 0)
 	case ui.Is(k, "left"):
 		v.move(t, 0, -1)
 	case ui.Is(k, "right", "l"):
 		v.move(t, 0, 1)
-	case ui.Is(k, "home"):
-		v.move(t, -len(t.rows), 0)
-	case ui.Is(k, "end"):
-		v.move(t, len(t.rows), 0)
 	case ui.Is(k, "enter"):
 		if v.s.Cell.Endpoint == "" {
 			v.s.Say("no endpoint serves %s", v.s.Cell.Draft.Operation)

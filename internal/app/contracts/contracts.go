@@ -74,23 +74,13 @@ func (v *View) Open() tea.Cmd {
 // Update implements ui.View.
 func (v *View) Update(msg tea.Msg) tea.Cmd {
 	all := v.entries()
-	d := 0
-	switch msg := msg.(type) {
-	case tea.MouseWheelMsg:
-		d = 3
-		if msg.Button == tea.MouseWheelUp {
-			d = -3
-		}
-	case tea.KeyPressMsg:
+	if v.source {
+		v.line = max(v.line+ui.Rows(msg, v.height, 1<<30), 0) // drawing keeps it within the file
+	} else if len(all) > 0 {
+		v.cursor = min(max(v.cursor+ui.Rows(msg, v.height, len(all)), 0), len(all)-1)
+	}
+	if msg, ok := msg.(tea.KeyPressMsg); ok {
 		switch {
-		case ui.Is(msg, "up", "k"):
-			d = -1
-		case ui.Is(msg, "down", "j"):
-			d = 1
-		case ui.Is(msg, "pgup"):
-			d = -v.height
-		case ui.Is(msg, "pgdown"):
-			d = v.height
 		case ui.Is(msg, "x"):
 			v.toggle(all)
 		case ui.Is(msg, "tab"):
@@ -107,11 +97,6 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 			}
 			return func() tea.Msg { return state.Goto("board") }
 		}
-	}
-	if v.source {
-		v.line = max(v.line+d, 0)
-	} else if len(all) > 0 {
-		v.cursor = min(max(v.cursor+d, 0), len(all)-1)
 	}
 	return nil
 }

@@ -103,6 +103,7 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 	case v.in.Active:
 		return v.updateInput(d, msg)
 	}
+	v.move(d, ui.Rows(msg, v.height, len(d.Items())))
 	switch msg := msg.(type) {
 	case tea.PasteMsg:
 		if text := strings.TrimSpace(msg.Content); strings.HasPrefix(text, "<") {
@@ -117,8 +118,6 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 			}
 			v.cursor = i
 		}
-	case tea.MouseWheelMsg:
-		v.move(d, map[bool]int{true: -1, false: 1}[msg.Button == tea.MouseWheelUp])
 	case tea.KeyPressMsg:
 		return v.key(d, msg)
 	}
@@ -141,18 +140,6 @@ func (v *View) item(d *message.Draft) (message.Item, bool) {
 func (v *View) key(d *message.Draft, k tea.KeyPressMsg) tea.Cmd {
 	it, ok := v.item(d)
 	switch {
-	case ui.Is(k, "up", "k"):
-		v.move(d, -1)
-	case ui.Is(k, "down", "j"):
-		v.move(d, 1)
-	case ui.Is(k, "pgup"):
-		v.move(d, -v.height)
-	case ui.Is(k, "pgdown"):
-		v.move(d, v.height)
-	case ui.Is(k, "home"):
-		v.move(d, -len(d.Items()))
-	case ui.Is(k, "end"):
-		v.move(d, len(d.Items()))
 	case ui.Is(k, "x"):
 		v.startRaw(d)
 	case ui.Is(k, "E"):

@@ -145,29 +145,17 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 		return nil
 	}
 	if v.in.Active {
-		if k, ok := msg.(tea.KeyPressMsg); ok {
-			switch {
-			case ui.Is(k, "enter"):
-				v.in.Stop()
-				v.find = v.in.Value()
-				v.next()
-				return nil
-			case ui.Is(k, "esc"):
-				v.in.Stop()
-				return nil
-			}
+		end, cmd := v.in.Type(msg)
+		if end == ui.Kept {
+			v.find = v.in.Value()
+			v.next()
 		}
-		return v.in.Update(msg)
+		return cmd
 	}
+	v.move(ui.Rows(msg, v.height, v.count()))
 	switch msg := msg.(type) {
 	case state.Wake:
 		return v.prepare()
-	case tea.MouseWheelMsg:
-		if msg.Button == tea.MouseWheelUp {
-			v.move(-3)
-		} else {
-			v.move(3)
-		}
 	case tea.KeyPressMsg:
 		return v.key(msg)
 	}
@@ -176,18 +164,8 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 
 func (v *View) key(k tea.KeyPressMsg) tea.Cmd {
 	switch {
-	case ui.Is(k, "up", "k"):
-		v.move(-1)
-	case ui.Is(k, "down", "j"):
-		v.move(1)
-	case ui.Is(k, "pgup"):
-		v.move(-v.height)
-	case ui.Is(k, "pgdown", "space"):
+	case ui.Is(k, "space"):
 		v.move(v.height)
-	case ui.Is(k, "home"):
-		v.move(-v.count())
-	case ui.Is(k, "end"):
-		v.move(v.count())
 	case ui.Is(k, "tab"):
 		v.mode = (v.mode + 1) % modes
 	case ui.Is(k, "/"):

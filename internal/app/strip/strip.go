@@ -47,41 +47,21 @@ func (v *View) Keys() []ui.Key {
 // Update implements ui.View.
 func (v *View) Update(msg tea.Msg) tea.Cmd {
 	if v.in.Active {
-		if k, ok := msg.(tea.KeyPressMsg); ok {
-			switch {
-			case ui.Is(k, "enter"):
-				v.in.Stop()
-				v.find, v.hit = []byte(v.in.Value()), -1
-				v.next()
-				return nil
-			case ui.Is(k, "esc"):
-				v.in.Stop()
-				return nil
-			}
+		end, cmd := v.in.Type(msg)
+		if end == ui.Kept {
+			v.find, v.hit = []byte(v.in.Value()), -1
+			v.next()
 		}
-		return v.in.Update(msg)
+		return cmd
 	}
-	switch msg := msg.(type) {
-	case tea.MouseWheelMsg:
-		if msg.Button == tea.MouseWheelUp {
-			v.scroll(-3)
-		} else {
-			v.scroll(3)
-		}
-	case tea.KeyPressMsg:
+	if d := ui.Rows(msg, v.height, len(v.ix.lines)); d != 0 {
+		v.scroll(d)
+	}
+	if msg, ok := msg.(tea.KeyPressMsg); ok {
 		switch {
-		case ui.Is(msg, "up", "k"):
-			v.scroll(-1)
-		case ui.Is(msg, "down", "j"):
-			v.scroll(1)
-		case ui.Is(msg, "pgup"):
-			v.scroll(-v.height)
-		case ui.Is(msg, "pgdown", "space"):
+		case ui.Is(msg, "space"):
 			v.scroll(v.height)
-		case ui.Is(msg, "home"):
-			v.scroll(-len(v.ix.lines))
 		case ui.Is(msg, "end"):
-			v.scroll(len(v.ix.lines))
 			v.tail = true
 		case ui.Is(msg, "left"):
 			v.side = max(v.side-20, 0)

@@ -66,34 +66,19 @@ func text(x *exchange.Exchange) string {
 // Update implements ui.View.
 func (v *View) Update(msg tea.Msg) tea.Cmd {
 	if v.in.Active {
-		if k, ok := msg.(tea.KeyPressMsg); ok && ui.Is(k, "enter", "esc") {
-			v.in.Stop()
+		end, cmd := v.in.Type(msg)
+		switch end {
+		case ui.Kept:
 			v.filter, v.cursor = v.in.Value(), 0
-			if ui.Is(k, "esc") {
-				v.filter = ""
-			}
-			return nil
+		case ui.Dropped:
+			v.filter, v.cursor = "", 0
 		}
-		return v.in.Update(msg)
+		return cmd
 	}
 	list := v.list()
-	d := 0
-	switch msg := msg.(type) {
-	case tea.MouseWheelMsg:
-		d = 3
-		if msg.Button == tea.MouseWheelUp {
-			d = -3
-		}
-	case tea.KeyPressMsg:
+	v.cursor = min(max(v.cursor+ui.Rows(msg, v.height, len(list)), 0), max(len(list)-1, 0))
+	if msg, ok := msg.(tea.KeyPressMsg); ok {
 		switch {
-		case ui.Is(msg, "up", "k"):
-			d = -1
-		case ui.Is(msg, "down", "j"):
-			d = 1
-		case ui.Is(msg, "pgup"):
-			d = -v.height
-		case ui.Is(msg, "pgdown"):
-			d = v.height
 		case ui.Is(msg, "/"):
 			v.in.Start(v.filter)
 		case ui.Is(msg, "esc"):
@@ -105,7 +90,6 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 			}
 		}
 	}
-	v.cursor = min(max(v.cursor+d, 0), max(len(list)-1, 0))
 	return nil
 }
 

@@ -41,6 +41,29 @@ func (i *Input) Update(msg tea.Msg) tea.Cmd {
 	return cmd
 }
 
+// Type takes a key or a paste and tells how typing ended: enter keeps what was
+// typed, esc does not.
+func (i *Input) Type(msg tea.Msg) (end End, cmd tea.Cmd) {
+	if k, ok := msg.(tea.KeyPressMsg); ok && Is(k, "enter", "esc") {
+		i.Stop()
+		if Is(k, "enter") {
+			return Kept, nil
+		}
+		return Dropped, nil
+	}
+	return Typing, i.Update(msg)
+}
+
+// End is how the typing of a line stands.
+type End int
+
+// The ends of typing.
+const (
+	Typing End = iota
+	Kept
+	Dropped
+)
+
 // View shows the line in w cells.
 func (i *Input) View(w int) string {
 	i.model.SetWidth(max(w-1, 1))

@@ -59,9 +59,11 @@ func Fit(s string, w int) string { return Pad(Cut(s, w), w) }
 
 // Pad fills a styled text up to w cells, or cuts it there.
 func Pad(s string, w int) string {
+	w = max(w, 0)
 	n := ansi.StringWidth(s)
 	if n > w {
-		return ansi.Truncate(s, max(w, 0), "…")
+		s = ansi.Truncate(s, w, "…")
+		n = ansi.StringWidth(s) // a wide rune at the edge leaves a cell free
 	}
 	return s + strings.Repeat(" ", w-n)
 }
@@ -161,6 +163,41 @@ func Is(msg tea.KeyPressMsg, presses ...string) bool {
 		}
 	}
 	return false
+}
+
+// Rows tells how many rows down (below zero: up) a key or the wheel asks to go,
+// among count rows of which page are in sight: 0 if it asks for something else.
+// Who calls it keeps the cursor within the rows.
+func Rows(msg tea.Msg, page, count int) int {
+	switch msg := msg.(type) {
+	case tea.MouseWheelMsg:
+		notch := 1
+		if count > page {
+			notch = 3
+		}
+		switch msg.Button {
+		case tea.MouseWheelUp:
+			return -notch
+		case tea.MouseWheelDown:
+			return notch
+		}
+	case tea.KeyPressMsg:
+		switch {
+		case Is(msg, "up", "k"):
+			return -1
+		case Is(msg, "down", "j"):
+			return 1
+		case Is(msg, "pgup"):
+			return -page
+		case Is(msg, "pgdown"):
+			return page
+		case Is(msg, "home"):
+			return -count
+		case Is(msg, "end"):
+			return count
+		}
+	}
+	return 0
 }
 
 // Help is the bottom line made of a key map, as much as fits.
