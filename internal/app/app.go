@@ -4,6 +4,7 @@ package app
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -37,16 +38,18 @@ type Options struct {
 	Version   string
 }
 
-// Run runs the application until the person leaves it.
-func Run(ctx context.Context, o Options) error {
+// Run runs the application until the person leaves it, or ctx ends. What they
+// made in a workspace that was never saved is kept: kept is its folder then.
+func Run(ctx context.Context, o Options) (kept string, err error) {
 	m := newModel(o)
 	p := tea.NewProgram(m, tea.WithContext(ctx), tea.WithFPS(120))
-	_, err := p.Run()
-	m.s.HaltAll()
+	_, err = p.Run()
 	if ctx.Err() != nil {
-		return nil
+		err = nil
 	}
-	return err
+	m.s.HaltAll()
+	kept, lost := o.Workspace.Rescue(time.Now())
+	return kept, errors.Join(err, lost)
 }
 
 // place is a view with its key.
@@ -164,7 +167,7 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 
 func (m *model) key(k tea.KeyPressMsg) tea.Cmd {
 	if ui.Is(k, "ctrl+c") {
-		return m.leave()
+		return tea.Quit
 	}
 	if m.over != none {
 		return m.overKey(k)
@@ -184,9 +187,6 @@ func (m *model) key(k tea.KeyPressMsg) tea.Cmd {
 	}
 	return m.view().Update(k)
 }
-
-// leave ends the program; a workspace that was never saved is asked for first.
-func (m *model) leave() tea.Cmd { return tea.Quit }
 
 // command is one thing that can be done, from its key or from the list.
 type command struct {
@@ -208,7 +208,7 @@ func (m *model) commands() []command {
 		{"write a drawing of the path (SVG or PDF)", "w", "w", m.drawing},
 		{"list of commands", ":", ":", func() tea.Cmd { m.open(commandList); return nil }},
 		{"help", "?", "?", func() tea.Cmd { m.open(helpPage); return nil }},
-		{"leave", "q", "q", m.leave},
+		{"leave", "q", "q", func() tea.Cmd { return tea.Quit }},
 	}
 	if m.s.W.Dir == "" {
 		out = append(out, command{"save the workspace into a folder", "S", "S", m.save})
@@ -380,7 +380,7 @@ func (m *model) foot() string {
 	} else if m.over == helpPage {
 		keys = []ui.Key{{Show: "↑↓", Does: "scroll"}, {Show: "any other key", Does: "back"}}
 	}
-	said := ui.Cut(m.s.Message, m.w*2/5)
+	said := ui.Cut(m.s.Message, m.w/2)
 	help := ui.Help(keys, m.w-ui.Width(said)-5)
 	gap := m.w - ui.Width(help) - ui.Width(said) - 2
 	return " " + help + strings.Repeat(" ", max(gap, 1)) + said + " "

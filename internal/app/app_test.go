@@ -28,6 +28,8 @@ type person struct {
 	t *testing.T
 	m *model
 	h *standin.Harbour
+
+	late []chan tea.Msg // of commands that take their time
 }
 
 func sit(t *testing.T, w, h int) *person {
@@ -44,7 +46,7 @@ func sit(t *testing.T, w, h int) *person {
 		_, err = ws.AddContract(f.Contract, f.Served)
 		require.NoError(t, err)
 	}
-	p := &person{t, newModel(Options{Home: home, Workspace: ws, Journal: &journal.Memory{}, Version: "test"}), harbour}
+	p := &person{t: t, m: newModel(Options{Home: home, Workspace: ws, Journal: &journal.Memory{}, Version: "test"}), h: harbour}
 	p.size(w, h)
 	return p
 }
@@ -65,20 +67,26 @@ func (p *person) obey(cmd tea.Cmd) {
 	go func() { done <- cmd() }()
 	select {
 	case msg := <-done:
-		switch msg := msg.(type) {
-		case nil:
-		case tea.BatchMsg:
-			for _, c := range msg {
-				p.obey(c)
-			}
-		case state.Goto, state.Ask:
-			p.tell(msg)
-		default:
-			if strings.HasPrefix(fmt.Sprintf("%T", msg), "reply.") {
-				p.tell(msg)
-			}
+		p.take(msg)
+	case <-time.After(100 * time.Millisecond): // a listener, a tick, a blinking cursor; or a large reply
+		p.late = append(p.late, done)
+	}
+}
+
+// take passes on what a command came to.
+func (p *person) take(msg tea.Msg) {
+	switch msg := msg.(type) {
+	case nil:
+	case tea.BatchMsg:
+		for _, c := range msg {
+			p.obey(c)
 		}
-	case <-time.After(300 * time.Millisecond): // a listener, a tick, a blinking cursor
+	case state.Goto, state.Ask:
+		p.tell(msg)
+	default:
+		if strings.HasPrefix(fmt.Sprintf("%T", msg), "reply.") {
+			p.tell(msg)
+		}
 	}
 }
 

@@ -62,7 +62,8 @@ func (t *tool) demo(ctx context.Context, dir string, headless bool) error {
 	}
 	defer j.Close()
 	if !headless {
-		return app.Run(ctx, app.Options{Home: home, Workspace: w, Journal: j, Version: Version})
+		_, err := app.Run(ctx, app.Options{Home: home, Workspace: w, Journal: j, Version: Version})
+		return err
 	}
 	t.home, t.kept = home, nil
 	return t.story(ctx, w, j, dir)

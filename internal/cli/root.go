@@ -194,7 +194,11 @@ func (t *tool) open(ctx context.Context, args []string) error {
 	if opts.Journal, err = t.journal(); err != nil {
 		return err
 	}
-	return app.Run(ctx, opts)
+	kept, err := app.Run(ctx, opts)
+	if kept != "" {
+		fmt.Fprintf(t.err, "the workspace was not saved; what you made in it is kept, and opens with -w:\n%s\n", safe.Line(kept))
+	}
+	return err
 }
 
 func isWord(s string) bool { return !strings.ContainsAny(s, "./:") }

@@ -230,3 +230,50 @@ func TestTypingAnAddressIntoAnEmptyFolder(t *testing.T) {
 	s.keys("Enter")
 	s.sees("YearTable", "DayTable", "TideTables")
 }
+
+// Leaving without saving loses nothing, nor does a terminal that goes away.
+func TestWhatWasNotSavedIsKept(t *testing.T) {
+	h := harbour(t)
+	for name, end := range map[string]func(s *screen){
+		"leaving":    func(s *screen) { s.keys("q") },
+		"hanging up": func(s *screen) { s.tmux("kill-session") },
+	} {
+		t.Run(name, func(t *testing.T) {
+			dir := t.TempDir()
+			s := open(t, 150, 36, []string{"ORENDA_HOME=" + dir}, "http://"+h.Plain+"/berths?wsdl")
+			s.sees("FindBerths", "in memory until saved")
+			s.keys("d", "Enter")
+			s.types("61.5")
+			s.keys("Enter")
+			s.sees("valid")
+			end(s)
+			var kept []string
+			require.Eventually(t, func() bool {
+				kept, _ = filepath.Glob(filepath.Join(dir, "state", "unsaved", "*", "drafts", "berth-desk", "BerthDesk", "FindBerths", "first.xml"))
+				return len(kept) == 1
+			}, 10*time.Second, 50*time.Millisecond)
+			b, err := os.ReadFile(kept[0])
+			require.NoError(t, err)
+			assert.Contains(t, string(b), "61.5")
+			if name == "leaving" {
+				s.sees(filepath.Join(dir, "state", "unsaved"))
+			}
+		})
+	}
+}
+
+// The person's own editor is handed the draft, and what it saves is the draft.
+func TestADraftInTheEditor(t *testing.T) {
+	h := harbour(t)
+	s := open(t, 120, 36, append([]string{"VISUAL=sed -i s/20.5/77/"}, home(t)...), "http://"+h.Plain+"/berths?wsdl")
+	s.sees("FindBerths")
+	s.keys("d", "Enter")
+	s.types("20.5")
+	s.keys("Enter")
+	s.sees("20.5", "valid")
+	s.keys("E")
+	s.sees("77")
+	assert.NotContains(t, s.text(), "20.5")
+	s.keys("u")
+	s.sees("20.5")
+}

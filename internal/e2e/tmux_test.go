@@ -3,6 +3,8 @@
 package e2e
 
 import (
+	"strconv"
+
 	"bytes"
 	"encoding/json"
 	"fmt"
@@ -51,7 +53,18 @@ func open(t *testing.T, w, h int, env []string, args ...string) *screen {
 	}
 	s.tmux("-f", "/dev/null", "new-session", "-d", "-x", fmt.Sprint(w), "-y", fmt.Sprint(h), quoted+"; sleep 1")
 	s.tmux("set", "-g", "escape-time", "0", ";", "set", "-g", "status", "off", ";", "set", "-g", "remain-on-exit", "on")
-	t.Cleanup(func() { _ = exec.Command("tmux", "-L", s.socket, "kill-server").Run() })
+	pid, err := strconv.Atoi(strings.TrimSpace(s.tmux("list-panes", "-F", "#{pane_pid}")))
+	require.NoError(t, err)
+	t.Cleanup(func() {
+		_ = exec.Command("tmux", "-L", s.socket, "kill-server").Run()
+		for range 200 { // it may have something to keep before it ends
+			if _, err := os.Readlink(fmt.Sprintf("/proc/%d/exe", pid)); err != nil {
+				return
+			}
+			time.Sleep(20 * time.Millisecond)
+		}
+		t.Errorf("the program goes on after its terminal is gone: process %d", pid)
+	})
 	return s
 }
 

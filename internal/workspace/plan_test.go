@@ -5,6 +5,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -113,6 +114,43 @@ func TestAnIdentityGoesOnlyWhereItWasAllowed(t *testing.T) {
 	assert.True(t, p.Allowed("desk", "https", "h", "443"), "it is kept on the person's side")
 	b, _ := os.ReadFile(filepath.Join(w.Dir, File))
 	assert.NotContains(t, string(b), "allow", "and never in the workspace")
+}
+
+func TestWhatWasMadeAndNotSavedIsKept(t *testing.T) {
+	home := &user.Home{Config: t.TempDir(), State: t.TempDir()}
+	now := time.Date(2026, 11, 25, 9, 30, 0, 0, time.UTC)
+	w := New("new workspace", home)
+	dir, err := w.Rescue(now)
+	require.NoError(t, err)
+	assert.Empty(t, dir, "nothing is in it")
+	_, err = w.AddContract(load(t, "pilots.wsdl"), "h:80")
+	require.NoError(t, err)
+	dir, err = w.Rescue(now)
+	require.NoError(t, err)
+	assert.Empty(t, dir, "a description can be loaded again")
+	assert.NoDirExists(t, home.State+"/unsaved")
+
+	ref := w.Drafts()[0]
+	require.NoError(t, w.WriteDraft(ref, []byte("<mine/>")))
+	dir, err = w.Rescue(now)
+	require.NoError(t, err)
+	assert.Equal(t, home.State+"/unsaved/2026-11-25-093000-new-workspace", dir)
+	again, err := Open(dir, home)
+	require.NoError(t, err)
+	b, err := again.ReadDraft(ref)
+	require.NoError(t, err)
+	assert.Equal(t, "<mine/>", string(b))
+	dir, err = w.Rescue(now)
+	require.NoError(t, err)
+	assert.Empty(t, dir, "it is on disk by now")
+
+	second := New("new workspace", home)
+	_, err = second.AddContract(load(t, "pilots.wsdl"), "h:80")
+	require.NoError(t, err)
+	require.NoError(t, second.Apply(change("endpoint.PilotOrders.answer-time", "3s")))
+	dir, err = second.Rescue(now)
+	require.NoError(t, err)
+	assert.Equal(t, home.State+"/unsaved/2026-11-25-093000-new-workspace-2", dir, "another of the same moment stands beside it")
 }
 
 func TestAWorkspaceInMemoryIsSavedOnRequest(t *testing.T) {

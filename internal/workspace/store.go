@@ -23,8 +23,9 @@ type store interface {
 
 // memory is a workspace that was not saved yet.
 type memory struct {
-	mu    sync.Mutex
-	files map[string][]byte
+	mu      sync.Mutex
+	files   map[string][]byte
+	touched bool // written to since what it holds was loaded
 }
 
 func (m *memory) read(name string) ([]byte, error) {
@@ -41,6 +42,7 @@ func (m *memory) write(name string, b []byte) error {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	m.files[name] = slices.Clone(b)
+	m.touched = true
 	return nil
 }
 
@@ -48,7 +50,20 @@ func (m *memory) remove(name string) error {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	delete(m.files, name)
+	m.touched = true
 	return nil
+}
+
+// loading keeps what is written until done is called from counting as touched.
+func (m *memory) loading() (done func()) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	was := m.touched
+	return func() {
+		m.mu.Lock()
+		defer m.mu.Unlock()
+		m.touched = was
+	}
 }
 
 func (m *memory) list(dir string) (out []string, _ error) {

@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"os"
 	"path"
 	"path/filepath"
 	"slices"
@@ -98,7 +99,9 @@ func Open(dir string, home *user.Home) (*Workspace, error) {
 
 // New makes a workspace in memory.
 func New(name string, home *user.Home) *Workspace {
-	w := &Workspace{Home: home, store: &memory{files: map[string][]byte{}}, loaded: map[string]*contract.Contract{}}
+	m := &memory{files: map[string][]byte{}}
+	w := &Workspace{Home: home, store: m, loaded: map[string]*contract.Contract{}}
+	defer m.loading()()
 	_ = w.store.write(File, []byte("name = "+tomlValue(name)+"\n"))
 	_ = w.Reload()
 	return w
@@ -126,6 +129,19 @@ func (w *Workspace) SaveTo(dir string) error {
 	}
 	w.Dir, w.store = abs, f
 	return nil
+}
+
+// Rescue writes a workspace that the person worked in, and did not save, into a
+// folder of their state: Home.State/unsaved. It gives "" where there is nothing
+// to lose: a workspace on disk, or one with nothing but loaded descriptions.
+func (w *Workspace) Rescue(now time.Time) (dir string, err error) {
+	m, ok := w.store.(*memory)
+	if !ok || !m.touched {
+		return "", nil
+	}
+	base := filepath.Join(w.Home.State, "unsaved", now.Format("2006-01-02-150405-")+strings.ReplaceAll(FileName(w.Name), " ", "-"))
+	dir = w.freeName(base, func(n string) bool { _, err := os.Stat(n); return err == nil })
+	return dir, w.SaveTo(dir)
 }
 
 // Where names the settings file for messages.
@@ -415,6 +431,9 @@ type snapshot struct {
 // AddContract keeps a description with every file it needs, makes an endpoint
 // for each of its ports and a draft for each operation.
 func (w *Workspace) AddContract(c *contract.Contract, served string) (name string, err error) {
+	if m, ok := w.store.(*memory); ok { // it can be loaded again
+		defer m.loading()()
+	}
 	name = w.freeName(FileName(c.ShortName()), func(n string) bool { return w.ContractNamed(n) != nil })
 	dir := "contracts/" + FileName(name)
 	s := snapshot{Fetched: time.Now().UTC().Truncate(time.Second)}
