@@ -48,8 +48,18 @@ func Run(ctx context.Context, o Options) (kept string, err error) {
 		err = nil
 	}
 	m.s.HaltAll()
+	m.keep()
 	kept, lost := o.Workspace.Rescue(time.Now())
 	return kept, errors.Join(err, lost)
+}
+
+// keep keeps what is being typed.
+func (m *model) keep() {
+	for _, p := range m.places {
+		if k, ok := p.view.(keeper); ok {
+			k.Keep()
+		}
+	}
 }
 
 // place is a view with its key.
@@ -60,6 +70,9 @@ type place struct {
 
 // opener is a view that wants to know when it is shown.
 type opener interface{ Open() tea.Cmd }
+
+// keeper is a view with something that is being typed and must not be lost.
+type keeper interface{ Keep() }
 
 type overlay uint8
 

@@ -235,8 +235,19 @@ func TestTypingAnAddressIntoAnEmptyFolder(t *testing.T) {
 func TestWhatWasNotSavedIsKept(t *testing.T) {
 	h := harbour(t)
 	for name, end := range map[string]func(s *screen){
-		"leaving":    func(s *screen) { s.keys("q") },
-		"hanging up": func(s *screen) { s.tmux("kill-session") },
+		"leaving": func(s *screen) { s.keys("q") },
+		"hanging up": func(s *screen) { // in the middle of typing
+			s.keys("Home", "Enter", "C-u")
+			s.types("74.25")
+			s.sees("74.25")
+			s.tmux("kill-session")
+		},
+		"hanging up in the raw message": func(s *screen) {
+			s.keys("x", "C-Home")
+			s.types("<!-- 74.25 -->")
+			s.sees("<!-- 74.25 -->")
+			s.tmux("kill-session")
+		},
 	} {
 		t.Run(name, func(t *testing.T) {
 			dir := t.TempDir()
@@ -254,7 +265,11 @@ func TestWhatWasNotSavedIsKept(t *testing.T) {
 			}, 10*time.Second, 50*time.Millisecond)
 			b, err := os.ReadFile(kept[0])
 			require.NoError(t, err)
-			assert.Contains(t, string(b), "61.5")
+			want := "74.25"
+			if name == "leaving" {
+				want = "61.5"
+			}
+			assert.Contains(t, string(b), want)
 			if name == "leaving" {
 				s.sees(filepath.Join(dir, "state", "unsaved"))
 			}

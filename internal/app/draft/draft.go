@@ -279,6 +279,27 @@ func (v *View) updateInput(d *message.Draft, msg tea.Msg) tea.Cmd {
 	return cmd
 }
 
+// Keep takes what is being typed into the draft: the program ends.
+func (v *View) Keep() {
+	d := v.s.Draft()
+	switch {
+	case d == nil:
+	case v.raw:
+		v.keepRaw(d)
+	case v.in.Active:
+		if it, ok := v.item(d); ok && v.in.Value() != it.Value {
+			v.try(d.SetValue(it, v.in.Value()))
+		}
+	}
+}
+
+func (v *View) keepRaw(d *message.Draft) {
+	if v.area.Value() != strings.ReplaceAll(string(d.Bytes()), "\r\n", "\n") {
+		d.Replace([]byte(v.area.Value()))
+		v.s.SaveDraft()
+	}
+}
+
 func (v *View) startRaw(d *message.Draft) {
 	v.raw = true
 	v.area = textarea.New()
@@ -294,10 +315,7 @@ func (v *View) updateRaw(d *message.Draft, msg tea.Msg) tea.Cmd {
 	if k, ok := msg.(tea.KeyPressMsg); ok {
 		switch {
 		case ui.Is(k, "esc", "ctrl+s"):
-			if v.area.Value() != strings.ReplaceAll(string(d.Bytes()), "\r\n", "\n") {
-				d.Replace([]byte(v.area.Value()))
-				v.s.SaveDraft()
-			}
+			v.keepRaw(d)
 			if ui.Is(k, "esc") {
 				v.raw = false
 			}
