@@ -284,6 +284,59 @@ func TestWarningsGoOnAndExplainWhatFollows(t *testing.T) {
 	assert.Equal(t, []string{"binding.action-differs", "read.fault-action"}, ids(x))
 }
 
+func TestWhatTheDraftItselfHolds(t *testing.T) {
+	h := harbour(t)
+	p := berths(t, h, "/berths")
+	const security = `<w:Security xmlns:w="http://docs.oasis-open.org/wss/2004/01/oasis-200401-wss-wssecurity-secext-1.0.xsd"><w:UsernameToken><w:Username>desk</w:Username><w:Password>low tide</w:Password></w:UsernameToken></w:Security>`
+	envelope := func(header, body string) []byte {
+		return []byte(`<s:Envelope xmlns:s="http://schemas.xmlsoap.org/soap/envelope/"><s:Header>` + header + `</s:Header><s:Body>` + body + `</s:Body></s:Envelope>`)
+	}
+
+	// A password in the draft is told of, and is in no finding.
+	p.Draft = envelope(security, find)
+	x := run(t, p)
+	require.NotEmpty(t, x.Findings)
+	assert.Contains(t, ids(x), "message.security-in-draft")
+	assert.NotContains(t, fmt.Sprintf("%+v", x.Findings), "low tide")
+	assert.Contains(t, string(x.Leg().Out), security, "what was pasted is sent as it is")
+
+	// Two security headers: the remedy is to set no token.
+	secret := t.TempDir() + "/secret"
+	require.NoError(t, os.WriteFile(secret, []byte(standin.Password), 0o600))
+	p.Settings.Set("token", "text")
+	p.Settings.Set("identity", "desk")
+	p.Settings.Set("plain-password", "true")
+	p.Identity = func(name string) (*identity.Identity, error) {
+		return &identity.Identity{Name: name, User: standin.User, Secret: "file:" + secret}, nil
+	}
+	x = run(t, p)
+	require.NotEmpty(t, x.Findings)
+	f := x.Findings[0]
+	assert.Equal(t, "message.security-in-draft", f.ID)
+	assert.Contains(t, f.Title, "a token is set as well")
+	require.NotEmpty(t, f.Remedies)
+	assert.Equal(t, "none", f.Remedies[0].Change.To)
+
+	// The body of another operation: calling that one is the remedy.
+	p = berths(t, h, "/berths")
+	p.Draft = envelope("", `<ReserveBerth xmlns="urn:skerry:berths"/>`)
+	x = run(t, p)
+	require.NotEmpty(t, x.Findings)
+	f = x.Findings[0]
+	assert.Equal(t, "message.body-differs", f.ID)
+	require.Len(t, f.Remedies, 1)
+	assert.Equal(t, "ReserveBerth", f.Remedies[0].Change.To)
+
+	// Another namespace: one finding, and not one for each element below.
+	p.Draft = []byte(`<FindBerths xmlns="urn:skerry:berth"><length>20</length></FindBerths>`)
+	x = run(t, p)
+	require.NotEmpty(t, x.Findings)
+	f = x.Findings[0]
+	assert.Equal(t, "message.namespace-differs", f.ID)
+	assert.NotContains(t, ids(x), "message.invalid")
+	assert.Equal(t, "urn:skerry:berths", f.Remedies[0].Change.To)
+}
+
 func TestBufferLimitAlone(t *testing.T) {
 	h := harbour(t)
 	p := berths(t, h, "/berths")

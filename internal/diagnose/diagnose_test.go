@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"orenda/internal/contract"
 	"orenda/internal/endpoint"
 	"orenda/internal/exchange"
 	"orenda/internal/identity"
@@ -280,5 +281,44 @@ func TestOrder(t *testing.T) {
 func TestNumbersAreWrittenForPeople(t *testing.T) {
 	for n, want := range map[int64]string{0: "0", 999: "999", 1000: "1 000", 65536: "65 536", 1482113: "1 482 113"} {
 		assert.Equal(t, want, Bytes(n))
+	}
+}
+
+// The address that a description gives is doubted for reasons that are told,
+// and taken where the description itself came from there.
+func TestTheAddressOfTheDescriptionIsDoubted(t *testing.T) {
+	for _, k := range []struct{ address, served, why, instead string }{
+		{"http://localhost:8080/berths", "quay.skerry.test:80", "it names the machine itself", "http://quay.skerry.test:80/berths"},
+		{"http://127.0.0.1/berths", "", "it names the machine itself", ""},
+		{"http://[::1]:81/berths", "", "it names the machine itself", ""},
+		{"https://berths.skerry.example/berths", "", "its host is of a kind that is never reachable", ""},
+		{"http://berthhost/berths", "", "its host is a single label, known only where the service runs", ""},
+		{"https://old.skerry.org/berths", "quay.skerry.org:443", "another host, quay.skerry.org:443, served the description", "https://quay.skerry.org:443/berths"},
+		{"https://localhost/berths", "tides.skerry.org:80", "it names the machine itself", "http://tides.skerry.org:80/berths"}, // it was served over http
+		{"http://quay.skerry.org/berths", "", "", ""},
+		{"http://quay.skerry.org/berths", "quay.skerry.org:80", "", ""},
+		{"http://quay.skerry.org/berths", "quay.skerry.org:8080", "", ""},
+		{"http://127.0.0.1:8080/berths", "127.0.0.1:8080", "", ""},
+	} {
+		c := stopped(nil)
+		c.Contract, c.Served = &contract.Contract{Source: "http://tides.skerry.org/berths?wsdl"}, k.served
+		c.Port = &contract.Port{Name: "BerthDesk11", Address: k.address}
+		c.Settings.Layers = append(c.Settings.Layers[:0], endpoint.Layer{Source: "contract", Values: map[string][]string{"address": {k.address}, "soap": {"1.1"}}})
+		fs := fromContract(c)
+		if k.why == "" {
+			assert.Empty(t, fs, k.address)
+			continue
+		}
+		require.Len(t, fs, 1, k.address)
+		assert.Contains(t, fs[0].Why, k.why)
+		assert.Contains(t, fs[0].Evidence[0].Excerpt, k.address)
+		if k.instead == "" {
+			assert.Empty(t, fs[0].Remedies)
+			continue
+		}
+		require.Len(t, fs[0].Remedies, 1)
+		assert.Equal(t, k.instead, fs[0].Remedies[0].Change.To)
+		c.Settings.Layers[0].Source = "endpoint"
+		assert.Empty(t, fromContract(c), "what the person set is not doubted")
 	}
 }

@@ -150,7 +150,7 @@ func (c *Case) suspectHost(u *url.URL) string {
 }
 
 func fromContract(c *Case) []exchange.Finding {
-	if c.Fetch || c.Settings == nil || c.Port == nil || c.Settings.Get("address").Source != "contract" {
+	if c.Fetch || c.Settings == nil || c.Contract == nil || c.Port == nil || c.Settings.Get("address").Source != "contract" {
 		return nil
 	}
 	u, err := url.Parse(c.Port.Address)
@@ -170,8 +170,10 @@ func fromContract(c *Case) []exchange.Finding {
 	if c.Served != "" {
 		v := *u
 		v.Host = c.Served
-		if u.Scheme == "https" && c.X != nil {
-			v.Scheme = "https"
+		if s, err := url.Parse(c.Contract.Source); err == nil {
+			if h, p := endpoint.HostPort(s); h+":"+p == c.Served {
+				v.Scheme = s.Scheme
+			}
 		}
 		f.Remedies = append(f.Remedies, exchange.NewRemedy("call the host that served the description", c.changeHere("address", v.String())))
 	}
@@ -494,11 +496,8 @@ func securityInDraft(c *Case) []exchange.Finding {
 			continue
 		}
 		set := c.Settings.Text("token") != "none"
-		password := false
-		for _, u := range []string{"Password"} {
-			p := h.Find(h.Name().Space, u)
-			password = password || !p.IsZero() && strings.TrimSpace(p.Text()) != ""
-		}
+		p := h.Find(h.Name().Space, "Password")
+		password := !p.IsZero() && strings.TrimSpace(p.Text()) != ""
 		switch {
 		case set:
 			return one(exchange.Finding{Title: "the draft carries its own security header, and a token is set as well",
