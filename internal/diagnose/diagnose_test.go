@@ -3,6 +3,7 @@ package diagnose
 import (
 	"errors"
 	"fmt"
+	"math"
 	"strings"
 	"testing"
 	"time"
@@ -129,6 +130,23 @@ func TestWhatTheWireSaw(t *testing.T) {
 			assert.NotEmpty(t, s, kind)
 			assert.NotContains(t, s, "%!", kind)
 		}
+	}
+}
+
+// A length that cannot be is answered by no limit, and takes no time.
+func TestNoLimitIsOfferedForALengthThatCannotBe(t *testing.T) {
+	for _, length := range []int64{1<<40 + 1, 8e18, math.MaxInt64} {
+		c := answered(200, "text/xml", "<a/>", "receive-limit", "65536")
+		c.ReplyDoc, c.Reply = nil, nil
+		c.X.Legs[0].Response.BodyWhole = false
+		c.Err = &wire.Error{Kind: "receive.over-limit", Err: errors.New("as it was"), Announced: length, Limit: 65536}
+		fs := Run(c)
+		require.Len(t, fs, 1, ids(fs))
+		assert.Equal(t, "receive.over-limit", fs[0].ID)
+		assert.Equal(t, exchange.Theirs, fs[0].Side)
+		assert.Contains(t, fs[0].Why, Bytes(length)+" bytes")
+		assert.Empty(t, fs[0].Remedies)
+		assert.NotEmpty(t, fs[0].Evidence)
 	}
 }
 

@@ -99,9 +99,19 @@ func overLimit(c *Case) []exchange.Finding {
 	return one(c.tooLarge(e.Announced, e.Got, e.Limit, "receive limit"))
 }
 
+// mostAnnounced is the size of a reply, in bytes, beyond which no limit is
+// offered for it.
+const mostAnnounced = 1 << 40
+
 func (c *Case) tooLarge(announced, got, limit int64, what string) exchange.Finding {
 	f := exchange.Finding{Title: "the reply is larger than the " + what, Evidence: c.limitEvidence(announced, got)}
 	size := announced
+	if announced > mostAnnounced {
+		f.Why = fmt.Sprintf("It announces %s bytes; the %s is %s. No program takes that in: the announcement is damaged, or meant to do harm.", Bytes(announced), what, Bytes(limit))
+		f.Program = "nothing: no limit of it would do; tell the service's people what their Content-Length says"
+		f.Side = exchange.Theirs
+		return f
+	}
 	if announced >= 0 {
 		_, reason := c.proposal(size)
 		f.Why = fmt.Sprintf("The reply is %s bytes; the %s is %s; %s.", Bytes(announced), what, Bytes(limit), reason)

@@ -212,10 +212,10 @@ func FormatSize(n int64) string {
 }
 
 // RoundLimit is a limit that holds n bytes with room to spare: the next power
-// of two above n, and the one after where n fills nearly all of it.
+// of two above n, and the one after where n fills nearly all of it; 4 EiB at most.
 func RoundLimit(n int64) int64 {
 	limit := int64(64 << 10)
-	for limit < n+n/8 {
+	for limit < 1<<62 && limit-limit/9 < n {
 		limit *= 2
 	}
 	return limit
