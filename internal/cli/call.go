@@ -441,7 +441,13 @@ func printRows(w io.Writer, n xmltree.Node) error {
 	var columns []string
 	for pass := range 2 {
 		if pass == 1 {
-			fmt.Fprintln(w, strings.Join(columns, "\t"))
+			for i, col := range columns {
+				if i > 0 {
+					fmt.Fprint(w, "\t")
+				}
+				fmt.Fprint(w, safe.Line(col))
+			}
+			fmt.Fprintln(w)
 		}
 		for c := range n.Children() {
 			if c.Name().Local != most {

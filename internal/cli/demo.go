@@ -200,13 +200,13 @@ func (t *tool) story(ctx context.Context, w *workspace.Workspace, j *disk.Journa
 		if err := j.Add(x); err != nil {
 			return unread{err}
 		}
-		fmt.Fprintf(t.out, "attempt %d  %s  %s  %s\n", attempt, ticks(x), ending(x), safe.Line(x.Result))
+		fmt.Fprintf(t.out, "attempt %d  %s  %s  %s\n", attempt, ticks(x), x.Ending(), safe.Line(x.Result))
 		for _, s := range exchange.Stages {
 			st := x.Stage(s)
 			if st.State == exchange.Waiting {
 				break
 			}
-			fmt.Fprintf(t.out, "    %2d %-9s %-9s %-9s %s\n", s, s, st.State, took(st.DurationNs), safe.Line(st.Note))
+			fmt.Fprintf(t.out, "    %2d %-9s %-9s %-9s %s\n", s, s, st.State, exchange.Took(st.DurationNs), safe.Line(st.Note))
 		}
 		name := filepath.Join(dir, fmt.Sprintf("attempt-%d", attempt))
 		for _, ending := range []string{".svg", ".pdf"} {

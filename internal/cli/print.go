@@ -3,7 +3,6 @@ package cli
 import (
 	"fmt"
 	"strings"
-	"time"
 
 	"orenda/internal/exchange"
 	"orenda/internal/safe"
@@ -26,19 +25,6 @@ func ticks(x *exchange.Exchange) string {
 	return b.String()
 }
 
-func took(ns int64) string {
-	d := time.Duration(ns)
-	switch {
-	case d == 0:
-		return ""
-	case d < time.Millisecond:
-		return fmt.Sprintf("%.1f ms", float64(d)/1e6)
-	case d < 10*time.Second:
-		return fmt.Sprintf("%d ms", d.Milliseconds())
-	}
-	return d.Round(100 * time.Millisecond).String()
-}
-
 // heading is a call in one line.
 func heading(x *exchange.Exchange) string {
 	s := x.Operation
@@ -54,24 +40,12 @@ func heading(x *exchange.Exchange) string {
 	return s
 }
 
-func ending(x *exchange.Exchange) string {
-	switch x.Outcome {
-	case exchange.OutcomePassed:
-		return "passed after " + took(x.TotalNs)
-	case exchange.OutcomeCancelled:
-		return "cancelled after " + took(x.TotalNs)
-	case exchange.OutcomeStopped:
-		return fmt.Sprintf("stopped at %s after %s", x.StoppedAt, took(x.TotalNs))
-	}
-	return "under way"
-}
-
 var marks = map[exchange.State]string{exchange.Waiting: "▯", exchange.Open: "▸", exchange.Passed: "▮", exchange.Warned: "▮", exchange.Stopped: "▯", exchange.Skipped: "╌", exchange.Cancelled: "▯"}
 
 // printPath prints the path on standard error.
 func (t *tool) printPath(x *exchange.Exchange) {
 	w := t.err
-	fmt.Fprintf(w, "%s   %s   %s\n\n", safe.Line(heading(x)), ending(x), x.ID)
+	fmt.Fprintf(w, "%s   %s   %s\n\n", safe.Line(heading(x)), x.Ending(), x.ID)
 	for _, s := range exchange.Stages {
 		st := x.Stage(s)
 		mark := marks[st.State]
@@ -84,7 +58,7 @@ func (t *tool) printPath(x *exchange.Exchange) {
 		case exchange.Cancelled:
 			tail = "  ← cancelled here"
 		}
-		fmt.Fprintf(w, "  %s %2d  %-9s  %-9s %s%s\n", mark, s, s, took(st.DurationNs), safe.Line(st.Note), tail)
+		fmt.Fprintf(w, "  %s %2d  %-9s  %-9s %s%s\n", mark, s, s, exchange.Took(st.DurationNs), safe.Line(st.Note), tail)
 	}
 	if x.Result != "" && x.Outcome == exchange.OutcomePassed {
 		fmt.Fprintf(w, "\n  %s\n", safe.Line(x.Result))

@@ -3,7 +3,6 @@ package draw
 import (
 	"fmt"
 	"strings"
-	"time"
 
 	"orenda/internal/exchange"
 	"orenda/internal/safe"
@@ -22,7 +21,7 @@ func Path(x *exchange.Exchange) *Drawing {
 	y := margin + 16
 	d.text(margin, y, 17, true, Ink, fit(safe.Line(title(x)), 17, true, page-2*margin))
 	y += 20
-	sub := fmt.Sprintf("%s   ·   %s   ·   %s", outcome(x), x.Started.UTC().Format("2006-01-02 15:04:05 UTC"), x.ID)
+	sub := fmt.Sprintf("%s   ·   %s   ·   %s", x.Ending(), x.Started.UTC().Format("2006-01-02 15:04:05 UTC"), x.ID)
 	d.text(margin, y, 10.5, false, Soft, sub)
 	y += 26
 
@@ -69,7 +68,7 @@ func Path(x *exchange.Exchange) *Drawing {
 			w := max(barW*float64(st.DurationNs)/total, 1.2)
 			d.rect(barX, y+row/2-0.4, barW, 0.8, Faint)
 			d.rect(from, y+row/2-3.5, min(w, barX+barW-from), 7, tick)
-			d.Shapes = append(d.Shapes, &Text{X: page - margin, Y: base, Size: 10, Fill: Soft, Right: true, S: took(st.DurationNs)})
+			d.Shapes = append(d.Shapes, &Text{X: page - margin, Y: base, Size: 10, Fill: Soft, Right: true, S: exchange.Took(st.DurationNs)})
 		}
 		y += row
 	}
@@ -137,25 +136,4 @@ func title(x *exchange.Exchange) string {
 		s += " in " + x.Environment
 	}
 	return s
-}
-
-func outcome(x *exchange.Exchange) string {
-	switch x.Outcome {
-	case exchange.OutcomePassed:
-		return "passed after " + took(x.TotalNs)
-	case exchange.OutcomeCancelled:
-		return "cancelled after " + took(x.TotalNs)
-	}
-	return fmt.Sprintf("stopped at %s after %s", x.StoppedAt, took(x.TotalNs))
-}
-
-func took(ns int64) string {
-	d := time.Duration(ns)
-	if d < 10*time.Millisecond {
-		return fmt.Sprintf("%.1f ms", float64(ns)/1e6)
-	}
-	if d < 10*time.Second {
-		return fmt.Sprintf("%d ms", d.Milliseconds())
-	}
-	return d.Round(100 * time.Millisecond).String()
 }

@@ -88,3 +88,14 @@ func TestIDsSortByTime(t *testing.T) {
 	a, b := NewID(time.Unix(1, 0), 5), NewID(time.Unix(2, 0), 1)
 	assert.Less(t, a, b)
 }
+
+func TestTimesAreShort(t *testing.T) {
+	for ns, want := range map[int64]string{0: "", -4: "", 1_240_000: "1.2 ms", 12_900_000: "12 ms", 9_999_000_000: "9999 ms", 12_340_000_000: "12.3s"} {
+		assert.Equal(t, want, Took(ns))
+	}
+	x := &Exchange{TotalNs: 12_900_000}
+	for outcome, want := range map[Outcome]string{OutcomeUnderWay: "under way", OutcomePassed: "passed after 12 ms", OutcomeCancelled: "halted after 12 ms", OutcomeStopped: "stopped at tls after 12 ms"} {
+		x.Outcome, x.StoppedAt = outcome, TLS
+		assert.Equal(t, want, x.Ending())
+	}
+}

@@ -124,6 +124,33 @@ const (
 	OutcomeCancelled Outcome = "cancelled"
 )
 
+// Took writes a duration for people: 0.4 ms, 12 ms, 12.3s; nothing for none.
+func Took(ns int64) string {
+	d := time.Duration(ns)
+	switch {
+	case ns <= 0:
+		return ""
+	case d < 10*time.Millisecond:
+		return fmt.Sprintf("%.1f ms", float64(ns)/1e6)
+	case d < 10*time.Second:
+		return fmt.Sprintf("%d ms", d.Milliseconds())
+	}
+	return d.Round(100 * time.Millisecond).String()
+}
+
+// Ending is how the call ended, in words.
+func (x *Exchange) Ending() string {
+	switch x.Outcome {
+	case OutcomePassed:
+		return "passed after " + Took(x.TotalNs)
+	case OutcomeCancelled:
+		return "halted after " + Took(x.TotalNs)
+	case OutcomeStopped:
+		return fmt.Sprintf("stopped at %s after %s", x.StoppedAt, Took(x.TotalNs))
+	}
+	return "under way"
+}
+
 // Age is how long ago something was, in a word: 40 s, 2 m, 3 h, 5 d.
 func Age(t, now time.Time) string {
 	d := now.Sub(t)

@@ -358,7 +358,7 @@ func (v *View) narrow(x *exchange.Exchange, head []string, w, h int) string {
 
 func (v *View) heading(x *exchange.Exchange, w int) string {
 	if x.Kind == "fetch" {
-		return "   " + ui.Strong(ui.Cut("fetching "+x.Stage(exchange.Address).Facts.Get("resolved"), w/2)) + ui.Soft("   "+ending(x))
+		return "   " + ui.Strong(ui.Cut("fetching "+x.Stage(exchange.Address).Facts.Get("resolved"), w/2)) + ui.Soft("   "+x.Ending())
 	}
 	c := v.s.Cell
 	name := fmt.Sprintf("%s · %s → %s", c.Draft.Operation, c.Draft.Name, c.Endpoint)
@@ -370,24 +370,12 @@ func (v *View) heading(x *exchange.Exchange, w int) string {
 	case v.s.Running() != nil:
 		tail = ui.Accent(fmt.Sprintf("attempt %d · under way", len(v.s.Attempts)+1))
 	case v.s.Shown < len(v.s.Attempts):
-		tail = fmt.Sprintf("attempt %d · %s", v.s.Shown+1, ending(x))
+		tail = fmt.Sprintf("attempt %d · %s", v.s.Shown+1, x.Ending())
 	case len(v.s.Attempts) > 0:
 		tail = ui.Soft(fmt.Sprintf("attempt %d is ready to go", len(v.s.Attempts)+1))
 	}
 	left := "   " + ui.Strong(ui.Cut(name, max(w-ui.Width(tail)-8, 10)))
 	return left + strings.Repeat(" ", max(w-ui.Width(left)-ui.Width(tail)-3, 1)) + tail
-}
-
-func ending(x *exchange.Exchange) string {
-	switch x.Outcome {
-	case exchange.OutcomePassed:
-		return "passed after " + ui.Took(x.TotalNs)
-	case exchange.OutcomeCancelled:
-		return "halted after " + ui.Took(x.TotalNs)
-	case exchange.OutcomeStopped:
-		return fmt.Sprintf("stopped at %s after %s", x.StoppedAt, ui.Took(x.TotalNs))
-	}
-	return "under way"
 }
 
 func mark(x *exchange.Exchange, s exchange.Stage) string {
@@ -431,7 +419,7 @@ func (v *View) spine(x *exchange.Exchange, w int) []string {
 		}
 		took := ""
 		if st.State == exchange.Passed || st.State == exchange.Warned || st.State == exchange.Stopped {
-			took = ui.Took(st.DurationNs)
+			took = exchange.Took(st.DurationNs)
 		}
 		room := w - 19 - ui.Width(took)
 		cursor := "  "

@@ -126,7 +126,7 @@ func (v *View) View(w, h int) string {
 		if n := journal.ReplySize(x); n > 0 {
 			size = diagnose.Bytes(n) + " B"
 		}
-		rows = append(rows, lead+ui.Soft(ui.Pad(exchange.Age(x.Started, time.Now()), 6))+label+"  "+ui.Reach(x)+"  "+ui.Fit(where, 10)+ui.Soft(fmt.Sprintf("%8s %12s  ", ui.Took(x.TotalNs), size))+ui.Cut(x.Result, max(w-name-67, 0)))
+		rows = append(rows, lead+ui.Soft(ui.Pad(exchange.Age(x.Started, time.Now()), 6))+label+"  "+ui.Reach(x)+"  "+ui.Fit(where, 10)+ui.Soft(fmt.Sprintf("%8s %12s  ", exchange.Took(x.TotalNs), size))+ui.Cut(x.Result, max(w-name-67, 0)))
 	}
 	if len(list) == 0 {
 		rows = append(rows, "   "+ui.Soft("nothing was sent yet"))

@@ -3,9 +3,7 @@
 package ui
 
 import (
-	"fmt"
 	"strings"
-	"time"
 
 	tea "charm.land/bubbletea/v2"
 	"charm.land/lipgloss/v2"
@@ -131,20 +129,6 @@ func Reach(x *exchange.Exchange) string {
 
 // ReachWidth is the number of cells of a reach.
 const ReachWidth = 14
-
-// Took writes a duration for a column.
-func Took(ns int64) string {
-	d := time.Duration(ns)
-	switch {
-	case ns <= 0:
-		return ""
-	case d < 10*time.Millisecond:
-		return fmt.Sprintf("%.1f ms", float64(ns)/1e6)
-	case d < 10*time.Second:
-		return fmt.Sprintf("%d ms", d.Milliseconds())
-	}
-	return d.Round(100 * time.Millisecond).String()
-}
 
 // Key is a key of a view, with what it does there in a word or two.
 type Key struct {

@@ -88,12 +88,6 @@ func TestReachIsCountedWithoutColour(t *testing.T) {
 	assert.Equal(t, "▮▹▯▯ ▯▯▯ ▯▯ ▯▯", ansi.Strip(Reach(x)))
 }
 
-func TestTimesAreShort(t *testing.T) {
-	for ns, want := range map[int64]string{0: "", -4: "", 1_240_000: "1.2 ms", 12_900_000: "12 ms", 9_999_000_000: "9999 ms", 12_340_000_000: "12.3s"} {
-		assert.Equal(t, want, Took(ns))
-	}
-}
-
 func TestTheBottomLineShowsWholeKeysOnly(t *testing.T) {
 	keys := []Key{{Show: "g", Does: "go: send it"}, {Show: "D", Does: "duplicate", Minor: true}, {Show: "?", Does: "help"}}
 	assert.Equal(t, "g go: send it   ? help", ansi.Strip(Help(keys, 80)))
