@@ -186,7 +186,7 @@ func (t *trip) reach() error {
 // fail makes an *Error, unless the whole call was cancelled or ran out of time.
 func (t *trip) fail(stage exchange.Stage, kind string, err error) *Error {
 	e := &Error{Stage: stage, Kind: kind, Err: err, Announced: -1}
-	if t.ctx.Err() != nil {
+	if settled(t.ctx) != nil {
 		if context.Cause(t.ctx) == ErrTotalTime {
 			e.Kind = timeOutOf[stage]
 			e.Err = ErrTotalTime
@@ -208,6 +208,15 @@ func isTimeout(err error) bool {
 	return errors.Is(err, os.ErrDeadlineExceeded) || errors.Is(err, context.DeadlineExceeded) || errors.As(err, &ne) && ne.Timeout()
 }
 
+// settled is ctx.Err, but for a deadline that has passed and whose timer has
+// not run yet: a socket with the same deadline may give up before it.
+func settled(ctx context.Context) error {
+	if d, ok := ctx.Deadline(); ok && !time.Now().Before(d) {
+		<-ctx.Done()
+	}
+	return ctx.Err()
+}
+
 func (t *trip) dial(ctx context.Context) (net.Conn, error) {
 	host, port := t.cfg.Host, t.cfg.Port
 	t.rec.Update(func(*exchange.Exchange) { t.leg.Conn.Host = net.JoinHostPort(host, port) })
@@ -219,7 +228,7 @@ func (t *trip) dial(ctx context.Context) (net.Conn, error) {
 		}
 		found, err := resolver.LookupHost(ctx, host)
 		if err != nil {
-			if isTimeout(err) && ctx.Err() != nil {
+			if isTimeout(err) && settled(ctx) != nil {
 				e := t.fail(exchange.Connect, "connect.timed-out", err)
 				e.Limit = int64(t.cfg.ConnectTime)
 				return nil, e

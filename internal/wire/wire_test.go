@@ -559,6 +559,22 @@ func TestEveryAddressIsTried(t *testing.T) {
 	assert.Equal(t, "127.0.0.1:"+port, last.Address)
 }
 
+// The socket to the name server and the time limit end together, in either order.
+func TestASilentNameServerIsATimeOut(t *testing.T) {
+	dns, err := net.ListenPacket("udp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer dns.Close()
+	cfg := config("tides.skerry.test", "80")
+	cfg.ConnectTime = 2 * time.Millisecond
+	cfg.Resolver = &net.Resolver{PreferGo: true, Dial: func(ctx context.Context, _, _ string) (net.Conn, error) {
+		return (&net.Dialer{}).DialContext(ctx, "udp", dns.LocalAddr().String())
+	}}
+	for range 300 {
+		_, _, err := do(t, cfg, post("<a/>"))
+		require.Equal(t, "connect.timed-out", kind(err))
+	}
+}
+
 func TestUntilGoesNoFurtherThanAsked(t *testing.T) {
 	asked := make(chan string, 1)
 	host, port := peer(t, func(c net.Conn) {
