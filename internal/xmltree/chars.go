@@ -2,6 +2,7 @@ package xmltree
 
 import (
 	"encoding/binary"
+	"math/bits"
 	"unicode/utf8"
 )
 
@@ -38,7 +39,7 @@ var class = func() (t [256]uint8) {
 	for _, c := range " \t\r\n" {
 		t[c] |= space
 	}
-	for _, c := range "<&]" {
+	for _, c := range "<&]\r" {
 		t[c] |= textStop
 	}
 	for _, c := range "<&\"" {
@@ -80,13 +81,34 @@ func isChar(r rune) bool {
 	return r == 9 || r == 10 || r == 13 || r >= 0x20 && r <= 0xD7FF || r >= 0xE000 && r <= 0xFFFD || r >= 0x10000 && r <= 0x10FFFF
 }
 
+const (
+	ones = 0x0101010101010101
+	high = 0x8080808080808080
+)
+
+// untilStop is the offset of the first textStop from i on, or where it gave up:
+// at the end, or not before quick. It looks at eight bytes at a time.
+func untilStop(b []byte, i, quick int) int {
+	for i+8 <= len(b) {
+		w := binary.LittleEndian.Uint64(b[i:])
+		// A byte of w^c*ones is 0 where w has c; the lowest bit found is exact.
+		lt, amp, end, cr := w^'<'*ones, w^'&'*ones, w^']'*ones, w^'\r'*ones
+		if found := ((lt-ones)&^lt | (amp-ones)&^amp | (end-ones)&^end | (cr-ones)&^cr) & high; found != 0 {
+			return i + bits.TrailingZeros64(found)/8
+		}
+		if i += 8; i >= quick {
+			return i
+		}
+	}
+	for i < len(b) && class[b[i]]&textStop == 0 {
+		i++
+	}
+	return i
+}
+
 // firstBadChar is the offset of the first byte that begins no Char (or is not
 // UTF-8), or len(b). badUTF8 tells the two apart.
 func firstBadChar(b []byte) (at int, badUTF8 bool) {
-	const (
-		ones = 0x0101010101010101
-		high = 0x8080808080808080
-	)
 	i := 0
 	for i < len(b) {
 		// Eight bytes at a time: none with the high bit, none below 0x20.

@@ -36,7 +36,7 @@ type Attr struct {
 	Refs  bool   // the value holds references or white space to be normalised
 }
 
-// Token is what Next found. Attrs is valid until the next call.
+// Token is what Next found. Attrs is a StartElement's, valid until the next call.
 type Token struct {
 	Kind  Kind
 	Empty bool // StartElement written as <a/>
@@ -67,6 +67,8 @@ type Scanner struct {
 	names    []Name
 	nameIDs  map[Name]NameID
 	cache    []cachedName // a power of two
+	after    []cachedName // by NameID of a start tag: the start tag that followed it last
+	last     NameID       // of the last start tag
 	bindings []binding
 	ctx      uint32 // identifies the namespace context that is in force
 	nextCtx  uint32
@@ -75,9 +77,9 @@ type Scanner struct {
 type openElement struct {
 	start, end uint32 // of the qualified name
 	id         NameID
-	bindings   int    // how many bindings to go back to
+	bindings   uint32 // how many bindings to go back to
 	ctx        uint32 // the context to go back to
-	children   int
+	children   uint32
 }
 
 type binding struct{ prefix, uri string }
@@ -153,7 +155,7 @@ func (s *Scanner) Next() (*Token, error) {
 		return nil, s.err
 	}
 	t := &s.tok
-	t.Attrs, t.Empty, t.Refs, t.Blank = nil, false, false, false
+	t.Empty, t.Refs, t.Blank = false, false, false
 	if s.pending {
 		s.pending = false
 		t.Kind, t.Span = EndElement, Span{s.pos, s.pos}
@@ -211,11 +213,9 @@ func (s *Scanner) text(t *Token) (*Token, error) {
 			}
 			return nil, s.fail(code, i, "text stands outside the document element")
 		}
-		for quick := i + 12; ; i++ {
-			for i < len(src) && i < quick && class[src[i]]&textStop == 0 {
-				i++
-			}
-			if i >= quick && i < len(src) {
+		for quick := i + 64; ; i++ {
+			i = untilStop(src, i, quick)
+			if i >= quick && i < len(src) && class[src[i]]&textStop == 0 {
 				// A long run: let the vector search find its end, then look at what it spans.
 				n := bytes.IndexByte(src[i:], '<')
 				if n < 0 {
@@ -229,16 +229,18 @@ func (s *Scanner) text(t *Token) (*Token, error) {
 						return nil, s.fail(NotWellFormed, max(start, i-2)+m, "]]> must not stand in character data")
 					}
 				}
+				t.Refs = t.Refs || bytes.IndexByte(src[i:i+n], '\r') >= 0
 				i += n
-				quick = i + 12
-				if i < len(src) && src[i] != '<' && src[i] != '&' {
-					continue
-				}
+				quick = i + 64
 			}
 			if i >= len(src) || src[i] == '<' {
 				break
 			}
-			if src[i] == ']' {
+			switch src[i] {
+			case '\r':
+				t.Refs = true
+				continue
+			case ']':
 				if bytes.HasPrefix(src[i:], []byte("]]>")) {
 					return nil, s.fail(NotWellFormed, i, "]]> must not stand in character data")
 				}
@@ -250,9 +252,6 @@ func (s *Scanner) text(t *Token) (*Token, error) {
 			}
 			t.Refs = true
 			i += n - 1
-		}
-		if !t.Refs {
-			t.Refs = bytes.IndexByte(src[start:i], '\r') >= 0
 		}
 		if s.limits.Text > 0 && i-start > s.limits.Text {
 			return nil, s.fail(TextLimit, start, "a text is %d bytes long; %d are accepted", i-start, s.limits.Text)
@@ -416,6 +415,7 @@ func (s *Scanner) intern(n Name) NameID {
 	if !ok {
 		id = NameID(len(s.names))
 		s.names = append(s.names, n)
+		s.after = append(s.after, cachedName{})
 		s.nameIDs[n] = id
 	}
 	return id
@@ -431,24 +431,52 @@ func (s *Scanner) startTag(t *Token) (*Token, error) {
 	}
 	if n := len(s.open); n > 0 {
 		s.open[n-1].children++
-		if s.limits.Repeats > 0 && s.open[n-1].children > s.limits.Repeats {
+		if s.limits.Repeats > 0 && int(s.open[n-1].children) > s.limits.Repeats {
 			return nil, s.fail(RepeatLimit, start, "one element has more than the %d children that are accepted", s.limits.Repeats)
 		}
 	}
-	nameEnd, colon, err := s.name(start + 1)
-	if err != nil {
-		return nil, err
+	// Documents repeat themselves: the tag that followed the last one before
+	// follows it again, more often than not, and need not be read letter by letter.
+	var guess cachedName
+	if int(s.last) < len(s.after) {
+		guess = s.after[s.last]
 	}
-	o := openElement{start: uint32(start + 1), end: uint32(nameEnd), bindings: len(s.bindings), ctx: s.ctx}
+	nameEnd, colon, known := start+1+int(guess.end-guess.start), -1, false
+	if guess.ctx == s.ctx && nameEnd < s.limit && string(s.src[start+1:nameEnd]) == string(s.src[guess.start:guess.end]) {
+		c := s.src[nameEnd]
+		known = c < 0x80 && class[c]&nameChar == 0
+	}
+	var err error
+	if !known {
+		if nameEnd, colon, err = s.name(start + 1); err != nil {
+			return nil, err
+		}
+	}
+	o := openElement{start: uint32(start + 1), end: uint32(nameEnd), bindings: uint32(len(s.bindings)), ctx: s.ctx}
 	i := nameEnd
+	t.Attrs = nil
 	if s.src[i] == '>' {
 		i++
 	} else if i, err = s.attributes(i, t); err != nil {
 		return nil, err
 	}
-	if o.id, err = s.resolve(start+1, nameEnd, colon, false); err != nil {
-		return nil, err
+	if known && s.ctx == o.ctx {
+		o.id = guess.id
+	} else {
+		if known {
+			colon = bytes.IndexByte(s.src[start+1:nameEnd], ':')
+			if colon >= 0 {
+				colon += start + 1
+			}
+		}
+		if o.id, err = s.resolve(start+1, nameEnd, colon, false); err != nil {
+			return nil, err
+		}
+		if s.ctx == o.ctx {
+			s.after[s.last] = cachedName{ctx: s.ctx, start: o.start, end: o.end, id: o.id}
+		}
 	}
+	s.last = o.id
 	s.open = append(s.open, o)
 	s.seenRoot = true
 	s.pending = t.Empty
@@ -697,11 +725,30 @@ func (s *Scanner) endTag(t *Token) (*Token, error) {
 }
 
 func (s *Scanner) pop(t *Token) {
-	o := s.open[len(s.open)-1]
+	o := &s.open[len(s.open)-1]
 	t.Name = o.id
-	s.open = s.open[:len(s.open)-1]
 	s.bindings = s.bindings[:o.bindings]
 	s.ctx = o.ctx
+	s.open = s.open[:len(s.open)-1]
+}
+
+// leaf may be called after a StartElement that is not Empty. Where plain text
+// and the end tag follow it takes both, as most elements of most messages let
+// it; else it takes nothing.
+func (s *Scanner) leaf() bool {
+	src, o := s.src[:s.limit], &s.open[len(s.open)-1]
+	i := untilStop(src, s.pos, s.pos+64)
+	name := i + 2
+	end := name + int(o.end-o.start)
+	if end >= len(src) || src[end] != '>' || src[i] != '<' || src[i+1] != '/' || string(src[name:end]) != string(src[o.start:o.end]) {
+		return false
+	}
+	if s.limits.Text > 0 && i-s.pos > s.limits.Text {
+		return false
+	}
+	s.pos = end + 1
+	s.pop(&s.tok)
+	return true
 }
 
 func (s *Scanner) bang(t *Token) (*Token, error) {

@@ -123,6 +123,10 @@ func (d *Document) build(s *Scanner) error {
 			if len(t.Attrs) > 0 {
 				d.attrs = append(d.attrs, t.Attrs...)
 			}
+			if !t.Empty && s.leaf() {
+				d.nodes[i].end = uint32(s.pos)
+				break
+			}
 			stack = append(stack, level{node: i})
 		case EndElement:
 			top := stack[len(stack)-1]
