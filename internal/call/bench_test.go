@@ -38,10 +38,11 @@ func tenKB(b *testing.B) (address string, request []byte) {
 // everything recorded, read and diagnosed.
 func BenchmarkCall(b *testing.B) {
 	address, request := tenKB(b)
-	p := call.Plan{Operation: "Ask", Endpoint: "bench", Draft: request, Agent: "bench", Pool: &wire.Pool{}}
+	p := call.Plan{Operation: "Ask", Endpoint: "bench", Agent: "bench", Pool: &wire.Pool{}}
 	defer p.Pool.Close()
 	p.Settings.Set("address", address)
 	p.Settings.Set("soap", "1.1")
+	p.SetDraft(request)
 	for b.Loop() {
 		if x := call.New(p, nil).Run(context.Background()); x.Outcome != "passed" {
 			b.Fatal(x.Findings)

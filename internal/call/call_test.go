@@ -51,8 +51,9 @@ const find = `<FindBerths xmlns="urn:skerry:berths"><length>20</length></FindBer
 // berths is a plan for FindBerths at a path of the harbour.
 func berths(t testing.TB, h *standin.Harbour, path string) call.Plan {
 	f := fetch(t, "http://"+h.Plain+"/berths?wsdl")
-	p := call.Plan{Contract: f.Contract, Served: f.Served, Operation: "FindBerths", Endpoint: "berths", Draft: []byte(find), Agent: "test", ReadFile: os.ReadFile}
+	p := call.Plan{Contract: f.Contract, Served: f.Served, Operation: "FindBerths", Endpoint: "berths", Agent: "test", ReadFile: os.ReadFile}
 	p.Port = f.Contract.Port("BerthDesk11")
+	p.SetDraft([]byte(find))
 	p.Settings.Layers = []endpoint.Layer{{Source: "contract", Values: map[string][]string{"soap": {"1.1"}}}}
 	p.Settings.Set("address", "http://"+h.Plain+path)
 	return p
@@ -111,7 +112,8 @@ func TestMisbehavioursAreFound(t *testing.T) {
 			p.Identities = []diagnose.Identity{{Name: "desk", User: "desk"}}
 			p.Settings.Set("answer-time", "300ms")
 			if m.ID == "read.fault-declared" {
-				p.Operation, p.Draft = "ReserveBerth", []byte(`<ReserveBerth xmlns="urn:skerry:berths"><berth>N02</berth><vessel><name>Alder</name><callSign>AL1D</callSign></vessel><nights>2</nights><cash>true</cash></ReserveBerth>`)
+				p.Operation = "ReserveBerth"
+				p.SetDraft([]byte(`<ReserveBerth xmlns="urn:skerry:berths"><berth>N02</berth><vessel><name>Alder</name><callSign>AL1D</callSign></vessel><nights>2</nights><cash>true</cash></ReserveBerth>`))
 			}
 			p.Settings.Set("receive-time", "300ms")
 			x := run(t, p)
@@ -168,8 +170,8 @@ func TestTheStoryOfTheYearTable(t *testing.T) {
 		Variables: map[string]string{"tidehost": h.TLS}, ReadFile: os.ReadFile, Identities: []diagnose.Identity{{Name: "pilot-desk", User: standin.User}},
 		Identity: func(name string) (*identity.Identity, error) {
 			return &identity.Identity{Name: name, User: standin.User, Secret: "file:" + secret}, nil
-		},
-		Draft: []byte(`<YearTable xmlns="urn:skerry:tides"><station>Skerry Sound</station><year>2027</year><datum>chart datum</datum><heights><unit>metre</unit></heights></YearTable>`)}
+		}}
+	p.SetDraft([]byte(`<YearTable xmlns="urn:skerry:tides"><station>Skerry Sound</station><year>2027</year><datum>chart datum</datum><heights><unit>metre</unit></heights></YearTable>`))
 	p.Settings.Layers = []endpoint.Layer{
 		{Source: "profile harbour-11", Values: map[string][]string{"receive-limit": {"65536"}, "buffer-limit": {"65536"}, "strict-buffer": {"true"}}},
 		{Source: "endpoint", Values: values},
@@ -243,7 +245,7 @@ func TestWhatStopsAtHome(t *testing.T) {
 			p.Settings.Set("strict-buffer", "true")
 			p.Settings.Set("buffer-limit", "1 MiB")
 		}, 12},
-		{"message.not-well-formed", func(p *call.Plan) { p.Draft = []byte("<FindBerths><length></FindBerths>") }, 13},
+		{"message.not-well-formed", func(p *call.Plan) { p.SetDraft([]byte("<FindBerths><length></FindBerths>")) }, 13},
 		{"message.too-large", func(p *call.Plan) { p.Settings.Set("send-limit", "100") }, 13},
 		{"security.password-type-unknown", func(p *call.Plan) { p.Settings.Set("token", "hunter2") }, 14},
 		{"tls.self-signed", func(p *call.Plan) { p.Settings.Set("address", "https://"+h.TLS+"/berths") }, 16},
@@ -267,18 +269,18 @@ func TestWhatStopsAtHome(t *testing.T) {
 func TestWarningsGoOnAndExplainWhatFollows(t *testing.T) {
 	h := harbour(t)
 	p := berths(t, h, "/berths")
-	p.Draft = []byte(`<FindBerths xmlns="urn:skerry:berths"><length>long</length></FindBerths>`)
+	p.SetDraft([]byte(`<FindBerths xmlns="urn:skerry:berths"><length>long</length></FindBerths>`))
 	x := run(t, p)
 	assert.Equal(t, []string{"message.invalid", "read.fault-client"}, ids(x))
 	assert.Equal(t, "message.invalid", x.Findings[1].Because)
 	assert.Equal(t, exchange.Read, x.StoppedAt)
 
-	p.Draft = []byte(`<FindBerths xmlns="urn:skerry:berths"><length><?fill Metres?></length></FindBerths>`)
+	p.SetDraft([]byte(`<FindBerths xmlns="urn:skerry:berths"><length><?fill Metres?></length></FindBerths>`))
 	x = run(t, p)
 	assert.Equal(t, "message.placeholder-left", x.Findings[0].ID)
 	assert.NotContains(t, string(x.Leg().Out), "<?fill")
 
-	p.Draft = []byte(find)
+	p.SetDraft([]byte(find))
 	p.Settings.Set("action", "urn:other")
 	x = run(t, p)
 	assert.Equal(t, []string{"binding.action-differs", "read.fault-action"}, ids(x))
@@ -293,7 +295,7 @@ func TestWhatTheDraftItselfHolds(t *testing.T) {
 	}
 
 	// A password in the draft is told of, and is in no finding.
-	p.Draft = envelope(security, find)
+	p.SetDraft(envelope(security, find))
 	x := run(t, p)
 	require.NotEmpty(t, x.Findings)
 	assert.Contains(t, ids(x), "message.security-in-draft")
@@ -319,7 +321,7 @@ func TestWhatTheDraftItselfHolds(t *testing.T) {
 
 	// The body of another operation: calling that one is the remedy.
 	p = berths(t, h, "/berths")
-	p.Draft = envelope("", `<ReserveBerth xmlns="urn:skerry:berths"/>`)
+	p.SetDraft(envelope("", `<ReserveBerth xmlns="urn:skerry:berths"/>`))
 	x = run(t, p)
 	require.NotEmpty(t, x.Findings)
 	f = x.Findings[0]
@@ -328,7 +330,7 @@ func TestWhatTheDraftItselfHolds(t *testing.T) {
 	assert.Equal(t, "ReserveBerth", f.Remedies[0].Change.To)
 
 	// Another namespace: one finding, and not one for each element below.
-	p.Draft = []byte(`<FindBerths xmlns="urn:skerry:berth"><length>20</length></FindBerths>`)
+	p.SetDraft([]byte(`<FindBerths xmlns="urn:skerry:berth"><length>20</length></FindBerths>`))
 	x = run(t, p)
 	require.NotEmpty(t, x.Findings)
 	f = x.Findings[0]
@@ -492,7 +494,7 @@ func TestCancelInEveryStage(t *testing.T) {
 	big := []byte(`<FindBerths xmlns="urn:skerry:berths"><length>` + strings.Repeat(" ", 12<<20) + `20</length></FindBerths>`)
 	for stage, change := range map[exchange.Stage]func(*call.Plan){
 		exchange.TLS:     func(p *call.Plan) { p.Settings.Set("address", "https://"+full.Addr().String()+"/") },
-		exchange.Send:    func(p *call.Plan) { p.Settings.Set("address", "http://"+full.Addr().String()+"/"); p.Draft = big },
+		exchange.Send:    func(p *call.Plan) { p.Settings.Set("address", "http://"+full.Addr().String()+"/"); p.SetDraft(big) },
 		exchange.Wait:    func(p *call.Plan) { p.Settings.Set("address", "http://"+h.Plain+"/berths/~wait.timed-out") },
 		exchange.Receive: func(p *call.Plan) { p.Settings.Set("address", "http://"+h.Plain+"/berths/~receive.stalled") },
 		exchange.Connect: func(p *call.Plan) {
@@ -570,7 +572,7 @@ func TestPastedEnvelopesAreSentAsTheyAre(t *testing.T) {
 	h := harbour(t)
 	p := berths(t, h, "/berths")
 	env := `<S:Envelope xmlns:S='http://schemas.xmlsoap.org/soap/envelope/'  ><!-- mine --><S:Body >` + find + `</S:Body></S:Envelope>`
-	p.Draft = []byte(env)
+	p.SetDraft([]byte(env))
 	x := run(t, p)
 	assert.Equal(t, exchange.OutcomePassed, x.Outcome, "%+v", x.Findings)
 	assert.Equal(t, env, string(x.Leg().RequestBody))

@@ -99,7 +99,8 @@ func TestHealthyExchangesRaiseNoAlarm(t *testing.T) {
 	n := 0
 	for version = soap.V11; version <= soap.V12; version++ {
 		port := map[soap.Version]string{soap.V11: "BerthDesk11", soap.V12: "BerthDesk12"}[version]
-		p := call.Plan{Contract: f.Contract, Served: f.Served, Operation: "FindBerths", Endpoint: "berths", Draft: []byte(find), Agent: "test", Port: f.Contract.Port(port), Pool: pool}
+		p := call.Plan{Contract: f.Contract, Served: f.Served, Operation: "FindBerths", Endpoint: "berths", Agent: "test", Port: f.Contract.Port(port), Pool: pool}
+		p.SetDraft([]byte(find))
 		p.Settings.Layers = []endpoint.Layer{{Source: "contract", Values: map[string][]string{"soap": {version.String()}}}, {Source: "endpoint", Values: map[string][]string{"address": {"http://" + l.Addr().String() + "/"}}}}
 		for manner = range manners {
 			for range 150 {
@@ -153,10 +154,11 @@ func TestTheHarbourItselfRaisesNoAlarm(t *testing.T) {
 	} {
 		f := fetch(t, "http://"+h.Plain+"/"+c.wsdl+"?wsdl")
 		port := f.Contract.Port(c.port)
-		p := call.Plan{Contract: f.Contract, Served: f.Served, Operation: c.op, Endpoint: "e", Draft: []byte(c.draft), Agent: "test", Port: port, ReadFile: os.ReadFile,
+		p := call.Plan{Contract: f.Contract, Served: f.Served, Operation: c.op, Endpoint: "e", Agent: "test", Port: port, ReadFile: os.ReadFile,
 			Identity: func(name string) (*identity.Identity, error) {
 				return &identity.Identity{Name: name, User: standin.User, Secret: "file:" + word}, nil
 			}}
+		p.SetDraft([]byte(c.draft))
 		p.Settings.Layers = []endpoint.Layer{{Source: "contract", Values: map[string][]string{"soap": {port.Version.String()}}}, {Source: "endpoint", Values: map[string][]string{"address": {port.Address}, "trust": {cert}, "token": {c.token}, "identity": {"desk"}}}}
 		if c.stamp != "" {
 			p.Settings.Layers[1].Values["timestamp"] = []string{c.stamp}

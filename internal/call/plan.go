@@ -3,6 +3,7 @@
 package call
 
 import (
+	"bytes"
 	"net"
 
 	"orenda/internal/contract"
@@ -10,6 +11,8 @@ import (
 	"orenda/internal/endpoint"
 	"orenda/internal/exchange"
 	"orenda/internal/identity"
+	"orenda/internal/message"
+	"orenda/internal/schema"
 	"orenda/internal/wire"
 )
 
@@ -30,7 +33,7 @@ type Plan struct {
 	Variables   map[string]string
 
 	DraftName string
-	Draft     []byte // body element or whole envelope
+	Draft     *message.Draft // only read; SetDraft makes it
 
 	Identity   func(name string) (*identity.Identity, error)
 	Allowed    func(id, scheme, host, port string) bool // nil: every host is
@@ -47,6 +50,24 @@ type Plan struct {
 	Agent    string            // User-Agent
 
 	fetch *fetching // set where a description is fetched
+}
+
+// SetDraft gives the plan its draft: a body element, or a whole envelope. It is
+// parsed here and only read from then on, so one plan may be sent many times.
+// Contract, port and operation must be set before.
+func (p *Plan) SetDraft(src []byte) {
+	set, decl := schema.New(nil), (*schema.Element)(nil)
+	if p.Contract != nil {
+		set = p.Contract.Schemas
+	}
+	if p.Port != nil {
+		if o := p.Port.Operation(p.Operation); o != nil && o.Input != nil {
+			decl = o.Input.Element
+		}
+	}
+	if d := p.Draft; d == nil || d.Decl != decl || d.Schemas != set || !bytes.Equal(d.Bytes(), src) {
+		p.Draft = message.NewDraft(set, decl, src)
+	}
 }
 
 // fetching makes a call a fetch of a description.

@@ -222,7 +222,7 @@ func (c *Call) binding() (string, error) {
 	s := &c.plan.Settings
 	for i := range endpoint.Keys {
 		k := &endpoint.Keys[i]
-		v := s.Get(k.Name)
+		v := s.Of(k)
 		if v.Text == "" || k.Stage == exchange.Security {
 			continue
 		}
@@ -276,15 +276,7 @@ func (c *Call) version() soap.Version {
 }
 
 func (c *Call) message() (string, error) {
-	var decl *schema.Element
-	set := schema.New(nil)
-	if c.plan.Contract != nil {
-		set = c.plan.Contract.Schemas
-	}
-	if c.c.Operation != nil && c.c.Operation.Input != nil {
-		decl = c.c.Operation.Input.Element
-	}
-	d := message.NewDraft(set, decl, c.plan.Draft)
+	d := c.plan.Draft
 	c.c.Draft = d
 	if err := d.Err(); err != nil {
 		return "", err
@@ -302,7 +294,7 @@ func (c *Call) message() (string, error) {
 	c.c.Size = int64(len(c.envelope))
 	note := diagnose.Bytes(c.c.Size) + " B"
 	switch {
-	case decl == nil:
+	case d.Decl == nil:
 	case len(c.c.Invalid) > 0:
 		note += fmt.Sprintf(" · %d faults", len(c.c.Invalid))
 	case len(d.Unfilled()) > 0:

@@ -194,15 +194,16 @@ func (p *prepared) plan(t *tool) (call.Plan, error) {
 		return plan, nil
 	}
 	if p.f.body != "" {
-		if plan.Draft, err = os.ReadFile(p.f.body); err != nil {
+		src, err := os.ReadFile(p.f.body)
+		if err != nil {
 			return plan, unread{err}
 		}
+		plan.SetDraft(src)
 	}
 	if len(p.args) == 0 {
 		return plan, nil
 	}
-	o := plan.Port.Operation(plan.Operation)
-	d := message.NewDraft(plan.Contract.Schemas, o.Input.Element, plan.Draft)
+	d := message.NewDraft(plan.Draft.Schemas, plan.Draft.Decl, plan.Draft.Bytes())
 	for _, a := range p.args {
 		path, value, ok := strings.Cut(a, "=")
 		if !ok {
@@ -212,7 +213,7 @@ func (p *prepared) plan(t *tool) (call.Plan, error) {
 			return plan, err
 		}
 	}
-	plan.Draft = d.Bytes()
+	plan.Draft = d
 	return plan, nil
 }
 

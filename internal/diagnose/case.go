@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 
 	"orenda/internal/contract"
@@ -182,8 +183,10 @@ func one(f exchange.Finding) []exchange.Finding { return []exchange.Finding{f} }
 
 // wireKind is the wire's error where it is of one of the kinds.
 func (c *Case) wireKind(kinds ...string) *wire.Error {
-	var e *wire.Error
-	if errors.As(c.Err, &e) && slices.Contains(kinds, e.Kind) {
+	if c.Err == nil {
+		return nil
+	}
+	if e, ok := errors.AsType[*wire.Error](c.Err); ok && slices.Contains(kinds, e.Kind) {
 		return e
 	}
 	return nil
@@ -351,7 +354,7 @@ func cut(s string, most int) string {
 
 // Bytes writes a number of bytes for people, in groups of three digits.
 func Bytes(n int64) string {
-	s := fmt.Sprint(n)
+	s := strconv.FormatInt(n, 10)
 	var out []byte
 	for i, d := range []byte(s) {
 		if i > 0 && (len(s)-i)%3 == 0 {

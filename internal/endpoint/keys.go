@@ -80,15 +80,16 @@ var Keys = []Key{
 	{Name: "expect", Label: "expected", Stage: exchange.Verify, Kind: List, Minor: true, Doc: "FIELD=VALUE that the reply must hold"},
 }
 
-// KeyOf is the setting of that name, or nil.
-func KeyOf(name string) *Key {
+var byName = func() map[string]*Key {
+	m := map[string]*Key{}
 	for i := range Keys {
-		if Keys[i].Name == name {
-			return &Keys[i]
-		}
+		m[Keys[i].Name] = &Keys[i]
 	}
-	return nil
-}
+	return m
+}()
+
+// KeyOf is the setting of that name, or nil.
+func KeyOf(name string) *Key { return byName[name] }
 
 // Names are the names of all settings.
 func Names() []string {

@@ -42,12 +42,17 @@ func (s *Settings) Get(name string) Value {
 	if k == nil {
 		panic("endpoint: no setting " + name)
 	}
+	return s.Of(k)
+}
+
+// Of is Get for a key at hand.
+func (s *Settings) Of(k *Key) Value {
 	for i := len(s.Layers) - 1; i >= 0; i-- {
-		if v, ok := s.Layers[i].Values[name]; ok {
+		if v, ok := s.Layers[i].Values[k.Name]; ok {
 			return Value{k, strings.Join(v, ", "), v, s.Layers[i].Source}
 		}
 	}
-	if name == "buffer-limit" {
+	if k.Name == "buffer-limit" {
 		v := s.Get("receive-limit")
 		return Value{k, v.Text, nil, "default"}
 	}
@@ -104,7 +109,7 @@ func (s *Settings) Count(name string) (int, error) {
 func (s *Settings) Record() []exchange.Setting {
 	out := make([]exchange.Setting, 0, len(Keys))
 	for i := range Keys {
-		v := s.Get(Keys[i].Name)
+		v := s.Of(&Keys[i])
 		out = append(out, exchange.Setting{Key: v.Key.Name, Stage: v.Key.Stage, Value: v.Text, Source: v.Source})
 	}
 	return out

@@ -64,9 +64,10 @@ func Summary(payload xmltree.Node) string {
 		if first.IsZero() {
 			first = c
 		}
-		counts[c.Name().Local]++
-		if n := counts[c.Name().Local]; n > count {
-			count, name = n, c.Name().Local
+		local := c.Name().Local
+		n := counts[local] + 1
+		if counts[local] = n; n > count {
+			count, name = n, local
 		}
 	}
 	if first.IsZero() {

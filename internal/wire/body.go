@@ -62,6 +62,9 @@ func (b *body) deliver(p []byte) bool {
 	}
 	b.t.rec.Update(func(*exchange.Exchange) {
 		if b.head.Chunked {
+			if leg.ResponseBody == nil {
+				leg.ResponseBody = make([]byte, 0, min(int64(len(p))+b.left, 1<<20))
+			}
 			leg.ResponseBody = append(leg.ResponseBody, p...)
 		} else { // without a transfer coding the body is what came
 			end := b.start + len(leg.ResponseBody) + len(p)

@@ -19,6 +19,9 @@ const (
 	linger   = time.Second
 )
 
+// oneLine keeps a field's value from beginning another field.
+var oneLine = strings.NewReplacer("\r", " ", "\n", " ")
+
 // compose writes the request head.
 func (t *trip) compose() {
 	var b bytes.Buffer
@@ -32,7 +35,7 @@ func (t *trip) compose() {
 	h := exchange.Head{Line: line, Proto: "HTTP/1.1", Declared: int64(len(t.req.Body)), BodySize: int64(len(t.req.Body)), WireSize: int64(len(t.req.Body)), Complete: true, BodyWhole: true}
 	var secrets []exchange.Span
 	for _, f := range t.req.Header {
-		f[1] = strings.NewReplacer("\r", " ", "\n", " ").Replace(f[1])
+		f[1] = oneLine.Replace(f[1])
 		at := int64(b.Len())
 		b.WriteString(f[0] + ": " + f[1] + "\r\n")
 		h.Fields = append(h.Fields, exchange.Header{Name: f[0], Value: f[1], Span: exchange.Span{Offset: at, Length: int64(b.Len()) - at - 2}})

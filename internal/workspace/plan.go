@@ -144,7 +144,8 @@ func (w *Workspace) Plan(r DraftRef, endpointName, environment string) (call.Pla
 		p.Unsettled = &endpoint.OperationError{Name: r.Operation, Near: near.Miss(r.Operation, names), Others: names}
 		return p, nil
 	}
-	if p.Draft, err = w.ReadDraft(r); err != nil {
+	src, err := w.ReadDraft(r)
+	if err != nil {
 		return p, err
 	}
 	e, err := w.Settle(r, endpointName)
@@ -155,6 +156,11 @@ func (w *Workspace) Plan(r DraftRef, endpointName, environment string) (call.Pla
 	}
 	p.Endpoint, p.Port = e.Name, p.Contract.Port(e.Port)
 	p.Settings = w.settings(e, p.Port)
+	w.mu.Lock()
+	p.Draft = w.drafts[r] // parsed before, if it is still the same
+	p.SetDraft(src)
+	w.drafts[r] = p.Draft
+	w.mu.Unlock()
 	if w.Home != nil {
 		p.Identity = w.Home.Identity
 		p.Allowed = func(id, scheme, host, port string) bool {

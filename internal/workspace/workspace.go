@@ -48,6 +48,7 @@ type Workspace struct {
 	store  store
 	mu     sync.Mutex
 	loaded map[string]*contract.Contract
+	drafts map[DraftRef]*message.Draft // as they were last planned, parsed
 }
 
 // Endpoint is a named way to reach a port.
@@ -93,14 +94,14 @@ func Open(dir string, home *user.Home) (*Workspace, error) {
 	if err != nil {
 		return nil, err
 	}
-	w := &Workspace{Dir: abs, Home: home, store: folder{abs}, loaded: map[string]*contract.Contract{}}
+	w := &Workspace{Dir: abs, Home: home, store: folder{abs}, loaded: map[string]*contract.Contract{}, drafts: map[DraftRef]*message.Draft{}}
 	return w, w.Reload()
 }
 
 // New makes a workspace in memory.
 func New(name string, home *user.Home) *Workspace {
 	m := &memory{files: map[string][]byte{}}
-	w := &Workspace{Home: home, store: m, loaded: map[string]*contract.Contract{}}
+	w := &Workspace{Home: home, store: m, loaded: map[string]*contract.Contract{}, drafts: map[DraftRef]*message.Draft{}}
 	defer m.loading()()
 	_ = w.store.write(File, []byte("name = "+tomlValue(name)+"\n"))
 	_ = w.Reload()
