@@ -34,6 +34,7 @@ type Plan struct {
 
 	DraftName string
 	Draft     *message.Draft // only read; SetDraft makes it
+	Header    *message.Draft // its header blocks; SetHeader makes it
 
 	Identity   func(name string) (*identity.Identity, error)
 	Allowed    func(id, scheme, host, port string) bool // nil: every host is
@@ -67,6 +68,25 @@ func (p *Plan) SetDraft(src []byte) {
 	}
 	if d := p.Draft; d == nil || d.Decl != decl || d.Schemas != set || !bytes.Equal(d.Bytes(), src) {
 		p.Draft = message.NewDraft(set, decl, src)
+	}
+}
+
+// SetHeader gives the plan the header blocks of its draft (message.NewHeader),
+// under the same conditions as SetDraft. A draft that is a whole envelope has
+// its own.
+func (p *Plan) SetHeader(src []byte) {
+	set, declared := schema.New(nil), []*schema.Element(nil)
+	if p.Contract != nil {
+		set = p.Contract.Schemas
+	}
+	if p.Port != nil {
+		if o := p.Port.Operation(p.Operation); o != nil {
+			declared = o.Headers
+		}
+	}
+	p.Header = nil
+	if len(src) > 0 || len(declared) > 0 {
+		p.Header = message.NewHeader(set, declared, src)
 	}
 }
 

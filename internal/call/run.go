@@ -281,26 +281,39 @@ func (c *Call) message() (string, error) {
 	if err := d.Err(); err != nil {
 		return "", err
 	}
+	h := c.plan.Header
+	if d.Envelope() != nil {
+		h = nil
+	}
+	if c.c.Header = h; h != nil && h.Err() != nil {
+		return "", h.Err()
+	}
 	out := d.Outgoing()
 	if d.Envelope() != nil {
 		c.envelope = out
 		c.rec.Fact(exchange.Message, "envelope", "the draft's own, byte for byte")
 	} else {
-		c.envelope, _ = soap.Build(c.version(), nil, out)
+		c.envelope, _ = soap.Build(c.version(), h.Blocks(), out)
 	}
 	if c.plan.Settings.Switch("validate") {
 		c.c.Invalid = d.Validate()
+		if h != nil {
+			c.c.HeaderInvalid = h.Validate()
+		}
 	}
 	c.c.Size = int64(len(c.envelope))
 	note := diagnose.Bytes(c.c.Size) + " B"
 	switch {
 	case d.Decl == nil:
-	case len(c.c.Invalid) > 0:
-		note += fmt.Sprintf(" · %d faults", len(c.c.Invalid))
-	case len(d.Unfilled()) > 0:
-		note += fmt.Sprintf(" · %d to fill", len(d.Unfilled()))
+	case len(c.c.Invalid)+len(c.c.HeaderInvalid) > 0:
+		note += fmt.Sprintf(" · %d faults", len(c.c.Invalid)+len(c.c.HeaderInvalid))
+	case len(d.Unfilled())+len(h.Unfilled()) > 0:
+		note += fmt.Sprintf(" · %d to fill", len(d.Unfilled())+len(h.Unfilled()))
 	default:
 		note += " · valid"
+	}
+	for _, b := range h.Blocks() {
+		c.rec.Fact(exchange.Message, "header block", diagnose.Excerpt(b))
 	}
 	c.rec.Fact(exchange.Message, "size", diagnose.Bytes(c.c.Size)+" bytes")
 	c.rec.Update(func(x *exchange.Exchange) { x.Inputs = d.Inputs() })

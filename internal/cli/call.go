@@ -203,13 +203,21 @@ func (p *prepared) plan(t *tool) (call.Plan, error) {
 	if len(p.args) == 0 {
 		return plan, nil
 	}
+	h := plan.Header
 	d := message.NewDraft(plan.Draft.Schemas, plan.Draft.Decl, plan.Draft.Bytes())
 	for _, a := range p.args {
 		path, value, ok := strings.Cut(a, "=")
 		if !ok {
 			return plan, fmt.Errorf("%q is not FIELD=VALUE", a)
 		}
-		if err := d.Set(path, value); err != nil {
+		to := d
+		if block, ok := strings.CutPrefix(path, "header:"); ok {
+			if h == nil {
+				return plan, fmt.Errorf("%s: the contract declares no header block for %s", path, plan.Operation)
+			}
+			path, to = block, h
+		}
+		if err := to.Set(path, value); err != nil {
 			return plan, err
 		}
 	}

@@ -228,7 +228,7 @@ func (t *tool) sampleCommand() *cobra.Command {
 		Long: "Prints an envelope with every required field (--all: optional ones too). What is\nto be filled in is a processing instruction, <?fill type?>.",
 	}
 	cmd.Flags().StringVar(&port, "port", "", "port whose version and style to use")
-	cmd.Flags().BoolVar(&all, "all", false, "with optional parts")
+	cmd.Flags().BoolVar(&all, "all", false, "with optional parts and declared header blocks")
 	cmd.Flags().BoolVar(&reply, "reply", false, "the expected reply instead")
 	cmd.Flags().BoolVar(&comments, "comments", false, "type and bounds beside each field")
 	set := settingFlags(cmd, "address", "expect")
@@ -252,7 +252,15 @@ func (t *tool) sampleCommand() *cobra.Command {
 			return unread{fmt.Errorf("the message of %s is not known", o.Name)}
 		}
 		body := message.Sample(f.Contract.Schemas, m.Element, message.Want{All: all, Comments: comments, Encoded: o.Use == "encoded"})
-		env, _ := soap.Build(o.Port.Version, nil, append([]byte("    "), bytes.ReplaceAll(body, []byte("\n"), []byte("\n    "))...))
+		var blocks [][]byte
+		if all && !reply {
+			h := message.NewHeader(f.Contract.Schemas, o.Headers, nil)
+			for _, e := range o.Headers {
+				h.Put(e.Name)
+			}
+			blocks = h.Samples()
+		}
+		env, _ := soap.Build(o.Port.Version, blocks, append([]byte("    "), bytes.ReplaceAll(body, []byte("\n"), []byte("\n    "))...))
 		_, err = t.out.Write(env)
 		return err
 	}

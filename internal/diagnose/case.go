@@ -42,9 +42,11 @@ type Case struct {
 	Shares       func(profile string) []string
 	History      History
 
-	Draft   *message.Draft
-	Invalid []schema.Error // of the request
-	Size    int64          // of the envelope as built
+	Draft         *message.Draft
+	Header        *message.Draft // header blocks; nil where the contract has none and none are set
+	Invalid       []schema.Error // of the request
+	HeaderInvalid []schema.Error // of its header blocks
+	Size          int64          // of the envelope as built
 
 	Reply        *soap.Envelope
 	ReplyDoc     *xmltree.Document
@@ -125,8 +127,8 @@ func Run(c *Case) []exchange.Finding {
 
 // explains lists, for a failure, the warnings that it may follow from.
 var explains = map[string][]string{
-	"read.fault-client":           {"message.invalid", "message.placeholder-left", "message.body-differs", "message.namespace-differs"},
-	"read.fault-server":           {"message.invalid", "message.placeholder-left"},
+	"read.fault-client":           {"message.header-left-out", "message.invalid", "message.placeholder-left", "message.body-differs", "message.namespace-differs"},
+	"read.fault-server":           {"message.header-left-out", "message.invalid", "message.placeholder-left"},
 	"read.fault-declared":         {"message.invalid"},
 	"read.fault-operation":        {"message.body-differs", "message.namespace-differs", "message.invalid"},
 	"read.fault-action":           {"binding.action-differs", "message.body-differs"},
@@ -333,6 +335,13 @@ func (c *Case) inDraft(s xmltree.Span) exchange.Evidence {
 	return inDoc(exchange.InDraft, 0, c.Draft.Doc(), s)
 }
 
+// inHeader is evidence that points into the draft's header blocks.
+func (c *Case) inHeader(s xmltree.Span) exchange.Evidence {
+	e := inDoc(exchange.InDraft, 0, c.Header.Doc(), s)
+	e.Key = "header"
+	return e
+}
+
 // inContract is evidence that points at a component of the contract.
 func (c *Case) inContract(at schema.Place, excerpt string) exchange.Evidence {
 	e := exchange.Evidence{In: exchange.InContract, Key: at.Source, Offset: int64(at.Offset), Length: 1, Line: 1, Column: 1, Excerpt: excerpt}
@@ -343,6 +352,9 @@ func (c *Case) inContract(at schema.Place, excerpt string) exchange.Evidence {
 	}
 	return e
 }
+
+// Excerpt is a piece of a message in one line.
+func Excerpt(b []byte) string { return cut(string(b), 200) }
 
 func cut(s string, most int) string {
 	s = strings.Join(strings.Fields(s), " ")

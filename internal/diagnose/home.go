@@ -36,6 +36,7 @@ var homeRules = []Rule{
 	{"message.body-differs", exchange.Warn, exchange.Yours, bodyDiffers},
 	{"message.namespace-differs", exchange.Warn, exchange.Yours, namespaceDiffers},
 	{"message.invalid", exchange.Warn, exchange.Yours, messageInvalid},
+	{"message.header-left-out", exchange.Note, exchange.Yours, headerLeftOut},
 	{"message.empty-value", exchange.Note, exchange.Yours, emptyValue},
 	{"message.too-large", exchange.Stop, exchange.Yours, messageTooLarge},
 	{"message.security-in-draft", exchange.Warn, exchange.Yours, securityInDraft},
@@ -317,18 +318,53 @@ func badValue(c *Case, kinds ...endpoint.Kind) []exchange.Finding {
 }
 
 func draftNotWellFormed(c *Case) []exchange.Finding {
-	if c.Draft == nil || c.Draft.Err() == nil {
+	if c.Draft == nil {
 		return nil
 	}
 	var e *xmltree.SyntaxError
-	if !errors.As(c.Draft.Err(), &e) {
+	f := exchange.Finding{Title: "the draft is not well-formed XML"}
+	at := c.inDraft
+	switch {
+	case errors.As(c.Draft.Err(), &e):
+	case c.Header != nil && errors.As(c.Header.Err(), &e):
+		f.Title, at = "the draft's header blocks are not well-formed XML", c.inHeader
+	default:
 		return nil
 	}
-	return one(exchange.Finding{
-		Title:    "the draft is not well-formed XML",
-		Why:      fmt.Sprintf("Line %d, column %d: %s.", e.Line, e.Column, e.Msg),
-		Evidence: []exchange.Evidence{c.inDraft(xmltree.Span{Start: e.Offset, End: e.Offset + 1})},
-	})
+	f.Why = fmt.Sprintf("Line %d, column %d: %s.", e.Line, e.Column, e.Msg)
+	f.Evidence = []exchange.Evidence{at(xmltree.Span{Start: e.Offset, End: e.Offset + 1})}
+	return one(f)
+}
+
+// headerLeftOut: WSDL 1.1 §3.7 does not say whether a header block that is
+// declared must be sent, so this is a note until a fault comes.
+func headerLeftOut(c *Case) []exchange.Finding {
+	left := c.Header.LeftOut()
+	if len(left) == 0 || c.Header.Err() != nil {
+		return nil
+	}
+	var names []string
+	var changes []exchange.Change
+	for _, q := range left {
+		names = append(names, q.Local)
+		changes = append(changes, exchange.Change{Where: "draft", Key: "header", To: q.String()})
+	}
+	f := exchange.Finding{
+		Title:    "a declared header block is left out",
+		Why:      fmt.Sprintf("The contract declares %s in the header of %s, and the draft leaves it out. Whether the service insists is not said.", list(names, 5), c.Operation.Name),
+		Evidence: []exchange.Evidence{c.inContract(c.Operation.At, c.Operation.Name)},
+		Remedies: []exchange.Remedy{exchange.NewRemedy("put "+list(names, 5)+" into the draft's header", changes...)},
+		Program:  "let your program send the header block " + list(names, 5),
+	}
+	if c.Reply != nil && c.Reply.Fault != nil {
+		f.Severity, f.Certainty = exchange.Warn, exchange.Likely
+		for _, n := range names {
+			if strings.Contains(c.Reply.Fault.Reason, n) {
+				f.Certainty = exchange.Certain
+			}
+		}
+	}
+	return one(f)
 }
 
 // customary are placeholders that other programs leave in envelopes.
@@ -343,6 +379,10 @@ func placeholderLeft(c *Case) []exchange.Finding {
 	for _, it := range c.Draft.Unfilled() {
 		paths = append(paths, it.Path)
 		f.Evidence = append(f.Evidence, c.inDraft(it.Node.Span()))
+	}
+	for _, it := range c.Header.Unfilled() {
+		paths = append(paths, "header:"+it.Path)
+		f.Evidence = append(f.Evidence, c.inHeader(it.Node.Span()))
 	}
 	certain := len(paths) > 0
 	for _, it := range c.Draft.Items() {
@@ -426,20 +466,24 @@ func namespaceDiffers(c *Case) []exchange.Finding {
 }
 
 func messageInvalid(c *Case) []exchange.Finding {
-	if len(c.Invalid) == 0 || len(namespaceDiffers(c)) > 0 || len(bodyDiffers(c)) > 0 {
+	all := slices.Concat(c.Invalid, c.HeaderInvalid)
+	if len(all) == 0 || len(namespaceDiffers(c)) > 0 || len(bodyDiffers(c)) > 0 {
 		return nil
 	}
-	first := c.Invalid[0]
+	first := all[0]
 	f := exchange.Finding{
 		Title:   "the message breaks its schema",
 		Why:     fmt.Sprintf("%s: %s (%s).", first.Path, first.Message, first.Rule),
 		Program: "let your program send what the schema allows: " + first.Message,
 	}
-	if n := len(c.Invalid); n > 1 {
+	if n := len(all); n > 1 {
 		f.Why += fmt.Sprintf(" There are %d such places.", n)
 	}
 	for _, e := range c.Invalid[:min(len(c.Invalid), 10)] {
 		f.Evidence = append(f.Evidence, c.inDraft(e.Span))
+	}
+	for _, e := range c.HeaderInvalid[:min(len(c.HeaderInvalid), 10)] {
+		f.Evidence = append(f.Evidence, c.inHeader(e.Span))
 	}
 	return one(f)
 }

@@ -394,6 +394,9 @@ func (d *Draft) Inputs() []exchange.Input {
 
 // Unfilled are the rows that still hold a placeholder.
 func (d *Draft) Unfilled() []Item {
+	if d == nil {
+		return nil
+	}
 	var out []Item
 	for _, it := range d.items {
 		if it.Unfilled {

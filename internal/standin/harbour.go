@@ -52,8 +52,9 @@ type Harbour struct {
 	services map[string]*service // by path
 	servers  []*http.Server
 	wg       sync.WaitGroup
-	orders   int
 	mu       sync.Mutex
+	orders   int
+	invoices map[string]*invoice // by number
 }
 
 // service is one of the harbour's services.
@@ -63,6 +64,7 @@ type service struct {
 	port       *contract.Port
 	secure     *wssec.Checker // over TLS or always: who calls
 	always     bool           // the token is demanded on the plain port too
+	header     schema.QName   // a header block that is demanded; zero: none
 	answer     func(h *Harbour, op string, body xmltree.Node) (string, *fault)
 }
 
@@ -75,10 +77,10 @@ type fault struct {
 
 // Start opens the harbour.
 func Start(opts Options) (*Harbour, error) {
-	h := &Harbour{opts: opts}
+	h := &Harbour{opts: opts, invoices: map[string]*invoice{}}
 	now := time.Now()
 	var err error
-	h.Cert, err = trust.Issue(trust.Wish{Name: "tides.skerry.test", Hosts: []string{"tides.skerry.test", "berths.skerry.test", "pilots.skerry.test", "localhost", "127.0.0.1"},
+	h.Cert, err = trust.Issue(trust.Wish{Name: "tides.skerry.test", Hosts: []string{"tides.skerry.test", "berths.skerry.test", "pilots.skerry.test", "dues.skerry.test", "localhost", "127.0.0.1"},
 		NotBefore: now.Add(-24 * time.Hour), NotAfter: now.AddDate(1, 0, 0)})
 	if err != nil {
 		return nil, err
@@ -140,6 +142,7 @@ func (h *Harbour) load() error {
 		{path: "/berths12", file: "berths.wsdl", answer: berths},
 		{path: "/tides", file: "tides.wsdl", answer: tides, secure: checker(wssec.Digest, wssec.Text)},
 		{path: "/callsigns", file: "callsigns.wsdl", answer: callSigns},
+		{path: "/dues", file: "dues.wsdl", answer: dues, header: clerk},
 		{path: "/pilots", file: "pilots.wsdl", answer: pilotOrders, secure: pilots, always: true},
 	} {
 		src, err := contracts.ReadFile("contracts/" + s.file)
@@ -179,6 +182,7 @@ func (h *Harbour) Table() []Row {
 		{"Tide tables", "TideTables", "1.1", plain + "/tides", plain + "/tides?wsdl", ""},
 		{"Tide tables", "TideTablesTLS", "1.1", secure + "/tides", secure + "/tides?wsdl", "user name token"},
 		{"Call signs", "CallSigns", "1.1", plain + "/callsigns", plain + "/callsigns?wsdl", ""},
+		{"Harbour dues", "HarbourDues", "1.1", plain + "/dues", plain + "/dues?wsdl", "header block Clerk"},
 		{"Pilot orders", "PilotOrders", "1.2", plain + "/pilots", plain + "/pilots?wsdl", "user name token, digest; timestamp"},
 	}
 }
@@ -241,7 +245,7 @@ func (h *Harbour) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 
 // describe serves a description with the addresses at which it really is.
 func (h *Harbour) describe(w http.ResponseWriter, src []byte) {
-	for _, name := range []string{"berths", "tides", "pilots", "callsigns"} {
+	for _, name := range []string{"berths", "tides", "pilots", "callsigns", "dues"} {
 		src = bytes.ReplaceAll(src, []byte("http://"+name+".skerry.test"), []byte("http://"+h.Plain))
 		src = bytes.ReplaceAll(src, []byte("https://"+name+".skerry.test"), []byte("https://"+h.TLS))
 	}
@@ -268,6 +272,9 @@ func (h *Harbour) call(s *service, r *http.Request, body []byte) (reply []byte, 
 		if _, no := s.secure.Check(e); no != nil {
 			return refuse(&fault{code: no.Code, reason: no.Why, secure: true})
 		}
+	}
+	if s.header != (schema.QName{}) && e.Header.Child(s.header.Space, s.header.Local).IsZero() {
+		return refuse(&fault{code: "Client", reason: "the header block " + s.header.Local + " is due"})
 	}
 	if e.Payload.IsZero() {
 		return refuse(&fault{code: "Client", reason: "the body is empty"})

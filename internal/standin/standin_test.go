@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"crypto/tls"
 	"crypto/x509"
+	"fmt"
 	"io"
 	"net/http"
 	"os"
@@ -80,6 +81,39 @@ func TestServicesAnswerAsTheirContractsSay(t *testing.T) {
 	}
 }
 
+func TestDuesAreAssessedAndPaidToTheOre(t *testing.T) {
+	h := start(t, standin.Options{})
+	clerk := []byte(`<Clerk xmlns="urn:skerry:dues"><name>Ines Hallam</name></Clerk>`)
+	ask := func(op, body string, headers ...[]byte) (int, string) {
+		status, e, text := send(t, http.DefaultClient, "http://"+h.Plain+"/dues", soap.V11, "urn:skerry:dues/"+op, body, headers...)
+		if e != nil && !e.Payload.IsZero() {
+			text = string(e.Payload.Bytes())
+		}
+		return status, text
+	}
+	assess := `<Assess xmlns="urn:skerry:dues" xmlns:d="urn:skerry:dues" xmlns:i="http://www.w3.org/2001/XMLSchema-instance"><vessel><name>Alder</name><callSign>%s</callSign><grossTonnage>1200</grossTonnage></vessel>%s<cargo i:type="d:Bulk"><goods>salt</goods><tonnes>10.5</tonnes></cargo><cargo i:type="d:Containers"><goods>nets</goods><count>2</count><length>20 ft</length></cargo><rebate>home fleet</rebate><remark i:nil="true"/></Assess>`
+	nights := `<nights>3</nights>`
+	status, text := ask("Assess", fmt.Sprintf(assess, "SKAL4", nights))
+	assert.Equal(t, 500, status)
+	assert.Contains(t, text, "the header block Clerk is due")
+	status, text = ask("Assess", fmt.Sprintf(assess, "SKZZ9", nights), clerk)
+	assert.Equal(t, 500, status)
+	assert.Contains(t, text, "<UnknownVessel")
+	status, text = ask("Assess", fmt.Sprintf(assess, "SKAL4", "<arrival>2027-03-01</arrival><departure>2027-03-04</departure>"), clerk)
+	assert.Equal(t, 200, status, text)
+	assert.Contains(t, text, "<invoice>D-1000</invoice>")
+	assert.Contains(t, text, "<total>216.13</total>") // 126.00 + 13.13 + 77.00
+	pay := `<Pay xmlns="urn:skerry:dues"><invoice>D-1000</invoice><amount>%s</amount><cash>true</cash></Pay>`
+	_, text = ask("Pay", fmt.Sprintf(pay, "216.12"), clerk)
+	assert.Contains(t, text, "<due>216.13</due><paid>216.12</paid>")
+	status, text = ask("Pay", fmt.Sprintf(pay, "216.13"), clerk)
+	assert.Equal(t, 200, status, text)
+	_, text = ask("Pay", fmt.Sprintf(pay, "216.13"), clerk)
+	assert.Contains(t, text, "paid already")
+	status, _ = ask("CloseLedger", `<CloseLedger xmlns="urn:skerry:dues"><day>2027-03-01</day></CloseLedger>`, clerk)
+	assert.Equal(t, 202, status)
+}
+
 func TestTheTideTablesOverTLSAskWhoCalls(t *testing.T) {
 	h := start(t, standin.Options{})
 	pool := x509.NewCertPool()
@@ -108,12 +142,12 @@ func TestDescriptionsLeadToWhereTheServicesAre(t *testing.T) {
 		resp.Body.Close()
 		assert.Contains(t, string(b), want, path)
 	}
-	assert.Len(t, h.Table(), 7)
+	assert.Len(t, h.Table(), 8)
 	dir := t.TempDir()
 	require.NoError(t, standin.WriteContracts(dir))
 	assert.FileExists(t, filepath.Join(dir, "harbour.xsd"))
 	entries, _ := os.ReadDir(dir)
-	assert.Len(t, entries, 7)
+	assert.Len(t, entries, 8)
 }
 
 func TestOneMisbehaviourForAll(t *testing.T) {

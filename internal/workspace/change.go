@@ -8,6 +8,7 @@ import (
 
 	"orenda/internal/endpoint"
 	"orenda/internal/exchange"
+	"orenda/internal/message"
 	"orenda/internal/trust"
 	"orenda/internal/xmltree"
 )
@@ -170,8 +171,33 @@ func (w *Workspace) trustChange(e *Endpoint, c exchange.Change) ([]set, error) {
 	return []set{{[]string{"endpoint", e.Name, "trust"}, list}}, nil
 }
 
+// putHeader puts a header block that the contract declares into a draft's header.
+func (w *Workspace) putHeader(r DraftRef, name string) error {
+	c, err := w.Contract(r.Contract)
+	if err != nil {
+		return err
+	}
+	src, err := w.ReadHeader(r)
+	if err != nil {
+		return err
+	}
+	for _, p := range c.PortsWith(r.Operation) {
+		for _, e := range p.Operation(r.Operation).Headers {
+			if e.Name.String() != name {
+				continue
+			}
+			h := message.NewHeader(c.Schemas, p.Operation(r.Operation).Headers, src)
+			if h.Err() != nil || !h.Put(e.Name) {
+				return fmt.Errorf("the header block %s could not be put in", name)
+			}
+			return w.WriteHeader(r, h.Bytes())
+		}
+	}
+	return fmt.Errorf("the contract declares no header block %s", name)
+}
+
 // ChangeDraft makes a remedy's change to a draft: of the namespace of its body
-// element, or of the operation that it belongs to. It gives the draft's name
+// element, of its header blocks, or of the operation that it belongs to. It gives the draft's name
 // afterwards.
 func (w *Workspace) ChangeDraft(r DraftRef, c exchange.Change) (DraftRef, error) {
 	src, err := w.ReadDraft(r)
@@ -182,10 +208,12 @@ func (w *Workspace) ChangeDraft(r DraftRef, c exchange.Change) (DraftRef, error)
 	case "operation":
 		to := r
 		to.Operation = fmt.Sprint(c.To)
-		if err := w.WriteDraft(to, src); err != nil {
+		if err := w.CopyDraft(r, to); err != nil {
 			return r, err
 		}
 		return to, w.RemoveDraft(r)
+	case "header":
+		return r, w.putHeader(r, fmt.Sprint(c.To))
 	case "namespace":
 		d, err := xmltree.Parse(src, xmltree.Limits{})
 		if err != nil {

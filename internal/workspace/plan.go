@@ -161,6 +161,11 @@ func (w *Workspace) Plan(r DraftRef, endpointName, environment string) (call.Pla
 	p.SetDraft(src)
 	w.drafts[r] = p.Draft
 	w.mu.Unlock()
+	header, err := w.ReadHeader(r)
+	if err != nil {
+		return p, err
+	}
+	p.SetHeader(header)
 	if w.Home != nil {
 		p.Identity = w.Home.Identity
 		p.Allowed = func(id, scheme, host, port string) bool {

@@ -534,14 +534,58 @@ func (w *Workspace) Drafts() []DraftRef {
 	return out
 }
 
+func (r DraftRef) headerFile() string { return strings.TrimSuffix(r.file(), ".xml") + ".header.xml" }
+
+// ReadHeader are the bytes of a draft's header blocks (message.NewHeader); nil
+// where it has none.
+func (w *Workspace) ReadHeader(r DraftRef) ([]byte, error) {
+	b, err := w.store.read(r.headerFile())
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	return b, err
+}
+
+// WriteHeader keeps the header blocks of a draft; a file with none goes.
+func (w *Workspace) WriteHeader(r DraftRef, b []byte) error {
+	if len(b) > 0 && string(b) != message.NoHeader {
+		return w.store.write(r.headerFile(), b)
+	}
+	if old, err := w.ReadHeader(r); err != nil || old == nil {
+		return err
+	}
+	return w.store.remove(r.headerFile())
+}
+
 // ReadDraft is a draft's bytes.
 func (w *Workspace) ReadDraft(r DraftRef) ([]byte, error) { return w.store.read(r.file()) }
 
 // WriteDraft keeps a draft.
 func (w *Workspace) WriteDraft(r DraftRef, b []byte) error { return w.store.write(r.file(), b) }
 
-// RemoveDraft takes a draft away.
-func (w *Workspace) RemoveDraft(r DraftRef) error { return w.store.remove(r.file()) }
+// CopyDraft writes a draft under another name, header blocks and all.
+func (w *Workspace) CopyDraft(from, to DraftRef) error {
+	body, err := w.ReadDraft(from)
+	if err != nil {
+		return err
+	}
+	header, err := w.ReadHeader(from)
+	if err == nil {
+		err = w.WriteHeader(to, header)
+	}
+	if err != nil {
+		return err
+	}
+	return w.WriteDraft(to, body)
+}
+
+// RemoveDraft takes a draft away, with its header blocks.
+func (w *Workspace) RemoveDraft(r DraftRef) error {
+	if err := w.store.remove(r.file()); err != nil {
+		return err
+	}
+	return w.WriteHeader(r, nil)
+}
 
 // FindDraft finds a draft by what a person typed: OPERATION, OPERATION/NAME or
 // NAME.

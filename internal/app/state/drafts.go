@@ -20,8 +20,8 @@ type Ask struct {
 
 // removed is a draft that was taken away and can be brought back.
 type removed struct {
-	ref workspace.DraftRef
-	src []byte
+	ref          workspace.DraftRef
+	body, header []byte
 }
 
 // freeDraft is a name for a draft that is not taken.
@@ -36,16 +36,13 @@ func (s *State) freeDraft(r workspace.DraftRef, base string) workspace.DraftRef 
 
 // Duplicate makes a copy of the chosen draft and chooses it.
 func (s *State) Duplicate() {
-	src, err := s.W.ReadDraft(s.Cell.Draft)
-	if err == nil {
-		to := s.freeDraft(s.Cell.Draft, s.Cell.Draft.Name)
-		if err = s.W.WriteDraft(to, src); err == nil {
-			s.Choose(Cell{to, s.Cell.Endpoint})
-			s.Say("a copy: %s", to)
-			return
-		}
+	to := s.freeDraft(s.Cell.Draft, s.Cell.Draft.Name)
+	if err := s.W.CopyDraft(s.Cell.Draft, to); err != nil {
+		s.Say("%v", err)
+		return
 	}
-	s.Say("%v", err)
+	s.Choose(Cell{to, s.Cell.Endpoint})
+	s.Say("a copy: %s", to)
 }
 
 // Rename gives the chosen draft another name. Attempts stay with the old name.
@@ -60,10 +57,7 @@ func (s *State) Rename(name string) {
 		s.Say("there is a draft %s already", to)
 		return
 	}
-	src, err := s.W.ReadDraft(s.Cell.Draft)
-	if err == nil {
-		err = s.W.WriteDraft(to, src)
-	}
+	err := s.W.CopyDraft(s.Cell.Draft, to)
 	if err == nil {
 		err = s.W.RemoveDraft(s.Cell.Draft)
 	}
@@ -77,7 +71,12 @@ func (s *State) Rename(name string) {
 
 // Remove takes the chosen draft away; Restore brings it back.
 func (s *State) Remove() {
-	src, err := s.W.ReadDraft(s.Cell.Draft)
+	body, err := s.W.ReadDraft(s.Cell.Draft)
+	if err != nil {
+		s.Say("%v", err)
+		return
+	}
+	header, err := s.W.ReadHeader(s.Cell.Draft)
 	if err == nil {
 		err = s.W.RemoveDraft(s.Cell.Draft)
 	}
@@ -85,7 +84,7 @@ func (s *State) Remove() {
 		s.Say("%v", err)
 		return
 	}
-	s.gone = append(s.gone, removed{s.Cell.Draft, src})
+	s.gone = append(s.gone, removed{s.Cell.Draft, body, header})
 	s.Say("removed: %s; u brings it back", s.Cell.Draft)
 	rows := s.Rows()
 	if len(rows) == 0 {
@@ -112,7 +111,11 @@ func (s *State) Restore() {
 		return
 	}
 	g := s.gone[n-1]
-	if err := s.W.WriteDraft(g.ref, g.src); err != nil {
+	err := s.W.WriteDraft(g.ref, g.body)
+	if err == nil {
+		err = s.W.WriteHeader(g.ref, g.header)
+	}
+	if err != nil {
 		s.Say("%v", err)
 		return
 	}

@@ -60,6 +60,7 @@ type State struct {
 	running map[string]*running  // by exchange id
 	changes map[Cell][]exchange.Change
 	draft   *message.Draft
+	header  *message.Draft
 	draftOf workspace.DraftRef
 	wake    chan struct{}
 	check   *exchange.Exchange
@@ -421,14 +422,28 @@ func (s *State) Draft() *message.Draft {
 		s.Say("%v", err)
 		return nil
 	}
-	o := Operation(c, s.Cell.Draft.Operation)
-	s.draftOf = s.Cell.Draft
-	if o == nil || o.Input == nil {
-		s.draft = message.NewDraft(c.Schemas, nil, src)
-	} else {
-		s.draft = message.NewDraft(c.Schemas, o.Input.Element, src)
+	header, err := s.W.ReadHeader(s.Cell.Draft)
+	if err != nil {
+		s.Say("%v", err)
+		return nil
 	}
+	p := call.Plan{Contract: c, Operation: s.Cell.Draft.Operation}
+	if o := Operation(c, s.Cell.Draft.Operation); o != nil {
+		p.Port = o.Port
+	}
+	p.SetDraft(src)
+	p.SetHeader(header)
+	s.draftOf, s.draft, s.header = s.Cell.Draft, p.Draft, p.Header
 	return s.draft
+}
+
+// Header are the header blocks of the chosen draft, opened for editing; nil
+// where there can be none.
+func (s *State) Header() *message.Draft {
+	if d := s.Draft(); d == nil || d.Envelope() != nil {
+		return nil
+	}
+	return s.header
 }
 
 // Operation is the first SOAP operation of that name in a contract.
@@ -446,7 +461,11 @@ func (s *State) SaveDraft() {
 	if s.draft == nil {
 		return
 	}
-	if err := s.W.WriteDraft(s.draftOf, s.draft.Bytes()); err != nil {
+	err := s.W.WriteDraft(s.draftOf, s.draft.Bytes())
+	if err == nil && s.header != nil {
+		err = s.W.WriteHeader(s.draftOf, s.header.Bytes())
+	}
+	if err != nil {
 		s.Say("the draft could not be saved: %v", err)
 		return
 	}
