@@ -35,6 +35,7 @@ type Plan struct {
 	DraftName string
 	Draft     *message.Draft // only read; SetDraft makes it
 	Header    *message.Draft // its header blocks; SetHeader makes it
+	Expand    bool           // variables stand in the values of both
 
 	Identity   func(name string) (*identity.Identity, error)
 	Allowed    func(id, scheme, host, port string) bool // nil: every host is

@@ -288,6 +288,16 @@ func (c *Call) message() (string, error) {
 	if c.c.Header = h; h != nil && h.Err() != nil {
 		return "", h.Err()
 	}
+	if c.plan.Expand {
+		var err error
+		if d, err = c.expand(d); err == nil && h != nil {
+			h, err = c.expand(h)
+		}
+		if err != nil {
+			return "", err
+		}
+		c.c.Draft, c.c.Header = d, h
+	}
 	out := d.Outgoing()
 	if d.Envelope() != nil {
 		c.envelope = out
@@ -322,6 +332,19 @@ func (c *Call) message() (string, error) {
 		return note, &diagnose.TooLargeError{Size: c.c.Size, Limit: limit}
 	}
 	return note, nil
+}
+
+// expand puts variables into a draft.
+func (c *Call) expand(d *message.Draft) (*message.Draft, error) {
+	escaped := make(map[string]string, len(c.plan.Variables))
+	for name, v := range c.plan.Variables {
+		escaped[name] = xmltree.EscapeAttr(v)
+	}
+	out, err := endpoint.Expand(string(d.Bytes()), c.plan.Environment, escaped)
+	if err != nil {
+		return d, err
+	}
+	return message.NewDraft(d.Schemas, d.Decl, []byte(out)), nil
 }
 
 func (c *Call) security(ctx context.Context) (string, error) {

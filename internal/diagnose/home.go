@@ -32,6 +32,7 @@ var homeRules = []Rule{
 	{"binding.time-limit-invalid", exchange.Stop, exchange.Yours, timeLimitInvalid},
 
 	{"message.not-well-formed", exchange.Stop, exchange.Yours, draftNotWellFormed},
+	{"message.variable-unset", exchange.Stop, exchange.Yours, draftVariableUnset},
 	{"message.placeholder-left", exchange.Warn, exchange.Yours, placeholderLeft},
 	{"message.body-differs", exchange.Warn, exchange.Yours, bodyDiffers},
 	{"message.namespace-differs", exchange.Warn, exchange.Yours, namespaceDiffers},
@@ -52,7 +53,7 @@ var homeRules = []Rule{
 
 func variableUnset(c *Case) []exchange.Finding {
 	var e *endpoint.UnsetError
-	if !errors.As(c.Err, &e) {
+	if !errors.As(c.Err, &e) || c.Draft != nil {
 		return nil
 	}
 	f := exchange.Finding{
@@ -98,7 +99,7 @@ func addressMalformed(c *Case) []exchange.Finding {
 	var e *endpoint.AddressError
 	var t *endpoint.TemplateError
 	switch {
-	case errors.As(c.Err, &t):
+	case c.Draft == nil && errors.As(c.Err, &t):
 		return one(exchange.Finding{Title: "the address is not in order", Why: fmt.Sprintf("In %s, %s.", t.Template, t.Why),
 			Evidence: []exchange.Evidence{c.inSettings("address", t.Offset, 2)}})
 	case !errors.As(c.Err, &e) || e.Scheme != "":
@@ -313,6 +314,34 @@ func badValue(c *Case, kinds ...endpoint.Kind) []exchange.Finding {
 	}
 	if d := e.Value.Key.Default; d != "" {
 		f.Remedies = c.remedies("use the default, "+d, []string{e.Value.Key.Name}, d)
+	}
+	return one(f)
+}
+
+func draftVariableUnset(c *Case) []exchange.Finding {
+	if c.Draft == nil {
+		return nil
+	}
+	var e *endpoint.UnsetError
+	if bad, ok := errors.AsType[*endpoint.TemplateError](c.Err); ok {
+		return one(exchange.Finding{
+			Title:    "a variable in the draft is not written out",
+			Why:      "The draft says that variables stand in its values, and " + bad.Why + "; a dollar sign for itself is written $$.",
+			Evidence: []exchange.Evidence{c.inDraft(xmltree.Span{Start: bad.Offset, End: bad.Offset + 2})},
+		})
+	}
+	if !errors.As(c.Err, &e) {
+		return nil
+	}
+	f := exchange.Finding{
+		Title:    fmt.Sprintf("the variable %s in the draft is not set in the environment %s", e.Name, orNone(e.Environment)),
+		Why:      fmt.Sprintf("The draft says that variables stand in its values, and %s has no value for %s.", orNone(e.Environment), e.Name),
+		Evidence: []exchange.Evidence{c.inDraft(xmltree.Span{Start: e.Offset, End: e.Offset + e.Length})},
+	}
+	if e.Near != "" {
+		f.Why += fmt.Sprintf(" %s is set; names of variables are case-sensitive.", e.Near)
+		f.Remedies = append(f.Remedies, exchange.NewRemedy(fmt.Sprintf("set %s to the value of %s", e.Name, e.Near),
+			exchange.Change{Where: "workspace", Key: "environment." + e.Environment + "." + e.Name, To: c.Variables[e.Near]}))
 	}
 	return one(f)
 }

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"regexp"
 	"strings"
+	"sync"
 
 	"orenda/internal/exchange"
 	"orenda/internal/near"
@@ -23,6 +24,7 @@ type Draft struct {
 	doc   *xmltree.Document
 	err   error
 	items []Item
+	valid func() []schema.Error // worked out when it is asked for
 	undo  [][]byte
 	redo  [][]byte
 	kept  map[string]string // what stood in the branches of choices that were left
@@ -39,6 +41,7 @@ func (d *Draft) load(src []byte) {
 	d.src = src
 	d.doc, d.err = xmltree.Parse(src, xmltree.Limits{Depth: 512})
 	d.items = nil
+	d.valid = sync.OnceValue(d.validate)
 	if root := d.Body(); d.err == nil && !root.IsZero() {
 		d.items = Outline(d.Schemas, d.Decl, root)
 	}
@@ -425,7 +428,9 @@ func (d *Draft) Outgoing() []byte {
 
 // Validate checks the body element against its declaration; what awaits a
 // value is passed over.
-func (d *Draft) Validate() []schema.Error {
+func (d *Draft) Validate() []schema.Error { return d.valid() }
+
+func (d *Draft) validate() []schema.Error {
 	if d.Decl == nil || d.err != nil || d.Body().IsZero() {
 		return nil
 	}

@@ -43,7 +43,7 @@ func (d *Draft) Types(it Item) []schema.QName {
 		return nil
 	}
 	t := it.decl.TypeOf()
-	if t.TypeName().Local == "" || t.TypeName() == (schema.QName{Space: schema.XSD, Local: "anyType"}) {
+	if t.TypeName().Local == "" || t.TypeName().Space == schema.XSD { // a type of the description's own
 		return nil
 	}
 	var out []schema.QName

@@ -166,6 +166,7 @@ func (w *Workspace) Plan(r DraftRef, endpointName, environment string) (call.Pla
 		return p, err
 	}
 	p.SetHeader(header)
+	p.Expand = w.Settled[r.ID()].Variables
 	if w.Home != nil {
 		p.Identity = w.Home.Identity
 		p.Allowed = func(id, scheme, host, port string) bool {

@@ -43,12 +43,17 @@ type Workspace struct {
 	Contracts    []*Contract
 	Environments []Environment
 	Profiles     map[string]map[string][]string
-	Warnings     []string // unknown keys and the like
+	Settled      map[string]DraftSettings // by DraftRef.ID; only those that differ from none
+	Warnings     []string                 // unknown keys and the like
 
 	store  store
 	mu     sync.Mutex
 	loaded map[string]*contract.Contract
 	drafts map[DraftRef]*message.Draft // as they were last planned, parsed
+	notes  struct {                    // as they were last read
+		src  []byte
+		read notes
+	}
 }
 
 // Endpoint is a named way to reach a port.
@@ -191,7 +196,7 @@ func (w *Workspace) parse(src []byte) error {
 	if err != nil {
 		return &FileError{Path: w.Where(), Why: err.Error()}
 	}
-	next := &Workspace{Profiles: map[string]map[string][]string{}}
+	next := &Workspace{Profiles: map[string]map[string][]string{}, Settled: map[string]DraftSettings{}}
 	ends, conts, envs := map[string]*Endpoint{}, map[string]*Contract{}, map[string]*Environment{}
 	get := func(path []string) any {
 		var v any = tree
@@ -264,6 +269,12 @@ func (w *Workspace) parse(src []byte) error {
 			case "profile":
 				ends[named].Profile = v
 			}
+		case depth == 3 && kind == "draft" && key == "variables":
+			b, ok := get(e.path).(bool)
+			if !ok {
+				return fail(e.from, "%s must be true or false", key)
+			}
+			next.Settled[named] = DraftSettings{Variables: b}
 		case depth == 3 && kind == "endpoint" && (key == "default" || key == "off"):
 			b, ok := get(e.path).(bool)
 			if !ok {
@@ -309,7 +320,7 @@ func (w *Workspace) parse(src []byte) error {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	w.Name, w.Environment, w.Endpoints, w.Contracts, w.Environments = next.Name, next.Environment, next.Endpoints, next.Contracts, next.Environments
-	w.Profiles, w.Warnings = next.Profiles, next.Warnings
+	w.Profiles, w.Settled, w.Warnings = next.Profiles, next.Settled, next.Warnings
 	return nil
 }
 
@@ -507,6 +518,25 @@ func (r DraftRef) file() string {
 	return path.Join("drafts", FileName(r.Contract), FileName(r.PortType), FileName(r.Operation), FileName(r.Name)+".xml")
 }
 
+// ID names a draft in the settings file: contract/port type/operation/name.
+func (r DraftRef) ID() string {
+	return strings.Join([]string{r.Contract, r.PortType, r.Operation, r.Name}, "/")
+}
+
+// DraftSettings are what the settings file says of one draft.
+type DraftSettings struct {
+	Variables bool // variables of the environment stand in its values
+}
+
+// SetDraftSettings keeps what is said of a draft.
+func (w *Workspace) SetDraftSettings(r DraftRef, s DraftSettings) error {
+	var on any
+	if s.Variables {
+		on = true
+	}
+	return w.set(set{[]string{"draft", r.ID(), "variables"}, on})
+}
+
 // String is the draft as people name it: YearTable/Skerry 2027.
 func (r DraftRef) String() string { return r.Operation + "/" + r.Name }
 
@@ -572,6 +602,9 @@ func (w *Workspace) CopyDraft(from, to DraftRef) error {
 	header, err := w.ReadHeader(from)
 	if err == nil {
 		err = w.WriteHeader(to, header)
+	}
+	if s := w.Settled[from.ID()]; err == nil && s != w.Settled[to.ID()] {
+		err = w.SetDraftSettings(to, s)
 	}
 	if err != nil {
 		return err

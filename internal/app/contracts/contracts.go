@@ -5,6 +5,8 @@ package contracts
 import (
 	"bytes"
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
@@ -37,7 +39,7 @@ func (v *View) Keys() []ui.Key {
 	if v.source {
 		return []ui.Key{{Press: "up down", Show: "↑↓", Does: "scroll"}, {Press: "tab", Show: "tab", Does: "next document"}, {Press: "x", Show: "x", Does: "operations"}, {Press: "?", Show: "?", Does: "help"}}
 	}
-	return []ui.Key{{Press: "up down", Show: "↑↓", Does: "choose"}, {Press: "enter", Show: "⏎", Does: "fill in its message"}, {Press: "x", Show: "x", Does: "source text"}, {Press: "esc", Show: "esc", Does: "board"}, {Press: "?", Show: "?", Does: "help"}}
+	return []ui.Key{{Press: "up down", Show: "↑↓", Does: "choose"}, {Press: "enter", Show: "⏎", Does: "fill in its message"}, {Press: "x", Show: "x", Does: "source text"}, {Press: "N", Show: "N", Does: "note what you learned"}, {Press: "esc", Show: "esc", Does: "board"}, {Press: "?", Show: "?", Does: "help"}}
 }
 
 // entry is an operation of one of the workspace's contracts.
@@ -90,6 +92,8 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 			}
 		case ui.Is(msg, "enter"):
 			return v.open(all)
+		case ui.Is(msg, "N") && !v.source && len(all) > 0:
+			return v.note(all[v.cursor])
 		case ui.Is(msg, "esc"):
 			if v.source {
 				v.source = false
@@ -99,6 +103,14 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 		}
 	}
 	return nil
+}
+
+// note asks for what was learned of the operation at the cursor.
+func (v *View) note(e entry) tea.Cmd {
+	notes, _ := v.s.W.Notes(e.contract, e.o.Name)
+	return func() tea.Msg {
+		return state.Ask{Prompt: "learned of " + e.o.Name, Value: notes[""], Answer: func(text string) { v.s.Note(e.contract, e.o.Name, "", text) }}
+	}
 }
 
 func (v *View) open(all []entry) tea.Cmd {
@@ -197,6 +209,14 @@ func (v *View) detail(e entry, w int) []string {
 	if e.o.Documentation != "" {
 		add("about", e.o.Documentation)
 	}
+	notes, _ := v.s.W.Notes(e.contract, e.o.Name)
+	for _, field := range slices.Sorted(maps.Keys(notes)) {
+		text := notes[field]
+		if field != "" {
+			text = field + ": " + text
+		}
+		add("learned", text)
+	}
 	if e.o.HasAction {
 		add("action", e.o.Action)
 	}
@@ -212,7 +232,7 @@ func (v *View) detail(e entry, w int) []string {
 		add("fault", f.Name+"("+f.Fields()+")")
 	}
 	for _, h := range e.o.Headers {
-		add("header", h.Name.Local)
+		add("header", h.Name.Local+"("+(&contract.Message{Element: h}).Fields()+")")
 	}
 	for _, d := range e.c.Demands {
 		add("demands", d.Text)

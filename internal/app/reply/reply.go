@@ -13,6 +13,7 @@ import (
 	"orenda/internal/app/ui"
 	"orenda/internal/diagnose"
 	"orenda/internal/exchange"
+	"orenda/internal/message"
 	"orenda/internal/soap"
 	"orenda/internal/xmltree"
 )
@@ -65,7 +66,7 @@ func (v *View) Keys() []ui.Key {
 	if v.in.Active {
 		return []ui.Key{{Show: "⏎", Does: "search"}, {Show: "esc", Does: "not now"}}
 	}
-	return []ui.Key{{Press: "up down", Show: "↑↓", Does: "move"}, {Press: "tab", Show: "tab", Does: "fields or exact bytes"}, {Press: "y", Show: "y", Does: "copy the value"}, {Press: "Y", Show: "Y", Does: "copy its path"},
+	return []ui.Key{{Press: "up down", Show: "↑↓", Does: "move"}, {Press: "tab", Show: "tab", Does: "fields or exact bytes"}, {Press: "y", Show: "y", Does: "copy the value, or the part"}, {Press: "Y", Show: "Y", Does: "copy its path"},
 		{Press: "/", Show: "/", Does: "search"}, {Press: "n", Show: "n", Does: "next hit"}, {Press: "p", Show: "p", Does: "path"}, {Press: "?", Show: "?", Does: "help"}}
 }
 
@@ -193,6 +194,12 @@ func (v *View) copy(path bool) tea.Cmd {
 	}
 	n := v.node(v.cursor[fields])
 	text := n.Text()
+	if !n.FirstChild().IsZero() {
+		text = message.Alone(n)
+	}
+	if !path {
+		v.s.Copied = text
+	}
 	if path {
 		text = strings.TrimPrefix(n.Path(), v.doc.base.Path()+"/")
 	}

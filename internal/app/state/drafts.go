@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"orenda/internal/endpoint"
 	"orenda/internal/message"
 	"orenda/internal/schema"
 	"orenda/internal/soap"
@@ -166,4 +167,62 @@ func nameOr(n xmltree.Node) string {
 		return "(none)"
 	}
 	return n.Name().String()
+}
+
+// Others are the other drafts of the chosen operation.
+func (s *State) Others() []workspace.DraftRef {
+	var out []workspace.DraftRef
+	for _, r := range s.Rows() {
+		o := s.Cell.Draft
+		if r != o && r.Contract == o.Contract && r.PortType == o.PortType && r.Operation == o.Operation {
+			out = append(out, r)
+		}
+	}
+	return out
+}
+
+// Notes are what was learned of the chosen operation, by field.
+func (s *State) Notes() map[string]string {
+	n, err := s.W.Notes(s.Cell.Draft.Contract, s.Cell.Draft.Operation)
+	if err != nil {
+		s.Say("%v", err)
+	}
+	return n
+}
+
+// Note keeps what was learned of a field of an operation, or of the operation
+// itself where field is "".
+func (s *State) Note(contractName, operation, field, text string) {
+	if err := s.W.SetNote(contractName, operation, field, text); err != nil {
+		s.Say("%v", err)
+		return
+	}
+	s.Say("kept in %s", workspace.NotesFile)
+}
+
+// Variables tells whether variables stand in the chosen draft's values.
+func (s *State) Variables() bool { return s.W.Settled[s.Cell.Draft.ID()].Variables }
+
+// ToggleVariables lets variables stand in the chosen draft's values, or not.
+func (s *State) ToggleVariables() {
+	on := !s.Variables()
+	if err := s.W.SetDraftSettings(s.Cell.Draft, workspace.DraftSettings{Variables: on}); err != nil {
+		s.Say("%v", err)
+		return
+	}
+	s.Changed()
+	if on {
+		s.Say("${name} stands for a variable in this draft now; $$ for a dollar")
+		return
+	}
+	s.Say("a dollar is a dollar in this draft again")
+}
+
+// Expand puts the variables of the environment in; what cannot be, stays.
+func (s *State) Expand(text string) string {
+	vars, _ := s.W.Variables(s.Environment)
+	if out, err := endpoint.Expand(text, s.Environment, vars); err == nil {
+		return out
+	}
+	return text
 }

@@ -52,7 +52,8 @@ type State struct {
 	Message     string               // the newest one, for the bottom line
 	Fetching    *exchange.Exchange   // the description that is being fetched, or that failed
 
-	Reveal bool // secrets are shown for the moment
+	Reveal bool   // secrets are shown for the moment
+	Copied string // a value, or a part of a message as XML
 
 	clear   map[string]*exchange.Exchange // of this sitting, with their secrets, by id
 	latest  map[Cell]*exchange.Exchange
@@ -412,29 +413,36 @@ func (s *State) Draft() *message.Draft {
 	if s.Cell.Draft.Operation == "" {
 		return nil
 	}
-	c, err := s.W.Contract(s.Cell.Draft.Contract)
+	body, header, err := s.Read(s.Cell.Draft)
 	if err != nil {
 		s.Say("%v", err)
 		return nil
 	}
-	src, err := s.W.ReadDraft(s.Cell.Draft)
+	s.draftOf, s.draft, s.header = s.Cell.Draft, body, header
+	return s.draft
+}
+
+// Read parses a draft and its header blocks, which may be nil.
+func (s *State) Read(r workspace.DraftRef) (body, header *message.Draft, err error) {
+	c, err := s.W.Contract(r.Contract)
 	if err != nil {
-		s.Say("%v", err)
-		return nil
+		return nil, nil, err
 	}
-	header, err := s.W.ReadHeader(s.Cell.Draft)
+	src, err := s.W.ReadDraft(r)
 	if err != nil {
-		s.Say("%v", err)
-		return nil
+		return nil, nil, err
 	}
-	p := call.Plan{Contract: c, Operation: s.Cell.Draft.Operation}
-	if o := Operation(c, s.Cell.Draft.Operation); o != nil {
+	blocks, err := s.W.ReadHeader(r)
+	if err != nil {
+		return nil, nil, err
+	}
+	p := call.Plan{Contract: c, Operation: r.Operation}
+	if o := Operation(c, r.Operation); o != nil {
 		p.Port = o.Port
 	}
 	p.SetDraft(src)
-	p.SetHeader(header)
-	s.draftOf, s.draft, s.header = s.Cell.Draft, p.Draft, p.Header
-	return s.draft
+	p.SetHeader(blocks)
+	return p.Draft, p.Header, nil
 }
 
 // Header are the header blocks of the chosen draft, opened for editing; nil

@@ -1,0 +1,311 @@
+package draft
+
+import (
+	"fmt"
+	"strings"
+
+	"orenda/internal/app/state"
+	"orenda/internal/app/ui"
+	"orenda/internal/diagnose"
+	"orenda/internal/message"
+	"orenda/internal/schema"
+	"orenda/internal/workspace"
+)
+
+// wide is the width from which on something stands beside the outline.
+const wide = 120
+
+// View implements ui.View.
+func (v *View) View(w, h int) string {
+	d := v.s.Draft()
+	if d == nil {
+		return ui.Block([]string{"", "   " + ui.Soft("choose a call on the board first")}, w, h)
+	}
+	rows := []string{"", v.title(w), ""}
+	if v.raw != nil {
+		v.area.SetWidth(w - 4)
+		v.area.SetHeight(max(h-len(rows)-1, 3))
+		for _, l := range strings.Split(v.area.View(), "\n") {
+			rows = append(rows, "   "+l)
+		}
+		return ui.Block(rows, w, h)
+	}
+	left := w
+	var right []string
+	switch {
+	case v.beside == differences && w < wide:
+		return ui.Block(append(rows, v.differing(w-6, h-len(rows))...), w, h)
+	case v.beside != nothing && w >= wide:
+		left = w*3/5 + 4
+		if v.beside == differences {
+			right = v.differing(w-left-2, h-len(rows))
+		} else {
+			right = v.expectedReply(w - left - 2)
+		}
+	}
+	foot := v.foot(w)
+	v.height = max(h-len(rows)-len(foot), 1)
+	body := v.outline(left)
+	for i := range v.height {
+		l, r := "", ""
+		if i < len(body) {
+			l = body[i]
+		}
+		if i < len(right) {
+			r = right[i]
+		}
+		rows = append(rows, ui.Pad(l, left)+r)
+	}
+	return ui.Block(append(rows, foot...), w, h)
+}
+
+// title is the draft's name, its size and whether it will do.
+func (v *View) title(w int) string {
+	h, d := v.parts()
+	unfilled, faults := len(d.Unfilled()), v.faults(d)
+	size := len(d.Bytes())
+	bad := d.Err() != nil
+	if h != nil {
+		unfilled += len(h.Unfilled())
+		faults += v.faults(h)
+		bad = bad || h.Err() != nil
+		for _, b := range h.Blocks() {
+			size += len(b)
+		}
+	}
+	verdict := ui.Good("valid")
+	switch {
+	case bad:
+		verdict = ui.Accent("not well-formed")
+	case unfilled > 0:
+		verdict = ui.Accent(fmt.Sprintf("%d to fill in", unfilled))
+	case faults > 0:
+		verdict = ui.Accent(fmt.Sprintf("%d %s", faults, map[bool]string{true: "fault", false: "faults"}[faults == 1]))
+	}
+	c := v.s.Cell.Draft
+	s := "   " + ui.Strong(ui.Cut(c.Operation+" · "+c.Name, w/2)) + ui.Soft(fmt.Sprintf("   %s B · ", diagnose.Bytes(int64(size)))) + verdict
+	if v.s.Variables() {
+		s += ui.Soft(" · with variables")
+	}
+	if v.find.Active {
+		s += "   " + ui.Accent("/ ") + v.find.View(min(w-ui.Width(s)-6, 30))
+	}
+	return s
+}
+
+// faults is how often a part breaks its schema, as it will leave.
+func (v *View) faults(d *message.Draft) int {
+	if v.s.Variables() {
+		d = message.NewDraft(d.Schemas, d.Decl, []byte(v.s.Expand(string(d.Bytes()))))
+	}
+	return len(d.Validate())
+}
+
+// outline are the rows in sight.
+func (v *View) outline(w int) []string {
+	h, d := v.parts()
+	n, heads := v.count(), v.headers()
+	v.cursor = min(v.cursor, max(n-1, 0))
+	height := v.height
+	if heads > 0 {
+		height-- // the line between the two parts
+	}
+	v.top = ui.Window(v.cursor, v.top, height, n)
+	var out []string
+	for i := v.top; i < n && i < v.top+v.height; i++ {
+		if i == heads && heads > 0 {
+			out = append(out, "   "+ui.Soft("┄ body"))
+		}
+		_, it := v.at(i)
+		out = append(out, v.row(it, i == v.cursor, i < heads, w))
+		if i == v.cursor && v.picked != nil {
+			for k, o := range v.picked.options {
+				mark, text := "  ", o.text
+				if k == v.picked.at {
+					mark, text = ui.Accent("› "), ui.Strong(o.text)
+				}
+				if o.about != "" {
+					text += ui.Soft("  " + ui.Cut(o.about, w/2))
+				}
+				out = append(out, strings.Repeat(" ", 32)+mark+text)
+			}
+		}
+	}
+	if len(d.Items()) == 0 {
+		text := "the message has no fields"
+		if d.Err() != nil || h != nil && h.Err() != nil {
+			text = "the outline is back when the XML is well-formed: x edits it, u undoes"
+		}
+		out = append(out, "   "+ui.Soft(text))
+	}
+	return out
+}
+
+func (v *View) row(it message.Item, chosen, header bool, w int) string {
+	lead := "   "
+	if chosen {
+		lead = ui.Accent(" ▌ ")
+	}
+	name := strings.Repeat("  ", it.Depth) + it.Name
+	if it.Index > 1 {
+		name += fmt.Sprintf(" [%d]", it.Index)
+	}
+	label := max(min(w/4, 30), 18)
+	text := ui.Fit(name, label)
+	tw := max(min(w*2/5, 46), 0)
+	vw := w - label - tw - 8
+	typ := it.Type
+	switch {
+	case header && it.Depth == 0:
+		typ = "header block"
+	case !it.Required && it.Kind != message.Fork:
+		typ += ", optional"
+	}
+	if it.Most == schema.Unbounded {
+		typ += ", any number"
+	} else if it.Most > 1 {
+		typ += fmt.Sprintf(", up to %d", it.Most)
+	}
+	value := ui.Cut(it.Value, vw)
+	switch {
+	case it.Kind == message.Fork:
+		var parts []string
+		for i, b := range it.Branches {
+			if i == it.Chosen {
+				b = ui.Strong(ui.Cut(b, 30))
+			} else {
+				b = ui.Soft(ui.Cut(b, 30))
+			}
+			parts = append(parts, b)
+		}
+		return lead + strings.Repeat("  ", it.Depth) + strings.Join(parts, " ◇ ") + "   " + ui.Soft(typ)
+	case chosen && v.in.Active:
+		value = ui.Accent("›") + v.in.View(max(vw-1, 6))
+	case it.Nil:
+		value = ui.Soft("nil")
+	case it.Unfilled:
+		value = ui.Accent("┄ to fill in")
+	case !it.Present:
+		value = ui.Soft("┄ left out")
+		text = ui.Soft(text)
+	case it.Kind == message.Branch:
+		value = ""
+	}
+	if v.bad(it) != "" {
+		value = ui.Accent("! ") + value
+	}
+	if chosen {
+		text = ui.Strong(text)
+	}
+	return lead + text + "  " + ui.Pad(value, vw) + " " + ui.Soft(ui.Cut(typ, tw))
+}
+
+// bad is what is wrong with a row's value, "" for nothing. A value with
+// variables is judged by what they stand for.
+func (v *View) bad(it message.Item) string {
+	if len(it.Errors) == 0 || it.Unfilled {
+		return ""
+	}
+	if r := v.resolved(it.Value); r != it.Value {
+		return it.Wrong(r)
+	}
+	return it.Errors[0]
+}
+
+// foot is what is known of the field at the cursor.
+func (v *View) foot(w int) []string {
+	out := []string{""}
+	d, it, ok := v.item()
+	note := ""
+	if ok {
+		note = v.s.Notes()[workspace.FieldOf(v.path(v.cursor))]
+	}
+	switch {
+	case d.Err() != nil:
+		out = append(out, "   "+ui.Accent(ui.Cut(d.Err().Error(), w-6)))
+	case !ok:
+	case v.in.Active && v.wrong != "":
+		out = append(out, "   "+ui.Accent(ui.Cut(v.wrong, w-6)))
+	case !v.in.Active && v.bad(it) != "":
+		out = append(out, "   "+ui.Accent(ui.Cut(v.bad(it), w-6)))
+	case note != "" && it.Doc != "":
+		out = append(out, "   "+ui.Cut(it.Doc, w/2-4)+"   "+ui.Strong("learned ")+ui.Cut(note, w/2-14))
+	case note != "":
+		out = append(out, "   "+ui.Strong("learned ")+ui.Cut(note, w-14))
+	default:
+		out = append(out, "   "+ui.Cut(it.Doc, w-6))
+	}
+	if ok {
+		line := v.path(v.cursor) + "  " + it.Type
+		if r := v.resolved(it.Value); r != it.Value {
+			line += "  = " + r
+		}
+		if n := len(d.Types(it)); n > 0 {
+			line += fmt.Sprintf("  T: one of %d types, now %s", n, d.TypeNow(it).Local)
+		}
+		out = append(out, "   "+ui.Soft(ui.Cut(line, w-6)))
+	}
+	for len(out) < 3 {
+		out = append(out, "")
+	}
+	return out
+}
+
+// differing is what differs from the draft that is compared with.
+func (v *View) differing(w, h int) []string {
+	_, d := v.parts()
+	body, _, err := v.s.Read(v.other)
+	out := []string{ui.Strong("differs from ") + ui.Cut(v.other.Name, w-14)}
+	if err != nil {
+		return append(out, ui.Soft(ui.Cut(err.Error(), w)))
+	}
+	diff := message.Differences(d, body)
+	if len(diff) == 0 {
+		return append(out, ui.Soft("in no value"))
+	}
+	value := func(s string, has bool, w int) string {
+		if !has {
+			return ui.Soft(ui.Fit("┄ left out", w))
+		}
+		return ui.Fit(s, w)
+	}
+	third := (w - 4) / 3
+	out = append(out, ui.Soft(ui.Fit("", third)+"  "+ui.Fit("here", third)+"  "+ui.Fit("there", third)))
+	for _, x := range diff {
+		if len(out) == h-1 && len(diff)+2 > h {
+			out = append(out, ui.Soft(fmt.Sprintf("and %d more", len(diff)-h+3)))
+			break
+		}
+		out = append(out, ui.Fit(x.Path, third)+"  "+value(x.A, x.HasA, third)+"  "+value(x.B, x.HasB, third))
+	}
+	return out
+}
+
+// expected is the outline of the reply that the contract promises, read once.
+type expected struct {
+	of    workspace.DraftRef
+	name  string
+	items []message.Item
+	none  bool
+}
+
+func (v *View) expectedReply(w int) []string {
+	if ref := v.s.Cell.Draft; v.expected.of != ref {
+		v.expected = expected{of: ref, none: true}
+		if c, err := v.s.W.Contract(ref.Contract); err == nil {
+			if o := state.Operation(c, ref.Operation); o != nil && o.Output != nil && o.Output.Element != nil {
+				e := o.Output.Element
+				d := message.NewDraft(c.Schemas, e, message.Sample(c.Schemas, e, message.Want{All: true}))
+				v.expected = expected{of: ref, name: e.Name.Local, items: d.Items()}
+			}
+		}
+	}
+	if v.expected.none {
+		return []string{ui.Soft("no reply is due")}
+	}
+	out := []string{ui.Strong("expected reply") + ui.Soft("   "+ui.Cut(v.expected.name, w-20))}
+	for _, it := range v.expected.items[:min(len(v.expected.items), 200)] {
+		out = append(out, strings.Repeat("  ", it.Depth)+ui.Fit(it.Name, 18)+ui.Soft(ui.Cut(it.Type, max(w-20-2*it.Depth, 0))))
+	}
+	return out
+}

@@ -1,0 +1,181 @@
+package app
+
+import (
+	"context"
+	"strings"
+	"testing"
+
+	tea "charm.land/bubbletea/v2"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"orenda/internal/app/state"
+	"orenda/internal/call"
+	"orenda/internal/workspace"
+)
+
+// atDues is a person before the draft of a call to the dues.
+func atDues(t *testing.T, w int, operation, body string) *person {
+	p := sit(t, w, 47)
+	f, err := call.Fetch(context.Background(), "http://"+p.h.Plain+"/dues?wsdl", call.Plan{Agent: "test"}, nil)
+	require.NoError(t, err)
+	name, err := p.m.s.W.AddContract(f.Contract, f.Served)
+	require.NoError(t, err)
+	ref := workspace.DraftRef{Contract: name, PortType: "Dues", Operation: operation, Name: "first"}
+	if body != "" {
+		require.NoError(t, p.m.s.W.WriteDraft(ref, []byte(body)))
+	}
+	p.m.s.Choose(state.Cell{Draft: ref, Endpoint: "HarbourDues"})
+	p.keys("d")
+	return p
+}
+
+const landing = `<Assess xmlns="urn:skerry:dues" xmlns:i="http://www.w3.org/2001/XMLSchema-instance" xmlns:d="urn:skerry:dues">
+  <vessel><name>Alder</name><callSign>SKAL4</callSign><grossTonnage>1200</grossTonnage></vessel>
+  <nights>3</nights>
+  <cargo i:type="d:Bulk"><goods>salt</goods><tonnes>10</tonnes></cargo>
+  <cargo i:type="d:Bulk"><goods>peat</goods><tonnes>4</tonnes></cargo>
+  <remark>none</remark>
+</Assess>`
+
+func (p *person) body() string {
+	b, err := p.m.s.W.ReadDraft(p.m.s.Cell.Draft)
+	require.NoError(p.t, err)
+	return string(b)
+}
+
+func TestRepeatsTypesAndFinding(t *testing.T) {
+	p := atDues(t, 158, "Assess", landing)
+	p.sees("Clerk", "header block", "┄ body", "cargo", "up to 20", "expected reply")
+	p.keys("/", "peat", "enter", "K") // goods does not repeat
+	p.sees("cargo[2]/goods does not repeat")
+	p.keys("up", "up", "K")
+	assert.Less(t, index(t, p.body(), "peat"), index(t, p.body(), "salt"))
+	p.sees("T: one of 2 types, now Bulk")
+	p.keys("T")
+	p.sees("› Bulk", "Containers")
+	p.keys("down", "enter")
+	assert.Contains(t, p.body(), `xsi:type="t:Containers"`)
+	assert.Contains(t, p.body(), "<goods>peat</goods>", "what both types have stays")
+	p.sees("2 to fill in")
+	p.keys("u")
+	assert.NotContains(t, p.body(), "Containers")
+	p.keys("/", "rebate", "enter", "enter")
+	p.sees("home fleet", "half of the quay dues")
+	p.keys("enter")
+	assert.Contains(t, p.body(), "<rebate>home fleet</rebate>")
+	p.keys("/", "nothing of the kind", "enter")
+	p.sees(`no field here has "nothing of the kind"`)
+	p.keys("/", "remark", "enter", "0")
+	p.sees("nil")
+	p.keys("/", "arrival", "enter") // a branch that is not chosen is a name only
+	p.keys("home", "down", "down")
+}
+
+func TestHeaderBlocksAreOfferedAndSent(t *testing.T) {
+	p := atDues(t, 158, "Assess", landing)
+	p.keys("g")
+	p.settled()
+	p.sees("the header block Clerk is due", "a declared header block is left out", "put Clerk into the draft's header")
+	p.keys("enter", "enter")
+	p.keys("d")
+	p.sees("to fill in")
+	p.keys("home", "down", "enter", "Ines Hallam", "enter")
+	h, err := p.m.s.W.ReadHeader(p.m.s.Cell.Draft)
+	require.NoError(t, err)
+	assert.Contains(t, string(h), "<name>Ines Hallam</name>")
+	p.keys("g")
+	p.settled()
+	p.sees("passed", "invoice D-1000")
+	// Raw XML of the header; undo goes back where the last edit was.
+	p.keys("d", "home", "x")
+	p.sees("<headers>")
+	p.keys("esc", "down", "enter", "ctrl+u", "Marit", "enter", "u")
+	h, _ = p.m.s.W.ReadHeader(p.m.s.Cell.Draft)
+	assert.Contains(t, string(h), "Ines Hallam")
+	// The header goes with a copy, and away with the draft, and comes back.
+	from := p.m.s.Cell.Draft
+	p.m.s.Duplicate()
+	copied := p.m.s.Cell.Draft
+	h, _ = p.m.s.W.ReadHeader(copied)
+	assert.Contains(t, string(h), "Ines Hallam")
+	p.m.s.Remove()
+	h, _ = p.m.s.W.ReadHeader(copied)
+	assert.Nil(t, h)
+	p.m.s.Restore()
+	h, _ = p.m.s.W.ReadHeader(copied)
+	assert.Contains(t, string(h), "Ines Hallam")
+	assert.NotEqual(t, from, copied)
+}
+
+func TestPartsGoFromOneDraftToAnother(t *testing.T) {
+	p := atDues(t, 158, "Assess", landing)
+	p.keys("/", "cargo", "enter", "y")
+	p.sees("copied: cargo")
+	p.m.s.Duplicate()
+	p.keys("d", "/", "peat", "enter", "up", "up", "P")
+	assert.NotContains(t, p.body(), "peat")
+	assert.Equal(t, 2, len(split(p.body(), "<goods>salt</goods>"))-1)
+	p.keys("=")
+	p.sees("differs from first", "cargo[2]/goods", "salt", "peat", "cargo[2]/tonnes")
+	p.keys("=")
+	p.sees("expected reply")
+	p.size(80, 24)
+	p.keys("=")
+	p.sees("differs from first", "here", "there")
+}
+
+func TestWhatWasLearnedStandsAtItsField(t *testing.T) {
+	p := atDues(t, 158, "Assess", landing)
+	p.keys("/", "peat", "enter", "N")
+	p.sees("learned of cargo/goods")
+	p.keys("lower case only, though the schema does not say so", "enter")
+	p.sees("learned lower case only")
+	p.keys("up", "up", "up", "up") // goods of the first cargo has the same note
+	p.sees("learned lower case only")
+	p.keys("c")
+	p.sees("learned", "cargo/goods: lower case only")
+	p.keys("N", "PEN means pending", "enter")
+	p.sees("PEN means pending")
+	p.keys("N", "ctrl+u", "enter")
+	n, err := p.m.s.W.Notes("harbour-dues", "Assess")
+	require.NoError(t, err)
+	assert.Equal(t, map[string]string{"cargo/goods": "lower case only, though the schema does not say so"}, n)
+}
+
+func TestVariablesInADraft(t *testing.T) {
+	p := atDues(t, 158, "CloseLedger", `<CloseLedger xmlns="urn:skerry:dues"><day>${day}</day></CloseLedger>`)
+	p.sees("1 fault")
+	p.keys("$")
+	p.sees("with variables", "${name} stands for a variable")
+	p.keys("g")
+	p.settled()
+	p.sees("the variable day in the draft is not set in the environment (none)")
+	p.keys("d", "$")
+	p.sees("a dollar is a dollar")
+	p.keys("$")
+	require.NoError(t, p.m.s.W.Reload())
+	assert.True(t, p.m.s.Variables(), "it stands in the settings file")
+	p.keys("enter", "ctrl+u", "${day:-2027-03-01}", "enter")
+	p.sees("valid", "= 2027-03-01")
+	p.keys("home", "space", "down", "enter", "Ines", "enter") // the header block
+	p.keys("g")
+	p.settled()
+	p.sees("passed")
+}
+
+func TestPastedXMLReplacesTheDraft(t *testing.T) {
+	p := atDues(t, 80, "CloseLedger", "")
+	p.tell(tea.PasteMsg{Content: "<CloseLedger xmlns='urn:skerry:dues'><day>2027-03-01</day></CloseLedger>"})
+	p.sees("the draft is what was pasted", "2027-03-01", "valid")
+	p.keys("u")
+	p.sees("to fill in")
+}
+
+func index(t *testing.T, s, part string) int {
+	i := strings.Index(s, part)
+	require.GreaterOrEqual(t, i, 0, part)
+	return i
+}
+
+func split(s, by string) []string { return strings.Split(s, by) }

@@ -1,0 +1,109 @@
+package workspace
+
+import (
+	"bytes"
+	"errors"
+	"io/fs"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/pelletier/go-toml/v2"
+)
+
+// NotesFile holds what was learned of how services really behave.
+const NotesFile = "notes.toml"
+
+// Note is something that was learned of an operation, or of one of its fields.
+type Note struct {
+	Contract  string    `toml:"contract"`
+	Operation string    `toml:"operation"`
+	Field     string    `toml:"field,omitempty"` // path without positions; "" for the operation
+	Text      string    `toml:"text"`
+	Written   time.Time `toml:"written"`
+}
+
+type notes struct {
+	Note []Note `toml:"note"`
+}
+
+var positions = regexp.MustCompile(`\[[0-9]+\]`)
+
+// FieldOf is the path that a field's note is kept under: without positions.
+func FieldOf(path string) string { return positions.ReplaceAllString(path, "") }
+
+func (w *Workspace) readNotes() (notes, error) {
+	var n notes
+	b, err := w.store.read(NotesFile)
+	if errors.Is(err, fs.ErrNotExist) {
+		return n, nil
+	}
+	if err != nil {
+		return n, err
+	}
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if bytes.Equal(b, w.notes.src) {
+		return w.notes.read, nil
+	}
+	if err := toml.Unmarshal(b, &n); err != nil {
+		var de *toml.DecodeError
+		if errors.As(err, &de) {
+			line, col := de.Position()
+			return n, &FileError{NotesFile, line, col, strings.TrimPrefix(de.Error(), "toml: ")}
+		}
+		return n, &FileError{Path: NotesFile, Why: err.Error()}
+	}
+	w.notes.src, w.notes.read = b, n
+	return n, nil
+}
+
+// Notes are those of one operation, by field; "" is the operation itself.
+func (w *Workspace) Notes(contractName, operation string) (map[string]string, error) {
+	all, err := w.readNotes()
+	out := map[string]string{}
+	for _, n := range all.Note {
+		if n.Contract == contractName && n.Operation == operation {
+			out[n.Field] = n.Text
+		}
+	}
+	return out, err
+}
+
+// SetNote keeps a note of an operation's field ("" the operation); an empty
+// text takes it away.
+func (w *Workspace) SetNote(contractName, operation, field, text string) error {
+	field, text = FieldOf(field), strings.TrimSpace(text)
+	if w.Dir != "" && w.Home != nil {
+		unlock, err := w.Home.Lock(w.Dir)
+		if err != nil {
+			return err
+		}
+		defer unlock()
+	}
+	all, err := w.readNotes()
+	all.Note = slices.Clone(all.Note)
+	if err != nil {
+		return err // what cannot be read is not overwritten
+	}
+	at := slices.IndexFunc(all.Note, func(n Note) bool {
+		return n.Contract == contractName && n.Operation == operation && n.Field == field
+	})
+	note := Note{contractName, operation, field, text, time.Now().UTC().Truncate(time.Second)}
+	switch {
+	case at < 0 && text == "":
+		return nil
+	case at < 0:
+		all.Note = append(all.Note, note)
+	case text == "":
+		all.Note = slices.Delete(all.Note, at, at+1)
+	default:
+		all.Note[at] = note
+	}
+	b, err := toml.Marshal(all)
+	if err != nil {
+		return err
+	}
+	return w.store.write(NotesFile, append([]byte("# What was learned of how the services really behave.\n\n"), b...))
+}
