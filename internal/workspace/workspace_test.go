@@ -255,3 +255,47 @@ func FuzzSetKey(f *testing.F) {
 		_, _ = setKey(src, []string{a, b, c}, v)
 	})
 }
+
+func TestMessagesFromElsewhereBecomeDrafts(t *testing.T) {
+	w := fresh(t)
+	env := `<e:Envelope xmlns:e="http://schemas.xmlsoap.org/soap/envelope/"><e:Body><DayTable xmlns="urn:skerry:tides"/></e:Body></e:Envelope>`
+	r, err := w.Import([]byte(env), "from/elsewhere")
+	require.NoError(t, err)
+	assert.Equal(t, "DayTable", r.Operation)
+	b, err := w.ReadDraft(r)
+	require.NoError(t, err)
+	assert.Equal(t, env, string(b))
+	again, err := w.Import([]byte(env), "from/elsewhere")
+	require.NoError(t, err)
+	assert.NotEqual(t, r, again)
+	_, err = w.Import([]byte(`<DayTabel xmlns="urn:skerry:tides"/>`), "x")
+	assert.ErrorContains(t, err, "no operation here has the body element {urn:skerry:tides}DayTabel; DayTable has one like it")
+
+	// What was sent comes back without its envelope and its security header.
+	sent := `<e:Envelope xmlns:e="http://schemas.xmlsoap.org/soap/envelope/" xmlns:t="urn:skerry:tides" xmlns:k="urn:k"><e:Header><s:Security xmlns:s="http://docs.oasis-open.org/wss/2004/01/oasis-200401-wss-wssecurity-secext-1.0.xsd"><s:Secret/></s:Security><k:Clerk>Ines</k:Clerk></e:Header><e:Body><t:DayTable><t:station>Sound</t:station></t:DayTable></e:Body></e:Envelope>`
+	r, err = w.ImportSent([]byte(sent), "sent")
+	require.NoError(t, err)
+	b, _ = w.ReadDraft(r)
+	assert.Equal(t, `<t:DayTable xmlns:t="urn:skerry:tides"><t:station>Sound</t:station></t:DayTable>`+"\n", string(b))
+	h, _ := w.ReadHeader(r)
+	assert.Contains(t, string(h), `<k:Clerk xmlns:k="urn:k">Ines</k:Clerk>`)
+	assert.NotContains(t, string(h), "Security")
+	_, err = w.ImportSent([]byte("<a/>"), "x")
+	assert.Error(t, err)
+}
+
+func TestNotesAreKeptAndNeverLost(t *testing.T) {
+	w := fresh(t)
+	require.NoError(t, w.SetNote("tide-tables", "DayTable", "tide[3]/state", "  PEN means pending "))
+	require.NoError(t, w.SetNote("tide-tables", "DayTable", "", "slow before nine"))
+	n, err := w.Notes("tide-tables", "DayTable")
+	require.NoError(t, err)
+	assert.Equal(t, map[string]string{"": "slow before nine", "tide/state": "PEN means pending"}, n)
+	file := filepath.Join(w.Dir, NotesFile)
+	require.NoError(t, os.WriteFile(file, []byte("[[note]\nbroken"), 0o600))
+	_, err = w.Notes("tide-tables", "DayTable")
+	assert.ErrorContains(t, err, "notes.toml:1:")
+	assert.Error(t, w.SetNote("tide-tables", "DayTable", "", "x"), "what cannot be read is not overwritten")
+	b, _ := os.ReadFile(file)
+	assert.Equal(t, "[[note]\nbroken", string(b))
+}

@@ -304,7 +304,7 @@ func (v *View) nextFound() {
 	for i := range n {
 		at := (v.cursor + 1 + i) % n
 		_, it := v.at(at)
-		if strings.Contains(strings.ToLower(it.Name), want) || strings.Contains(strings.ToLower(it.Value), want) || strings.Contains(want, "/") && strings.Contains(strings.ToLower(it.Path), want) {
+		if strings.Contains(strings.ToLower(it.Name), want) || strings.Contains(strings.ToLower(it.Value), want) || strings.ContainsAny(want, "/[") && strings.Contains(strings.ToLower(it.Path), want) {
 			v.cursor = at
 			return
 		}

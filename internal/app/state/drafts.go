@@ -1,16 +1,13 @@
 package state
 
 import (
-	"fmt"
 	"slices"
 	"strings"
 
 	"orenda/internal/endpoint"
+	"orenda/internal/exchange"
 	"orenda/internal/message"
-	"orenda/internal/schema"
-	"orenda/internal/soap"
 	"orenda/internal/workspace"
-	"orenda/internal/xmltree"
 )
 
 // Ask asks the person for a line of text.
@@ -25,19 +22,9 @@ type removed struct {
 	body, header []byte
 }
 
-// freeDraft is a name for a draft that is not taken.
-func (s *State) freeDraft(r workspace.DraftRef, base string) workspace.DraftRef {
-	rows := s.Rows()
-	r.Name = base
-	for i := 2; slices.Contains(rows, r); i++ {
-		r.Name = fmt.Sprintf("%s %d", base, i)
-	}
-	return r
-}
-
 // Duplicate makes a copy of the chosen draft and chooses it.
 func (s *State) Duplicate() {
-	to := s.freeDraft(s.Cell.Draft, s.Cell.Draft.Name)
+	to := s.W.FreeDraft(s.Cell.Draft, s.Cell.Draft.Name)
 	if err := s.W.CopyDraft(s.Cell.Draft, to); err != nil {
 		s.Say("%v", err)
 		return
@@ -125,48 +112,53 @@ func (s *State) Restore() {
 	s.Say("back again: %s", g.ref)
 }
 
-// Paste makes a draft of an envelope or a body element that came from
-// elsewhere, kept byte for byte. The operation is recognised by its body.
+// Paste makes a draft of a message that came from elsewhere: an envelope, a
+// body element, or an HTTP command line. False where it is none of these.
 func (s *State) Paste(text string) bool {
 	text = strings.TrimSpace(text)
-	if !strings.HasPrefix(text, "<") {
+	line := strings.Contains(text, "http://") || strings.Contains(text, "https://")
+	if !strings.HasPrefix(text, "<") && (!line || !strings.ContainsAny(text, " \n")) {
 		return false
 	}
-	d := message.NewDraft(schema.New(nil), nil, []byte(text))
-	if err := d.Err(); err != nil {
-		s.Say("what was pasted is not well-formed: %v", err)
+	h, err := message.Take(text, s.W.ReadFile)
+	if err != nil {
+		s.Say("what was pasted: %v", err)
 		return true
 	}
-	name := schema.NameOf(d.Body().Name())
-	for _, k := range s.W.Contracts {
-		c, err := s.W.Contract(k.Name)
-		if err != nil {
-			continue
-		}
-		for _, p := range c.Ports() {
-			o := p.ByBody(name)
-			if o == nil || p.Version == soap.Unset {
-				continue
-			}
-			ref := s.freeDraft(workspace.DraftRef{Contract: k.Name, PortType: p.PortType.Local, Operation: o.Name}, "pasted")
-			if err := s.W.WriteDraft(ref, []byte(text)); err != nil {
-				s.Say("%v", err)
-				return true
-			}
-			s.Choose(Cell{ref, s.firstEndpoint(ref)})
-			s.Say("a draft of what was pasted: %s", ref)
-			return true
-		}
+	ref, err := s.W.Import(h.Body, "pasted")
+	if err != nil {
+		s.Say("%v", err)
+		return true
 	}
-	s.Say("no operation here has the body element %s", nameOr(d.Body()))
+	s.Choose(Cell{ref, s.firstEndpoint(ref)})
+	s.Say("a draft of what was pasted: %s", ref)
 	return true
 }
 
-func nameOr(n xmltree.Node) string {
-	if n.IsZero() {
-		return "(none)"
+// DraftOf makes a draft of what an exchange sent.
+func (s *State) DraftOf(x *exchange.Exchange) bool {
+	full, err := s.J.Get(x.ID)
+	if err != nil {
+		s.Say("%v", err)
+		return false
 	}
-	return n.Name().String()
+	l := full.Leg()
+	if l == nil || x.Kind != "" {
+		s.Say("nothing was sent in it that could be a draft")
+		return false
+	}
+	name := x.Draft
+	if name == "" {
+		name = "sent"
+	}
+	ref, err := s.W.ImportSent(l.RequestBody, name)
+	if err != nil {
+		s.Say("%v", err)
+		return false
+	}
+	s.Choose(Cell{ref, s.firstEndpoint(ref)})
+	s.Say("a draft of this: %s", ref)
+	return true
 }
 
 // Others are the other drafts of the chosen operation.

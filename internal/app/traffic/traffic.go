@@ -37,7 +37,7 @@ func (v *View) Keys() []ui.Key {
 	if v.in.Active {
 		return []ui.Key{{Show: "⏎", Does: "filter"}, {Show: "esc", Does: "all of it"}}
 	}
-	return []ui.Key{{Press: "up down", Show: "↑↓", Does: "choose"}, {Press: "enter", Show: "⏎", Does: "open its path"}, {Press: "/", Show: "/", Does: "filter"}, {Press: "esc", Show: "esc", Does: "board"}, {Press: "?", Show: "?", Does: "help"}}
+	return []ui.Key{{Press: "up down", Show: "↑↓", Does: "choose"}, {Press: "enter", Show: "⏎", Does: "open its path"}, {Press: "D", Show: "D", Does: "make a draft of it"}, {Press: "/", Show: "/", Does: "filter"}, {Press: "esc", Show: "esc", Does: "board"}, {Press: "?", Show: "?", Does: "help"}}
 }
 
 func (v *View) list() []*exchange.Exchange {
@@ -83,6 +83,10 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 			v.in.Start(v.filter)
 		case ui.Is(msg, "esc"):
 			return func() tea.Msg { return state.Goto("board") }
+		case ui.Is(msg, "D"):
+			if v.cursor < len(list) && v.s.DraftOf(list[v.cursor]) {
+				return func() tea.Msg { return state.Goto("draft") }
+			}
 		case ui.Is(msg, "enter"):
 			if v.cursor < len(list) {
 				v.s.Open(list[v.cursor])

@@ -1,0 +1,240 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"orenda/internal/call"
+	"orenda/internal/message"
+	"orenda/internal/safe"
+	"orenda/internal/workspace"
+)
+
+func (t *tool) draftCommand() *cobra.Command {
+	cmd := &cobra.Command{Use: "draft", Short: "The filled-in messages of the workspace"}
+	cmd.AddCommand(t.draftListCommand(), t.draftImportCommand(), t.draftDiffersCommand())
+	return cmd
+}
+
+type draftRow struct {
+	Contract  string `json:"contract"`
+	PortType  string `json:"portType"`
+	Operation string `json:"operation"`
+	Name      string `json:"name"`
+	Bytes     int    `json:"bytes"`
+	Unfilled  int    `json:"unfilled"`
+	Valid     bool   `json:"valid"`
+	Header    bool   `json:"header"`
+}
+
+func (t *tool) draftListCommand() *cobra.Command {
+	cmd := &cobra.Command{Use: "list", Short: "All drafts, by operation", Args: cobra.NoArgs}
+	t.jsonFlag(cmd)
+	cmd.RunE = func(*cobra.Command, []string) error {
+		w, err := t.space()
+		if err != nil {
+			return err
+		}
+		out := []draftRow{}
+		for _, r := range w.Drafts() {
+			d, h, err := readDraft(w, r)
+			if err != nil {
+				return unread{err}
+			}
+			row := draftRow{r.Contract, r.PortType, r.Operation, r.Name, len(d.Bytes()), len(d.Unfilled()) + len(h.Unfilled()), d.Err() == nil && len(d.Validate()) == 0, len(h.Blocks()) > 0}
+			out = append(out, row)
+			if t.asJSON {
+				continue
+			}
+			state := "valid"
+			switch {
+			case d.Err() != nil:
+				state = "not well-formed"
+			case row.Unfilled > 0:
+				state = fmt.Sprintf("%d to fill in", row.Unfilled)
+			case !row.Valid:
+				state = "breaks its schema"
+			}
+			fmt.Fprintf(t.out, "%-50s %8d B  %-18s %s\n", safe.Line(r.String()), row.Bytes, state, safe.Line(r.Contract))
+		}
+		if t.asJSON {
+			return t.printJSON(out)
+		}
+		return nil
+	}
+	return cmd
+}
+
+// readDraft parses a draft and its header blocks.
+func readDraft(w *workspace.Workspace, r workspace.DraftRef) (body, header *message.Draft, err error) {
+	c, err := w.Contract(r.Contract)
+	if err != nil {
+		return nil, nil, err
+	}
+	src, err := w.ReadDraft(r)
+	if err != nil {
+		return nil, nil, err
+	}
+	blocks, err := w.ReadHeader(r)
+	if err != nil {
+		return nil, nil, err
+	}
+	p := call.Plan{Contract: c, Operation: r.Operation}
+	if ports := c.PortsWith(r.Operation); len(ports) > 0 {
+		p.Port = ports[0]
+	}
+	p.SetDraft(src)
+	p.SetHeader(blocks)
+	return p.Draft, p.Header, nil
+}
+
+func (t *tool) draftImportCommand() *cobra.Command {
+	var name, id string
+	cmd := &cobra.Command{
+		Use: "import [FILE|-]", Short: "Make a draft of a message that came from elsewhere", Args: cobra.MaximumNArgs(1),
+		Long: "Takes a raw envelope, a body element, or the command line of an HTTP client with\nits body or body file; or, with --exchange, the request of a kept exchange. The\noperation is recognised by the body element. An envelope is kept byte for byte.",
+	}
+	cmd.Flags().StringVar(&name, "name", "imported", "name of the draft")
+	cmd.Flags().StringVar(&id, "exchange", "", "take the request of this kept exchange")
+	cmd.RunE = func(_ *cobra.Command, args []string) error {
+		w, err := t.space()
+		if err != nil {
+			return err
+		}
+		if (id == "") == (len(args) == 0) {
+			return errors.New("name a file, - for standard input, or --exchange ID")
+		}
+		if id != "" {
+			j, err := t.journal()
+			if err != nil {
+				return unread{err}
+			}
+			x, err := j.Get(id)
+			if err != nil {
+				return unread{err}
+			}
+			l := x.Leg()
+			if l == nil {
+				return unread{fmt.Errorf("nothing was sent in %s", id)}
+			}
+			r, err := w.ImportSent(l.RequestBody, name)
+			if err != nil {
+				return unread{err}
+			}
+			fmt.Fprintln(t.out, safe.Line(r.String()))
+			return nil
+		}
+		src, err := os.ReadFile(args[0])
+		if args[0] == "-" {
+			src, err = io.ReadAll(io.LimitReader(os.Stdin, 64<<20))
+		}
+		if err != nil {
+			return unread{err}
+		}
+		beside := filepath.Dir(args[0])
+		h, err := message.Take(string(src), func(file string) ([]byte, error) {
+			if !filepath.IsAbs(file) {
+				file = filepath.Join(beside, file)
+			}
+			return os.ReadFile(file)
+		})
+		if err != nil {
+			return unread{err}
+		}
+		r, err := w.Import(h.Body, name)
+		if err != nil {
+			return unread{err}
+		}
+		fmt.Fprintln(t.out, safe.Line(r.String()))
+		for _, l := range besides(h) {
+			fmt.Fprintln(t.out, "  "+safe.Line(l))
+		}
+		return nil
+	}
+	return cmd
+}
+
+// besides is what a command line holds that is no part of a draft.
+func besides(h *message.Handed) []string {
+	var out []string
+	if h.Address != "" {
+		out = append(out, "not in the draft: the address "+h.Address)
+	}
+	for _, f := range h.Headers {
+		value := f[1]
+		if strings.EqualFold(f[0], "Authorization") || strings.EqualFold(f[0], "Cookie") || strings.EqualFold(f[0], "Proxy-Authorization") {
+			value = "(a secret, not kept)"
+		}
+		out = append(out, "not in the draft: the header field "+f[0]+": "+value)
+	}
+	if h.User {
+		out = append(out, "not in the draft: the user; an identity carries that")
+	}
+	return out
+}
+
+type draftDifference struct {
+	Path string  `json:"path"`
+	A    *string `json:"a"`
+	B    *string `json:"b"`
+}
+
+func (t *tool) draftDiffersCommand() *cobra.Command {
+	cmd := &cobra.Command{
+		Use: "differs DRAFT DRAFT", Short: "The values in which two drafts of an operation differ", Args: cobra.ExactArgs(2),
+		Long: "Exit status 1 where they differ.", Example: "  orenda draft differs \"FindBerths/small craft\" \"FindBerths/deep draught\"",
+	}
+	t.jsonFlag(cmd)
+	cmd.RunE = func(_ *cobra.Command, args []string) error {
+		w, err := t.space()
+		if err != nil {
+			return err
+		}
+		var d [2]*message.Draft
+		for i, a := range args {
+			r, err := w.FindDraft(a)
+			if err != nil {
+				return unread{err}
+			}
+			if d[i], _, err = readDraft(w, r); err != nil {
+				return unread{err}
+			}
+		}
+		out := []draftDifference{}
+		for _, x := range message.Differences(d[0], d[1]) {
+			row := draftDifference{Path: x.Path}
+			if x.HasA {
+				row.A = &x.A
+			}
+			if x.HasB {
+				row.B = &x.B
+			}
+			out = append(out, row)
+			if !t.asJSON {
+				say := func(v *string) string {
+					if v == nil {
+						return "(left out)"
+					}
+					return safe.Line(*v)
+				}
+				fmt.Fprintf(t.out, "%-32s %-28s %s\n", safe.Line(x.Path), say(row.A), say(row.B))
+			}
+		}
+		if t.asJSON {
+			if err := t.printJSON(out); err != nil {
+				return err
+			}
+		}
+		if len(out) > 0 {
+			return status(exitNo)
+		}
+		return nil
+	}
+	return cmd
+}

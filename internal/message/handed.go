@@ -1,0 +1,107 @@
+package message
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+
+	"github.com/google/shlex"
+
+	"orenda/internal/xmltree"
+)
+
+// Handed is a message that came from elsewhere: raw XML, or the command line
+// of an HTTP client with the body it sends.
+type Handed struct {
+	Body    []byte      // an envelope or a body element, byte for byte
+	Address string      // of a command line; "" for raw XML
+	Headers [][2]string // of a command line
+	User    bool        // the command line names a user; who, is not read
+}
+
+// Take reads a message that was handed over. readFile gets the body where a
+// command line names a file for it.
+func Take(text string, readFile func(name string) ([]byte, error)) (*Handed, error) {
+	t := strings.TrimSpace(strings.TrimPrefix(text, "\uFEFF"))
+	if strings.HasPrefix(t, "<") {
+		return wellFormed(&Handed{Body: []byte(t)})
+	}
+	words, err := shlex.Split(strings.NewReplacer("\\\r\n", " ", "\\\n", " ").Replace(t))
+	if err != nil {
+		return nil, fmt.Errorf("it is neither XML nor a command line: %w", err)
+	}
+	h := &Handed{}
+	var body string
+	found := false
+	for i := 0; i < len(words); i++ {
+		option, value, joined := strings.Cut(words[i], "=")
+		if !strings.HasPrefix(option, "--") {
+			option, joined = words[i], false
+		}
+		next := func() string {
+			if joined {
+				return value
+			}
+			if i++; i < len(words) {
+				return words[i]
+			}
+			return ""
+		}
+		file := false
+		switch option {
+		case "-H", "--header", "--headers":
+			name, v, _ := strings.Cut(next(), ":")
+			h.Headers = append(h.Headers, [2]string{strings.TrimSpace(name), strings.TrimSpace(v)})
+			continue
+		case "-u", "--user", "--password", "--http-user", "--http-password":
+			next()
+			h.User = true
+			continue
+		case "-d", "--data", "--data-raw", "--data-binary", "--data-ascii", "--body", "--body-data", "--post-data":
+			body = next()
+			if option != "--data-raw" && strings.HasPrefix(body, "@") {
+				body, file = body[1:], true
+			}
+		case "--body-file", "--post-file", "--upload-file", "-T", "<":
+			body, file = next(), true
+		default:
+			w := words[i]
+			switch {
+			case strings.HasPrefix(w, "http://"), strings.HasPrefix(w, "https://"):
+				if h.Address == "" {
+					h.Address = w
+				}
+				continue
+			case strings.HasPrefix(w, "<") && len(w) > 1 && strings.Contains(w, ">"):
+				body = w
+			case strings.HasPrefix(w, "@") && len(w) > 1:
+				body, file = w[1:], true
+			default:
+				continue
+			}
+		}
+		if file {
+			if readFile == nil {
+				return nil, fmt.Errorf("its body is in the file %s, which is not read here", body)
+			}
+			b, err := readFile(body)
+			if err != nil {
+				return nil, err
+			}
+			body = string(b)
+		}
+		found = true
+	}
+	if !found {
+		return nil, errors.New("it is neither XML nor a command line with a body")
+	}
+	h.Body = []byte(body)
+	return wellFormed(h)
+}
+
+func wellFormed(h *Handed) (*Handed, error) {
+	if _, err := xmltree.Parse(h.Body, xmltree.Limits{Depth: 512}); err != nil {
+		return nil, fmt.Errorf("the message is not well-formed: %w", err)
+	}
+	return h, nil
+}
