@@ -99,7 +99,7 @@ this folder (or -w DIR), or on a description given as a URL or a file.`,
 		RunE: func(cmd *cobra.Command, args []string) error { return t.open(cmd.Context(), args) },
 	}
 	root.PersistentFlags().StringVarP(&t.dir, "workspace", "w", "", "folder of the workspace (default: this folder)")
-	root.AddCommand(t.demoCommand(), t.standinCommand(), t.describeCommand(), t.sampleCommand(), t.validateCommand(), t.draftCommand(), t.callCommand(), t.repairCommand(), t.checkCommand(),
+	root.AddCommand(t.demoCommand(), t.standinCommand(), t.addCommand(), t.describeCommand(), t.sampleCommand(), t.validateCommand(), t.refreshCommand(), t.draftCommand(), t.callCommand(), t.repairCommand(), t.checkCommand(),
 		t.trustCommand(), t.journalCommand(), t.drawCommand(), t.xmlCommand())
 	return root
 }
@@ -149,10 +149,7 @@ func (t *tool) space() (*workspace.Workspace, error) {
 	if err != nil {
 		return nil, err
 	}
-	dir := t.dir
-	if dir == "" {
-		dir = "."
-	}
+	dir := orDot(t.dir)
 	w, err := workspace.Open(dir, h)
 	if err != nil {
 		return nil, unread{fmt.Errorf("%s: %w", dir, err)}

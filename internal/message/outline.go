@@ -111,7 +111,7 @@ func children(n xmltree.Node) (out []xmltree.Node) {
 func (o *outline) attributes(c *schema.Complex, n xmltree.Node, depth int, path string) {
 	for _, a := range c.Attrs {
 		it := Item{Kind: Attr, Depth: depth, Name: "@" + a.Name.Local, Path: join(path, "@"+a.Name.Local), Required: a.Required,
-			Type: Bounds(a.Type), Doc: a.Doc, Enum: enumeration(a.Type), Node: n, attr: a, Most: 1}
+			Type: schema.Bounds(a.Type), Doc: a.Doc, Enum: schema.Allowed(a.Type), Node: n, attr: a, Most: 1}
 		for x := range n.Attrs() {
 			if schema.NameOf(x.Name) == a.Name {
 				it.Present, it.Value = true, x.Value
@@ -214,7 +214,7 @@ func inheritAt(n xmltree.Node) string {
 func (f *follow) describe(it Item, e *schema.Element) Item {
 	it.decl, it.Doc, it.Nillable = e, e.Doc, e.Nillable
 	if st := schema.SimpleOf(e.TypeOf()); st != nil {
-		it.Kind, it.Type, it.Enum = Leaf, Bounds(st), enumeration(st)
+		it.Kind, it.Type, it.Enum = Leaf, schema.Bounds(st), schema.Allowed(st)
 		it.EnumDocs = st.Facets.EnumDocs
 	} else {
 		it.Kind, it.Type = Branch, e.TypeOf().TypeName().Local

@@ -119,7 +119,7 @@ func (s *sampler) element(e *schema.Element, inherit string, depth int, root boo
 	if schema.SimpleOf(t) != nil {
 		s.b.WriteString(">" + value + "</" + name + ">")
 		if s.want.Comments {
-			s.b.WriteString(" <!-- " + strings.ReplaceAll(Bounds(schema.SimpleOf(t)), "--", "- -") + " -->")
+			s.b.WriteString(" <!-- " + strings.ReplaceAll(schema.Bounds(schema.SimpleOf(t)), "--", "- -") + " -->")
 		}
 		return
 	}
@@ -183,8 +183,8 @@ func (s *sampler) attributes(c *schema.Complex) {
 			value = *a.Fixed
 		case a.Default != nil:
 			value = *a.Default
-		case len(enumeration(a.Type)) > 0:
-			value = enumeration(a.Type)[0]
+		case len(schema.Allowed(a.Type)) > 0:
+			value = schema.Allowed(a.Type)[0]
 		}
 		name := a.Name.Local
 		if a.Name.Space == xmltree.XMLNamespace {

@@ -196,7 +196,7 @@ func TestBoundsInOneLine(t *testing.T) {
 		`<xs:list itemType="xs:int"/>`: "list of int",
 	} {
 		s := set(t, `<xs:element name="r"><xs:simpleType>`+facets+`</xs:simpleType></xs:element>`)
-		assert.Equal(t, want, Bounds(schema.SimpleOf(root(s).TypeOf())), facets)
+		assert.Equal(t, want, schema.Bounds(schema.SimpleOf(root(s).TypeOf())), facets)
 	}
 }
 

@@ -5,8 +5,6 @@ package workspace
 
 import (
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -25,7 +23,6 @@ import (
 	"orenda/internal/endpoint"
 	"orenda/internal/message"
 	"orenda/internal/near"
-	"orenda/internal/soap"
 	"orenda/internal/user"
 )
 
@@ -396,7 +393,7 @@ func (w *Workspace) Contract(name string) (*contract.Contract, error) {
 	if w.ContractNamed(name) == nil {
 		return nil, fmt.Errorf("the workspace has no contract %s", name)
 	}
-	dir := "contracts/" + FileName(name)
+	dir := contractDir(name)
 	index, err := w.store.read(dir + "/sources.toml")
 	if err != nil {
 		return nil, fmt.Errorf("the contract %s has no snapshot: %w", name, err)
@@ -428,79 +425,6 @@ func (w *Workspace) Contract(name string) (*contract.Contract, error) {
 	w.loaded[name] = c
 	w.mu.Unlock()
 	return c, nil
-}
-
-// snapshot is the index of a kept description.
-type snapshot struct {
-	Fetched time.Time `toml:"fetched"`
-	Files   []struct {
-		File     string `toml:"file"`
-		Location string `toml:"location"`
-		SHA256   string `toml:"sha256"`
-	} `toml:"files"`
-}
-
-// AddContract keeps a description with every file it needs, makes an endpoint
-// for each of its ports and a draft for each operation.
-func (w *Workspace) AddContract(c *contract.Contract, served string) (name string, err error) {
-	if m, ok := w.store.(*memory); ok { // it can be loaded again
-		defer m.loading()()
-	}
-	name = w.freeName(FileName(c.ShortName()), func(n string) bool { return w.ContractNamed(n) != nil })
-	dir := "contracts/" + FileName(name)
-	s := snapshot{Fetched: time.Now().UTC().Truncate(time.Second)}
-	for i, f := range c.Files {
-		base := f.Location
-		if j := strings.IndexAny(base, "?#"); j >= 0 {
-			base = base[:j]
-		}
-		file := fmt.Sprintf("%02d-%s", i, FileName(path.Base(filepath.ToSlash(base))))
-		if err := w.store.write(dir+"/"+file, f.Bytes); err != nil {
-			return "", err
-		}
-		sum := sha256.Sum256(f.Bytes)
-		s.Files = append(s.Files, struct {
-			File     string `toml:"file"`
-			Location string `toml:"location"`
-			SHA256   string `toml:"sha256"`
-		}{file, f.Location, hex.EncodeToString(sum[:])})
-	}
-	index, err := toml.Marshal(s)
-	if err != nil {
-		return "", err
-	}
-	if err := w.store.write(dir+"/sources.toml", index); err != nil {
-		return "", err
-	}
-	sets := []set{{[]string{"contract", name, "source"}, c.Source}}
-	if served != "" {
-		sets = append(sets, set{[]string{"contract", name, "served"}, served})
-	}
-	for _, p := range c.Ports() {
-		if p.Version == soap.Unset {
-			continue
-		}
-		end := w.freeName(FileName(p.Name), func(n string) bool { return w.Endpoint(n) != nil })
-		sets = append(sets, set{[]string{"endpoint", end, "contract"}, name}, set{[]string{"endpoint", end, "port"}, p.Name})
-	}
-	if err := w.set(sets...); err != nil {
-		return "", err
-	}
-	seen := map[string]bool{}
-	for _, p := range c.Ports() {
-		for _, o := range p.Operations {
-			key := p.PortType.Local + "/" + o.Name
-			if p.Version == soap.Unset || seen[key] || o.Input == nil || o.Input.Element == nil {
-				continue
-			}
-			seen[key] = true
-			ref := DraftRef{name, p.PortType.Local, o.Name, "first"}
-			if err := w.WriteDraft(ref, message.Sample(c.Schemas, o.Input.Element, message.Want{Encoded: o.Use == "encoded"})); err != nil {
-				return "", err
-			}
-		}
-	}
-	return name, nil
 }
 
 func (w *Workspace) freeName(base string, taken func(string) bool) string {

@@ -36,10 +36,13 @@ func (v *View) Typing() bool { return false }
 
 // Keys implements ui.View.
 func (v *View) Keys() []ui.Key {
+	if v.s.Newer != nil {
+		return []ui.Key{{Show: "↑↓", Does: "scroll"}, {Show: "⏎", Does: "take the newer one over"}, {Show: "esc", Does: "keep the old one"}}
+	}
 	if v.source {
 		return []ui.Key{{Press: "up down", Show: "↑↓", Does: "scroll"}, {Press: "tab", Show: "tab", Does: "next document"}, {Press: "x", Show: "x", Does: "operations"}, {Press: "?", Show: "?", Does: "help"}}
 	}
-	return []ui.Key{{Press: "up down", Show: "↑↓", Does: "choose"}, {Press: "enter", Show: "⏎", Does: "fill in its message"}, {Press: "x", Show: "x", Does: "source text"}, {Press: "N", Show: "N", Does: "note what you learned"}, {Press: "esc", Show: "esc", Does: "board"}, {Press: "?", Show: "?", Does: "help"}}
+	return []ui.Key{{Press: "up down", Show: "↑↓", Does: "choose"}, {Press: "enter", Show: "⏎", Does: "fill in its message"}, {Press: "x", Show: "x", Does: "source text"}, {Press: "R", Show: "R", Does: "fetch again: what changed?"}, {Press: "N", Show: "N", Does: "note what you learned"}, {Press: "esc", Show: "esc", Does: "board"}, {Press: "?", Show: "?", Does: "help"}}
 }
 
 // entry is an operation of one of the workspace's contracts.
@@ -76,6 +79,9 @@ func (v *View) Open() tea.Cmd {
 // Update implements ui.View.
 func (v *View) Update(msg tea.Msg) tea.Cmd {
 	all := v.entries()
+	if v.s.Newer != nil {
+		return v.decide(msg)
+	}
 	if v.source {
 		v.line = max(v.line+ui.Rows(msg, v.height, 1<<30), 0) // drawing keeps it within the file
 	} else if len(all) > 0 {
@@ -92,6 +98,9 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 			}
 		case ui.Is(msg, "enter"):
 			return v.open(all)
+		case ui.Is(msg, "R") && !v.source && len(all) > 0:
+			v.line = 0
+			v.s.Again(all[v.cursor].contract)
 		case ui.Is(msg, "N") && !v.source && len(all) > 0:
 			return v.note(all[v.cursor])
 		case ui.Is(msg, "esc"):
@@ -103,6 +112,51 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 		}
 	}
 	return nil
+}
+
+// decide is about a newer description: it is taken over, or not.
+func (v *View) decide(msg tea.Msg) tea.Cmd {
+	v.line = max(v.line+ui.Rows(msg, v.height, 1<<20), 0)
+	if k, ok := msg.(tea.KeyPressMsg); ok {
+		switch {
+		case ui.Is(k, "enter"):
+			v.s.TakeOver()
+		case ui.Is(k, "esc"):
+			v.s.Newer = nil
+			v.s.Say("the old one stays")
+		}
+	}
+	return nil
+}
+
+// changes is what a newer description changes for a client.
+func (v *View) changes(w, h int) string {
+	n := v.s.Newer
+	breaking := 0
+	for _, c := range n.Changes {
+		if c.Breaking {
+			breaking++
+		}
+	}
+	rows := []string{"", "   " + ui.Strong(ui.Cut(n.Name, 30)) + ui.Soft(fmt.Sprintf("   what changed for a client: %d, of which %d may break it", len(n.Changes), breaking)), ""}
+	v.height = h - len(rows)
+	v.line = min(v.line, max(len(n.Changes)-v.height, 0))
+	where := min(w/3, 44)
+	for _, c := range n.Changes[v.line:] {
+		lead, what := "     ", ui.Fit(c.What, 22)
+		if c.Breaking {
+			lead, what = ui.Accent("   ! "), ui.Strong(what)
+		}
+		text := c.After
+		switch {
+		case c.Before != "" && c.After != "":
+			text = c.Before + " → " + c.After
+		case c.Before != "":
+			text = "it was " + c.Before
+		}
+		rows = append(rows, lead+what+"  "+ui.Fit(c.Where, where)+"  "+ui.Soft(ui.Cut(text, max(w-where-32, 0))))
+	}
+	return ui.Block(rows, w, h)
 }
 
 // note asks for what was learned of the operation at the cursor.
@@ -161,6 +215,9 @@ func (v *View) View(w, h int) string {
 		return ui.Block([]string{"", "   " + ui.Soft("the workspace has no description yet: b, then a, adds one")}, w, h)
 	}
 	v.cursor = min(v.cursor, len(all)-1)
+	if v.s.Newer != nil {
+		return v.changes(w, h)
+	}
 	if v.source {
 		return v.text(all[v.cursor], w, h)
 	}

@@ -53,6 +53,7 @@ type State struct {
 	Fetching    *exchange.Exchange   // the description that is being fetched, or that failed
 
 	Reveal bool   // secrets are shown for the moment
+	Newer  *Newer // a description that was fetched again
 	Copied string // a value, or a part of a message as XML
 
 	clear   map[string]*exchange.Exchange // of this sitting, with their secrets, by id
@@ -504,6 +505,73 @@ func (s *State) Fetch(source string) {
 		}
 		s.fetched(id, source, f, err)
 	}()
+}
+
+// Newer is a newer state of a kept description.
+type Newer struct {
+	Name    string
+	Changes []contract.Change
+	fetched *call.Fetched
+}
+
+// Again fetches a kept description again, to see what changed.
+func (s *State) Again(name string) {
+	k := s.W.ContractNamed(name)
+	id := "fetch " + name
+	if k == nil || s.running[id] != nil {
+		return
+	}
+	before, err := s.W.Contract(name)
+	if err != nil {
+		s.Say("%v", err)
+		return
+	}
+	s.Say("fetching %s again", k.Source)
+	ctx, cancel := context.WithCancel(context.Background())
+	p := call.Plan{Workspace: s.W.ID(), Agent: call.Agent, ReadFile: s.W.ReadFile}
+	s.running[id] = &running{cancel: cancel, fetch: true, call: call.New(p, nil)}
+	go func() {
+		f, err := call.Fetch(ctx, k.Source, p, nil)
+		for _, x := range f.Exchanges {
+			_ = s.J.Add(x)
+		}
+		var changes []contract.Change
+		if err == nil {
+			changes = contract.Changes(before, f.Contract)
+		}
+		s.post(func() {
+			delete(s.running, id)
+			cancel()
+			for _, x := range f.Exchanges {
+				s.note(x)
+			}
+			switch {
+			case errors.Is(err, call.ErrStopped) && len(f.Exchanges) > 0:
+				s.Fetching = f.Exchanges[len(f.Exchanges)-1]
+				s.Say("the description could not be fetched: %s", s.Fetching.Result)
+			case err != nil:
+				s.Say("%s: %v", k.Source, err)
+			case len(changes) == 0:
+				s.Say("%s: nothing changed for a client", name)
+			default:
+				s.Newer = &Newer{name, changes, f}
+				s.Say("%d changes", len(changes))
+			}
+		})
+	}()
+}
+
+// TakeOver keeps the newer description in sight.
+func (s *State) TakeOver() {
+	n := s.Newer
+	s.Newer = nil
+	if err := s.W.TakeOver(n.Name, n.fetched.Contract, n.fetched.Served); err != nil {
+		s.Say("%v", err)
+		return
+	}
+	s.draft = nil
+	s.Changed()
+	s.Say("%s is the newer one now; endpoints and drafts stayed", n.Name)
 }
 
 func (s *State) takeFetched(id, source string, f *call.Fetched, err error) {

@@ -1,19 +1,17 @@
-package message
+package schema
 
 import (
 	"fmt"
 	"strings"
-
-	"orenda/internal/schema"
 )
 
-// enumeration are the allowed values of a type, or nil.
-func enumeration(t *schema.Simple) []string {
+// Allowed are the values that a type allows, or nil where it does not list them.
+func Allowed(t *Simple) []string {
 	for ; t != nil; t = t.Base {
 		if len(t.Facets.Enumeration) > 0 {
 			return t.Facets.Enumeration
 		}
-		if t.Variety == schema.Atomic && t.BuiltinName() == "boolean" {
+		if t.Variety == Atomic && t.BuiltinName() == "boolean" {
 			return []string{"true", "false"}
 		}
 	}
@@ -21,7 +19,7 @@ func enumeration(t *schema.Simple) []string {
 }
 
 // Bounds is a simple type in one line: its built-in type and its facets.
-func Bounds(t *schema.Simple) string {
+func Bounds(t *Simple) string {
 	name := t.BuiltinName()
 	var parts []string
 	seen := map[string]bool{}
@@ -31,7 +29,7 @@ func Bounds(t *schema.Simple) string {
 			parts = append(parts, fmt.Sprintf(format, args...))
 		}
 	}
-	for b := t; b != nil && b.Name.Space != schema.XSD; b = b.Base {
+	for b := t; b != nil && b.Name.Space != XSD; b = b.Base {
 		f := &b.Facets
 		if n := len(f.Enumeration); n > 0 {
 			add("enum", "one of %d", n)

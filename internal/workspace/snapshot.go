@@ -1,0 +1,135 @@
+package workspace
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/pelletier/go-toml/v2"
+
+	"orenda/internal/contract"
+	"orenda/internal/message"
+	"orenda/internal/soap"
+)
+
+// snapshot is the index of a kept description.
+type snapshot struct {
+	Fetched time.Time      `toml:"fetched"`
+	Files   []snapshotFile `toml:"files"`
+}
+
+type snapshotFile struct {
+	File     string `toml:"file"`
+	Location string `toml:"location"`
+	SHA256   string `toml:"sha256"`
+}
+
+func contractDir(name string) string { return "contracts/" + FileName(name) }
+
+// writeSnapshot keeps every file of a description, and then the index that
+// names them: until it is written, the one before holds.
+func (w *Workspace) writeSnapshot(name string, c *contract.Contract) error {
+	dir := contractDir(name)
+	s := snapshot{Fetched: time.Now().UTC().Truncate(time.Second)}
+	for i, f := range c.Files {
+		base := f.Location
+		if j := strings.IndexAny(base, "?#"); j >= 0 {
+			base = base[:j]
+		}
+		sum := sha256.Sum256(f.Bytes)
+		hash := hex.EncodeToString(sum[:])
+		file := fmt.Sprintf("%02d-%s", i, FileName(path.Base(filepath.ToSlash(base))))
+		if old, err := w.store.read(dir + "/" + file); err == nil && !bytes.Equal(old, f.Bytes) {
+			file = fmt.Sprintf("%02d-%s-%s", i, hash[:8], FileName(path.Base(filepath.ToSlash(base))))
+		}
+		if err := w.store.write(dir+"/"+file, f.Bytes); err != nil {
+			return err
+		}
+		s.Files = append(s.Files, snapshotFile{file, f.Location, hash})
+	}
+	index, err := toml.Marshal(s)
+	if err != nil {
+		return err
+	}
+	if err := w.store.write(dir+"/sources.toml", index); err != nil {
+		return err
+	}
+	kept, err := w.store.list(dir)
+	if err != nil {
+		return err
+	}
+	for _, k := range kept { // what no index names any more
+		base := path.Base(k)
+		if base != "sources.toml" && !slices.ContainsFunc(s.Files, func(f snapshotFile) bool { return f.File == base }) {
+			if err := w.store.remove(dir + "/" + base); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// AddContract keeps a description with every file it needs, makes an endpoint
+// for each of its ports and a draft for each operation.
+func (w *Workspace) AddContract(c *contract.Contract, served string) (name string, err error) {
+	name = w.freeName(FileName(c.ShortName()), func(n string) bool { return w.ContractNamed(n) != nil })
+	return name, w.take(name, c, served, nil)
+}
+
+// TakeOver puts a newer state of a description in the place of the one that is
+// kept. Endpoints and drafts stay as they are; new ports and operations get
+// theirs.
+func (w *Workspace) TakeOver(name string, c *contract.Contract, served string) error {
+	old, err := w.Contract(name)
+	if err != nil {
+		return err
+	}
+	return w.take(name, c, served, old)
+}
+
+func (w *Workspace) take(name string, c *contract.Contract, served string, old *contract.Contract) error {
+	if m, ok := w.store.(*memory); ok { // it can be loaded again
+		defer m.loading()()
+	}
+	if err := w.writeSnapshot(name, c); err != nil {
+		return err
+	}
+	sets := []set{{[]string{"contract", name, "source"}, c.Source}}
+	if served != "" {
+		sets = append(sets, set{[]string{"contract", name, "served"}, served})
+	}
+	for _, p := range c.Ports() {
+		if p.Version == soap.Unset || old != nil && old.Port(p.Name) != nil {
+			continue
+		}
+		end := w.freeName(FileName(p.Name), func(n string) bool { return w.Endpoint(n) != nil })
+		sets = append(sets, set{[]string{"endpoint", end, "contract"}, name}, set{[]string{"endpoint", end, "port"}, p.Name})
+	}
+	w.mu.Lock()
+	delete(w.loaded, name)
+	w.mu.Unlock()
+	if err := w.set(sets...); err != nil {
+		return err
+	}
+	seen := map[string]bool{}
+	for _, p := range c.Ports() {
+		for _, o := range p.Operations {
+			key := p.PortType.Local + "/" + o.Name
+			if p.Version == soap.Unset || seen[key] || o.Input == nil || o.Input.Element == nil || old != nil && len(old.PortsWith(o.Name)) > 0 {
+				continue
+			}
+			seen[key] = true
+			ref := DraftRef{name, p.PortType.Local, o.Name, "first"}
+			if err := w.WriteDraft(ref, message.Sample(c.Schemas, o.Input.Element, message.Want{Encoded: o.Use == "encoded"})); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
