@@ -179,3 +179,50 @@ func index(t *testing.T, s, part string) int {
 }
 
 func split(s, by string) []string { return strings.Split(s, by) }
+
+func TestTheCatalogueAndANewerDescription(t *testing.T) {
+	p := sit(t, 158, 47)
+	p.keys("c", "L")
+	p.sees("your catalogue", "nothing is in it yet")
+	p.keys("esc", "home", "K")
+	p.sees("in your catalogue: berth-desk")
+	p.keys("L")
+	p.sees("FindBerths(length", "1 descriptions · 3 operations")
+	p.keys("/", "nights", "enter")
+	p.sees("fields nights", "ReserveBerth")
+	p.fits()
+	p.keys("enter")
+	assert.Equal(t, "ReserveBerth", p.m.s.Cell.Draft.Operation)
+	assert.Equal(t, "draft", p.m.places[p.m.at].name)
+	p.keys("c", "R")
+	p.settled()
+	p.sees("nothing changed for a client")
+
+	// Somebody else's workspace takes it from there, without the service.
+	other := workspace.New("another", p.m.s.Home)
+	c, err := workspace.OpenCatalogue(p.m.s.Home)
+	require.NoError(t, err)
+	q := &person{t: t, m: newModel(Options{Home: p.m.s.Home, Workspace: other, Journal: p.m.s.J}), h: p.h}
+	q.size(80, 24)
+	q.keys("c", "L", "enter")
+	assert.Equal(t, "FindBerths", q.m.s.Cell.Draft.Operation)
+	assert.Equal(t, []string{"berth-desk"}, c.Names())
+
+	// A description that changed is shown before it is taken over.
+	con, err := p.m.s.W.Contract("berth-desk")
+	require.NoError(t, err)
+	for _, port := range con.Ports() {
+		port.Operations = port.Operations[1:]
+	}
+	con.Ports()[0].Address = "http://berths.skerry.test/old"
+	p.keys("R")
+	p.settled()
+	p.sees("what changed for a client: 2, of which 1 may break it", "! address changed", "operation new", "FindBerths(length")
+	p.fits()
+	p.keys("esc")
+	p.sees("the old one stays")
+	p.keys("R")
+	p.settled()
+	p.keys("enter")
+	p.sees("berth-desk is the newer one now", "FindBerths(length")
+}

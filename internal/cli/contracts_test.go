@@ -81,3 +81,41 @@ func TestHeaderBlocksOnTheCommandLine(t *testing.T) {
 	assert.Contains(t, out, "<soap:Header>")
 	assert.Contains(t, out, "<name><?fill string?></name>")
 }
+
+func TestTheCatalogueIsSharedAndSearched(t *testing.T) {
+	l := at(t)
+	code, out, errOut := l.run("catalogue", "add", l.berths())
+	require.Equal(t, 0, code, errOut)
+	assert.Equal(t, "berth-desk: 3 operations\n", out)
+	for range 2 { // again is no second one
+		code, _, errOut = l.run("catalogue", "add", "http://"+l.h.Plain+"/dues?wsdl", "--name", "money")
+		require.Equal(t, 0, code, errOut)
+	}
+	var list []catalogued
+	l.json(0, &list, "catalogue", "list")
+	require.Len(t, list, 2)
+	assert.Equal(t, "money", list[1].Name)
+	assert.Equal(t, []string{"Assess", "Pay", "CloseLedger"}, list[1].Operations)
+	l.h.Close() // from here on without the service
+	var hits []found
+	l.json(0, &hits, "catalogue", "search", "GROSSTON")
+	require.Len(t, hits, 1)
+	assert.Equal(t, found{"money", "Assess", hits[0].Signature, []string{"vessel/grossTonnage"}}, hits[0])
+	code, _, _ = l.run("catalogue", "search", "nothing of the kind")
+	assert.Equal(t, 1, code)
+	code, out, _ = l.run("sample", "catalogue:money", "Pay")
+	assert.Equal(t, 0, code)
+	assert.Contains(t, out, "<Pay xmlns=")
+	code, out, _ = l.run("add", "catalogue:berth-desk", "-w", filepath.Join(l.dir, "ws"))
+	assert.Equal(t, 0, code)
+	assert.Contains(t, out, "endpoint BerthDesk12")
+	code, _, errOut = l.run("describe", "catalogue:mony")
+	assert.Equal(t, exitUnread, code)
+	assert.Contains(t, errOut, "the catalogue has no mony; money is in it")
+	code, _, _ = l.run("catalogue", "remove", "money")
+	assert.Equal(t, 0, code)
+	l.json(0, &list, "catalogue", "list")
+	assert.Len(t, list, 1)
+	code, _, errOut = l.run("catalogue", "add", filepath.Join(l.dir, "gone.wsdl"))
+	assert.Equal(t, exitUnread, code, errOut)
+}

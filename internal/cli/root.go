@@ -99,7 +99,7 @@ this folder (or -w DIR), or on a description given as a URL or a file.`,
 		RunE: func(cmd *cobra.Command, args []string) error { return t.open(cmd.Context(), args) },
 	}
 	root.PersistentFlags().StringVarP(&t.dir, "workspace", "w", "", "folder of the workspace (default: this folder)")
-	root.AddCommand(t.demoCommand(), t.standinCommand(), t.addCommand(), t.describeCommand(), t.sampleCommand(), t.validateCommand(), t.refreshCommand(), t.draftCommand(), t.callCommand(), t.repairCommand(), t.checkCommand(),
+	root.AddCommand(t.demoCommand(), t.standinCommand(), t.addCommand(), t.catalogueCommand(), t.describeCommand(), t.sampleCommand(), t.validateCommand(), t.refreshCommand(), t.draftCommand(), t.callCommand(), t.repairCommand(), t.checkCommand(),
 		t.trustCommand(), t.journalCommand(), t.drawCommand(), t.xmlCommand())
 	return root
 }
@@ -167,7 +167,16 @@ func (t *tool) open(ctx context.Context, args []string) error {
 		return err
 	}
 	opts := app.Options{Home: h, Version: Version}
-	if len(args) == 1 {
+	if name, ok := strings.CutPrefix(strings.Join(args, ""), "catalogue:"); ok {
+		f, err := t.fromCatalogue(name)
+		if err != nil {
+			return err
+		}
+		opts.Workspace = workspace.New(name, h)
+		if _, err := opts.Workspace.AddContract(f.Contract, f.Served); err != nil {
+			return unread{err}
+		}
+	} else if len(args) == 1 {
 		if _, err := os.Stat(args[0]); err != nil && !contract.IsRemote(strings.TrimSpace(args[0])) {
 			if isWord(args[0]) {
 				return fmt.Errorf("there is no command and no file %q; orenda --help lists the commands", args[0])
@@ -259,6 +268,9 @@ func (t *tool) contractFrom(ctx context.Context, source string, set map[string][
 		p.Settings.Set("http-auth", v...)
 		p.Settings.Set("identity", t.as.Name)
 		p.Identity = func(string) (*identity.Identity, error) { return t.as, nil }
+	}
+	if name, ok := strings.CutPrefix(source, "catalogue:"); ok {
+		return t.fromCatalogue(name)
 	}
 	f, err := call.Fetch(ctx, source, p, nil)
 	if err == nil {

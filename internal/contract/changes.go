@@ -235,6 +235,15 @@ type fieldList struct {
 	fields map[string]*field
 }
 
+// Paths are the fields of a message: vessel/name, @unit. A type that contains
+// itself is followed once.
+func (m *Message) Paths() []string {
+	if m == nil || m.Element == nil {
+		return nil
+	}
+	return fieldsOf(m.Element).order
+}
+
 // above tells whether a field lies within one that another message has not.
 func (f *fieldList) above(path string, other *fieldList) bool {
 	for i := strings.LastIndexByte(path, '/'); i > 0; i = strings.LastIndexByte(path[:i], '/') {

@@ -93,17 +93,26 @@ func (w *Workspace) TakeOver(name string, c *contract.Contract, served string) e
 	return w.take(name, c, served, old)
 }
 
+// keep writes a snapshot and where it came from, with other settings.
+func (w *Workspace) keep(name string, c *contract.Contract, served string, sets ...set) error {
+	if err := w.writeSnapshot(name, c); err != nil {
+		return err
+	}
+	sets = append(sets, set{[]string{"contract", name, "source"}, c.Source})
+	if served != "" {
+		sets = append(sets, set{[]string{"contract", name, "served"}, served})
+	}
+	w.mu.Lock()
+	delete(w.loaded, name)
+	w.mu.Unlock()
+	return w.set(sets...)
+}
+
 func (w *Workspace) take(name string, c *contract.Contract, served string, old *contract.Contract) error {
 	if m, ok := w.store.(*memory); ok { // it can be loaded again
 		defer m.loading()()
 	}
-	if err := w.writeSnapshot(name, c); err != nil {
-		return err
-	}
-	sets := []set{{[]string{"contract", name, "source"}, c.Source}}
-	if served != "" {
-		sets = append(sets, set{[]string{"contract", name, "served"}, served})
-	}
+	var sets []set
 	for _, p := range c.Ports() {
 		if p.Version == soap.Unset || old != nil && old.Port(p.Name) != nil {
 			continue
@@ -111,10 +120,7 @@ func (w *Workspace) take(name string, c *contract.Contract, served string, old *
 		end := w.freeName(FileName(p.Name), func(n string) bool { return w.Endpoint(n) != nil })
 		sets = append(sets, set{[]string{"endpoint", end, "contract"}, name}, set{[]string{"endpoint", end, "port"}, p.Name})
 	}
-	w.mu.Lock()
-	delete(w.loaded, name)
-	w.mu.Unlock()
-	if err := w.set(sets...); err != nil {
+	if err := w.keep(name, c, served, sets...); err != nil {
 		return err
 	}
 	seen := map[string]bool{}

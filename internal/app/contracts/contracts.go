@@ -26,23 +26,27 @@ type View struct {
 	file   int
 	line   int
 	height int
+	shelf  shelf
 }
 
 // New makes the contract view.
 func New(s *state.State) *View { return &View{s: s} }
 
 // Typing implements ui.View.
-func (v *View) Typing() bool { return false }
+func (v *View) Typing() bool { return v.shelf.in.Active }
 
 // Keys implements ui.View.
 func (v *View) Keys() []ui.Key {
+	if v.shelf.open {
+		return []ui.Key{{Show: "↑↓", Does: "choose"}, {Show: "⏎", Does: "into this workspace, and fill in"}, {Show: "/", Does: "search operations and fields"}, {Show: "esc", Does: "back"}}
+	}
 	if v.s.Newer != nil {
 		return []ui.Key{{Show: "↑↓", Does: "scroll"}, {Show: "⏎", Does: "take the newer one over"}, {Show: "esc", Does: "keep the old one"}}
 	}
 	if v.source {
 		return []ui.Key{{Press: "up down", Show: "↑↓", Does: "scroll"}, {Press: "tab", Show: "tab", Does: "next document"}, {Press: "x", Show: "x", Does: "operations"}, {Press: "?", Show: "?", Does: "help"}}
 	}
-	return []ui.Key{{Press: "up down", Show: "↑↓", Does: "choose"}, {Press: "enter", Show: "⏎", Does: "fill in its message"}, {Press: "x", Show: "x", Does: "source text"}, {Press: "R", Show: "R", Does: "fetch again: what changed?"}, {Press: "N", Show: "N", Does: "note what you learned"}, {Press: "esc", Show: "esc", Does: "board"}, {Press: "?", Show: "?", Does: "help"}}
+	return []ui.Key{{Press: "up down", Show: "↑↓", Does: "choose"}, {Press: "enter", Show: "⏎", Does: "fill in its message"}, {Press: "x", Show: "x", Does: "source text"}, {Press: "R", Show: "R", Does: "fetch again: what changed?"}, {Press: "L", Show: "L", Does: "your catalogue"}, {Press: "K", Show: "K", Does: "keep it in the catalogue", Minor: true}, {Press: "N", Show: "N", Does: "note what you learned"}, {Press: "esc", Show: "esc", Does: "board"}, {Press: "?", Show: "?", Does: "help"}}
 }
 
 // entry is an operation of one of the workspace's contracts.
@@ -79,6 +83,9 @@ func (v *View) Open() tea.Cmd {
 // Update implements ui.View.
 func (v *View) Update(msg tea.Msg) tea.Cmd {
 	all := v.entries()
+	if v.shelf.open {
+		return v.updateShelf(msg)
+	}
 	if v.s.Newer != nil {
 		return v.decide(msg)
 	}
@@ -98,6 +105,10 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 			}
 		case ui.Is(msg, "enter"):
 			return v.open(all)
+		case ui.Is(msg, "L") && !v.source:
+			v.show()
+		case ui.Is(msg, "K") && !v.source && len(all) > 0:
+			v.keep(all[v.cursor])
 		case ui.Is(msg, "R") && !v.source && len(all) > 0:
 			v.line = 0
 			v.s.Again(all[v.cursor].contract)
@@ -210,9 +221,12 @@ func (v *View) toggle(all []entry) {
 
 // View implements ui.View.
 func (v *View) View(w, h int) string {
+	if v.shelf.open {
+		return v.viewShelf(w, h)
+	}
 	all := v.entries()
 	if len(all) == 0 {
-		return ui.Block([]string{"", "   " + ui.Soft("the workspace has no description yet: b, then a, adds one")}, w, h)
+		return ui.Block([]string{"", "   " + ui.Soft("the workspace has no description yet: b, then a, adds one; L takes one from your catalogue")}, w, h)
 	}
 	v.cursor = min(v.cursor, len(all)-1)
 	if v.s.Newer != nil {

@@ -135,6 +135,38 @@ func (s *State) Paste(text string) bool {
 	return true
 }
 
+// FromCatalogue takes a description of the catalogue into the workspace, where
+// it is not in it yet, and chooses an operation of it.
+func (s *State) FromCatalogue(c *workspace.Catalogue, name, operation string) bool {
+	k, con, err := c.Entry(name)
+	if err != nil {
+		s.Say("%v", err)
+		return false
+	}
+	in := ""
+	for _, have := range s.W.Contracts {
+		if have.Source == k.Source {
+			in = have.Name
+		}
+	}
+	if in == "" {
+		if in, err = s.W.AddContract(con, k.Served); err != nil {
+			s.Say("%v", err)
+			return false
+		}
+	}
+	for _, r := range s.Rows() {
+		if r.Contract == in && r.Operation == operation {
+			s.Fetching = nil
+			s.Choose(Cell{r, s.firstEndpoint(r)})
+			s.Say("%s is in this workspace", in)
+			return true
+		}
+	}
+	s.Say("%s has no draft of %s", in, operation)
+	return false
+}
+
 // DraftOf makes a draft of what an exchange sent.
 func (s *State) DraftOf(x *exchange.Exchange) bool {
 	full, err := s.J.Get(x.ID)

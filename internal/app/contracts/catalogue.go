@@ -1,0 +1,138 @@
+package contracts
+
+import (
+	"fmt"
+	"strings"
+
+	tea "charm.land/bubbletea/v2"
+
+	"orenda/internal/app/state"
+	"orenda/internal/app/ui"
+	"orenda/internal/workspace"
+)
+
+// shelf is the person's catalogue: descriptions that all workspaces share.
+type shelf struct {
+	open   bool
+	c      *workspace.Catalogue
+	hits   []workspace.Hit
+	in     ui.Input
+	text   string
+	cursor int
+	top    int
+	height int
+}
+
+// show opens the catalogue.
+func (v *View) show() {
+	c, err := workspace.OpenCatalogue(v.s.Home)
+	if err != nil {
+		v.s.Say("%v", err)
+		return
+	}
+	v.shelf = shelf{open: true, c: c}
+	v.shelf.search("")
+}
+
+func (l *shelf) search(text string) {
+	l.text, l.hits, l.cursor, l.top = text, l.c.Search(text), 0, 0
+}
+
+// keep puts a description of the workspace into the catalogue.
+func (v *View) keep(e entry) {
+	c, err := workspace.OpenCatalogue(v.s.Home)
+	if err == nil {
+		var name string
+		if name, err = c.Add(e.c, v.s.W.ContractNamed(e.contract).Served, ""); err == nil {
+			v.s.Say("in your catalogue: %s; L lists it", name)
+			return
+		}
+	}
+	v.s.Say("%v", err)
+}
+
+func (v *View) updateShelf(msg tea.Msg) tea.Cmd {
+	l := &v.shelf
+	if l.in.Active {
+		end, cmd := l.in.Type(msg)
+		switch end {
+		case ui.Kept:
+			l.search(l.in.Value())
+		case ui.Dropped:
+			l.search("")
+		}
+		return cmd
+	}
+	l.cursor = min(max(l.cursor+ui.Rows(msg, l.height, len(l.hits)), 0), max(len(l.hits)-1, 0))
+	k, ok := msg.(tea.KeyPressMsg)
+	switch {
+	case !ok:
+	case ui.Is(k, "/"):
+		l.in.Start(l.text)
+	case ui.Is(k, "esc"):
+		l.open = false
+	case ui.Is(k, "enter") && l.cursor < len(l.hits):
+		h := l.hits[l.cursor]
+		if v.s.FromCatalogue(l.c, h.Name, h.Operation.Name) {
+			l.open = false
+			return func() tea.Msg { return state.Goto("draft") }
+		}
+	}
+	return nil
+}
+
+func (v *View) viewShelf(w, h int) string {
+	l := &v.shelf
+	title := ui.Strong("your catalogue") + ui.Soft(fmt.Sprintf("   %d descriptions · %d operations", len(l.c.Names()), len(l.hits)))
+	if l.in.Active {
+		title += "   " + ui.Accent("/ ") + l.in.View(min(w-50, 30))
+	} else if l.text != "" {
+		title += ui.Soft("   with “" + ui.Cut(l.text, 30) + "”")
+	}
+	rows := []string{"", "   " + title, ""}
+	l.height = max(h-len(rows), 1)
+	var list []string
+	at, last := 0, ""
+	for i, hit := range l.hits {
+		if hit.Name != last {
+			if last != "" {
+				list = append(list, "")
+			}
+			last = hit.Name
+			about := ""
+			if k, con, err := l.c.Entry(hit.Name); err == nil {
+				if about = con.Documentation; about == "" {
+					about = k.Source
+				}
+			}
+			list = append(list, "   "+ui.Strong(ui.Cut(hit.Name, 30))+ui.Soft("   "+ui.Cut(about, w-38)))
+		}
+		if i != l.cursor {
+			list = append(list, "     "+ui.Cut(hit.Operation.Signature(), w-8))
+			continue
+		}
+		at = len(list)
+		for k, s := range ui.Wrap(hit.Operation.Signature(), w-10) {
+			lead := ui.Accent("   ▌ ")
+			if k > 0 {
+				lead = "       "
+			}
+			list = append(list, lead+ui.Strong(s))
+		}
+		if hit.Operation.Documentation != "" {
+			list = append(list, "       "+ui.Soft(ui.Cut(hit.Operation.Documentation, w-10)))
+		}
+		if len(hit.Fields) > 0 {
+			list = append(list, "       "+ui.Soft("fields ")+ui.Cut(strings.Join(hit.Fields, ", "), w-18))
+		}
+	}
+	switch {
+	case len(l.c.Names()) == 0:
+		list = append(list, "   "+ui.Soft("nothing is in it yet: K keeps a description of this workspace in it"))
+	case len(l.hits) == 0:
+		list = append(list, "   "+ui.Soft("no operation has that in its name, its documentation or its fields"))
+	}
+	l.top = ui.Window(min(at+3, max(len(list)-1, 0)), l.top, l.height, len(list))
+	l.top = min(l.top, max(at-1, 0))
+	return ui.Block(append(rows, list[l.top:min(len(list), l.top+l.height)]...), w, h)
+}
