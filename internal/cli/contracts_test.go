@@ -119,3 +119,14 @@ func TestTheCatalogueIsSharedAndSearched(t *testing.T) {
 	code, _, errOut = l.run("catalogue", "add", filepath.Join(l.dir, "gone.wsdl"))
 	assert.Equal(t, exitUnread, code, errOut)
 }
+
+func TestAWSDL20DescriptionIsCalled(t *testing.T) {
+	l := at(t)
+	code, out, errOut := l.run("call", "FindBerths", "length=60", "--contract", "http://"+l.h.Plain+"/berths-2.wsdl")
+	assert.Equal(t, 0, code, errOut)
+	assert.Contains(t, out, "E07")
+	code, out, _ = l.run("describe", "http://"+l.h.Plain+"/berths-2.wsdl")
+	assert.Equal(t, 0, code)
+	assert.Contains(t, out, "port BerthDesk2  (SOAP 1.2, document)")
+	assert.Contains(t, out, "fault BerthTaken(berth: BerthCode, until: date)")
+}

@@ -13,13 +13,12 @@ import (
 	"orenda/internal/xmltree"
 )
 
-// Namespaces of WSDL 1.1 and its bindings, and of WSDL 2.0.
+// Namespaces of WSDL 1.1 and its bindings.
 const (
-	wsdlNS  = "http://schemas.xmlsoap.org/wsdl/"
-	soap11  = "http://schemas.xmlsoap.org/wsdl/soap/"
-	soap12  = "http://schemas.xmlsoap.org/wsdl/soap12/"
-	httpNS  = "http://schemas.xmlsoap.org/wsdl/http/"
-	wsdl2NS = "http://www.w3.org/ns/wsdl"
+	wsdlNS = "http://schemas.xmlsoap.org/wsdl/"
+	soap11 = "http://schemas.xmlsoap.org/wsdl/soap/"
+	soap12 = "http://schemas.xmlsoap.org/wsdl/soap12/"
+	httpNS = "http://schemas.xmlsoap.org/wsdl/http/"
 )
 
 // Bounds on what one description may make us read.
@@ -187,7 +186,6 @@ func (l *loader) document(location string, src []byte, first bool) error {
 		l.c.Schemas.Add(root, location)
 		return nil
 	case root.Is(wsdl2NS, "description"):
-		return &NotDescription{Root: root.Name().Qualified(), Why: "it is a WSDL 2.0 description, which is not read yet"}
 	default:
 		return &NotDescription{Root: root.Name().Qualified(), Why: fmt.Sprintf("it is not a service description: its root element is %s", root.Name().Qualified())}
 	}
@@ -196,6 +194,10 @@ func (l *loader) document(location string, src []byte, first bool) error {
 	l.docs = append(l.docs, doc)
 	if first {
 		l.c.Target, l.c.Documentation = target, documentation(root)
+	}
+	if root.Name().Space == wsdl2NS {
+		l.description(doc)
+		return nil
 	}
 	for n := range root.Children() {
 		name, _ := n.Attr("", "name")
@@ -216,14 +218,25 @@ func (l *loader) document(location string, src []byte, first bool) error {
 				l.order = append(l.order, k)
 				l.parts[k] = part{n, doc}
 			}
-		case n.Name().Space == wsdlNS:
 		default:
-			if r, _ := n.Attr(wsdlNS, "required"); r == "true" || r == "1" {
-				l.unread(n.Name().Qualified(), location, "an extension that the description says is required, and that is not known here")
-			}
+			l.extension(doc, n)
 		}
 	}
 	return nil
+}
+
+// extension names an extension that must be understood, and is not (WSDL 1.1
+// §2.1.3, WSDL 2.0 part 1 §6.1.1). The others are passed over.
+func (l *loader) extension(doc *wsdlDoc, n xmltree.Node) {
+	space := n.Name().Space
+	if space == wsdlNS || space == wsdl2NS || isPolicyNS(space) {
+		return
+	}
+	for _, ns := range []string{wsdlNS, wsdl2NS} {
+		if r, _ := n.Attr(ns, "required"); r == "true" || r == "1" {
+			l.unread(n.Name().Qualified(), doc.source, "an extension that the description says is required, and that is not known here")
+		}
+	}
 }
 
 func (l *loader) follow(doc *wsdlDoc, n xmltree.Node) {
@@ -249,7 +262,7 @@ func (l *loader) follow(doc *wsdlDoc, n xmltree.Node) {
 }
 
 func documentation(n xmltree.Node) string {
-	d := n.Child(wsdlNS, "documentation")
+	d := n.Child(n.Name().Space, "documentation")
 	if d.IsZero() {
 		return ""
 	}
@@ -258,6 +271,7 @@ func documentation(n xmltree.Node) string {
 
 func (l *loader) services() {
 	for _, doc := range l.docs {
+		l.services2(doc)
 		for n := range doc.root.Named(wsdlNS, "service") {
 			name, _ := n.Attr("", "name")
 			s := &Service{Name: name, Namespace: doc.target, Documentation: documentation(n)}
@@ -268,7 +282,7 @@ func (l *loader) services() {
 		}
 	}
 	for k := range l.parts {
-		if k.kind == "portType" {
+		if k.kind == "portType" || k.kind == "interface2" {
 			l.c.PortTypes++
 		}
 	}
@@ -297,6 +311,11 @@ func (l *loader) port(doc *wsdlDoc, s *Service, n xmltree.Node) {
 func (l *loader) orphans() {
 	s := &Service{Name: "unnamed", Namespace: l.c.Target}
 	for _, k := range l.order {
+		if k.kind == "binding2" {
+			p := &Port{Name: k.name.Local, Service: s, Binding: k.name, Style: "document"}
+			l.binding2(p, l.parts[k])
+			s.Ports = append(s.Ports, p)
+		}
 		if k.kind == "binding" {
 			p := &Port{Name: k.name.Local, Service: s, Binding: k.name}
 			l.binding(p, l.parts[k])

@@ -1,5 +1,5 @@
-// Package contract reads service descriptions: WSDL 1.1 with the schemas and
-// policies in it. What it cannot use it names; the rest works.
+// Package contract reads service descriptions: WSDL 1.1 and WSDL 2.0, with the
+// schemas and policies in them. What it cannot use it names; the rest works.
 package contract
 
 import (

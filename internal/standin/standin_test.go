@@ -147,7 +147,7 @@ func TestDescriptionsLeadToWhereTheServicesAre(t *testing.T) {
 	require.NoError(t, standin.WriteContracts(dir))
 	assert.FileExists(t, filepath.Join(dir, "harbour.xsd"))
 	entries, _ := os.ReadDir(dir)
-	assert.Len(t, entries, 8)
+	assert.Len(t, entries, 9)
 }
 
 func TestOneMisbehaviourForAll(t *testing.T) {
