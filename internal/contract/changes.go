@@ -305,7 +305,7 @@ func (f *fieldList) particle(p *schema.Particle, path string, least, most int, w
 			x.words = "fields"
 		}
 		at := under(path, e.Name.Local)
-		if e.Name.Space != "" && f.fields[at] != nil {
+		if f.fields[at] != nil {
 			return
 		}
 		f.put(at, x)

@@ -130,14 +130,18 @@ func FuzzLoad(f *testing.F) {
 		require.NoError(f, err)
 		f.Add(src)
 	}
-	f.Fuzz(func(_ *testing.T, src []byte) {
+	f.Fuzz(func(t *testing.T, src []byte) {
 		c, err := Load(context.Background(), dir+"x.wsdl", src, fromDisk)
 		if err != nil {
 			return
 		}
+		if n := Changes(c, c); len(n) > 0 {
+			t.Fatalf("a description differs from itself: %v", n)
+		}
 		for _, p := range c.Ports() {
 			for _, o := range p.Operations {
 				_ = o.Signature()
+				_ = o.Input.Paths()
 			}
 		}
 	})

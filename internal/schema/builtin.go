@@ -404,16 +404,51 @@ func parseFloat(s string, bits int) (float64, bool) {
 
 // Normalize applies the white space facet (part 2 §4.3.6).
 func (s *Simple) Normalize(v string) string {
-	switch s.whiteSpace() {
+	switch s.rules().space {
 	case "replace":
 		return strings.NewReplacer("\t", " ", "\n", " ", "\r", " ").Replace(v)
 	case "collapse":
-		if !strings.ContainsAny(v, " \t\r\n") {
+		if !hasSpace(v) {
 			return v
 		}
 		return strings.Join(strings.FieldsFunc(v, isSpace), " ")
 	}
 	return v
+}
+
+func hasSpace(v string) bool {
+	for i := 0; i < len(v); i++ {
+		if c := v[i]; c <= ' ' && (c == ' ' || c == '\t' || c == '\r' || c == '\n') {
+			return true
+		}
+	}
+	return false
+}
+
+// rules is what checking a value needs to know of a type, gathered from all
+// steps of its derivation.
+type rules struct {
+	space   string              // white space: preserve, replace or collapse
+	builtin string              // nearest built-in type
+	lexical func(string) string // that of the nearest built-in type
+	steps   []*Facets           // those with facets besides white space
+}
+
+func (s *Simple) rules() *rules {
+	if r := s.known.Load(); r != nil {
+		return r
+	}
+	r := &rules{space: s.whiteSpace(), builtin: s.BuiltinName()}
+	for t := s; t != nil; t = t.Base {
+		if r.lexical == nil {
+			r.lexical = t.check
+		}
+		if !t.Facets.none() {
+			r.steps = append(r.steps, &t.Facets)
+		}
+	}
+	s.known.Store(r)
+	return r
 }
 
 func isSpace(r rune) bool { return r == ' ' || r == '\t' || r == '\n' || r == '\r' }
@@ -473,19 +508,9 @@ func (s *Simple) checkNormal(v string) *ValueError {
 		}
 		return nil
 	}
-	if s.check != nil {
-		if want := s.check(v); want != "" {
+	if r := s.rules(); r.lexical != nil {
+		if want := r.lexical(v); want != "" {
 			return &ValueError{"cvc-datatype-valid", fmt.Sprintf("%s is not %s", quote(v), want), nil}
-		}
-	} else if s.Base != nil {
-		// The lexical rule is that of the nearest built-in type.
-		for t := s.Base; t != nil; t = t.Base {
-			if t.check != nil {
-				if want := t.check(v); want != "" {
-					return &ValueError{"cvc-datatype-valid", fmt.Sprintf("%s is not %s", quote(v), want), nil}
-				}
-				break
-			}
 		}
 	}
 	return s.facets(v, -1)
@@ -511,11 +536,7 @@ func quote(v string) string {
 // facets applies the facets of every step of the derivation. The length is
 // that of a list, or below zero where it is still to be measured.
 func (s *Simple) facets(v string, length int) *ValueError {
-	for t := s; t != nil; t = t.Base {
-		f := &t.Facets
-		if f.none() {
-			continue
-		}
+	for _, f := range s.rules().steps {
 		bad := func(rule, format string, args ...any) *ValueError {
 			return &ValueError{rule, quote(v) + " " + fmt.Sprintf(format, args...), nil}
 		}

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
 
 	"orenda/internal/xmltree"
 )
@@ -33,6 +34,9 @@ type Set struct {
 	resolved    bool
 	constrained bool // an identity constraint is declared somewhere
 	files       map[string]int
+
+	mu  sync.Mutex      // while content models are prepared
+	ids map[QName]int32 // numbers of the names of elements; nil: not prepared
 }
 
 type globalKey struct {
@@ -415,6 +419,7 @@ func (e *Element) TypeOf() Type {
 }
 
 func (s *Set) simple(d *document, n xmltree.Node, t *Simple, g *global) {
+	defer t.known.Store(nil)
 	t.Doc = doc(n)
 	for c := range n.Children() {
 		switch {
@@ -489,6 +494,7 @@ func contains(t, within *Simple, seen map[*Simple]bool) bool {
 }
 
 func (s *Set) readFacets(d *document, n xmltree.Node, t *Simple) {
+	defer t.known.Store(nil) // what was told of it before its facets were read
 	f := &t.Facets
 	var patterns []*Pattern
 	for c := range n.Children() {

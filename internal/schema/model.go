@@ -7,6 +7,7 @@ package schema
 
 import (
 	"cmp"
+	"sync/atomic"
 
 	"orenda/internal/xmltree"
 )
@@ -146,6 +147,9 @@ type Complex struct {
 	AnyAttr  *Wildcard
 	Doc      string
 	At       Place
+
+	compiled bool
+	required int // attributes that are
 }
 
 // TypeName implements Type.
@@ -176,6 +180,7 @@ type Simple struct {
 	Doc       string
 
 	check func(string) string // lexical rule of a built-in type; "" is right
+	known atomic.Pointer[rules]
 }
 
 // TypeName implements Type.

@@ -32,68 +32,6 @@ type Options struct {
 	Unfilled func(xmltree.Node) bool
 }
 
-// startSet is what a particle can begin with.
-type startSet struct {
-	names map[QName]*Element // with the declaration that it stands for
-	wild  []*Wildcard
-	empty bool
-	busy  bool
-}
-
-func (st *startSet) has(n QName) bool {
-	if st.names[n] != nil {
-		return true
-	}
-	for _, w := range st.wild {
-		if w.Allows(n.Space) {
-			return true
-		}
-	}
-	return false
-}
-
-func (s *Set) starts(p *Particle) *startSet {
-	if p.starts != nil {
-		return p.starts
-	}
-	st := &startSet{names: map[QName]*Element{}, busy: true}
-	p.starts = st
-	if p.Max == 0 {
-		st.empty = true
-		return st
-	}
-	switch {
-	case p.Element != nil:
-		for _, e := range s.Substitutes(p.Element) {
-			st.names[e.Name] = e
-		}
-	case p.Any != nil:
-		st.wild = append(st.wild, p.Any)
-	default:
-		st.empty = p.Group.Compositor != Choice || len(p.Group.Particles) == 0
-		for _, q := range p.Group.Particles {
-			in := s.starts(q)
-			if p.Group.Compositor != Sequence || st.empty {
-				for n, e := range in.names {
-					if st.names[n] == nil {
-						st.names[n] = e
-					}
-				}
-				st.wild = append(st.wild, in.wild...)
-			}
-			if p.Group.Compositor == Choice {
-				st.empty = st.empty || in.empty
-			} else {
-				st.empty = st.empty && in.empty
-			}
-		}
-	}
-	if p.Min == 0 {
-		st.empty = true
-	}
-	return st
-}
-
 type validator struct {
 	set    *Set
 	opts   Options
@@ -106,6 +44,7 @@ type validator struct {
 	// Stacks of the elements that are being matched, so that none needs slices
 	// of its own.
 	kids  []xmltree.Node
+	names []int32 // the set's numbers of the document's names
 	decls []*Element
 	wilds []*Wildcard
 	attrs []xmltree.Attribute
@@ -130,6 +69,12 @@ func (s *Set) Validate(n xmltree.Node, decl *Element, opts Options) []Error {
 		opts.Most = 100
 	}
 	v := &validator{set: s, opts: opts, doc: n.Doc(), ids: map[string]bool{}}
+	s.mu.Lock()
+	s.compile(decl)
+	for _, name := range v.doc.Names() {
+		v.names = append(v.names, s.ids[NameOf(name)])
+	}
+	s.mu.Unlock()
 	if s.constrained {
 		v.types, v.attrTypes, v.tables = map[int]*Simple{}, map[int]*Simple{}, map[QName][]keyTable{}
 	}
@@ -263,12 +208,16 @@ func typeLabel(t Type) string {
 }
 
 func (v *validator) attributes(n xmltree.Node, c *Complex, attrs []xmltree.Attribute) {
+	have := 0
 	for _, a := range attrs {
 		name := NameOf(a.Name)
 		var use *Attribute
 		for _, u := range c.Attrs {
 			if u.Name == name {
 				use = u
+				if u.Required {
+					have++
+				}
 			}
 		}
 		if use == nil {
@@ -300,6 +249,9 @@ func (v *validator) attributes(n xmltree.Node, c *Complex, attrs []xmltree.Attri
 		v.identity(n, use.Type, a.Value)
 		v.prefix(n, a.Inner, use.Type, a.Value)
 	}
+	if have == c.required {
+		return
+	}
 	for _, u := range c.Attrs {
 		if u.Required && !slices.ContainsFunc(attrs, func(a xmltree.Attribute) bool { return NameOf(a.Name) == u.Name }) {
 			v.fail(n, tag(n), "cvc-complex-type.4", []string{u.Name.Local}, "the element %s lacks its attribute %s", n.Name().Local, u.Name.Local)
@@ -308,7 +260,7 @@ func (v *validator) attributes(n xmltree.Node, c *Complex, attrs []xmltree.Attri
 }
 
 func (v *validator) identity(n xmltree.Node, t *Simple, value string) {
-	switch t.BuiltinName() {
+	switch t.rules().builtin {
 	case "ID":
 		id := t.Normalize(value)
 		if v.ids[id] {
@@ -368,7 +320,7 @@ func (v *validator) content(n xmltree.Node, c *Complex) {
 	}
 	end := len(v.kids)
 	defer func() { v.kids, v.decls, v.wilds = v.kids[:base], v.decls[:base], v.wilds[:base] }()
-	v.m = matching{v: v, set: v.set, kids: v.kids[base:end], decls: v.decls[base:end], wilds: v.wilds[base:end], passed: v.m.passed[:0]}
+	v.m = matching{v: v, kids: v.kids[base:end], decls: v.decls[base:end], wilds: v.wilds[base:end], passed: v.m.passed[:0]}
 	m := &v.m
 	ok := true
 	if c.Content != nil {
@@ -396,23 +348,23 @@ func (v *validator) content(n xmltree.Node, c *Complex) {
 			v.wildcard(k, wild)
 		case !ok && i-base > at && c.Content != nil:
 			// Beyond an error, what can be told by its name alone is still checked.
-			if d := declared(v.set, c.Content, NameOf(k.Name()), 0); d != nil {
+			if d := declared(c.Content, v.names[k.NameID()], 0); d != nil {
 				v.element(k, d)
 			}
 		}
 	}
 }
 
-func declared(s *Set, p *Particle, name QName, depth int) *Element {
+func declared(p *Particle, id int32, depth int) *Element {
 	if depth > 30 {
 		return nil
 	}
 	if p.Element != nil {
-		return s.starts(p).names[name]
+		return p.starts.element(id)
 	}
 	if p.Group != nil {
 		for _, q := range p.Group.Particles {
-			if d := declared(s, q, name, depth+1); d != nil {
+			if d := declared(q, id, depth+1); d != nil {
 				return d
 			}
 		}
@@ -446,7 +398,6 @@ func (v *validator) wildcard(n xmltree.Node, w *Wildcard) {
 // matching is the run of one element's children through its content model.
 type matching struct {
 	v        *validator
-	set      *Set
 	kids     []xmltree.Node
 	decls    []*Element
 	wilds    []*Wildcard
@@ -456,7 +407,18 @@ type matching struct {
 	passedAt int
 }
 
-func (m *matching) name(i int) QName { return NameOf(m.kids[i].Name()) }
+// has tells whether a child may begin a particle.
+func (m *matching) has(st *startSet, i int) bool {
+	if st.element(m.v.names[m.kids[i].NameID()]) != nil {
+		return true
+	}
+	for _, w := range st.wild {
+		if w.Allows(m.kids[i].Name().Space) {
+			return true
+		}
+	}
+	return false
+}
 
 // pass notes what was optional at position i and did not come.
 func (m *matching) pass(st *startSet, i int) {
@@ -476,26 +438,10 @@ func (m *matching) couldFollow(i int) (out []string) {
 	return out
 }
 
-func (st *startSet) labels() []string {
-	var out []string
-	for n := range st.names {
-		out = append(out, n.Local)
-	}
-	slices.Sort(out)
-	for _, w := range st.wild {
-		if w.Any {
-			out = append(out, "any element")
-		} else {
-			out = append(out, "an element of "+w.Namespace)
-		}
-	}
-	return out
-}
-
 func (m *matching) particle(p *Particle, i int) (int, bool) {
-	st := m.set.starts(p)
+	st := p.starts
 	count := 0
-	for (p.Max < 0 || count < p.Max) && i < len(m.kids) && st.has(m.name(i)) {
+	for (p.Max < 0 || count < p.Max) && i < len(m.kids) && m.has(st, i) {
 		j, ok := m.term(p, st, i)
 		if !ok {
 			return j, false
@@ -520,14 +466,14 @@ func (m *matching) particle(p *Particle, i int) (int, bool) {
 func (m *matching) emptiable(p *Particle) bool {
 	if p.Group.Compositor == Choice {
 		for _, q := range p.Group.Particles {
-			if m.set.starts(q).empty {
+			if q.starts.empty {
 				return true
 			}
 		}
 		return len(p.Group.Particles) == 0
 	}
 	for _, q := range p.Group.Particles {
-		if !m.set.starts(q).empty {
+		if !q.starts.empty {
 			return false
 		}
 	}
@@ -537,7 +483,7 @@ func (m *matching) emptiable(p *Particle) bool {
 func (m *matching) term(p *Particle, st *startSet, i int) (int, bool) {
 	switch {
 	case p.Element != nil:
-		m.decls[i] = st.names[m.name(i)]
+		m.decls[i] = st.element(m.v.names[m.kids[i].NameID()])
 		return i + 1, true
 	case p.Any != nil:
 		m.wilds[i] = p.Any
@@ -546,7 +492,7 @@ func (m *matching) term(p *Particle, st *startSet, i int) (int, bool) {
 	switch p.Group.Compositor {
 	case Choice:
 		for _, q := range p.Group.Particles {
-			if m.set.starts(q).has(m.name(i)) {
+			if m.has(q.starts, i) {
 				return m.particle(q, i)
 			}
 		}
@@ -568,9 +514,9 @@ func (m *matching) all(p *Particle, i int) (int, bool) {
 next:
 	for i < len(m.kids) {
 		for k, q := range p.Group.Particles {
-			if !done[k] && m.set.starts(q).has(m.name(i)) {
+			if !done[k] && m.has(q.starts, i) {
 				done[k] = true
-				m.decls[i] = m.set.starts(q).names[m.name(i)]
+				m.decls[i] = q.starts.element(m.v.names[m.kids[i].NameID()])
 				i++
 				continue next
 			}
@@ -580,7 +526,7 @@ next:
 	var missing []string
 	for k, q := range p.Group.Particles {
 		if !done[k] && q.Min > 0 {
-			missing = append(missing, m.set.starts(q).labels()...)
+			missing = append(missing, q.starts.labels()...)
 		}
 	}
 	if missing != nil {

@@ -232,6 +232,9 @@ func (n Node) Name() Name {
 	return n.doc.names[n.rec().name]
 }
 
+// NameID is the place of the element's name in Names.
+func (n Node) NameID() int { return int(n.rec().name) }
+
 // Is tells whether the node is the element {space}local.
 func (n Node) Is(space, local string) bool {
 	return !n.IsZero() && n.i != 0 && n.rec().kind == StartElement && n.Name().Is(space, local)
