@@ -431,7 +431,26 @@ type rules struct {
 	space   string              // white space: preserve, replace or collapse
 	builtin string              // nearest built-in type
 	lexical func(string) string // that of the nearest built-in type
-	steps   []*Facets           // those with facets besides white space
+	steps   []facetStep         // those with facets besides white space
+}
+
+// facetStep are the facets of one step, with those bounds of numbers that are
+// small integers read already.
+type facetStep struct {
+	*Facets
+	bounds [4]*string // in the order of boundRules
+	whole  [4]int64
+	small  bool // all bounds that are set are in whole
+}
+
+func stepOf(f *Facets, primitive string) facetStep {
+	st := facetStep{Facets: f, bounds: [4]*string{f.MinInclusive, f.MaxInclusive, f.MinExclusive, f.MaxExclusive}, small: primitive == "decimal"}
+	for i, b := range st.bounds {
+		if b != nil && st.small {
+			st.whole[i], st.small = smallInt(*b)
+		}
+	}
+	return st
 }
 
 func (s *Simple) rules() *rules {
@@ -444,7 +463,7 @@ func (s *Simple) rules() *rules {
 			r.lexical = t.check
 		}
 		if !t.Facets.none() {
-			r.steps = append(r.steps, &t.Facets)
+			r.steps = append(r.steps, stepOf(&t.Facets, s.Primitive))
 		}
 	}
 	s.known.Store(r)
@@ -552,11 +571,19 @@ func (s *Simple) facets(v string, length int) *ValueError {
 		case f.MaxLength != nil && measured && length > *f.MaxLength:
 			return bad("cvc-maxLength-valid", "has length %d; at most %d is allowed", length, *f.MaxLength)
 		}
-		for i, bound := range [...]*string{f.MinInclusive, f.MaxInclusive, f.MinExclusive, f.MaxExclusive} {
+		n, small := int64(0), f.small
+		if small && f.bounds != ([4]*string{}) {
+			n, small = smallInt(v)
+		}
+		for i, bound := range f.bounds {
 			if bound == nil {
 				continue
 			}
-			if o, ok := compare(s.Primitive, v, *bound); !ok || !boundRules[i].ok(o) {
+			o, ok := cmp.Compare(n, f.whole[i]), true
+			if !small {
+				o, ok = compare(s.Primitive, v, *bound)
+			}
+			if !ok || !boundRules[i].ok(o) {
 				return bad(boundRules[i].rule, boundRules[i].words, *bound)
 			}
 		}

@@ -249,7 +249,7 @@ func table(size int) (xsd, doc string) {
 }
 
 func BenchmarkValidate(b *testing.B) {
-	xsd, doc := table(20 << 20)
+	xsd, doc := table(60 << 20)
 	set := load(b, xsd)
 	b.SetBytes(int64(len(doc)))
 	for b.Loop() {
@@ -267,7 +267,7 @@ func BenchmarkXmllintSchema(b *testing.B) {
 	if err != nil {
 		b.Skip("xmllint is not installed")
 	}
-	xsd, doc := table(20 << 20)
+	xsd, doc := table(60 << 20)
 	dir := b.TempDir()
 	require.NoError(b, os.WriteFile(dir+"/t.xsd", []byte(xsd), 0o600))
 	require.NoError(b, os.WriteFile(dir+"/t.xml", []byte(doc), 0o600))

@@ -1,10 +1,5 @@
 package schema
 
-import (
-	"strconv"
-	"strings"
-)
-
 // Lexical rules of the commonest built-in types, written out: a large reply
 // has a million values. Each gives "" where the value is right, else what was
 // expected (part 2 §3.2, §3.3).
@@ -117,13 +112,34 @@ func plainDate(s string, withTime bool) (ok bool) {
 	return h >= 0 && h < 24 && mi >= 0 && mi < 60 && sec >= 0 && sec < 60
 }
 
-// smallInts are two decimals that are whole and small enough to be compared as
-// machine integers.
-func smallInts(a, b string) (x, y int64, ok bool) {
-	if len(a) > 18 || len(b) > 18 || strings.IndexByte(a, '.') >= 0 || strings.IndexByte(b, '.') >= 0 {
-		return 0, 0, false
+// smallInt is a number of up to 18 digits and no point.
+func smallInt(v string) (n int64, ok bool) {
+	if len(v) == 0 || len(v) > 19 {
+		return 0, false
 	}
-	x, err1 := strconv.ParseInt(a, 10, 64)
-	y, err2 := strconv.ParseInt(b, 10, 64)
-	return x, y, err1 == nil && err2 == nil
+	i := 0
+	if v[0] == '-' || v[0] == '+' {
+		i = 1
+	}
+	if len(v)-i == 0 || len(v)-i > 18 {
+		return 0, false
+	}
+	for _, c := range []byte(v[i:]) {
+		if c < '0' || c > '9' {
+			return 0, false
+		}
+		n = n*10 + int64(c-'0')
+	}
+	if v[0] == '-' {
+		n = -n
+	}
+	return n, true
+}
+
+// smallInts are two such numbers.
+func smallInts(a, b string) (x, y int64, ok bool) {
+	if x, ok = smallInt(a); ok {
+		y, ok = smallInt(b)
+	}
+	return x, y, ok
 }

@@ -6,6 +6,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -248,4 +249,49 @@ func FuzzValidate(f *testing.F) {
 			s.Validate(d.Root(), s.Element(q), Options{})
 		}
 	})
+}
+
+// What is looked at by several processors comes to the same as what one looks at.
+func TestManyChildrenAreSharedOut(t *testing.T) {
+	s := load(t, `<xs:schema xmlns:xs="http://www.w3.org/2001/XMLSchema"><xs:element name="log"><xs:complexType><xs:sequence><xs:element name="row" maxOccurs="unbounded"><xs:complexType><xs:sequence><xs:element name="v" type="xs:int"/></xs:sequence><xs:attribute name="id" type="xs:ID"/><xs:attribute name="of" type="xs:IDREF"/></xs:complexType></xs:element></xs:sequence></xs:complexType></xs:element></xs:schema>`)
+	var b strings.Builder
+	b.WriteString("<log>")
+	for i := range 3 * worthSharing {
+		switch {
+		case i == 10:
+			b.WriteString(`<row id="a"><v>ten</v></row>`)
+		case i == 3*worthSharing-5:
+			b.WriteString(`<row id="a"><v>1</v></row>`)
+		case i == 2*worthSharing:
+			b.WriteString(`<row of="nobody"><v>1</v></row>`)
+		case i == worthSharing:
+			b.WriteString(`<row of="r7"><w/></row>`)
+		default:
+			fmt.Fprintf(&b, `<row id="r%d"><v>%d</v></row>`, i, i)
+		}
+	}
+	b.WriteString("</log>")
+	d, err := xmltree.Parse([]byte(b.String()), xmltree.Limits{})
+	require.NoError(t, err)
+	var rules []string
+	for _, e := range s.Validate(d.Root(), s.Element(QName{Local: "log"}), Options{}) {
+		rules = append(rules, e.Rule)
+	}
+	assert.Equal(t, []string{"cvc-datatype-valid", "cvc-complex-type.2.4", "cvc-id", "cvc-id"}, rules)
+	assert.Len(t, s.Validate(d.Root(), s.Element(QName{Local: "log"}), Options{Most: 2}), 2)
+}
+
+// Several calls over one contract are checked at the same time.
+func TestValidatingAtTheSameTime(t *testing.T) {
+	xsd, doc := table(20 << 10)
+	s := load(t, xsd)
+	d, err := xmltree.Parse([]byte(doc), xmltree.Limits{})
+	require.NoError(t, err)
+	var wait sync.WaitGroup
+	for range 4 {
+		wait.Go(func() {
+			assert.Empty(t, s.Validate(d.Root(), s.Element(NameOf(d.Root().Name())), Options{}))
+		})
+	}
+	wait.Wait()
 }

@@ -3,8 +3,11 @@ package schema
 import (
 	"context"
 	"fmt"
+	"maps"
+	"runtime"
 	"slices"
 	"strings"
+	"sync"
 
 	"orenda/internal/xmltree"
 )
@@ -38,8 +41,9 @@ type validator struct {
 	errors []Error
 	doc    *xmltree.Document
 	count  int
-	ids    map[string]bool
+	ids    map[string]xmltree.Node // the elements that have them
 	refs   []idref
+	part   bool // of another validator: the rest is looked at beside it
 
 	// Stacks of the elements that are being matched, so that none needs slices
 	// of its own.
@@ -68,7 +72,7 @@ func (s *Set) Validate(n xmltree.Node, decl *Element, opts Options) []Error {
 	if opts.Most == 0 {
 		opts.Most = 100
 	}
-	v := &validator{set: s, opts: opts, doc: n.Doc(), ids: map[string]bool{}}
+	v := &validator{set: s, opts: opts, doc: n.Doc(), ids: map[string]xmltree.Node{}}
 	s.mu.Lock()
 	s.compile(decl)
 	for _, name := range v.doc.Names() {
@@ -80,12 +84,12 @@ func (s *Set) Validate(n xmltree.Node, decl *Element, opts Options) []Error {
 	}
 	v.element(n, decl)
 	for _, r := range v.refs {
-		if !v.ids[r.value] {
+		if v.ids[r.value].IsZero() {
 			v.fail(r.at, r.at.Span(), "cvc-id", nil, "no element has the identifier %q that is referred to here", r.value)
 		}
 	}
 	slices.SortStableFunc(v.errors, func(a, b Error) int { return a.Offset - b.Offset })
-	return v.errors
+	return v.errors[:min(len(v.errors), opts.Most)]
 }
 
 // ValidateType is Validate for an element whose type alone is known.
@@ -247,7 +251,9 @@ func (v *validator) attributes(n xmltree.Node, c *Complex, attrs []xmltree.Attri
 			v.fail(n, a.Inner, "cvc-attribute.4", []string{*use.Fixed}, "attribute %s must be %q", a.Name.Qualified(), *use.Fixed)
 		}
 		v.identity(n, use.Type, a.Value)
-		v.prefix(n, a.Inner, use.Type, a.Value)
+		if use.Type.qualified() {
+			v.prefix(n, a.Inner, use.Type, a.Value)
+		}
 	}
 	if have == c.required {
 		return
@@ -262,11 +268,7 @@ func (v *validator) attributes(n xmltree.Node, c *Complex, attrs []xmltree.Attri
 func (v *validator) identity(n xmltree.Node, t *Simple, value string) {
 	switch t.rules().builtin {
 	case "ID":
-		id := t.Normalize(value)
-		if v.ids[id] {
-			v.fail(n, tag(n), "cvc-id", nil, "the identifier %q stands a second time", id)
-		}
-		v.ids[id] = true
+		v.identified(n, strings.Clone(t.Normalize(value)))
 	case "IDREF":
 		v.refs = append(v.refs, idref{t.Normalize(value), n})
 	case "IDREFS":
@@ -276,12 +278,20 @@ func (v *validator) identity(n xmltree.Node, t *Simple, value string) {
 	}
 }
 
+// identified notes an identifier, which may stand once (part 1 §3.15.4).
+func (v *validator) identified(n xmltree.Node, id string) {
+	if !v.ids[id].IsZero() {
+		v.fail(n, tag(n), "cvc-id", nil, "the identifier %q stands a second time", id)
+	}
+	v.ids[id] = n
+}
+
 func (v *validator) simple(n xmltree.Node, decl *Element, st *Simple) {
 	if c := n.FirstChild(); !c.IsZero() {
 		v.fail(c, tag(c), "cvc-type.3.1.2", nil, "the element %s holds a value, not elements", n.Name().Local)
 		return
 	}
-	value := n.Text()
+	value := n.Peek()
 	if value == "" {
 		switch {
 		case decl.Fixed != nil:
@@ -296,14 +306,16 @@ func (v *validator) simple(n xmltree.Node, decl *Element, st *Simple) {
 		v.fail(n, n.Inner(), "cvc-elt.5.2.2", []string{*decl.Fixed}, "%s must be %q", n.Name().Local, *decl.Fixed)
 	}
 	v.identity(n, st, value)
-	v.prefix(n, n.Inner(), st, value)
+	if st.qualified() {
+		v.prefix(n, n.Inner(), st, value)
+	}
 }
+
+// qualified tells whether values of the type are QNames.
+func (s *Simple) qualified() bool { return s.Primitive == "QName" || s.Primitive == "NOTATION" }
 
 // prefix checks that the prefix of a QName is bound (part 2 §3.2.18).
 func (v *validator) prefix(n xmltree.Node, at xmltree.Span, t *Simple, value string) {
-	if t.Primitive != "QName" && t.Primitive != "NOTATION" {
-		return
-	}
 	if _, ok := n.QName(t.Normalize(value)); !ok && t.Check(value) == nil {
 		v.fail(n, at, "cvc-datatype-valid", nil, "the prefix of %s is not bound to a namespace", quote(value))
 	}
@@ -337,20 +349,60 @@ func (v *validator) content(n xmltree.Node, c *Complex) {
 		m.report(n)
 	}
 	at := m.at
+	if !ok && c.Content != nil {
+		// Beyond an error, what can be told by its name alone is still checked.
+		for i := base + at + 1; i < end; i++ {
+			if v.decls[i] == nil && v.wilds[i] == nil {
+				v.decls[i] = declared(c.Content, v.names[v.kids[i].NameID()], 0)
+			}
+		}
+	}
+	if end-base >= worthSharing && !v.part && v.types == nil {
+		v.share(v.kids[base:end], v.decls[base:end], v.wilds[base:end])
+		return
+	}
 	// The stacks grow while the children are looked at, so that each is taken
 	// from them anew.
 	for i := base; i < end; i++ {
-		k, decl, wild := v.kids[i], v.decls[i], v.wilds[i]
-		switch {
-		case decl != nil:
-			v.element(k, decl)
-		case wild != nil:
-			v.wildcard(k, wild)
-		case !ok && i-base > at && c.Content != nil:
-			// Beyond an error, what can be told by its name alone is still checked.
-			if d := declared(c.Content, v.names[k.NameID()], 0); d != nil {
-				v.element(k, d)
+		v.child(v.kids[i], v.decls[i], v.wilds[i])
+	}
+}
+
+func (v *validator) child(n xmltree.Node, decl *Element, wild *Wildcard) {
+	switch {
+	case decl != nil:
+		v.element(n, decl)
+	case wild != nil:
+		v.wildcard(n, wild)
+	}
+}
+
+// worthSharing is how many children are looked at by several processors.
+const worthSharing = 2048
+
+// share looks at many children with all processors, each at its share of them.
+// Only identifiers and constraints reach from one child to another: identifiers
+// are put together at the end, and where there are constraints nothing is
+// shared.
+func (v *validator) share(kids []xmltree.Node, decls []*Element, wilds []*Wildcard) {
+	n := min(runtime.GOMAXPROCS(0), 8)
+	parts := make([]*validator, n)
+	var wait sync.WaitGroup
+	for p := range parts {
+		parts[p] = &validator{set: v.set, opts: v.opts, doc: v.doc, names: v.names, ids: map[string]xmltree.Node{}, part: true}
+		from, to := len(kids)*p/n, len(kids)*(p+1)/n
+		wait.Go(func() {
+			for i := from; i < to; i++ {
+				parts[p].child(kids[i], decls[i], wilds[i])
 			}
+		})
+	}
+	wait.Wait()
+	for _, p := range parts {
+		v.errors = append(v.errors, p.errors...)
+		v.refs = append(v.refs, p.refs...)
+		for _, id := range slices.SortedFunc(maps.Keys(p.ids), func(a, b string) int { return p.ids[a].Index() - p.ids[b].Index() }) {
+			v.identified(p.ids[id], id)
 		}
 	}
 }

@@ -375,7 +375,18 @@ func (n Node) Text() string {
 	return b.String()
 }
 
-// Attribute is an attribute of an element.
+// Peek is Text for a look only: where it can, it shares the document's bytes,
+// and so keeps the whole document alive while it is held.
+func (n Node) Peek() string {
+	if !n.IsZero() && n.i != 0 && n.rec().kind == StartElement && n.first() == 0 {
+		in := n.Inner()
+		return share(n.doc.Src[in.Start:in.End])
+	}
+	return n.Text()
+}
+
+// Attribute is an attribute of an element. Its value is for a look, as that of
+// Peek is.
 type Attribute struct {
 	Name  Name
 	Value string

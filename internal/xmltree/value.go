@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"regexp"
 	"strings"
+	"unsafe"
 )
 
 // xmlDecl is production XMLDecl of XML 1.0 §2.8.
@@ -20,10 +21,14 @@ func textValue(b []byte, refs bool) string {
 	return expand(b, false)
 }
 
+// share is a string over bytes of a document, which are never changed. Values
+// that outlive their document are copied instead (textValue).
+func share(b []byte) string { return unsafe.String(unsafe.SliceData(b), len(b)) }
+
 // attrValue is an attribute's value after normalisation (XML 1.0 §3.3.3, CDATA).
 func attrValue(b []byte, refs bool) string {
 	if !refs {
-		return string(b)
+		return share(b)
 	}
 	return expand(b, true)
 }
