@@ -150,13 +150,10 @@ func (o *outline) canStart(p *schema.Particle, name schema.QName, depth int) boo
 		return false
 	}
 	switch {
+	case p.Element != nil && p.Element.Name == name:
+		return true
 	case p.Element != nil:
-		for _, e := range o.set.Substitutes(p.Element) {
-			if e.Name == name {
-				return true
-			}
-		}
-		return p.Element.Name == name
+		return o.set.Substitute(p.Element, name) != nil
 	case p.Any != nil:
 		return p.Any.Allows(name.Space)
 	}
@@ -228,8 +225,8 @@ func (f *follow) describe(it Item, e *schema.Element) Item {
 func (f *follow) present(p *schema.Particle, index int, required bool) {
 	n := f.kids[f.i]
 	e := p.Element
-	for _, s := range f.o.set.Substitutes(e) {
-		if s.Name == schema.NameOf(n.Name()) {
+	if name := schema.NameOf(n.Name()); name != e.Name {
+		if s := f.o.set.Substitute(e, name); s != nil {
 			e = s
 		}
 	}

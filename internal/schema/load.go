@@ -895,6 +895,19 @@ func (s *Set) Substitutes(head *Element) []*Element {
 	return out
 }
 
+// Substitute is the element of that name that may stand for head, or nil.
+func (s *Set) Substitute(head *Element, name QName) *Element {
+	if s.Resolve(); len(s.members) == 0 {
+		return nil
+	}
+	for _, e := range s.Substitutes(head) {
+		if e.Name == name {
+			return e
+		}
+	}
+	return nil
+}
+
 // Derived are the named types that may stand for t by xsi:type, t included
 // where it is not abstract.
 func (s *Set) Derived(t Type) []Type {

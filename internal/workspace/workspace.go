@@ -46,6 +46,7 @@ type Workspace struct {
 	store  store
 	mu     sync.Mutex
 	loaded map[string]*contract.Contract
+	listed []DraftRef // nil: to be listed again
 	drafts map[DraftRef]*message.Draft // as they were last planned, parsed
 	notes  struct {                    // as they were last read
 		src  []byte
@@ -318,6 +319,7 @@ func (w *Workspace) parse(src []byte) error {
 	defer w.mu.Unlock()
 	w.Name, w.Environment, w.Endpoints, w.Contracts, w.Environments = next.Name, next.Environment, next.Endpoints, next.Contracts, next.Environments
 	w.Profiles, w.Settled, w.Warnings = next.Profiles, next.Settled, next.Warnings
+	w.listed = nil
 	return nil
 }
 
@@ -465,8 +467,15 @@ func (w *Workspace) SetDraftSettings(r DraftRef, s DraftSettings) error {
 func (r DraftRef) String() string { return r.Operation + "/" + r.Name }
 
 // Drafts lists all drafts, in the order of the contracts and their operations.
+// The list is kept until a draft comes or goes here, or Relist is called.
 func (w *Workspace) Drafts() []DraftRef {
-	var out []DraftRef
+	w.mu.Lock()
+	out := w.listed
+	w.mu.Unlock()
+	if out != nil {
+		return out
+	}
+	out = []DraftRef{}
 	for _, c := range w.Contracts {
 		files, _ := w.store.list("drafts/" + FileName(c.Name))
 		var refs []DraftRef
@@ -476,16 +485,27 @@ func (w *Workspace) Drafts() []DraftRef {
 				refs = append(refs, DraftRef{c.Name, parts[2], parts[3], strings.TrimSuffix(parts[4], ".xml")})
 			}
 		}
-		var names []string
+		place := map[string]int{}
 		if con, err := w.Contract(c.Name); err == nil {
-			names = con.OperationNames()
+			for i, name := range con.OperationNames() {
+				place[name] = i + 1
+			}
 		}
-		slices.SortStableFunc(refs, func(a, b DraftRef) int {
-			return slices.Index(names, a.Operation) - slices.Index(names, b.Operation)
-		})
+		slices.SortStableFunc(refs, func(a, b DraftRef) int { return place[a.Operation] - place[b.Operation] })
 		out = append(out, refs...)
 	}
+	w.mu.Lock()
+	w.listed = out
+	w.mu.Unlock()
 	return out
+}
+
+// Relist has Drafts look at the files again: other programs may have changed
+// them.
+func (w *Workspace) Relist() {
+	w.mu.Lock()
+	w.listed = nil
+	w.mu.Unlock()
 }
 
 func (r DraftRef) headerFile() string { return strings.TrimSuffix(r.file(), ".xml") + ".header.xml" }
@@ -515,7 +535,12 @@ func (w *Workspace) WriteHeader(r DraftRef, b []byte) error {
 func (w *Workspace) ReadDraft(r DraftRef) ([]byte, error) { return w.store.read(r.file()) }
 
 // WriteDraft keeps a draft.
-func (w *Workspace) WriteDraft(r DraftRef, b []byte) error { return w.store.write(r.file(), b) }
+func (w *Workspace) WriteDraft(r DraftRef, b []byte) error {
+	if !slices.Contains(w.Drafts(), r) {
+		defer w.Relist()
+	}
+	return w.store.write(r.file(), b)
+}
 
 // CopyDraft writes a draft under another name, header blocks and all.
 func (w *Workspace) CopyDraft(from, to DraftRef) error {
@@ -538,6 +563,7 @@ func (w *Workspace) CopyDraft(from, to DraftRef) error {
 
 // RemoveDraft takes a draft away, with its header blocks.
 func (w *Workspace) RemoveDraft(r DraftRef) error {
+	defer w.Relist()
 	if err := w.store.remove(r.file()); err != nil {
 		return err
 	}

@@ -235,36 +235,40 @@ func (v *View) View(w, h int) string {
 	if v.source {
 		return v.text(all[v.cursor], w, h)
 	}
-	var rows []string
+	// Signatures are written for the rows in sight only: there may be thousands.
+	var rows []func() string
+	line := func(s string) func() string { return func() string { return s } }
 	at, last := 0, ""
 	for i, e := range all {
 		if e.contract != last {
 			if last != "" {
-				rows = append(rows, "")
+				rows = append(rows, line(""))
 			}
 			last = e.contract
-			rows = append(rows, "   "+ui.Strong(ui.Cut(e.contract, 30))+ui.Soft("   "+ui.Cut(e.c.Documentation, w-38)))
+			rows = append(rows, line("   "+ui.Strong(ui.Cut(e.contract, 30))+ui.Soft("   "+ui.Cut(e.c.Documentation, w-38))))
 		}
-		lead := "     "
-		sig := ui.Cut(e.o.Signature(), w-8)
-		if i == v.cursor {
-			at = len(rows)
-			lead = ui.Accent("   ▌ ")
-			for k, l := range ui.Wrap(e.o.Signature(), w-10) {
-				if k > 0 {
-					lead = "       "
-				}
-				rows = append(rows, lead+ui.Strong(l))
-			}
-			rows = append(rows, v.detail(e, w)...)
+		if i != v.cursor {
+			rows = append(rows, func() string { return "     " + ui.Cut(e.o.Signature(), w-8) })
 			continue
 		}
-		rows = append(rows, lead+sig)
+		at = len(rows)
+		lead := ui.Accent("   ▌ ")
+		for _, l := range ui.Wrap(e.o.Signature(), w-10) {
+			rows = append(rows, line(lead+ui.Strong(l)))
+			lead = "       "
+		}
+		for _, l := range v.detail(e, w) {
+			rows = append(rows, line(l))
+		}
 	}
 	v.height = h - 2
 	v.top = ui.Window(min(at+8, len(rows)-1), v.top, v.height, len(rows))
 	v.top = min(v.top, max(at-1, 0))
-	return ui.Block(append([]string{""}, rows[v.top:min(len(rows), v.top+v.height)]...), w, h)
+	out := []string{""}
+	for _, r := range rows[v.top:min(len(rows), v.top+v.height)] {
+		out = append(out, r())
+	}
+	return ui.Block(out, w, h)
 }
 
 func (v *View) detail(e entry, w int) []string {

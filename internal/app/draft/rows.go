@@ -154,18 +154,7 @@ func (v *View) row(it message.Item, chosen, header bool, w int) string {
 	text := ui.Fit(name, label)
 	tw := max(min(w*2/5, 46), 0)
 	vw := w - label - tw - 8
-	typ := it.Type
-	switch {
-	case header && it.Depth == 0:
-		typ = "header block"
-	case !it.Required && it.Kind != message.Fork:
-		typ += ", optional"
-	}
-	if it.Most == schema.Unbounded {
-		typ += ", any number"
-	} else if it.Most > 1 {
-		typ += fmt.Sprintf(", up to %d", it.Most)
-	}
+	typ := kindOf(it, header)
 	value := ui.Cut(it.Value, vw)
 	switch {
 	case it.Kind == message.Fork:
@@ -198,6 +187,26 @@ func (v *View) row(it message.Item, chosen, header bool, w int) string {
 		text = ui.Strong(text)
 	}
 	return lead + text + "  " + ui.Pad(value, vw) + " " + ui.Soft(ui.Cut(typ, tw))
+}
+
+// kindOf is a row's type and how often it may stand.
+func kindOf(it message.Item, header bool) string {
+	var parts []string
+	switch {
+	case header && it.Depth == 0:
+		return "header block"
+	case it.Type != "":
+		parts = append(parts, it.Type)
+	}
+	if !it.Required && it.Kind != message.Fork {
+		parts = append(parts, "optional")
+	}
+	if it.Most == schema.Unbounded {
+		parts = append(parts, "any number")
+	} else if it.Most > 1 {
+		parts = append(parts, fmt.Sprintf("up to %d", it.Most))
+	}
+	return strings.Join(parts, ", ")
 }
 
 // bad is what is wrong with a row's value, "" for nothing. A value with

@@ -125,6 +125,7 @@ func (s *State) Say(format string, args ...any) { s.Message = fmt.Sprintf(format
 
 // Refresh reads from the journal what was made, also by other processes.
 func (s *State) Refresh() {
+	s.W.Relist()
 	v := s.J.Version()
 	if v == s.version && s.version != 0 {
 		return
