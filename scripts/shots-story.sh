@@ -17,7 +17,8 @@ keys s; shown "B out"; shot strip; keys p
 keys Enter; shown "make this change"; keys Enter; keys g; shown "passed after"
 shot path-passed
 keys r; shown "of it values"; shot reply
-keys d; shown "YearTable"; shot draft
-keys c; shown "about"; shot contract
+keys b Down Down Down d; shown "Alder lands salt"
+keys /; tm send-keys -l callSign; keys Enter; shown "learned"; shot draft
+keys c; shown "learned"; shot contract
 keys t; shown "exchanges"; shot traffic
 keys b; shown "what works where"; shot board

@@ -23,4 +23,4 @@ shown() { # waits until a text stands on the screen
 }
 keys() { for k in "$@"; do tm send-keys "$k"; sleep 0.15; done; }
 shot() { sleep 0.6; import -window root -depth 8 "$out/$1.png"; }
-source ./scripts/shots-story.sh
+source "${STORY:-./scripts/shots-story.sh}"

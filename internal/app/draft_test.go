@@ -46,7 +46,7 @@ func (p *person) body() string {
 
 func TestRepeatsTypesAndFinding(t *testing.T) {
 	p := atDues(t, 158, "Assess", landing)
-	p.sees("Clerk", "header block", "┄ body", "cargo", "up to 20", "expected reply")
+	p.sees("Clerk", "header block", "body ─", "cargo", "up to 20", "expected reply")
 	p.keys("/", "peat", "enter", "K") // goods does not repeat
 	p.sees("cargo[2]/goods does not repeat")
 	p.keys("up", "up", "K")

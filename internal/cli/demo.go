@@ -81,7 +81,7 @@ func demoWorkspace(ctx context.Context, h *standin.Harbour, dir string, home *us
 	}
 	w := workspace.New("Skerry Harbour Trust", home)
 	names := map[string]string{}
-	for _, path := range []string{"berths", "tides", "pilots"} {
+	for _, path := range []string{"berths", "tides", "pilots", "dues"} {
 		f, err := call.Fetch(ctx, "http://"+h.Plain+"/"+path+"?wsdl", call.Plan{Agent: call.Agent}, nil)
 		if err != nil {
 			return nil, err
@@ -94,9 +94,9 @@ func demoWorkspace(ctx context.Context, h *standin.Harbour, dir string, home *us
 		return nil, err
 	}
 	file := filepath.Join(dir, workspace.File)
-	text := fmt.Sprintf(demoSettings, h.Plain, h.TLS, h.Plain, names["berths"], names["berths"], names["berths"], names["tides"], names["tides"], names["pilots"])
+	text := fmt.Sprintf(demoSettings, h.Plain, h.TLS, h.Plain, names["berths"], names["berths"], names["berths"], names["tides"], names["tides"], names["pilots"], names["dues"])
 	head := "name = \"Skerry Harbour Trust\"\ndefault-environment = \"model\"\n"
-	for _, path := range []string{"berths", "tides", "pilots"} {
+	for _, path := range []string{"berths", "tides", "pilots", "dues"} {
 		head += fmt.Sprintf("\n[contract.%s]\nsource = \"http://%s/%s?wsdl\"\nserved = \"%s\"\n", names[path], h.Plain, path, h.Plain)
 	}
 	if err := user.WriteFile(file, []byte(head+text)); err != nil {
@@ -158,6 +158,11 @@ profile = "harbour-11"
 contract = "%s"
 port = "PilotOrders"
 address = "http://${pilotHost}/pilots"
+
+[endpoint.dues]
+contract = "%s"
+port = "HarbourDues"
+address = "http://${berthHost}/dues"
 `
 
 func demoDrafts(w *workspace.Workspace, names map[string]string) error {
@@ -174,12 +179,18 @@ func demoDrafts(w *workspace.Workspace, names map[string]string) error {
 		{"tides", "TideTables", "YearTable", "Skerry 2027", "<YearTable xmlns=\"urn:skerry:tides\">\n  <station>Skerry Sound</station>\n  <year>2027</year>\n  <datum>chart datum</datum>\n  <heights>\n    <unit>metre</unit>\n  </heights>\n</YearTable>\n"},
 		{"tides", "TideTables", "DayTable", "first of March", "<DayTable xmlns=\"urn:skerry:tides\">\n  <station>Skerry Sound</station>\n  <day>2027-03-01</day>\n</DayTable>\n"},
 		{"pilots", "PilotOrders", "OrderPilot", "Alder inbound", "<OrderPilot xmlns=\"urn:skerry:pilots\">\n  <callSign>SKAL4</callSign>\n  <boarding>outer ground</boarding>\n  <at>2027-03-01T08:00:00Z</at>\n</OrderPilot>\n"},
+		{"dues", "Dues", "Assess", "Alder lands salt", "<Assess xmlns=\"urn:skerry:dues\">\n  <vessel>\n    <name>Alder</name>\n    <callSign>SKAL4</callSign>\n    <grossTonnage>1200</grossTonnage>\n  </vessel>\n  <nights>3</nights>\n  <cargo xmlns:xsi=\"http://www.w3.org/2001/XMLSchema-instance\" xmlns:d=\"urn:skerry:dues\" xsi:type=\"d:Bulk\">\n    <goods>salt</goods>\n    <tonnes>10.5</tonnes>\n  </cargo>\n  <cargo xmlns:xsi=\"http://www.w3.org/2001/XMLSchema-instance\" xmlns:d=\"urn:skerry:dues\" xsi:type=\"d:Containers\">\n    <goods>nets</goods>\n    <count>2</count>\n    <length>20 ft</length>\n  </cargo>\n  <rebate>home fleet</rebate>\n  <remark xmlns:xsi=\"http://www.w3.org/2001/XMLSchema-instance\" xsi:nil=\"true\"/>\n</Assess>\n"},
+		{"dues", "Dues", "Pay", "first invoice", "<Pay xmlns=\"urn:skerry:dues\">\n  <invoice>D-1000</invoice>\n  <amount>216.13</amount>\n  <cash>true</cash>\n</Pay>\n"},
 	} {
 		if err := w.WriteDraft(workspace.DraftRef{Contract: names[d.contract], PortType: d.portType, Operation: d.op, Name: d.name}, []byte(d.xml)); err != nil {
 			return err
 		}
 	}
-	return nil
+	dues := workspace.DraftRef{Contract: names["dues"], PortType: "Dues", Operation: "Assess", Name: "Alder lands salt"}
+	if err := w.WriteHeader(dues, []byte("<headers>\n  <Clerk xmlns=\"urn:skerry:dues\">\n    <name>Ines Hallam</name>\n    <desk>quay</desk>\n  </Clerk>\n</headers>\n")); err != nil {
+		return err
+	}
+	return w.SetNote(names["dues"], "Assess", "vessel/callSign", "a hyphen and a letter mean a tender; it pays nothing")
 }
 
 // story runs the yearly tide table from its first failure to its answer, each

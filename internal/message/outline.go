@@ -31,6 +31,7 @@ type Item struct {
 	Value    string
 	Unfilled bool // a placeholder stands in its place
 	Nil      bool
+	Instance string   // type by xsi:type, where it is another than the declared one
 	Type     string   // type and bounds in one line
 	Doc      string   // documentation
 	Enum     []string // allowed values
@@ -240,6 +241,11 @@ func (f *follow) present(p *schema.Particle, index int, required bool) {
 	it = f.describe(it, e)
 	if v, ok := n.Attr(schema.XSI, "nil"); ok && (v == "true" || v == "1") {
 		it.Nil = true
+	}
+	if v, ok := n.Attr(schema.XSI, "type"); ok {
+		if q, ok := n.QName(v); ok && schema.NameOf(q) != e.TypeOf().TypeName() {
+			it.Instance = q.Local
+		}
 	}
 	if it.Kind == Leaf {
 		it.Unfilled = IsUnfilled(n)

@@ -114,7 +114,7 @@ func (v *View) outline(w int) []string {
 	var out []string
 	for i := v.top; i < n && i < v.top+v.height; i++ {
 		if i == heads && heads > 0 {
-			out = append(out, "   "+ui.Soft("┄ body"))
+			out = append(out, "   "+ui.Soft("body "+strings.Repeat("─", 12)))
 		}
 		_, it := v.at(i)
 		out = append(out, v.row(it, i == v.cursor, i < heads, w))
@@ -195,6 +195,8 @@ func kindOf(it message.Item, header bool) string {
 	switch {
 	case header && it.Depth == 0:
 		return "header block"
+	case it.Instance != "":
+		parts = append(parts, it.Instance+", a "+it.Type)
 	case it.Type != "":
 		parts = append(parts, it.Type)
 	}
@@ -314,7 +316,7 @@ func (v *View) expectedReply(w int) []string {
 	}
 	out := []string{ui.Strong("expected reply") + ui.Soft("   "+ui.Cut(v.expected.name, w-20))}
 	for _, it := range v.expected.items[:min(len(v.expected.items), 200)] {
-		out = append(out, strings.Repeat("  ", it.Depth)+ui.Fit(it.Name, 18)+ui.Soft(ui.Cut(it.Type, max(w-20-2*it.Depth, 0))))
+		out = append(out, ui.Fit(strings.Repeat("  ", it.Depth)+it.Name, 20)+"  "+ui.Soft(ui.Cut(it.Type, max(w-22, 0))))
 	}
 	return out
 }
