@@ -111,3 +111,34 @@ func TestImportingAnEnvelope(t *testing.T) {
 	s.keys("D")
 	s.sees("a draft of this: FindBerths/")
 }
+
+// A description over TLS with a certificate that nobody vouches for: the repair
+// is offered as for any call, and holds for its endpoints too.
+func TestADescriptionBehindASelfSignedCertificate(t *testing.T) {
+	h := harbour(t)
+	s := open(t, 158, 47, home(t), "https://"+h.TLS+"/berths?wsdl")
+	s.sees("certificate is self-signed", "p shows its path")
+	s.keys("p")
+	s.sees("fetching https://", "trust this certificate")
+	s.keys("Enter")
+	s.sees("compare the fingerprint")
+	s.keys("Enter")
+	s.sees("done: trust this certificate", "trust/tides.skerry.test")
+	s.keys("g")
+	s.sees("berth-desk: 3 operations")
+	s.keys("b", "End", "Right", "Right", "d")
+	s.sees("LogSighting")
+	fill := func(field, value string) {
+		s.keys("/")
+		s.types(field)
+		s.keys("Enter", "Enter")
+		s.types(value)
+		s.keys("Enter")
+	}
+	fill("vessel/name", "Alder")
+	fill("callSign", "SKAL4")
+	fill("at", "2027-03-01T06:40:00Z")
+	s.sees("valid")
+	s.keys("g")
+	s.sees("BerthDeskTLS", "passed after")
+}

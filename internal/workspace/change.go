@@ -147,6 +147,16 @@ func (w *Workspace) samePortType(a, b *Endpoint) bool {
 	return pa != nil && pb != nil && pa.PortType == pb.PortType
 }
 
+// KeepCertificates writes certificates into the workspace, and gives the file.
+func (w *Workspace) KeepCertificates(pem string) (file string, err error) {
+	certs, err := trust.Read([]byte(pem))
+	if err != nil {
+		return "", err
+	}
+	file = path.Join("trust", FileName(certs[0].Subject.CommonName)+"-"+trust.Fingerprint(certs[0])[:8]+".pem")
+	return file, w.store.write(file, trust.PEM(certs...))
+}
+
 // trustChange keeps certificates as a file and puts it on an endpoint's list.
 func (w *Workspace) trustChange(e *Endpoint, c exchange.Change) ([]set, error) {
 	list := slices.Clone(e.Values["trust"])
@@ -157,12 +167,8 @@ func (w *Workspace) trustChange(e *Endpoint, c exchange.Change) ([]set, error) {
 		}
 		return []set{{[]string{"endpoint", e.Name, "trust"}, append(list, pem)}}, nil
 	}
-	certs, err := trust.Read([]byte(pem))
+	file, err := w.KeepCertificates(pem)
 	if err != nil {
-		return nil, err
-	}
-	file := path.Join("trust", FileName(certs[0].Subject.CommonName)+"-"+trust.Fingerprint(certs[0])[:8]+".pem")
-	if err := w.store.write(file, trust.PEM(certs...)); err != nil {
 		return nil, err
 	}
 	if !slices.Contains(list, file) {

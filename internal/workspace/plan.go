@@ -10,6 +10,7 @@ import (
 	"orenda/internal/contract"
 	"orenda/internal/diagnose"
 	"orenda/internal/endpoint"
+	"orenda/internal/exchange"
 	"orenda/internal/near"
 )
 
@@ -188,5 +189,61 @@ func Identities(w *Workspace) []diagnose.Identity {
 		out = append(out, diagnose.Identity{Name: id.Name, User: id.User})
 	}
 	slices.SortFunc(out, func(a, b diagnose.Identity) int { return cmp.Compare(a.Name, b.Name) })
+	return out
+}
+
+// adoptable are the settings with which a description was fetched that the
+// endpoints of its ports need as well.
+var adoptable = []string{"trust", "system-trust", "server-name", "accept-name", "accept-expired", "tls-min", "tls-max", "client-cert", "client-key", "http-auth", "identity"}
+
+// Adopt gives the endpoints of a description the settings with which it was
+// fetched: those of TLS to those that are reached over it.
+func (w *Workspace) Adopt(contractName string, values map[string][]string) error {
+	c, err := w.Contract(contractName)
+	if err != nil {
+		return err
+	}
+	var sets []set
+	for _, e := range w.Endpoints {
+		p := c.Port(e.Port)
+		if e.Contract != contractName || p == nil {
+			continue
+		}
+		for _, key := range adoptable {
+			v := values[key]
+			k := endpoint.KeyOf(key)
+			if len(v) == 0 || k.Stage == exchange.TLS && !strings.HasPrefix(p.Address, "https:") {
+				continue
+			}
+			var value any = v[0]
+			switch k.Kind {
+			case endpoint.List:
+				value = v
+			case endpoint.Switch:
+				value = v[0] == "true"
+			}
+			sets = append(sets, set{[]string{"endpoint", e.Name, key}, value})
+		}
+	}
+	if len(sets) == 0 {
+		return nil
+	}
+	return w.set(sets...)
+}
+
+// FetchSettings are the settings with which a kept description is fetched
+// again: those that its endpoints have of what they adopted.
+func (w *Workspace) FetchSettings(contractName string) map[string][]string {
+	out := map[string][]string{}
+	for _, e := range w.Endpoints {
+		if e.Contract != contractName {
+			continue
+		}
+		for _, key := range adoptable {
+			if v := e.Values[key]; len(v) > 0 && out[key] == nil {
+				out[key] = v
+			}
+		}
+	}
 	return out
 }

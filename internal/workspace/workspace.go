@@ -46,7 +46,7 @@ type Workspace struct {
 	store  store
 	mu     sync.Mutex
 	loaded map[string]*contract.Contract
-	listed []DraftRef // nil: to be listed again
+	listed []DraftRef                  // nil: to be listed again
 	drafts map[DraftRef]*message.Draft // as they were last planned, parsed
 	notes  struct {                    // as they were last read
 		src  []byte

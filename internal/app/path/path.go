@@ -195,7 +195,7 @@ func (v *View) press(k tea.KeyPressMsg) tea.Cmd {
 	case ui.Is(k, "down", "j"):
 		v.move(1, x)
 	case ui.Is(k, "right", "l"):
-		if v.set < 0 && v.s.Fetching == nil {
+		if v.set < 0 {
 			v.set = 0
 			if len(v.shown(x)) == 0 {
 				v.set = -1
@@ -244,15 +244,19 @@ func (v *View) enter(x *exchange.Exchange) {
 			return
 		}
 		v.key = list[v.set].Key
-		set := v.s.W.Settings(v.s.Cell.Endpoint)
-		v.in.Start(set.Text(v.key))
+		value := list[v.set].Value
+		if v.s.Fetching == nil {
+			set := v.s.W.Settings(v.s.Cell.Endpoint)
+			value = set.Text(v.key)
+		}
+		v.in.Start(value)
 		return
 	}
 	r := v.remedies(x)
-	if v.s.Running() != nil || v.s.Fetching != nil {
+	if v.s.Running() != nil {
 		return
 	}
-	if v.s.Shown == len(v.s.Attempts) && len(v.s.Pending()) > 0 && len(r) == 0 {
+	if v.s.Fetching == nil && v.s.Shown == len(v.s.Attempts) && len(v.s.Pending()) > 0 && len(r) == 0 {
 		v.s.Say("changed; g sends it again")
 		return
 	}

@@ -4,7 +4,6 @@ package state
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -52,7 +51,8 @@ type State struct {
 	Message     string               // the newest one, for the bottom line
 	Fetching    *exchange.Exchange   // the description that is being fetched, or that failed
 
-	Reveal bool   // secrets are shown for the moment
+	Reveal bool // secrets are shown for the moment
+	fetch  fetching
 	Newer  *Newer // a description that was fetched again
 	Copied string // a value, or a part of a message as XML
 
@@ -280,12 +280,16 @@ func (s *State) Changed() { s.check = nil }
 
 // Send sends the chosen cell.
 func (s *State) Send() {
-	if s.Cell.Draft.Operation == "" {
+	if s.Cell.Draft.Operation == "" && s.Fetching == nil {
 		s.Say("choose a call on the board first")
 		return
 	}
 	if s.Running() != nil {
 		s.Say("it is under way; h halts it")
+		return
+	}
+	if s.Fetching != nil && s.fetch.source != "" {
+		s.fetchAgain()
 		return
 	}
 	p, err := s.Plan()
@@ -331,6 +335,9 @@ func (s *State) HaltAll() {
 // ApplyRemedy makes the changes of a remedy.
 func (s *State) ApplyRemedy(r *exchange.Remedy) error {
 	changes := r.All()
+	if s.Fetching != nil {
+		return s.repairFetch(changes)
+	}
 	var settings []exchange.Change
 	for _, c := range changes {
 		if c.Where != "draft" {
@@ -366,6 +373,9 @@ func (s *State) Pending() []exchange.Change { return s.changes[s.Cell] }
 func (s *State) SetSetting(key, value string) error {
 	k := endpoint.KeyOf(key)
 	value = strings.TrimSpace(value)
+	if s.Fetching != nil {
+		return s.setFetch(k, value)
+	}
 	if value != "" {
 		if err := k.Check(value); err != nil && k.Kind != endpoint.List {
 			return err
@@ -481,131 +491,6 @@ func (s *State) SaveDraft() {
 	}
 	s.Changed()
 	s.Shown = len(s.Attempts)
-}
-
-// Fetch loads a description from an address or a path.
-func (s *State) Fetch(source string) {
-	source = strings.TrimSpace(source)
-	if source == "" {
-		return
-	}
-	id := "fetch " + source
-	if s.running[id] != nil {
-		return
-	}
-	s.Say("fetching %s", source)
-	ctx, cancel := context.WithCancel(context.Background())
-	p := call.Plan{Workspace: s.W.ID(), Agent: call.Agent, ReadFile: s.W.ReadFile}
-	r := &running{cancel: cancel, fetch: true}
-	r.call = call.New(p, nil)
-	s.running[id] = r
-	go func() {
-		f, err := call.Fetch(ctx, source, p, nil)
-		for _, x := range f.Exchanges {
-			_ = s.J.Add(x)
-		}
-		s.fetched(id, source, f, err)
-	}()
-}
-
-// Newer is a newer state of a kept description.
-type Newer struct {
-	Name    string
-	Changes []contract.Change
-	fetched *call.Fetched
-}
-
-// Again fetches a kept description again, to see what changed.
-func (s *State) Again(name string) {
-	k := s.W.ContractNamed(name)
-	id := "fetch " + name
-	if k == nil || s.running[id] != nil {
-		return
-	}
-	before, err := s.W.Contract(name)
-	if err != nil {
-		s.Say("%v", err)
-		return
-	}
-	s.Say("fetching %s again", k.Source)
-	ctx, cancel := context.WithCancel(context.Background())
-	p := call.Plan{Workspace: s.W.ID(), Agent: call.Agent, ReadFile: s.W.ReadFile}
-	s.running[id] = &running{cancel: cancel, fetch: true, call: call.New(p, nil)}
-	go func() {
-		f, err := call.Fetch(ctx, k.Source, p, nil)
-		for _, x := range f.Exchanges {
-			_ = s.J.Add(x)
-		}
-		var changes []contract.Change
-		if err == nil {
-			changes = contract.Changes(before, f.Contract)
-		}
-		s.post(func() {
-			delete(s.running, id)
-			cancel()
-			for _, x := range f.Exchanges {
-				s.note(x)
-			}
-			switch {
-			case errors.Is(err, call.ErrStopped) && len(f.Exchanges) > 0:
-				s.Fetching = f.Exchanges[len(f.Exchanges)-1]
-				s.Say("the description could not be fetched: %s", s.Fetching.Result)
-			case err != nil:
-				s.Say("%s: %v", k.Source, err)
-			case len(changes) == 0:
-				s.Say("%s: nothing changed for a client", name)
-			default:
-				s.Newer = &Newer{name, changes, f}
-				s.Say("%d changes", len(changes))
-			}
-		})
-	}()
-}
-
-// TakeOver keeps the newer description in sight.
-func (s *State) TakeOver() {
-	n := s.Newer
-	s.Newer = nil
-	if err := s.W.TakeOver(n.Name, n.fetched.Contract, n.fetched.Served); err != nil {
-		s.Say("%v", err)
-		return
-	}
-	s.draft = nil
-	s.Changed()
-	s.Say("%s is the newer one now; endpoints and drafts stayed", n.Name)
-}
-
-func (s *State) takeFetched(id, source string, f *call.Fetched, err error) {
-	delete(s.running, id)
-	for _, x := range f.Exchanges {
-		s.note(x)
-	}
-	if err != nil {
-		if errors.Is(err, call.ErrStopped) && len(f.Exchanges) > 0 {
-			s.Fetching = f.Exchanges[len(f.Exchanges)-1]
-			s.Say("the description could not be fetched: %s", s.Fetching.Result)
-			return
-		}
-		s.Say("%s: %v", source, err)
-		return
-	}
-	before := len(s.W.Contracts)
-	name, err := s.W.AddContract(f.Contract, f.Served)
-	if err != nil {
-		s.Say("%v", err)
-		return
-	}
-	s.Fetching = nil
-	for _, d := range s.Rows() {
-		if d.Contract == name {
-			s.Choose(Cell{d, s.firstEndpoint(d)})
-			break
-		}
-	}
-	s.Say("%s: %d operations, %d endpoints", name, len(f.Contract.OperationNames()), len(f.Contract.Ports()))
-	if before == 0 && s.W.Dir == "" {
-		s.Message += " · in memory until saved"
-	}
 }
 
 // Open takes an exchange into sight, in its cell.

@@ -1,0 +1,236 @@
+package state
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"strings"
+
+	"orenda/internal/call"
+	"orenda/internal/contract"
+	"orenda/internal/endpoint"
+	"orenda/internal/exchange"
+	"orenda/internal/workspace"
+)
+
+// fetching is the description that is fetched, with the settings that hold for
+// it: it has no endpoint yet.
+type fetching struct {
+	source string
+	values map[string][]string
+}
+
+// Fetch loads a description from an address or a path.
+func (s *State) Fetch(source string) {
+	source = strings.TrimSpace(source)
+	if source == "" {
+		return
+	}
+	if source != s.fetch.source {
+		s.fetch = fetching{source, map[string][]string{}}
+	}
+	s.fetchAgain()
+}
+
+func (s *State) fetchAgain() {
+	source, id := s.fetch.source, "fetch "+s.fetch.source
+	if s.running[id] != nil {
+		return
+	}
+	s.Say("fetching %s", source)
+	ctx, cancel := context.WithCancel(context.Background())
+	p := s.fetchPlan(s.fetch.values)
+	r := &running{cancel: cancel, fetch: true}
+	r.call = call.New(p, nil)
+	s.running[id] = r
+	go func() {
+		f, err := call.Fetch(ctx, source, p, nil)
+		for _, x := range f.Exchanges {
+			_ = s.J.Add(x)
+		}
+		s.fetched(id, source, f, err)
+	}()
+}
+
+func (s *State) fetchPlan(values map[string][]string) call.Plan {
+	p := call.Plan{Workspace: s.W.ID(), Agent: call.Agent, ReadFile: s.W.ReadFile, Identity: s.Home.Identity, Identities: workspace.Identities(s.W),
+		Allowed: func(id, scheme, host, port string) bool {
+			return s.Home.Allowed(s.W.ID(), id, scheme+"://"+host+":"+port)
+		}}
+	p.Settings = fetchSettings(maps.Clone(values))
+	return p
+}
+
+func fetchSettings(values map[string][]string) endpoint.Settings {
+	return endpoint.Settings{Layers: []endpoint.Layer{{Source: "description", Values: values}}}
+}
+
+// retold shows the settings of the fetch as they are now.
+func (s *State) retold() {
+	x := *s.Fetching
+	set := fetchSettings(s.fetch.values)
+	set.Set("address", s.fetch.source)
+	x.Settings = set.Record()
+	s.Fetching = &x
+}
+
+// setFetch gives a setting of the fetch a value; "" takes it out.
+func (s *State) setFetch(k *endpoint.Key, value string) error {
+	defer s.retold()
+	if k.Name == "address" {
+		if value != "" {
+			s.fetch.source = value
+		}
+		return nil
+	}
+	if value == "" {
+		delete(s.fetch.values, k.Name)
+		return nil
+	}
+	if k.Kind == endpoint.List {
+		var items []string
+		for _, p := range strings.Split(value, ",") {
+			if p = strings.TrimSpace(p); p != "" {
+				items = append(items, p)
+			}
+		}
+		s.fetch.values[k.Name] = items
+		return nil
+	}
+	if err := k.Check(value); err != nil {
+		return err
+	}
+	s.fetch.values[k.Name] = []string{value}
+	return nil
+}
+
+// repairFetch makes the changes of a remedy to the settings of the fetch.
+func (s *State) repairFetch(changes []exchange.Change) error {
+	defer s.retold()
+	for _, c := range changes {
+		key, ok := strings.CutPrefix(c.Key, "endpoint.description.")
+		if !ok {
+			if err := s.W.Apply(c); err != nil {
+				return err
+			}
+			continue
+		}
+		to := fmt.Sprint(c.To)
+		if key == "trust" && strings.Contains(to, "-----BEGIN") {
+			file, err := s.W.KeepCertificates(to)
+			if err != nil {
+				return err
+			}
+			s.fetch.values["trust"] = append(s.fetch.values["trust"], file)
+			continue
+		}
+		if err := s.setFetch(endpoint.KeyOf(key), to); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Newer is a newer state of a kept description.
+type Newer struct {
+	Name    string
+	Changes []contract.Change
+	fetched *call.Fetched
+}
+
+// Again fetches a kept description again, to see what changed.
+func (s *State) Again(name string) {
+	k := s.W.ContractNamed(name)
+	id := "fetch " + name
+	if k == nil || s.running[id] != nil {
+		return
+	}
+	before, err := s.W.Contract(name)
+	if err != nil {
+		s.Say("%v", err)
+		return
+	}
+	s.Say("fetching %s again", k.Source)
+	ctx, cancel := context.WithCancel(context.Background())
+	p := s.fetchPlan(s.W.FetchSettings(name))
+	s.running[id] = &running{cancel: cancel, fetch: true, call: call.New(p, nil)}
+	go func() {
+		f, err := call.Fetch(ctx, k.Source, p, nil)
+		for _, x := range f.Exchanges {
+			_ = s.J.Add(x)
+		}
+		var changes []contract.Change
+		if err == nil {
+			changes = contract.Changes(before, f.Contract)
+		}
+		s.post(func() {
+			delete(s.running, id)
+			cancel()
+			for _, x := range f.Exchanges {
+				s.note(x)
+			}
+			switch {
+			case errors.Is(err, call.ErrStopped) && len(f.Exchanges) > 0:
+				s.Fetching = f.Exchanges[len(f.Exchanges)-1]
+				s.Say("the description could not be fetched: %s", s.Fetching.Result)
+			case err != nil:
+				s.Say("%s: %v", k.Source, err)
+			case len(changes) == 0:
+				s.Say("%s: nothing changed for a client", name)
+			default:
+				s.Newer = &Newer{name, changes, f}
+				s.Say("%d changes", len(changes))
+			}
+		})
+	}()
+}
+
+// TakeOver keeps the newer description in sight.
+func (s *State) TakeOver() {
+	n := s.Newer
+	s.Newer = nil
+	if err := s.W.TakeOver(n.Name, n.fetched.Contract, n.fetched.Served); err != nil {
+		s.Say("%v", err)
+		return
+	}
+	s.draft = nil
+	s.Changed()
+	s.Say("%s is the newer one now; endpoints and drafts stayed", n.Name)
+}
+
+func (s *State) takeFetched(id, source string, f *call.Fetched, err error) {
+	delete(s.running, id)
+	for _, x := range f.Exchanges {
+		s.note(x)
+	}
+	if err != nil {
+		if errors.Is(err, call.ErrStopped) && len(f.Exchanges) > 0 {
+			s.Fetching = f.Exchanges[len(f.Exchanges)-1]
+			s.Say("the description could not be fetched: %s", s.Fetching.Result)
+			return
+		}
+		s.Say("%s: %v", source, err)
+		return
+	}
+	before := len(s.W.Contracts)
+	name, err := s.W.AddContract(f.Contract, f.Served)
+	if err == nil {
+		err = s.W.Adopt(name, s.fetch.values)
+	}
+	if err != nil {
+		s.Say("%v", err)
+		return
+	}
+	s.Fetching = nil
+	for _, d := range s.Rows() {
+		if d.Contract == name {
+			s.Choose(Cell{d, s.firstEndpoint(d)})
+			break
+		}
+	}
+	s.Say("%s: %d operations, %d endpoints", name, len(f.Contract.OperationNames()), len(f.Contract.Ports()))
+	if before == 0 && s.W.Dir == "" {
+		s.Message += " · in memory until saved"
+	}
+}
