@@ -115,6 +115,9 @@ func describe(c *contract.Contract) description {
 				for _, f := range o.Faults {
 					do.Faults = append(do.Faults, f.Name+"("+f.Fields()+")")
 				}
+				for _, f := range o.HeaderFaults {
+					do.Faults = append(do.Faults, "header: "+f.Name+"("+f.Fields()+")")
+				}
 				for _, h := range o.Headers {
 					do.Headers = append(do.Headers, h.Name.String())
 				}

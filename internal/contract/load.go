@@ -479,6 +479,7 @@ func (l *loader) message(o *Operation, ns string, abstract, bound xmltree.Node, 
 				l.unread("header of "+o.Name, doc.source, "its message %s is not defined anywhere", schema.NameOf(hq))
 				return
 			}
+			l.headerFaults(o, ns, n)
 			for _, p := range l.messageParts(hm) {
 				if p.Name == pname && p.Element != nil {
 					if schema.NameOf(hq) == schema.NameOf(q) {
@@ -511,6 +512,26 @@ func (l *loader) message(o *Operation, ns string, abstract, bound xmltree.Node, 
 		m.Element = body[0].Element
 	}
 	return m
+}
+
+// headerFaults are the faults about a header block, which come back in the
+// header (WSDL 1.1 §3.7).
+func (l *loader) headerFaults(o *Operation, ns string, header xmltree.Node) {
+	for f := range header.Named(ns, "headerfault") {
+		ref, _ := f.Attr("", "message")
+		pname, _ := f.Attr("", "part")
+		q, _ := f.QName(ref)
+		m, ok := l.parts[partKey{"message", schema.NameOf(q)}]
+		if !ok {
+			l.unread("header fault of "+o.Name, "", "its message %s is not defined anywhere", schema.NameOf(q))
+			continue
+		}
+		for _, p := range l.messageParts(m) {
+			if p.Name == pname {
+				o.HeaderFaults = append(o.HeaderFaults, &Message{Name: pname, Element: p.Element, Parts: []Part{p}})
+			}
+		}
+	}
 }
 
 // walkBinding visits the SOAP extensions of a binding's input or output, also

@@ -44,6 +44,7 @@ type Demand struct {
 	Text      string       `json:"text"`
 	Assertion schema.QName `json:"-"`
 	At        string       `json:"at"` // what it is attached to
+	Optional  bool         `json:"-"`  // one of several alternatives, or marked so
 }
 
 // Service is a wsdl:service.
@@ -75,6 +76,7 @@ type Operation struct {
 	Input, Output       *Message // Output is nil for one-way operations
 	Faults              []*Message
 	Headers             []*schema.Element // header blocks of the input
+	HeaderFaults        []*Message        // about header blocks
 	At                  schema.Place
 	Port                *Port
 }

@@ -8,11 +8,124 @@ import (
 	"orenda/internal/xmltree"
 )
 
-// demands reads the policies of all documents into words (WS-Policy 1.2 and
-// 1.5, WS-SecurityPolicy 1.1 to 1.3).
+// demands reads the policies that are attached to something, in place or by
+// reference, into words (WS-Policy 1.2 and 1.5, WS-PolicyAttachment,
+// WS-SecurityPolicy 1.1 to 1.3).
 func (l *loader) demands() {
+	r := policyReader{l: l, named: map[string]xmltree.Node{}, used: map[string]bool{}}
 	for _, doc := range l.docs {
-		l.findPolicies(doc.root, doc)
+		r.collect(doc.root, doc.source)
+	}
+	for _, doc := range l.docs {
+		r.attached(doc.root, doc.source)
+	}
+	for _, id := range r.order {
+		if !r.used[id] {
+			l.unread("policy "+id[strings.LastIndexByte(id, '#')+1:], id[:strings.LastIndexByte(id, '#')], "nothing in the description refers to it")
+		}
+	}
+}
+
+// policyReader follows policies from where they are attached.
+type policyReader struct {
+	l     *loader
+	named map[string]xmltree.Node // by document and fragment
+	order []string
+	used  map[string]bool
+}
+
+const wsuNS = "http://docs.oasis-open.org/wss/2004/01/oasis-200401-wss-wssecurity-utility-1.0.xsd"
+
+// policyID is the name by which a policy can be referred to.
+func policyID(n xmltree.Node) string {
+	for _, a := range [][2]string{{wsuNS, "Id"}, {xmltree.XMLNamespace, "id"}, {"", "Id"}, {"", "Name"}} {
+		if v, ok := n.Attr(a[0], a[1]); ok {
+			return v
+		}
+	}
+	return ""
+}
+
+// collect finds the policies that have a name.
+func (r *policyReader) collect(n xmltree.Node, source string) {
+	for c := range n.Children() {
+		if isPolicyNS(c.Name().Space) && c.Name().Local == "Policy" {
+			if id := policyID(c); id != "" {
+				key := source + "#" + id
+				if _, ok := r.named[key]; !ok {
+					r.named[key] = c
+					r.order = append(r.order, key)
+				}
+				if up := c.Parent().Name().Local; up != "definitions" && up != "description" {
+					r.used[key] = true // it is attached where it stands
+				}
+			}
+			continue
+		}
+		r.collect(c, source)
+	}
+}
+
+// attached walks the description and reads what is attached to its parts.
+func (r *policyReader) attached(n xmltree.Node, source string) {
+	for a := range n.Attrs() {
+		if isPolicyNS(a.Name.Space) && a.Name.Local == "PolicyURIs" {
+			for _, uri := range strings.Fields(a.Value) {
+				r.follow(uri, source, subjectOf(n), false, 0)
+			}
+		}
+	}
+	for c := range n.Children() {
+		name := c.Name()
+		switch {
+		case isPolicyNS(name.Space) && name.Local == "Policy":
+			if up := n.Name().Local; up != "definitions" && up != "description" {
+				r.l.policy(r, c, subjectOf(n), false, source, 0)
+			}
+		case isPolicyNS(name.Space) && name.Local == "PolicyReference":
+			uri, _ := c.Attr("", "URI")
+			r.follow(uri, source, subjectOf(n), false, 0)
+		case name.Local == "UsingAddressing" && strings.Contains(name.Space, "/addressing"):
+			r.l.demand(c, subjectOf(n), false, "WS-Addressing headers")
+		default:
+			r.attached(c, source)
+		}
+	}
+}
+
+// follow reads a policy that is referred to, in this document or in another.
+func (r *policyReader) follow(uri, source, at string, optional bool, depth int) {
+	file, id, _ := strings.Cut(uri, "#")
+	where := source
+	if file != "" {
+		abs, err := Resolve(source, file)
+		if err != nil {
+			r.l.unread("policy "+uri, source, "%s", err.Error())
+			return
+		}
+		where = abs
+	}
+	n, ok := r.named[where+"#"+id]
+	if !ok && file != "" {
+		if src, err := r.l.get(where); err != nil {
+			r.l.unread("policy "+uri, source, "%s", err.Error())
+			return
+		} else if d, err := xmltree.Parse(src, xmltree.Limits{Depth: 256}); err == nil {
+			if root := d.Root(); isPolicyNS(root.Name().Space) && (id == "" || policyID(root) == id) {
+				n, ok = root, true
+			} else {
+				r.collect(root, where)
+				n, ok = r.named[where+"#"+id]
+			}
+		}
+	}
+	if !ok {
+		r.l.unread("policy "+uri, source, "there is no such policy")
+		return
+	}
+	r.used[where+"#"+id] = true
+	if depth < 20 {
+		r.l.policy(r, n, at, optional, where, depth+1)
 	}
 }
 
@@ -24,33 +137,17 @@ func isSecurityPolicyNS(ns string) bool {
 	return strings.Contains(ns, "/ws-securitypolicy/") || strings.HasSuffix(ns, "/securitypolicy")
 }
 
-func (l *loader) findPolicies(n xmltree.Node, doc *wsdlDoc) {
-	for c := range n.Children() {
-		name := c.Name()
-		switch {
-		case isPolicyNS(name.Space) && name.Local == "Policy":
-			l.policy(c, policySubject(c))
-		case name.Local == "UsingAddressing" && strings.Contains(name.Space, "/addressing"):
-			l.demand(c, policySubject(c), "WS-Addressing headers")
-		default:
-			l.findPolicies(c, doc)
-		}
-	}
+// subjectOf says in words what a policy is attached to.
+func subjectOf(n xmltree.Node) string {
+	name, _ := n.Attr("", "name")
+	return strings.TrimSpace(n.Name().Local + " " + name)
 }
 
-// policySubject says in words what a policy is attached to.
-func policySubject(n xmltree.Node) string {
-	up := n.Parent()
-	name, _ := up.Attr("", "name")
-	if up.Name().Local == "definitions" {
-		id, _ := n.Attr("http://docs.oasis-open.org/wss/2004/01/oasis-200401-wss-wssecurity-utility-1.0.xsd", "Id")
-		return "policy " + id
+func (l *loader) demand(n xmltree.Node, at string, optional bool, format string, args ...any) {
+	d := Demand{Text: fmt.Sprintf(format, args...), Assertion: schema.NameOf(n.Name()), At: at, Optional: optional}
+	if optional {
+		d.Text += ", or not"
 	}
-	return strings.TrimSpace(up.Name().Local + " " + name)
-}
-
-func (l *loader) demand(n xmltree.Node, at, format string, args ...any) {
-	d := Demand{Text: fmt.Sprintf(format, args...), Assertion: schema.NameOf(n.Name()), At: at}
 	for _, o := range l.c.Demands {
 		if o.Text == d.Text {
 			return
@@ -59,39 +156,58 @@ func (l *loader) demand(n xmltree.Node, at, format string, args ...any) {
 	l.c.Demands = append(l.c.Demands, d)
 }
 
-func (l *loader) policy(n xmltree.Node, at string) {
+// policy reads the assertions of a policy. What stands in one of several
+// alternatives, or is marked as optional, is not demanded for certain.
+func (l *loader) policy(r *policyReader, n xmltree.Node, at string, optional bool, source string, depth int) {
+	if isPolicyNS(n.Name().Space) && n.Name().Local == "ExactlyOne" {
+		count := 0
+		for range n.Children() {
+			count++
+		}
+		optional = optional || count > 1
+	}
 	for c := range n.Children() {
-		name := c.Name()
+		name, optional := c.Name(), optional
+		for a := range c.Attrs() {
+			if isPolicyNS(a.Name.Space) && a.Name.Local == "Optional" && (a.Value == "true" || a.Value == "1") {
+				optional = true
+			}
+		}
+		if isPolicyNS(name.Space) && name.Local == "PolicyReference" {
+			uri, _ := c.Attr("", "URI")
+			r.follow(uri, source, at, optional, depth)
+			continue
+		}
 		if isSecurityPolicyNS(name.Space) {
 			switch name.Local {
 			case "UsernameToken":
-				l.demand(c, at, "a user name token%s", passwordKind(c))
+				l.demand(c, at, optional, "a user name token%s", passwordKind(c))
 				continue
 			case "IncludeTimestamp":
-				l.demand(c, at, "a timestamp")
+				l.demand(c, at, optional, "a timestamp")
 			case "TransportBinding":
-				l.demand(c, at, "TLS (https)")
+				l.demand(c, at, optional, "TLS (https)")
 			case "X509Token":
-				l.demand(c, at, "an X.509 certificate token")
+				l.demand(c, at, optional, "an X.509 certificate token")
 			case "SamlToken", "IssuedToken":
-				l.demand(c, at, "a security token issued by another service")
+				l.demand(c, at, optional, "a security token issued by another service")
 			case "SignedParts":
-				l.demand(c, at, "signed: %s", partsOf(c))
+				l.demand(c, at, optional, "signed: %s", partsOf(c))
 				continue
 			case "EncryptedParts":
-				l.demand(c, at, "encrypted: %s", partsOf(c))
+				l.demand(c, at, optional, "encrypted: %s", partsOf(c))
 				continue
 			case "HttpBasicAuthentication":
-				l.demand(c, at, "HTTP basic authentication")
+				l.demand(c, at, optional, "HTTP basic authentication")
 			}
 		}
 		if (name.Local == "Addressing" || name.Local == "UsingAddressing") && strings.Contains(name.Space, "/addressing") {
-			l.demand(c, at, "WS-Addressing headers")
+			l.demand(c, at, optional, "WS-Addressing headers")
 		}
 		if name.Local == "OptimizedMimeSerialization" {
-			l.demand(c, at, "MTOM attachments")
+			l.demand(c, at, optional, "MTOM attachments")
 		}
-		l.policy(c, at)
+		l.policy(r, c, at, optional, source, depth)
 	}
 }
 
@@ -134,7 +250,7 @@ func partsOf(n xmltree.Node) string {
 // "text", "digest" or "none"; "" where none is.
 func (c *Contract) DemandsToken() string {
 	for _, d := range c.Demands {
-		if d.Assertion.Local == "UsernameToken" {
+		if d.Assertion.Local == "UsernameToken" && !d.Optional {
 			switch {
 			case strings.Contains(d.Text, "digest"):
 				return "digest"
@@ -150,7 +266,7 @@ func (c *Contract) DemandsToken() string {
 // DemandsTimestamp tells whether a timestamp is demanded.
 func (c *Contract) DemandsTimestamp() bool {
 	for _, d := range c.Demands {
-		if d.Assertion.Local == "IncludeTimestamp" {
+		if d.Assertion.Local == "IncludeTimestamp" && !d.Optional {
 			return true
 		}
 	}

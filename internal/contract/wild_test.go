@@ -3,6 +3,7 @@ package contract
 import (
 	"context"
 	"fmt"
+	"os"
 	"strings"
 	"testing"
 
@@ -140,7 +141,7 @@ func TestOddDescriptions(t *testing.T) {
 func TestDemandsInWords(t *testing.T) {
 	const sp = `http://docs.oasis-open.org/ws-sx/ws-securitypolicy/200702`
 	policy := func(inner string) string {
-		return `<definitions xmlns="http://schemas.xmlsoap.org/wsdl/" xmlns:wsp="http://www.w3.org/ns/ws-policy" xmlns:sp="` + sp + `" xmlns:wsu="http://docs.oasis-open.org/wss/2004/01/oasis-200401-wss-wssecurity-utility-1.0.xsd" targetNamespace="urn:t"><wsp:Policy wsu:Id="P1">` + inner + `</wsp:Policy></definitions>`
+		return `<definitions xmlns="http://schemas.xmlsoap.org/wsdl/" xmlns:wsp="http://www.w3.org/ns/ws-policy" xmlns:sp="` + sp + `" xmlns:wsu="http://docs.oasis-open.org/wss/2004/01/oasis-200401-wss-wssecurity-utility-1.0.xsd" targetNamespace="urn:t"><wsp:Policy wsu:Id="P1">` + inner + `</wsp:Policy><binding name="B" type="x"><wsp:PolicyReference URI="#P1"/></binding></definitions>`
 	}
 	for inner, want := range map[string]string{
 		`<sp:UsernameToken/>`: "a user name token with a text password",
@@ -148,7 +149,9 @@ func TestDemandsInWords(t *testing.T) {
 		`<wsp:ExactlyOne><wsp:All><sp:TransportBinding><wsp:Policy><sp:IncludeTimestamp/></wsp:Policy></sp:TransportBinding></wsp:All></wsp:ExactlyOne>`: "TLS (https)|a timestamp",
 		`<sp:SignedParts><sp:Body/><sp:Header Name="To" Namespace="x"/></sp:SignedParts>`:                                                                "signed: body, header To",
 		`<sp:SignedParts/>`: "signed: body and headers",
-		`<sp:EncryptedParts><sp:Body/></sp:EncryptedParts>`: "encrypted: body",
+		`<sp:EncryptedParts><sp:Body/></sp:EncryptedParts>`:                                                         "encrypted: body",
+		`<sp:UsernameToken wsp:Optional="true"/>`:                                                                   "a user name token with a text password, or not",
+		`<wsp:ExactlyOne><wsp:All><sp:UsernameToken/></wsp:All><wsp:All><sp:X509Token/></wsp:All></wsp:ExactlyOne>`: "a user name token with a text password, or not|an X.509 certificate token, or not",
 		`<sp:X509Token/>`:               "an X.509 certificate token",
 		`<sp:IssuedToken/>`:             "a security token issued by another service",
 		`<sp:HttpBasicAuthentication/>`: "HTTP basic authentication",
@@ -159,13 +162,47 @@ func TestDemandsInWords(t *testing.T) {
 		var texts []string
 		for _, d := range c.Demands {
 			texts = append(texts, d.Text)
-			assert.Equal(t, "policy P1", d.At)
+			assert.Equal(t, "binding B", d.At)
 		}
 		assert.Equal(t, want, strings.Join(texts, "|"), inner)
 	}
 	assert.Equal(t, "none", read(t, policy(`<sp:UsernameToken><wsp:Policy><sp:NoPassword/></wsp:Policy></sp:UsernameToken>`), nil).DemandsToken())
 	assert.Equal(t, "text", read(t, policy(`<sp:UsernameToken/>`), nil).DemandsToken())
 	assert.False(t, read(t, policy(`<sp:UsernameToken/>`), nil).DemandsTimestamp())
+	assert.Equal(t, "", read(t, policy(`<sp:UsernameToken wsp:Optional="true"/>`), nil).DemandsToken(), "what is optional is not demanded")
+}
+
+func TestPoliciesCountWhereTheyAreAttached(t *testing.T) {
+	const head = `<definitions xmlns="http://schemas.xmlsoap.org/wsdl/" xmlns:wsp="http://schemas.xmlsoap.org/ws/2004/09/policy" xmlns:sp="http://schemas.xmlsoap.org/ws/2005/07/securitypolicy" xmlns:wsu="http://docs.oasis-open.org/wss/2004/01/oasis-200401-wss-wssecurity-utility-1.0.xsd" targetNamespace="urn:t">`
+	other := map[string]string{
+		"http://quay.skerry.test/desc/token.xml": `<p:Policy xmlns:p="http://schemas.xmlsoap.org/ws/2004/09/policy" xmlns:sp="http://schemas.xmlsoap.org/ws/2005/07/securitypolicy"><sp:UsernameToken/><p:PolicyReference URI="#self"/></p:Policy>`,
+	}
+	c := read(t, head+`<wsp:Policy wsu:Id="used"><wsp:PolicyReference URI="#inner"/></wsp:Policy><wsp:Policy wsu:Id="inner"><sp:IncludeTimestamp/><wsp:PolicyReference URI="#used"/></wsp:Policy><wsp:Policy wsu:Id="idle"><sp:X509Token/></wsp:Policy>
+		<binding name="B" type="x" wsp:PolicyURIs="#used token.xml"><operation name="O"><wsp:Policy><sp:TransportBinding/></wsp:Policy></operation><wsp:PolicyReference URI="#gone"/><wsp:PolicyReference URI="away.xml#p"/></binding></definitions>`, other)
+	var texts []string
+	for _, d := range c.Demands {
+		texts = append(texts, d.Text+" @ "+d.At)
+	}
+	assert.Equal(t, []string{"a timestamp @ binding B", "a user name token with a text password @ binding B", "TLS (https) @ operation O"}, texts)
+	var unread []string
+	for _, u := range c.Unread {
+		unread = append(unread, u.What+": "+u.Why)
+	}
+	all := strings.Join(unread, "\n")
+	assert.Contains(t, all, "policy idle: nothing in the description refers to it")
+	assert.Contains(t, all, "policy #gone: there is no such policy")
+	assert.Contains(t, all, "policy away.xml#p: ")
+}
+
+func TestHeaderFaultsAreDeclared(t *testing.T) {
+	src, err := os.ReadFile(dir + "dues.wsdl")
+	require.NoError(t, err)
+	with := strings.Replace(string(src), `<soap:header message="d:ClerkHeader" part="clerk" use="literal"/>`, `<soap:header message="d:ClerkHeader" part="clerk" use="literal"><soap:headerfault message="d:UnknownVessel" part="detail" use="literal"/><soap:headerfault message="d:Gone" part="x" use="literal"/></soap:header>`, 1)
+	c := read(t, with, nil)
+	o := c.Ports()[0].Operation("Assess")
+	require.Len(t, o.HeaderFaults, 1)
+	assert.Equal(t, "callSign: CallSign", o.HeaderFaults[0].Fields())
+	assert.Equal(t, "header fault of Assess", c.Unread[0].What)
 }
 
 func TestSignaturesOfEveryShape(t *testing.T) {

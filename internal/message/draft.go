@@ -2,6 +2,7 @@ package message
 
 import (
 	"bytes"
+	"errors"
 	"fmt"
 	"regexp"
 	"strings"
@@ -35,6 +36,36 @@ func NewDraft(set *schema.Set, decl *schema.Element, src []byte) *Draft {
 	d := &Draft{Schemas: set, Decl: decl, kept: map[string]string{}}
 	d.load(src)
 	return d
+}
+
+var arrayCount = regexp.MustCompile(`\[[0-9]+\]$`)
+
+// recount makes the size that an array of SOAP encoding says it has the number
+// of its members; it is done after a member came or went.
+func (d *Draft) recount() {
+	if d.err != nil || !bytes.Contains(d.src, []byte(":arrayType=")) {
+		return
+	}
+	src := string(d.src)
+	for i := d.doc.Len(); i > 0; i-- { // from the end, so that places before stay
+		n := d.doc.NodeAt(i)
+		if n.Kind() != xmltree.StartElement {
+			continue
+		}
+		for a := range n.Attrs() {
+			if a.Name.Space != schema.SOAPEncoding || a.Name.Local != "arrayType" || !arrayCount.MatchString(a.Value) {
+				continue
+			}
+			members := 0
+			for range n.Children() {
+				members++
+			}
+			src = src[:a.Inner.Start] + arrayCount.ReplaceAllString(src[a.Inner.Start:a.Inner.End], fmt.Sprintf("[%d]", members)) + src[a.Inner.End:]
+		}
+	}
+	if src != string(d.src) {
+		d.load([]byte(src))
+	}
 }
 
 func (d *Draft) load(src []byte) {
@@ -116,6 +147,13 @@ func (d *Draft) SetValue(it Item, value string) error {
 		d.splice(at, at, " "+it.attr.Name.Local+`="`+xmltree.EscapeAttr(value)+`"`)
 		return nil
 	case Raw:
+		if p, err := xmltree.Parse([]byte(value), xmltree.Limits{Depth: 512}); err != nil || p.Root().IsZero() {
+			return errors.New("an element is due here, as XML")
+		}
+		if !it.Present {
+			d.insert(it.at, "\n"+indent(it.Depth+d.base()+1)+value, it.Depth)
+			return nil
+		}
 		s := it.Node.Span()
 		d.splice(s.Start, s.End, value)
 		return nil
@@ -189,11 +227,23 @@ func (d *Draft) Include(it Item) error {
 		return d.SetValue(it, "")
 	case it.Present:
 		return nil
+	case it.Kind == Raw:
+		return errors.New("⏎ and then the element, as XML")
 	case it.decl == nil:
 		return fmt.Errorf("%s cannot be put in", it.Path)
 	}
-	d.insert(it.at, "\n"+SampleAt(d.Schemas, it.decl, it.inherit, it.Depth+d.base()+1), it.Depth)
+	d.insert(it.at, "\n"+d.sampleAt(it, it.inherit), it.Depth)
+	d.recount()
 	return nil
+}
+
+// sampleAt is another of what a row declares, as it stands there; encoded where
+// the message is.
+func (d *Draft) sampleAt(it Item, inherit string) string {
+	s := sampler{set: d.Schemas, seen: map[schema.Type]int{}}
+	s.want.Encoded = bytes.Contains(d.src, []byte(":encodingStyle="))
+	s.element(it.decl, inherit, it.Depth+d.base()+1, false)
+	return s.b.String()
 }
 
 // base is the depth of the body element in the draft.
@@ -241,6 +291,7 @@ func (d *Draft) LeaveOut(it Item) {
 		end = it.lastNode.Span().End
 	}
 	d.splice(d.blankBefore(s.Start), end, "")
+	d.recount()
 }
 
 func (d *Draft) blankBefore(at int) int {
@@ -268,7 +319,8 @@ func (d *Draft) Repeat(it Item) error {
 		return fmt.Errorf("%s may stand %d times at most", it.Name, it.Most)
 	}
 	at := it.Node.Span().End
-	d.splice(at, at, "\n"+SampleAt(d.Schemas, it.decl, inheritAt(it.Node.Parent()), it.Depth+d.base()+1))
+	d.splice(at, at, "\n"+d.sampleAt(it, inheritAt(it.Node.Parent())))
+	d.recount()
 	return nil
 }
 

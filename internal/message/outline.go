@@ -177,8 +177,13 @@ func (f *follow) particle(p *schema.Particle, least, most int) {
 	case p.Element != nil:
 		f.element(p, least)
 	case p.Any != nil:
-		for f.names(p) {
+		n := 0
+		for ; (p.Max < 0 || n < p.Max) && f.names(p); n++ {
 			f.raw()
+		}
+		if n == 0 {
+			f.o.items = append(f.o.items, Item{Kind: Raw, Depth: f.depth, Name: "any", Path: join(f.path, "any"), Required: p.Min > 0 && least > 0, Most: p.Max,
+				Type: "any element", at: f.at})
 		}
 	case p.Group.Compositor == schema.Choice:
 		f.fork(p, least)

@@ -122,3 +122,36 @@ func TestTheRichestContractIsFilledIn(t *testing.T) {
 		assert.Empty(t, d.Validate(), string(d.Bytes()))
 	}
 }
+
+func TestArraysOfSOAPEncodingKeepCount(t *testing.T) {
+	s := set(t, `<xs:import namespace="http://schemas.xmlsoap.org/soap/encoding/"/>
+<xs:complexType name="Entry"><xs:sequence><xs:element name="sign" type="xs:string"/><xs:element name="since" xmlns:e="http://schemas.xmlsoap.org/soap/encoding/" type="e:int"/></xs:sequence></xs:complexType>
+<xs:complexType name="Entries"><xs:complexContent><xs:restriction xmlns:e="http://schemas.xmlsoap.org/soap/encoding/" base="e:Array"><xs:attribute ref="e:arrayType" xmlns:w="http://schemas.xmlsoap.org/wsdl/" w:arrayType="s:Entry[]"/></xs:restriction></xs:complexContent></xs:complexType>
+<xs:element name="r"><xs:complexType><xs:sequence><xs:element name="fleet" type="s:Entries"/></xs:sequence></xs:complexType></xs:element>`)
+	d := NewDraft(s, root(s), Sample(s, root(s), Want{Encoded: true}))
+	require.NoError(t, d.Err())
+	assert.Contains(t, string(d.Bytes()), `enc:arrayType="at:Entry[0]"`)
+	require.NoError(t, d.Set("fleet/item/sign", "SKAL4"))
+	assert.Contains(t, string(d.Bytes()), `enc:arrayType="at:Entry[1]"`)
+	require.NoError(t, d.Set("fleet/item[3]/since", "2011"))
+	assert.Contains(t, string(d.Bytes()), `enc:arrayType="at:Entry[3]"`)
+	assert.Contains(t, string(d.Bytes()), `xsi:type="xs:int"`, "what is put in says its type as the rest does")
+	d.LeaveOut(at(t, d, "fleet/item[2]"))
+	assert.Contains(t, string(d.Bytes()), `enc:arrayType="at:Entry[2]"`)
+	require.True(t, d.Undo())
+	assert.Contains(t, string(d.Bytes()), `enc:arrayType="at:Entry[3]"`)
+	assert.Equal(t, "2011", at(t, d, "fleet/item[3]/since").Value)
+}
+
+func TestWhatIsLeftOpenIsFilledInAsXML(t *testing.T) {
+	s := set(t, `<xs:element name="r"><xs:complexType><xs:sequence><xs:element name="a" type="xs:int"/><xs:any processContents="lax" minOccurs="0" maxOccurs="2"/></xs:sequence></xs:complexType></xs:element>`)
+	d := NewDraft(s, root(s), []byte("<r xmlns=\"urn:s\">\n  <a>1</a>\n</r>"))
+	any := at(t, d, "any")
+	assert.False(t, any.Present)
+	assert.ErrorContains(t, d.SetValue(any, "no xml"), "an element is due here")
+	require.NoError(t, d.SetValue(any, `<x:tug xmlns:x="urn:x">Bramble</x:tug>`))
+	assert.Equal(t, "<r xmlns=\"urn:s\">\n  <a>1</a>\n  <x:tug xmlns:x=\"urn:x\">Bramble</x:tug>\n</r>", string(d.Bytes()))
+	assert.Empty(t, d.Validate())
+	require.NoError(t, d.SetValue(at(t, d, "tug"), `<y xmlns="urn:y"/>`))
+	assert.Contains(t, string(d.Bytes()), `<y xmlns="urn:y"/>`)
+}

@@ -5,6 +5,7 @@
 package message
 
 import (
+	"fmt"
 	"strings"
 
 	"orenda/internal/schema"
@@ -105,6 +106,9 @@ func (s *sampler) element(e *schema.Element, inherit string, depth int, root boo
 	if c != nil {
 		s.attributes(c)
 	}
+	if c != nil && c.ArrayOf != nil && s.want.Encoded {
+		s.b.WriteString(arrayType(c.ArrayOf, b2i(s.want.All)))
+	}
 	value := ""
 	switch {
 	case e.Fixed != nil:
@@ -153,6 +157,21 @@ func encodedType(t schema.Type) string {
 		return ` xsi:type="xs:` + q.Local + `"`
 	}
 	return ` xmlns:t="` + xmltree.EscapeAttr(q.Space) + `" xsi:type="t:` + q.Local + `"`
+}
+
+func b2i(b bool) int {
+	if b {
+		return 1
+	}
+	return 0
+}
+
+// arrayType is the attribute that says what an array holds, and how many
+// (SOAP 1.1 §5.4.2).
+func arrayType(of schema.Type, count int) string {
+	q := of.TypeName()
+	space := ` xmlns:at="` + xmltree.EscapeAttr(q.Space) + `"`
+	return fmt.Sprintf(`%s xmlns:enc="%s" enc:arrayType="at:%s[%d]"`, space, schema.SOAPEncoding, q.Local, count)
 }
 
 func hasUnqualified(p *schema.Particle, depth int) bool {

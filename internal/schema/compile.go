@@ -157,3 +157,10 @@ func (s *Set) start(p *Particle) *startSet {
 	}
 	return st
 }
+
+// The types that all sets share are prepared before any set is.
+func init() {
+	for _, t := range []Type{AnyType(), soapArray} {
+		(&Set{}).compileType(t)
+	}
+}

@@ -259,6 +259,9 @@ func (s *Set) Type(name QName) Type {
 			return b
 		}
 	}
+	if name.Space == SOAPEncoding {
+		return encodedType(name.Local)
+	}
 	return nil
 }
 
@@ -611,6 +614,7 @@ func (s *Set) complex(d *document, n xmltree.Node, t *Complex, g *global) {
 		}
 	}
 	s.attributes(d, body, t, 0)
+	s.array(d, body, t)
 }
 
 func complexBase(c *Complex) *Complex {
@@ -838,12 +842,6 @@ func (s *Set) attributeUse(d *document, n xmltree.Node) *Attribute {
 	}
 	if v := optional(n, "fixed"); v != nil {
 		a.Fixed = v
-	}
-	if v, ok := n.Attr("http://schemas.xmlsoap.org/wsdl/", "arrayType"); ok {
-		prefix, rest, has := strings.Cut(v, ":")
-		if uri, ok := n.Lookup(prefix); ok && has {
-			a.ArrayType = "{" + uri + "}" + rest
-		}
 	}
 	return a
 }

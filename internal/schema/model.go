@@ -131,7 +131,6 @@ type Attribute struct {
 	Default    *string
 	Fixed      *string
 	Doc        string
-	ArrayType  string // wsdl:arrayType, for SOAP encoding (SOAP 1.1 §5.4)
 }
 
 // Complex is a complex type (part 1 §3.4).
@@ -145,6 +144,7 @@ type Complex struct {
 	Simple   *Simple   // simple content, else nil
 	Attrs    []*Attribute
 	AnyAttr  *Wildcard
+	ArrayOf  Type // of the members, where it is an array of SOAP encoding; else nil
 	Doc      string
 	At       Place
 

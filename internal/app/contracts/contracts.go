@@ -309,6 +309,9 @@ func (v *View) detail(e entry, w int) []string {
 	for _, h := range e.o.Headers {
 		add("header", h.Name.Local+"("+(&contract.Message{Element: h}).Fields()+")")
 	}
+	for _, f := range e.o.HeaderFaults {
+		add("header fault", f.Name+"("+f.Fields()+")")
+	}
 	for _, d := range e.c.Demands {
 		add("demands", d.Text)
 	}
