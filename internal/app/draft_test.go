@@ -2,8 +2,12 @@ package app
 
 import (
 	"context"
+	"io"
+	"net/http"
+	"net/http/httptest"
 	"strings"
 	"testing"
+	"time"
 
 	tea "charm.land/bubbletea/v2"
 	"github.com/stretchr/testify/assert"
@@ -225,4 +229,31 @@ func TestTheCatalogueAndANewerDescription(t *testing.T) {
 	p.settled()
 	p.keys("enter")
 	p.sees("berth-desk is the newer one now", "FindBerths(length")
+}
+
+// An import from a host that never answers is told, and can be halted.
+func TestAnImportThatNeverAnswersIsHalted(t *testing.T) {
+	p := sit(t, 120, 30)
+	hang := make(chan struct{})
+	srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.URL.Path == "/part.xsd" {
+			select {
+			case <-hang:
+			case <-r.Context().Done():
+			}
+			return
+		}
+		_, _ = io.WriteString(w, `<definitions xmlns="http://schemas.xmlsoap.org/wsdl/" xmlns:xs="http://www.w3.org/2001/XMLSchema" targetNamespace="urn:t"><types><xs:schema><xs:import namespace="urn:p" schemaLocation="part.xsd"/></xs:schema></types></definitions>`)
+	}))
+	defer srv.Close()
+	defer close(hang)
+	p.keys("b", "a", srv.URL+"/q.wsdl", "enter")
+	require.Eventually(t, func() bool {
+		p.m.s.Take()
+		return strings.Contains(p.text(), "/part.xsd")
+	}, 10*time.Second, 5*time.Millisecond)
+	p.sees("1 under way")
+	p.keys("h")
+	p.settled()
+	assert.Zero(t, p.m.s.UnderWay())
 }

@@ -22,6 +22,8 @@ type Fetched struct {
 	Served    string               // host and port that served it, "" for a file
 	Exchanges []*exchange.Exchange // none for a file; the last one is what counts
 	Tried     []string             // addresses that were tried where a page came first
+
+	began func(address string) // told of every document that is asked for
 }
 
 // ErrStopped is a fetch that stopped on the path: the last exchange says why.
@@ -33,10 +35,14 @@ const (
 )
 
 // Fetch loads a description from a file or an address. The plan's settings
-// (trust, proxy, limits) serve for every document.
-func Fetch(ctx context.Context, source string, p Plan, notify func(*Call)) (*Fetched, error) {
+// (trust, proxy, limits) serve for every document. began, which may be nil, is
+// told the address of each as it is asked for.
+func Fetch(ctx context.Context, source string, p Plan, began func(address string)) (*Fetched, error) {
 	source = strings.TrimSpace(source)
-	f := &Fetched{}
+	if began == nil {
+		began = func(string) {}
+	}
+	f := &Fetched{began: began}
 	if !contract.IsRemote(source) {
 		src, err := os.ReadFile(source)
 		if err != nil {
@@ -52,7 +58,7 @@ func Fetch(ctx context.Context, source string, p Plan, notify func(*Call)) (*Fet
 		if tried > 0 {
 			f.Tried = append(f.Tried, at)
 		}
-		x, page, err := f.one(ctx, at, p, notify)
+		x, page, err := f.one(ctx, at, p)
 		if err == nil {
 			return f, nil
 		}
@@ -76,7 +82,7 @@ func Fetch(ctx context.Context, source string, p Plan, notify func(*Call)) (*Fet
 
 // one fetches a description from one address, following redirects visibly.
 // page is what came where it was an HTML page.
-func (f *Fetched) one(ctx context.Context, at string, p Plan, notify func(*Call)) (x *exchange.Exchange, page []byte, err error) {
+func (f *Fetched) one(ctx context.Context, at string, p Plan) (x *exchange.Exchange, page []byte, err error) {
 	for range mostRedirects {
 		p.Operation, p.Endpoint = "description", "description"
 		p.Settings.Set("address", strings.ReplaceAll(at, "$", "$$"))
@@ -91,9 +97,7 @@ func (f *Fetched) one(ctx context.Context, at string, p Plan, notify func(*Call)
 			return err
 		}}
 		call := New(p, nil)
-		if notify != nil {
-			notify(call)
-		}
+		f.began(at)
 		x = call.Run(ctx)
 		f.Exchanges = append(f.Exchanges, x)
 		if x.Outcome == exchange.OutcomePassed {
@@ -142,6 +146,7 @@ func (f *Fetched) part(ctx context.Context, p Plan, location string) ([]byte, er
 		body = b
 		return nil
 	}}
+	f.began(location)
 	x := New(p, nil).Run(ctx)
 	if x.Outcome != exchange.OutcomePassed {
 		if c := x.Cause(); c != nil {

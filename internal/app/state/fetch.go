@@ -45,12 +45,17 @@ func (s *State) fetchAgain() {
 	r.call = call.New(p, nil)
 	s.running[id] = r
 	go func() {
-		f, err := call.Fetch(ctx, source, p, nil)
+		f, err := call.Fetch(ctx, source, p, s.telling)
 		for _, x := range f.Exchanges {
 			_ = s.J.Add(x)
 		}
 		s.fetched(id, source, f, err)
 	}()
+}
+
+// telling says which document is asked for, as it is.
+func (s *State) telling(address string) {
+	s.post(func() { s.Say("fetching %s", address) })
 }
 
 func (s *State) fetchPlan(values map[string][]string) call.Plan {
@@ -156,7 +161,7 @@ func (s *State) Again(name string) {
 	p := s.fetchPlan(s.W.FetchSettings(name))
 	s.running[id] = &running{cancel: cancel, fetch: true, call: call.New(p, nil)}
 	go func() {
-		f, err := call.Fetch(ctx, k.Source, p, nil)
+		f, err := call.Fetch(ctx, k.Source, p, s.telling)
 		for _, x := range f.Exchanges {
 			_ = s.J.Add(x)
 		}
