@@ -97,6 +97,7 @@ func (s *Set) compileType(t Type) {
 	if c.Content != nil {
 		s.start(c.Content)
 		s.compileParticle(c.Content)
+		c.counted = counted(c.Content, false, 0)
 	}
 }
 
@@ -109,6 +110,15 @@ func (s *Set) compileParticle(p *Particle) {
 			s.compileParticle(q)
 		}
 	}
+}
+
+// counted tells whether a repeated group holds anything that is repeated.
+func counted(p *Particle, in bool, depth int) bool {
+	many := p.Max < 0 || p.Max > 1
+	if in && many || p.Group == nil || depth > 30 {
+		return in && many
+	}
+	return slices.ContainsFunc(p.Group.Particles, func(q *Particle) bool { return counted(q, in || many, depth+1) })
 }
 
 // id is the number of a name.

@@ -149,7 +149,8 @@ type Complex struct {
 	At       Place
 
 	compiled bool
-	required int // attributes that are
+	counted  bool // repeats groups of repeated things: how often each came is open
+	required int  // attributes that are
 }
 
 // TypeName implements Type.

@@ -79,6 +79,17 @@ func (s set) not() set {
 	return out
 }
 
+// below is what s holds of the runes under limit.
+func (s set) below(limit rune) set {
+	out := set{}
+	for _, r := range s.normal() {
+		if r[0] < limit {
+			out = append(out, [2]rune{r[0], min(r[1], limit-1)})
+		}
+	}
+	return out
+}
+
 func (s set) minus(o set) set {
 	both := append(slices.Clone(s.not()), o...)
 	return both.normal().not()
@@ -104,7 +115,19 @@ func tableSet(t *unicode.RangeTable) set {
 	return s.normal()
 }
 
-// Appendix F's \i and \c are the name characters of XML 1.0.
+// Appendix F's \i and \c are the name characters of XML 1.0 second edition:
+// letters and, for \c, digits, marks and a few signs, all of the first plane.
+var (
+	letterSet = sync.OnceValue(func() set {
+		return append(append(set{{':', ':'}, {'_', '_'}}, tableSet(unicode.L)...), tableSet(unicode.Nl)...).normal().below(0x10000)
+	})
+	letterOrDigitSet = sync.OnceValue(func() set {
+		s := append(set{{'-', '.'}, {0xB7, 0xB7}}, letterSet()...)
+		return append(append(s, tableSet(unicode.M)...), tableSet(unicode.Nd)...).normal().below(0x10000)
+	})
+)
+
+// The name characters of XML 1.0 fifth edition, which names themselves follow.
 var nameStartSet = sync.OnceValue(func() set {
 	return set{{':', ':'}, {'A', 'Z'}, {'_', '_'}, {'a', 'z'}, {0xC0, 0xD6}, {0xD8, 0xF6}, {0xF8, 0x2FF}, {0x370, 0x37D}, {0x37F, 0x1FFF},
 		{0x200C, 0x200D}, {0x2070, 0x218F}, {0x2C00, 0x2FEF}, {0x3001, 0xD7FF}, {0xF900, 0xFDCF}, {0xFDF0, 0xFFFD}, {0x10000, 0xEFFFF}}
@@ -279,9 +302,9 @@ func (t *translator) escape() (s set, single rune, err error) {
 	case 's', 'S':
 		cls = set{{'\t', '\n'}, {'\r', '\r'}, {' ', ' '}}
 	case 'i', 'I':
-		cls = nameStartSet()
+		cls = letterSet()
 	case 'c', 'C':
-		cls = nameCharSet()
+		cls = letterOrDigitSet()
 	case 'd', 'D':
 		cls = tableSet(unicode.Nd)
 	case 'w', 'W':

@@ -342,6 +342,7 @@ func (v *validator) content(n xmltree.Node, c *Complex) {
 			m.at, ok = at, false
 			m.want = m.couldFollow(at)
 		}
+		ok = ok || c.counted && m.counted(c.Content)
 	} else if len(m.kids) > 0 {
 		ok = false
 	}
@@ -586,6 +587,108 @@ next:
 		return i, false
 	}
 	return i, true
+}
+
+// mostCounted is how many children are tried in all the ways to count them.
+const mostCounted = 1000
+
+// counted matches once more where a repeated group holds repeated things, as in
+// (a{2,3}){2,3}: then each child still has one particle, but how many of them
+// belong to one turn of the group only the whole can tell, and taking as many
+// as there are was one way of several.
+func (m *matching) counted(p *Particle) bool {
+	if len(m.kids) > mostCounted {
+		return false
+	}
+	type place struct {
+		p *Particle
+		i int
+	}
+	known := map[place][]int{}
+	union := func(a, b []int) []int {
+		a = append(slices.Clip(a), b...)
+		slices.Sort(a)
+		return slices.Compact(a)
+	}
+	var ends func(p *Particle, i int) []int
+	once := func(p *Particle, i int) []int {
+		switch {
+		case p.Group == nil:
+			if i < len(m.kids) && m.has(p.starts, i) {
+				return []int{i + 1}
+			}
+			return nil
+		case p.Group.Compositor == All:
+			if j, ok := m.all(p, i); ok {
+				return []int{j}
+			}
+			return nil
+		case p.Group.Compositor == Choice:
+			var out []int
+			for _, q := range p.Group.Particles {
+				out = union(out, ends(q, i))
+			}
+			return out
+		}
+		at := []int{i}
+		for _, q := range p.Group.Particles {
+			var next []int
+			for _, j := range at {
+				next = union(next, ends(q, j))
+			}
+			at = next
+		}
+		return at
+	}
+	// ends are the places at which p may end that begins at i.
+	ends = func(p *Particle, i int) []int {
+		if out, ok := known[place{p, i}]; ok {
+			return out
+		}
+		at, out := []int{i}, []int(nil)
+		if p.Min == 0 {
+			out = at
+		}
+		for count := 1; (p.Max < 0 || count <= p.Max) && len(at) > 0; count++ {
+			var next []int
+			for _, j := range at {
+				next = union(next, once(p, j))
+			}
+			if slices.Equal(next, at) { // it may be empty: any count is reached
+				out = union(out, at)
+				break
+			}
+			if at = next; count >= p.Min {
+				at = slices.DeleteFunc(at, func(j int) bool { return slices.Contains(out, j) })
+				out = union(out, at)
+			}
+		}
+		known[place{p, i}] = out
+		return out
+	}
+	if !slices.Contains(ends(p, 0), len(m.kids)) {
+		return false
+	}
+	for i, k := range m.kids {
+		m.decls[i], m.wilds[i] = declared(p, m.v.names[k.NameID()], 0), nil
+		if m.decls[i] == nil {
+			m.wilds[i] = allowing(p, k.Name().Space)
+		}
+	}
+	return true
+}
+
+func allowing(p *Particle, space string) *Wildcard {
+	if p.Group != nil {
+		for _, q := range p.Group.Particles {
+			if w := allowing(q, space); w != nil {
+				return w
+			}
+		}
+	} else if p.Any != nil && p.Any.Allows(space) {
+		return p.Any
+	}
+	return nil
 }
 
 // report says what stands at the place of the error and what could have.

@@ -298,6 +298,28 @@ func TestBadCharactersInLargeDocuments(t *testing.T) {
 	assert.ErrorContains(t, err, "t:knid")
 }
 
+// What is foreseen of a tag never hides that an attribute stands twice, or that
+// a prefix means something else.
+func TestWhatIsForeseenIsStillChecked(t *testing.T) {
+	for src, want := range map[string]string{
+		`<r><x a="1" b="2"/><y b="1" a="2"/><x a="1" b="2" a="3"/></r>`:                           "the attribute a stands twice",
+		`<r xmlns:p="urn:p" xmlns:q="urn:p"><x p:a="1" q:b="2"/><x p:a="1" q:b="2" q:a="3"/></r>`: "the attribute q:a stands twice",
+		`<r xmlns:p="urn:p"><x p:a="1"/><x p:a="1"/></r><x p:a="1"/>`:                             "a second document element",
+	} {
+		_, err := Parse([]byte(src), Limits{})
+		assert.ErrorContains(t, err, want, src)
+	}
+	d, err := Parse([]byte(`<r xmlns:p="urn:one"><x p:a="1" b="2"/><x p:a="3" b="4"/><x xmlns:p="urn:two" p:a="5" b="6"/><x p:ab="7"/><x  p:a = "8" b="9"/></r>`), Limits{})
+	require.NoError(t, err)
+	var got []string
+	for x := range d.Root().Children() {
+		for a := range x.Attrs() {
+			got = append(got, a.Name.String()+"="+a.Value)
+		}
+	}
+	assert.Equal(t, []string{"{urn:one}a=1", "b=2", "{urn:one}a=3", "b=4", "{http://www.w3.org/2000/xmlns/}p=urn:two", "{urn:two}a=5", "b=6", "{urn:one}ab=7", "{urn:one}a=8", "b=9"}, got)
+}
+
 func bigEnvelope(size int) []byte {
 	var b bytes.Buffer
 	b.WriteString(`<soap:Envelope xmlns:soap="http://schemas.xmlsoap.org/soap/envelope/"><soap:Body><t:YearTableResponse xmlns:t="urn:skerry:tides">`)
