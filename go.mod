@@ -16,6 +16,7 @@ require (
 	github.com/stretchr/testify v1.12.1
 	go.uber.org/goleak v1.3.0
 	golang.org/x/image v0.47.0
+	golang.org/x/net v0.62.0
 	golang.org/x/text v0.44.0
 	modernc.org/sqlite v1.62.0
 )

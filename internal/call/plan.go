@@ -31,6 +31,7 @@ type Plan struct {
 	Environment string
 	EnvError    error // the environment does not exist
 	Variables   map[string]string
+	Withheld    map[string]string // variables that the process environment would give a value, and that were not allowed
 
 	DraftName string
 	Draft     *message.Draft // only read; SetDraft makes it
@@ -39,6 +40,7 @@ type Plan struct {
 
 	Identity   func(name string) (*identity.Identity, error)
 	Allowed    func(id, scheme, host, port string) bool // nil: every host is
+	ProxyOK    func(proxy string) bool                  // whether a proxy that the workspace names may be used; nil: every one
 	Identities []diagnose.Identity
 	ReadFile   func(path string) ([]byte, error) // files that settings name
 	Shares     func(profile string) []string

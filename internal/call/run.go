@@ -43,6 +43,7 @@ type Call struct {
 	leg      *exchange.Leg
 
 	authorization string // the field's value, "" for none
+	proxy         *wire.Proxy
 }
 
 // New prepares a call. notify, which may be nil, is called whenever the record
@@ -195,12 +196,29 @@ func (c *Call) address() (string, error) {
 	}
 	v := c.plan.Settings.Get("address")
 	c.rec.Fact(exchange.Address, "template", v.Text)
+	set, err := c.plan.Settings.Expand(c.plan.Environment, c.plan.Variables)
+	if err != nil {
+		return v.Text, c.withheld(err)
+	}
+	c.plan.Settings = set
+	written := map[string]string{}
+	c.rec.Update(func(x *exchange.Exchange) {
+		for _, s := range x.Settings {
+			written[s.Key] = s.Value
+		}
+		x.Settings = record(&c.plan.Settings)
+		for i, s := range x.Settings {
+			if written[s.Key] != s.Value {
+				x.Settings[i].Template = written[s.Key]
+			}
+		}
+	})
 	for _, name := range endpoint.Sorted(c.plan.Variables) {
 		c.rec.Fact(exchange.Address, name, c.plan.Variables[name])
 	}
 	resolved, err := endpoint.Expand(v.Text, c.plan.Environment, c.plan.Variables)
 	if err != nil {
-		return v.Text, err
+		return v.Text, c.withheld(err)
 	}
 	u, err := endpoint.ParseAddress(resolved)
 	c.rec.Fact(exchange.Address, "resolved", withoutPassword(resolved))
@@ -209,6 +227,14 @@ func (c *Call) address() (string, error) {
 	}
 	c.url = u
 	return withoutPassword(resolved), nil
+}
+
+// withheld says of a variable without a value whether one was kept back.
+func (c *Call) withheld(err error) error {
+	if e, ok := errors.AsType[*endpoint.UnsetError](err); ok {
+		e.Withheld = c.plan.Withheld[e.Name]
+	}
+	return err
 }
 
 func withoutPassword(address string) string {
@@ -235,6 +261,9 @@ func (c *Call) binding() (string, error) {
 			v := s.Get("total-time")
 			return "", &endpoint.ValueError{Key: v.Key, Value: v, Err: fmt.Errorf("the whole call is given %s, less than the %s for connecting alone", v.Text, s.Text("connect-time"))}
 		}
+	}
+	if err := c.settleProxy(); err != nil {
+		return "", err
 	}
 	if c.plan.fetch != nil {
 		return "GET", nil
@@ -305,6 +334,7 @@ func (c *Call) message() (string, error) {
 	} else {
 		c.envelope, _ = soap.Build(c.version(), h.Blocks(), out)
 	}
+	c.addressing()
 	if c.plan.Settings.Switch("validate") {
 		c.c.Invalid = d.Validate()
 		if h != nil {
@@ -352,6 +382,9 @@ func (c *Call) security(ctx context.Context) (string, error) {
 	if err := c.material(); err != nil {
 		return "", err
 	}
+	if err := c.proxyCredentials(ctx); err != nil {
+		return "", err
+	}
 	var notes []string
 	if kind := s.Text("http-auth"); kind != "none" {
 		if err := c.authorize(ctx, kind); err != nil {
@@ -395,17 +428,17 @@ func (c *Call) security(ctx context.Context) (string, error) {
 		}
 	}
 	if token == nil && stamp == nil {
-		return strings.Join(append(notes, "no token"), " · "), nil
+		return strings.Join(append(notes, "no token"), " · "), c.encode(nil)
 	}
 	h := wssec.Build(token, stamp)
 	var at int
 	c.envelope, at = insertHeader(c.envelope, h.XML)
+	var secrets []int
 	for _, sp := range h.Secrets {
-		c.secrets = append(c.secrets, exchange.Span{Offset: int64(at + sp.Start), Length: int64(sp.Len())})
+		secrets = append(secrets, at+sp.Start, at+sp.End)
 	}
-	c.c.Size = int64(len(c.envelope))
 	c.rec.Fact(exchange.Security, "header", strings.TrimSpace(masked(h)))
-	return strings.Join(notes, " · "), nil
+	return strings.Join(notes, " · "), c.encode(secrets)
 }
 
 // authorize makes the Authorization field (RFC 7617, RFC 6750), which the wire
@@ -482,7 +515,16 @@ func (c *Call) material() error {
 }
 
 func (c *Call) credentials(ctx context.Context) (user, password string, err error) {
-	name := c.plan.Settings.Text("identity")
+	if c.url == nil {
+		return "", "", &endpoint.IdentityError{}
+	}
+	host, port := endpoint.HostPort(c.url)
+	return c.identityAt(ctx, c.plan.Settings.Text("identity"), c.url.Scheme, host, port)
+}
+
+// identityAt is the user and the password of an identity, for a place where it
+// may be used.
+func (c *Call) identityAt(ctx context.Context, name, scheme, host, port string) (user, password string, err error) {
 	if c.plan.Identity == nil || name == "" {
 		return "", "", &endpoint.IdentityError{Name: name}
 	}
@@ -490,11 +532,8 @@ func (c *Call) credentials(ctx context.Context) (user, password string, err erro
 	if err != nil {
 		return "", "", err
 	}
-	if c.url != nil && c.plan.Allowed != nil {
-		host, port := endpoint.HostPort(c.url)
-		if !c.plan.Allowed(id.Name, c.url.Scheme, host, port) {
-			return "", "", &endpoint.HostNewError{Identity: id.Name, Scheme: c.url.Scheme, Host: host, Port: port}
-		}
+	if c.plan.Allowed != nil && !c.plan.Allowed(id.Name, scheme, host, port) {
+		return "", "", &endpoint.HostNewError{Identity: id.Name, Scheme: scheme, Host: host, Port: port}
 	}
 	if c.plan.Peek {
 		return id.User, "", nil
@@ -542,76 +581,6 @@ func insertHeader(envelope, block []byte) (out []byte, at int) {
 	return []byte(string(envelope[:pos]) + text + string(envelope[pos:])), pos + len(open) + shift
 }
 
-// config turns the settings into what the wire needs.
-func (c *Call) config() wire.Config {
-	s := &c.plan.Settings
-	cfg := wire.Config{Until: c.plan.Until, Resolver: c.plan.Resolver, Pool: c.plan.Pool, Certificates: c.certs, ServerName: s.Text("server-name")}
-	cfg.Host, cfg.Port = endpoint.HostPort(c.url)
-	cfg.TLS = strings.EqualFold(c.url.Scheme, "https")
-	cfg.ConnectTime, _ = s.Duration("connect-time")
-	cfg.SendTime, _ = s.Duration("send-time")
-	cfg.AnswerTime, _ = s.Duration("answer-time")
-	cfg.ReceiveTime, _ = s.Duration("receive-time")
-	cfg.ReceiveLimit, _ = s.Size("receive-limit")
-	cfg.InflatedLimit, _ = s.Size("inflated-limit")
-	if s.Text("intake") == "whole" {
-		cfg.BufferLimit, _ = s.Size("buffer-limit")
-		if cfg.BufferLimit >= cfg.ReceiveLimit {
-			cfg.BufferLimit = 0 // the receive limit falls first
-		}
-	}
-	versions := map[string]uint16{"1.0": tls.VersionTLS10, "1.1": tls.VersionTLS11, "1.2": tls.VersionTLS12, "1.3": tls.VersionTLS13}
-	cfg.MinVersion, cfg.MaxVersion = versions[s.Text("tls-min")], versions[s.Text("tls-max")]
-	name := cfg.ServerName
-	if name == "" {
-		name = cfg.Host
-	}
-	cfg.Judge = func(chain []*x509.Certificate) *trust.Verdict {
-		return trust.Judge(chain, trust.Policy{Trusted: c.trusted, System: s.Switch("system-trust"), Host: name, AcceptName: s.Text("accept-name"),
-			AcceptExpired: s.Text("accept-expired"), Now: time.Now()})
-	}
-	return cfg
-}
-
-func (c *Call) wire(ctx context.Context) error {
-	req := wire.Request{Method: "POST", Target: c.url.RequestURI(), Body: c.envelope, Secret: c.secrets}
-	host := c.url.Host
-	req.Header = append(req.Header, [2]string{"Host", host}, [2]string{"User-Agent", c.plan.Agent})
-	if c.plan.fetch != nil {
-		req.Method, req.Body = "GET", nil
-		req.Header = append(req.Header, [2]string{"Accept", "text/xml, application/xml, */*;q=0.5"})
-	} else {
-		req.Header = append(req.Header, soap.HTTPHeaders(c.sentVersion(), c.action, c.hasAct)...)
-		req.Header = append(req.Header, [2]string{"Content-Length", fmt.Sprint(len(c.envelope))})
-	}
-	if c.authorization != "" {
-		req.Header = append(req.Header, [2]string{"Authorization", c.authorization})
-	}
-	if c.plan.Pool == nil {
-		req.Header = append(req.Header, [2]string{"Connection", "close"})
-	}
-	for _, h := range c.plan.Settings.List("header") {
-		name, value, _ := strings.Cut(h, ":")
-		name, value = strings.TrimSpace(name), strings.TrimSpace(value)
-		replaced := false
-		for i := range req.Header {
-			if strings.EqualFold(req.Header[i][0], name) {
-				req.Header[i] = [2]string{name, value}
-				replaced = true
-			}
-		}
-		if !replaced {
-			req.Header = append(req.Header, [2]string{name, value})
-		}
-	}
-	req.SecretHeader = func(name string) bool {
-		return strings.EqualFold(name, "Authorization") || strings.EqualFold(name, "Cookie") || strings.EqualFold(name, "Proxy-Authorization")
-	}
-	leg, err := wire.Do(ctx, c.config(), req, c.rec)
-	c.leg = leg
-	return err
-}
-
 func (c *Call) sentVersion() soap.Version {
 	if e := c.c.Draft.Envelope(); e != nil {
 		return e.Version
@@ -633,6 +602,9 @@ func (c *Call) notes() {
 				result = t.Error
 			}
 			conn.Facts.Set("tried "+t.Address, result)
+		}
+		if l.Conn.Proxy != "" {
+			conn.Facts.Set("through the proxy", l.Conn.Proxy)
 		}
 		if conn.Note == "" && l.Conn.Remote != "" {
 			conn.Note = l.Conn.Remote
@@ -730,6 +702,7 @@ func (c *Call) answer(ctx context.Context) (exchange.Stage, error) {
 	limits := xmltree.Limits{}
 	limits.Depth, _ = c.plan.Settings.Count("depth-limit")
 	limits.Repeats, _ = c.plan.Settings.Count("repeat-limit")
+	limits.Names, _ = c.plan.Settings.Count("name-limit")
 	text, _ := c.plan.Settings.Size("text-limit")
 	limits.Text = int(text)
 	doc, err := xmltree.ParseEncoded(body, charset(h.Get("Content-Type")), limits)

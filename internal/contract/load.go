@@ -392,6 +392,7 @@ func (l *loader) operation(p *Port, ns string, bound xmltree.Node, bdoc *wsdlDoc
 	}
 	in, out := abstract.Child(wsdlNS, "input"), abstract.Child(wsdlNS, "output")
 	o.Input = l.message(o, ns, in, bound.Child(wsdlNS, "input"), bdoc, o.Name, true)
+	o.Input.Action = addressingAction(in)
 	if !out.IsZero() {
 		o.Output = l.message(o, ns, out, bound.Child(wsdlNS, "output"), bdoc, o.Name+"Response", false)
 	}

@@ -87,6 +87,7 @@ func (o *Operation) OneWay() bool { return o.Output == nil }
 // Message is an input, output or fault with the element that its body holds.
 type Message struct {
 	Name    string
+	Action  string          // WS-Addressing action that the description gives, or ""
 	Element *schema.Element // for rpc style, the wrapper (WSDL 1.1 §3.5)
 	Parts   []Part
 }

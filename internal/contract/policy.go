@@ -2,6 +2,7 @@ package contract
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"orenda/internal/schema"
@@ -258,6 +259,24 @@ func (c *Contract) DemandsToken() string {
 				return "none"
 			}
 			return "text"
+		}
+	}
+	return ""
+}
+
+// DemandsAddressing tells whether WS-Addressing headers are demanded.
+func (c *Contract) DemandsAddressing() bool {
+	return slices.ContainsFunc(c.Demands, func(d Demand) bool {
+		return (d.Assertion.Local == "Addressing" || d.Assertion.Local == "UsingAddressing") && !d.Optional
+	})
+}
+
+// addressingAction is the action on an input (WS-Addressing Metadata §4.4.1, and
+// the names that came before it).
+func addressingAction(n xmltree.Node) string {
+	for _, ns := range []string{"http://www.w3.org/2007/05/addressing/metadata", "http://www.w3.org/2006/05/addressing/wsdl", "http://schemas.xmlsoap.org/ws/2004/08/addressing"} {
+		if a, ok := n.Attr(ns, "Action"); ok {
+			return a
 		}
 	}
 	return ""

@@ -53,7 +53,9 @@ type Case struct {
 	ReplyErr     *xmltree.SyntaxError
 	ReplyInvalid []schema.Error
 	Unmet        []Unmet
-	Fetch        bool // a description was being fetched
+	Fetch        bool        // a description was being fetched
+	Replaced     [][3]string // header fields that an extra header replaces: name, value as it would be, value sent
+	Followed     []string    // redirects that were followed
 }
 
 // Identity is what a remedy needs to know of an identity.
@@ -208,10 +210,15 @@ func (c *Case) response() *exchange.Head {
 func (c *Case) change(key string, to any) exchange.Change {
 	v := c.Settings.Get(key)
 	where := "endpoint." + c.X.Endpoint
-	if p, ok := strings.CutPrefix(v.Source, "profile "); ok {
-		where = "profile." + p
+	p, shared := strings.CutPrefix(v.Source, "profile ")
+	if shared {
+		where = "profile." + strings.TrimSuffix(p, endpoint.Yours)
 	}
-	return c.changeAt(where, key, to)
+	ch := c.changeAt(where, key, to)
+	if strings.HasSuffix(p, endpoint.Yours) {
+		ch.Where = "user"
+	}
+	return ch
 }
 
 // changeHere is the same change for this endpoint alone.

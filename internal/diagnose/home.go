@@ -1,6 +1,7 @@
 package diagnose
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"net/url"
@@ -17,6 +18,7 @@ import (
 // Rules of the first four stages, which need no network.
 var homeRules = []Rule{
 	{"address.variable-unset", exchange.Stop, exchange.Yours, variableUnset},
+	{"address.variable-withheld", exchange.Stop, exchange.Yours, variableWithheld},
 	{"address.environment-unknown", exchange.Stop, exchange.Yours, environmentUnknown},
 	{"address.malformed", exchange.Stop, exchange.Yours, addressMalformed},
 	{"address.scheme-unsupported", exchange.Stop, exchange.Yours, schemeUnsupported},
@@ -27,9 +29,11 @@ var homeRules = []Rule{
 	{"binding.operation-unknown", exchange.Stop, exchange.Yours, operationUnknown},
 	{"binding.version-differs", exchange.Warn, exchange.Yours, versionDiffers},
 	{"binding.action-differs", exchange.Warn, exchange.Yours, actionDiffers},
+	{"binding.addressing-demanded", exchange.Warn, exchange.Yours, addressingDemanded},
 	{"binding.buffer-differs", exchange.Warn, exchange.Yours, bufferDiffers},
 	{"binding.limit-invalid", exchange.Stop, exchange.Yours, limitInvalid},
 	{"binding.time-limit-invalid", exchange.Stop, exchange.Yours, timeLimitInvalid},
+	{"binding.value-invalid", exchange.Stop, exchange.Yours, valueInvalid},
 
 	{"message.not-well-formed", exchange.Stop, exchange.Yours, draftNotWellFormed},
 	{"message.variable-unset", exchange.Stop, exchange.Yours, draftVariableUnset},
@@ -53,23 +57,64 @@ var homeRules = []Rule{
 
 func variableUnset(c *Case) []exchange.Finding {
 	var e *endpoint.UnsetError
-	if !errors.As(c.Err, &e) || c.Draft != nil {
+	if !errors.As(c.Err, &e) || c.Draft != nil || e.Withheld != "" {
 		return nil
+	}
+	k := endpoint.KeyOf("address")
+	if e.Key != "" {
+		k = endpoint.KeyOf(e.Key)
 	}
 	f := exchange.Finding{
 		Title:    fmt.Sprintf("the variable %s is not set in the environment %s", e.Name, orNone(e.Environment)),
-		Why:      fmt.Sprintf("The address is written as %s, and %s has no value for %s.", e.Template, orNone(e.Environment), e.Name),
-		Evidence: []exchange.Evidence{c.inSettings("address", e.Offset, e.Length)},
+		Why:      fmt.Sprintf("The %s is written as %s, and %s has no value for %s.", k.Label, e.Template, orNone(e.Environment), e.Name),
+		Evidence: []exchange.Evidence{c.inSettings(k.Name, e.Offset, e.Length)},
 		Program:  "make sure that the address your program uses is put together from values that are set where it runs",
 	}
 	if e.Near != "" {
 		f.Why = fmt.Sprintf("`%s` is not set in %s; `%s` is, and names are case-sensitive.", e.Name, orNone(e.Environment), e.Near)
 		f.Remedies = append(f.Remedies, exchange.NewRemedy(fmt.Sprintf("set %s to the value of %s, %s", e.Name, e.Near, c.Variables[e.Near]),
 			exchange.Change{Where: "workspace", Key: "environment." + e.Environment + "." + e.Name, To: c.Variables[e.Near]}))
-		f.Remedies = append(f.Remedies, exchange.NewRemedy(fmt.Sprintf("write ${%s} in the address", e.Near),
-			c.changeHere("address", strings.ReplaceAll(e.Template, "${"+e.Name+"}", "${"+e.Near+"}"))))
+		f.Remedies = append(f.Remedies, exchange.NewRemedy(fmt.Sprintf("write ${%s} in the %s", e.Near, k.Label),
+			c.changeHere(k.Name, strings.ReplaceAll(e.Template, "${"+e.Name+"}", "${"+e.Near+"}"))))
 	}
 	return one(f)
+}
+
+func variableWithheld(c *Case) []exchange.Finding {
+	e, ok := errors.AsType[*endpoint.UnsetError](c.Err)
+	if !ok || e.Withheld == "" {
+		return nil
+	}
+	r := exchange.NewRemedy(fmt.Sprintf("let this workspace read the environment variable %s", e.Withheld), exchange.Change{Where: "user", Key: "allow.env:" + e.Withheld, To: "value"})
+	r.Ask = fmt.Sprintf("the value of %s will be put into settings of this workspace, and may travel", e.Withheld)
+	return one(exchange.Finding{
+		Title:    fmt.Sprintf("the variable %s is to come from the process environment, which was not allowed yet", e.Name),
+		Why:      fmt.Sprintf("In %s it is written as env:%s. A workspace may come from somebody else; it reads only what you allowed it to read.", orNone(e.Environment), e.Withheld),
+		Evidence: []exchange.Evidence{named("environment", "environment."+e.Environment+"."+e.Name+" = env:"+e.Withheld)},
+		Remedies: []exchange.Remedy{r},
+	})
+}
+
+func addressingDemanded(c *Case) []exchange.Finding {
+	if c.Contract == nil || c.Settings == nil || c.Fetch || !c.Contract.DemandsAddressing() || c.Settings.Text("addressing") != "none" {
+		return nil
+	}
+	if c.Draft != nil && c.Draft.Err() == nil {
+		if e := c.Draft.Envelope(); e != nil && !e.Header.IsZero() {
+			for h := range e.Header.Children() {
+				if h.Name().Local == "Action" {
+					return nil
+				}
+			}
+		}
+	}
+	return one(exchange.Finding{
+		Title:    "the contract demands WS-Addressing headers, and none are set",
+		Why:      "Its policy asks for them: where the call goes, its action, and an id of its own.",
+		Evidence: []exchange.Evidence{{In: exchange.InContract, Key: c.Contract.Source, Length: 1, Line: 1, Column: 1, Excerpt: "WS-Addressing headers"}},
+		Remedies: c.remedies("send the headers of WS-Addressing 1.0", []string{"addressing"}, soap.Addressing10),
+		Program:  "let your program send the WS-Addressing headers To, Action, MessageID and ReplyTo",
+	})
 }
 
 func orNone(s string) string {
@@ -101,13 +146,17 @@ func addressMalformed(c *Case) []exchange.Finding {
 	switch {
 	case c.Draft == nil && errors.As(c.Err, &t):
 		return one(exchange.Finding{Title: "the address is not in order", Why: fmt.Sprintf("In %s, %s.", t.Template, t.Why),
-			Evidence: []exchange.Evidence{c.inSettings("address", t.Offset, 2)}})
+			Evidence: []exchange.Evidence{c.inSettings(cmp.Or(t.Key, "address"), t.Offset, 2)}})
 	case !errors.As(c.Err, &e) || e.Scheme != "":
 		return nil
 	}
+	why := fmt.Sprintf("%s cannot be called: %s.", orNone(e.Address), e.Why)
+	if c.Settings.Get("address").Source == "contract" && strings.Contains(e.Address, "${") {
+		why += " Variables are put into settings, never into what a contract says: set the address at the endpoint."
+	}
 	return one(exchange.Finding{
 		Title:    "the address is not a URL",
-		Why:      fmt.Sprintf("%s cannot be called: %s.", orNone(e.Address), e.Why),
+		Why:      why,
 		Evidence: []exchange.Evidence{c.inSettings("address", e.Offset, e.Length)},
 		Program:  "give your program an address of the form https://host:port/path",
 	})
@@ -300,6 +349,16 @@ func bufferDiffers(c *Case) []exchange.Finding {
 func limitInvalid(c *Case) []exchange.Finding { return badValue(c, endpoint.Size, endpoint.Count) }
 
 func timeLimitInvalid(c *Case) []exchange.Finding { return badValue(c, endpoint.Duration) }
+
+// valueInvalid is a choice or switch that is neither of its values; that of the
+// token has a rule of its own.
+func valueInvalid(c *Case) []exchange.Finding {
+	var e *endpoint.ValueError
+	if errors.As(c.Err, &e) && e.Value.Key.Name == "token" {
+		return nil
+	}
+	return badValue(c, endpoint.Choice, endpoint.Switch, endpoint.Text)
+}
 
 func badValue(c *Case, kinds ...endpoint.Kind) []exchange.Finding {
 	var e *endpoint.ValueError

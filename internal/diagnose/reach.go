@@ -3,7 +3,9 @@ package diagnose
 import (
 	"bytes"
 	"crypto/x509"
+	"errors"
 	"fmt"
+	"net/url"
 	"strings"
 	"time"
 
@@ -19,6 +21,9 @@ var reachRules = []Rule{
 	{"connect.refused", exchange.Stop, exchange.Unknown, refused},
 	{"connect.timed-out", exchange.Stop, exchange.Between, connectTimedOut},
 	{"connect.unreachable", exchange.Stop, exchange.Between, unreachable},
+	{"connect.proxy-refused", exchange.Stop, exchange.Between, proxyRefused},
+	{"connect.proxy-invalid", exchange.Stop, exchange.Yours, proxyInvalid},
+	{"connect.proxy-new", exchange.Stop, exchange.Yours, proxyNew},
 
 	{"tls.not-tls", exchange.Stop, exchange.Yours, notTLS},
 	{"tls.version-refused", exchange.Stop, exchange.Between, versionRefused},
@@ -36,6 +41,7 @@ var reachRules = []Rule{
 	{"tls.closed", exchange.Stop, exchange.Unknown, tlsClosed},
 	{"tls.alert", exchange.Stop, exchange.Theirs, tlsAlert},
 
+	{"send.header-replaced", exchange.Warn, exchange.Yours, headerReplaced},
 	{"send.reset", exchange.Stop, exchange.Theirs, sendReset},
 	{"send.timed-out", exchange.Stop, exchange.Theirs, sendTimedOut},
 	{"send.plain-to-tls", exchange.Stop, exchange.Yours, plainToTLS},
@@ -49,6 +55,104 @@ func (c *Case) inAddress() []exchange.Evidence {
 		return nil
 	}
 	return []exchange.Evidence{c.inSettings("address", 0, len(c.Settings.Text("address")))}
+}
+
+// proxyRefused is a proxy that is not there, or that will not pass the call on.
+func proxyRefused(c *Case) []exchange.Finding {
+	l, e := c.leg(), c.wireKind("connect.proxy-refused")
+	status := 0
+	switch {
+	case l == nil || l.Conn.Proxy == "":
+		return nil
+	case e != nil:
+		status = int(e.Got)
+	case l.Response.Status == 407:
+		status = 407
+	default:
+		return nil
+	}
+	key := c.inSettings("proxy", 0, 1)
+	f := exchange.Finding{
+		Title:    fmt.Sprintf("the proxy %s cannot be used", l.Conn.Proxy),
+		Evidence: []exchange.Evidence{key},
+		Program:  "check the proxy that it uses, and whether it uses one at all",
+	}
+	switch {
+	case status == 407:
+		f.Title = fmt.Sprintf("the proxy %s wants to know who calls", l.Conn.Proxy)
+		f.Why = fmt.Sprintf("It answered 407 and offers %s.", orNone(l.Response.Get("Proxy-Authenticate")))
+		if name := c.Settings.Text("proxy-identity"); name != "" {
+			f.Why += fmt.Sprintf(" The identity %s was refused.", name)
+		}
+		f.Evidence = append(c.inHead("Proxy-Authenticate"), c.inHead("")...)
+		f.Side = exchange.Yours
+		f.Program = "give your program the proxy's user and password"
+		for _, id := range c.Identities {
+			if id.Name != c.Settings.Text("proxy-identity") {
+				changes := []exchange.Change{c.changeHere("proxy-identity", id.Name)}
+				if allow := c.proxyPlace(l.Conn.Proxy); allow != "" {
+					changes = append(changes, exchange.Change{Where: "user", Key: "allow." + id.Name, To: allow})
+				}
+				f.Remedies = append(f.Remedies, exchange.NewRemedy(fmt.Sprintf("tell the proxy that %s calls (the user %s)", id.Name, id.User), changes...))
+			}
+		}
+	case status > 0:
+		f.Title = fmt.Sprintf("the proxy %s will not pass the call on", l.Conn.Proxy)
+		f.Why = fmt.Sprintf("Asked to connect to %s, it answered %s.", l.Conn.Host, strings.TrimPrefix(l.Response.Line, l.Response.Proto+" "))
+		if t := quoteTitle(l.ResponseBody); t != "" {
+			f.Why += " It says: " + t + "."
+		}
+		f.Evidence = append(c.inHead(""), key)
+	default:
+		f.Why = fmt.Sprintf("The call was to go through it, and %v.", e.Err)
+	}
+	f.Remedies = append(f.Remedies, c.remedies("connect without a proxy", []string{"proxy"}, "none")...)
+	return one(f)
+}
+
+// proxyPlace is a proxy's address as approvals have it.
+func (c *Case) proxyPlace(address string) string {
+	u, err := url.Parse(address)
+	if err != nil {
+		return ""
+	}
+	return u.Scheme + "://" + u.Hostname() + ":" + u.Port()
+}
+
+func proxyInvalid(c *Case) []exchange.Finding {
+	e, ok := errors.AsType[*endpoint.ProxyError](c.Err)
+	if !ok {
+		return nil
+	}
+	return one(exchange.Finding{Title: "the proxy that is set is none", Why: fmt.Sprintf("It is %s: %s.", orNone(e.Value), e.Why),
+		Evidence: []exchange.Evidence{c.inSettings("proxy", 0, len(e.Value))}, Remedies: c.remedies("connect without a proxy", []string{"proxy"}, "none")})
+}
+
+func proxyNew(c *Case) []exchange.Finding {
+	e, ok := errors.AsType[*endpoint.ProxyNewError](c.Err)
+	if !ok {
+		return nil
+	}
+	r := exchange.NewRemedy("allow calls of this workspace through "+e.Proxy, exchange.Change{Where: "user", Key: "allow.proxy", To: e.Proxy})
+	r.Ask = "calls of this workspace, with what they carry, will pass through " + e.Proxy
+	return one(exchange.Finding{
+		Title:    fmt.Sprintf("the proxy %s was not used for this workspace before", e.Proxy),
+		Why:      "A workspace may come from somebody else; calls go only through proxies that you allowed for it.",
+		Evidence: []exchange.Evidence{c.inSettings("proxy", 0, len(e.Proxy))},
+		Remedies: append([]exchange.Remedy{r}, c.remedies("connect without a proxy", []string{"proxy"}, "none")...),
+	})
+}
+
+func headerReplaced(c *Case) []exchange.Finding {
+	var out []exchange.Finding
+	for _, r := range c.Replaced {
+		out = append(out, exchange.Finding{
+			Title:    fmt.Sprintf("an extra header replaces %s", r[0]),
+			Why:      fmt.Sprintf("It was sent as %q; without the extra header it would be %q.", cut(r[2], 120), cut(r[1], 120)),
+			Evidence: []exchange.Evidence{c.inSettings("header", 0, 1)},
+		})
+	}
+	return out
 }
 
 func (c *Case) host() string {

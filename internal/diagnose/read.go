@@ -24,6 +24,7 @@ var readRules = []Rule{
 	{"read.depth-over-limit", exchange.Stop, exchange.Yours, overRead(xmltree.DepthLimit, "depth-limit", "1024")},
 	{"read.text-over-limit", exchange.Stop, exchange.Yours, overRead(xmltree.TextLimit, "text-limit", "64 MiB")},
 	{"read.repeats-over-limit", exchange.Stop, exchange.Yours, overRead(xmltree.RepeatLimit, "repeat-limit", "10000000")},
+	{"read.names-over-limit", exchange.Stop, exchange.Yours, overRead(xmltree.NameLimit, "name-limit", "1000000")},
 	{"read.not-envelope", exchange.Stop, exchange.Theirs, notEnvelope},
 	{"read.not-description", exchange.Stop, exchange.Unknown, notDescription},
 	{"read.version-differs", exchange.Stop, exchange.Yours, readVersionDiffers},
@@ -316,11 +317,19 @@ func faultSecurityInvalid(c *Case, f *soap.Fault) *exchange.Finding {
 	return out
 }
 
-func faultAddressing(_ *Case, f *soap.Fault) *exchange.Finding {
-	for _, c := range f.Codes() {
-		switch c.Local {
+func faultAddressing(c *Case, f *soap.Fault) *exchange.Finding {
+	for _, code := range f.Codes() {
+		switch code.Local {
 		case "MessageAddressingHeaderRequired", "MessageInformationHeaderRequired", "InvalidAddressingHeader", "InvalidMessageInformationHeader", "DestinationUnreachable", "OnlyAnonymousAddressSupported":
-			return &exchange.Finding{Title: "the service wants WS-Addressing headers", Why: reason(f), Program: "send the WS-Addressing headers that the service asks for"}
+			out := &exchange.Finding{Title: "the service wants WS-Addressing headers", Why: reason(f), Program: "send the WS-Addressing headers that the service asks for"}
+			version := soap.Addressing10
+			if code.Space == soap.AddressingNS[soap.Addressing2004] {
+				version = soap.Addressing2004
+			}
+			if c.Settings.Text("addressing") != version {
+				out.Remedies = c.remedies("send the headers of WS-Addressing "+version, []string{"addressing"}, version)
+			}
+			return out
 		}
 	}
 	return nil

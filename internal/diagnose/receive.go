@@ -57,6 +57,8 @@ var receiveRules = []Rule{
 		f.Program = "send less at a time, or have the service's people raise their limit"
 	})},
 	{"receive.media-type-refused", exchange.Stop, exchange.Yours, mediaTypeRefused},
+	{"receive.redirect-followed", exchange.Note, exchange.Theirs, followed},
+	{"receive.expectation-refused", exchange.Stop, exchange.Yours, expectationRefused},
 	{"receive.redirected", exchange.Stop, exchange.Yours, redirected},
 	{"receive.gateway", exchange.Stop, exchange.Between, gateway},
 	{"receive.server-error", exchange.Stop, exchange.Theirs, serverError},
@@ -354,6 +356,32 @@ func mediaTypeFault(f *soap.Fault) bool {
 	return says(f, "media type", "content type", "content-type", "mime type")
 }
 
+// followed tells of redirects that were followed, so that none is silent.
+func followed(c *Case) []exchange.Finding {
+	if len(c.Followed) == 0 {
+		return nil
+	}
+	return one(exchange.Finding{
+		Title:    "the server sent the call elsewhere, and it was followed",
+		Why:      fmt.Sprintf("It went on to %s, as the same POST.", strings.Join(c.Followed, ", then ")),
+		Evidence: []exchange.Evidence{c.inSettings("redirects", 0, 6)},
+		Remedies: []exchange.Remedy{exchange.NewRemedy("call "+c.Followed[len(c.Followed)-1]+" directly", c.changeHere("address", strings.ReplaceAll(c.Followed[len(c.Followed)-1], "$", "$$")))},
+		Program:  "call the new address directly; many programs follow such an answer with a GET, and lose the message",
+	})
+}
+
+func expectationRefused(c *Case) []exchange.Finding {
+	h := c.response()
+	if h == nil || h.Status != 417 {
+		return nil
+	}
+	return one(exchange.Finding{
+		Title: "the server does not give leave to send the body", Why: "It answered 417 to the Expect header; many servers and proxies do not know it.",
+		Evidence: append(c.inHead(""), c.inSettings("expect-continue", 0, 4)), Remedies: c.remedies("send the body at once", []string{"expect-continue"}, "false"),
+		Program: "switch its waiting for 100-continue off",
+	})
+}
+
 func redirected(c *Case) []exchange.Finding {
 	h := c.response()
 	if h == nil || h.Status < 300 || h.Status > 399 || h.Status == 304 {
@@ -417,7 +445,7 @@ func clientError(c *Case) []exchange.Finding {
 		return nil
 	}
 	switch h.Status {
-	case 401, 403, 404, 405, 413, 415:
+	case 401, 403, 404, 405, 407, 413, 415, 417:
 		return nil
 	}
 	f := exchange.Finding{Title: fmt.Sprintf("the server refused the request with %d", h.Status), Evidence: c.inHead(""), Why: fmt.Sprintf("It answered %q.", h.Line),

@@ -102,6 +102,19 @@ func (e *HostNewError) Error() string {
 	return fmt.Sprintf("the identity %s was not allowed for %s://%s:%s yet", e.Identity, e.Scheme, e.Host, e.Port)
 }
 
+// ProxyError is a proxy that cannot be used as it is set.
+type ProxyError struct{ Value, Why string }
+
+func (e *ProxyError) Error() string { return e.Why }
+
+// ProxyNewError is a proxy that a workspace names and that the person has not
+// allowed for it yet.
+type ProxyNewError struct{ Proxy string }
+
+func (e *ProxyNewError) Error() string {
+	return "the proxy " + e.Proxy + " was not allowed for this workspace yet"
+}
+
 // FileError is a file that a setting names and that cannot be used.
 type FileError struct {
 	Key  *Key

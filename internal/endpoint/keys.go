@@ -5,6 +5,7 @@ package endpoint
 
 import (
 	"orenda/internal/exchange"
+	"orenda/internal/soap"
 )
 
 // Kind is the kind of a setting's value.
@@ -40,9 +41,11 @@ var Keys = []Key{
 	{Name: "soap", Label: "SOAP version", Stage: exchange.Binding, Kind: Choice, Of: []string{"1.1", "1.2"}, Doc: "version of the envelope and of the media type"},
 	{Name: "action", Label: "action", Stage: exchange.Binding, Kind: Text, Doc: "the action; as the contract has it unless set; \"none\" sends none"},
 	{Name: "intake", Label: "intake", Stage: exchange.Binding, Kind: Choice, Of: []string{"whole", "flowing"}, Default: "whole", Doc: "whether a reply is taken in whole, in a buffer, or flowing"},
+	{Name: "addressing", Label: "addressing", Stage: exchange.Binding, Kind: Choice, Of: []string{"none", soap.Addressing10, soap.Addressing2004}, Default: "none", Minor: true, Doc: "WS-Addressing headers, by their version"},
 	{Name: "strict-buffer", Label: "strict buffer", Stage: exchange.Binding, Kind: Switch, Default: "false", Minor: true, Doc: "the program insists that receive and buffer limit are equal"},
 
 	{Name: "send-limit", Label: "send limit", Stage: exchange.Message, Kind: Size, Default: "16 MiB", Minor: true, Doc: "largest envelope that is sent"},
+	{Name: "charset", Label: "encoding", Stage: exchange.Message, Kind: Choice, Of: soap.Charsets, Default: "utf-8", Minor: true, Doc: "character encoding of the request"},
 	{Name: "validate", Label: "validate", Stage: exchange.Message, Kind: Switch, Default: "true", Minor: true, Doc: "check messages against the schema"},
 
 	{Name: "identity", Label: "identity", Stage: exchange.Security, Kind: Text, Doc: "name of the identity in the user's configuration"},
@@ -51,6 +54,10 @@ var Keys = []Key{
 	{Name: "timestamp", Label: "timestamp", Stage: exchange.Security, Kind: Duration, Doc: "life time of the timestamp; none where it is not set"},
 
 	{Name: "connect-time", Label: "connect limit", Stage: exchange.Connect, Kind: Duration, Default: "10s", Doc: "longest time to look up and connect"},
+
+	{Name: "proxy", Label: "proxy", Stage: exchange.Connect, Kind: Text, Default: "environment", Minor: true, Doc: "address of a proxy (http://, https:// or socks5://); environment: as HTTP_PROXY, HTTPS_PROXY and NO_PROXY say; or none"},
+	{Name: "proxy-identity", Label: "proxy identity", Stage: exchange.Connect, Kind: Text, Minor: true, Doc: "name of the identity that the proxy asks for"},
+	{Name: "keep-alive", Label: "keep alive", Stage: exchange.Connect, Kind: Switch, Default: "false", Minor: true, Doc: "keep the connection for the next call"},
 
 	{Name: "trust", Label: "trust list", Stage: exchange.TLS, Kind: List, Doc: "files of certificates that are trusted besides the system's"},
 	{Name: "system-trust", Label: "system's trust", Stage: exchange.TLS, Kind: Switch, Default: "true", Minor: true, Doc: "trust what the system trusts"},
@@ -63,6 +70,9 @@ var Keys = []Key{
 	{Name: "client-key", Label: "client key", Stage: exchange.TLS, Kind: Text, Minor: true, Doc: "file with the client's private key (PEM)"},
 
 	{Name: "header", Label: "extra headers", Stage: exchange.Send, Kind: List, Minor: true, Doc: "extra HTTP header fields, Name: value"},
+	{Name: "transfer", Label: "transfer", Stage: exchange.Send, Kind: Choice, Of: []string{"length", "chunked"}, Default: "length", Minor: true, Doc: "whether the length is declared or the request is sent in chunks"},
+	{Name: "expect-continue", Label: "wait for leave", Stage: exchange.Send, Kind: Switch, Default: "false", Minor: true, Doc: "send Expect: 100-continue, and the body once the server says so"},
+	{Name: "compression", Label: "compression", Stage: exchange.Send, Kind: Choice, Of: []string{"none", "gzip", "deflate", "any"}, Default: "none", Minor: true, Doc: "compression that the reply may have (Accept-Encoding)"},
 	{Name: "send-time", Label: "send limit", Stage: exchange.Send, Kind: Duration, Default: "30s", Doc: "longest time without progress while the request leaves"},
 
 	{Name: "answer-time", Label: "answer limit", Stage: exchange.Wait, Kind: Duration, Default: "60s", Doc: "longest time until the first byte of the answer"},
@@ -73,9 +83,12 @@ var Keys = []Key{
 	{Name: "inflated-limit", Label: "decompressed limit", Stage: exchange.Receive, Kind: Size, Default: "64 MiB", Minor: true, Doc: "largest reply after decompression"},
 	{Name: "receive-time", Label: "idle limit", Stage: exchange.Receive, Kind: Duration, Default: "30s", Minor: true, Doc: "longest time between two pieces of the reply"},
 
+	{Name: "redirects", Label: "redirects", Stage: exchange.Receive, Kind: Choice, Of: []string{"stop", "follow"}, Default: "stop", Minor: true, Doc: "whether the call goes on to where the server points, as the same POST"},
+
 	{Name: "depth-limit", Label: "depth limit", Stage: exchange.Read, Kind: Count, Default: "256", Doc: "deepest nesting of elements"},
 	{Name: "text-limit", Label: "text limit", Stage: exchange.Read, Kind: Size, Default: "8 MiB", Doc: "longest single text"},
 	{Name: "repeat-limit", Label: "repeat limit", Stage: exchange.Read, Kind: Count, Default: "1000000", Doc: "most children of one element"},
+	{Name: "name-limit", Label: "name limit", Stage: exchange.Read, Kind: Count, Default: "100000", Minor: true, Doc: "most different names"},
 
 	{Name: "expect", Label: "expected", Stage: exchange.Verify, Kind: List, Minor: true, Doc: "FIELD=VALUE that the reply must hold"},
 }

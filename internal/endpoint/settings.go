@@ -25,6 +25,10 @@ type Settings struct {
 	Layers []Layer
 }
 
+// Yours ends the source of a value that stands in a profile of the person's own,
+// which serves all workspaces.
+const Yours = " (yours)"
+
 // Value is a value in force with its source.
 type Value struct {
 	Key    *Key

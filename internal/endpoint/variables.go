@@ -1,7 +1,9 @@
 package endpoint
 
 import (
+	"errors"
 	"fmt"
+	"maps"
 	"net/url"
 	"slices"
 	"strings"
@@ -14,6 +16,8 @@ type UnsetError struct {
 	Name        string
 	Environment string
 	Near        string // a variable that is set and was perhaps meant
+	Key         string // of the setting that it stands in, "" for a draft
+	Withheld    string // the environment variable that would give it a value, and that was not allowed
 	Template    string
 	Offset      int // of ${ in Template
 	Length      int
@@ -32,6 +36,7 @@ func (e *UnsetError) Error() string {
 
 // TemplateError is a template that is not in order.
 type TemplateError struct {
+	Key      string // of the setting, "" for a draft
 	Template string
 	Offset   int
 	Why      string
@@ -55,13 +60,13 @@ func Expand(template, environment string, vars map[string]string) (string, error
 		case '{':
 			n := strings.IndexByte(template[i:], '}')
 			if n < 0 {
-				return "", &TemplateError{template, i, "a ${ is not closed"}
+				return "", &TemplateError{Template: template, Offset: i, Why: "a ${ is not closed"}
 			}
 			name, fallback, has := strings.Cut(template[i+2:i+n], ":-")
 			v, ok := vars[name]
 			if !ok {
 				if !has {
-					return "", &UnsetError{name, environment, near.Miss(name, Sorted(vars)), template, i, n + 1}
+					return "", &UnsetError{Name: name, Environment: environment, Near: near.Miss(name, Sorted(vars)), Template: template, Offset: i, Length: n + 1}
 				}
 				v = fallback
 			}
@@ -72,6 +77,43 @@ func Expand(template, environment string, vars map[string]string) (string, error
 		}
 	}
 	return out.String(), nil
+}
+
+// Expand puts variables into every value, save that of the address, whose
+// template the path shows beside what comes of it. An error is an *UnsetError
+// or a *TemplateError with the key.
+func (s *Settings) Expand(environment string, vars map[string]string) (Settings, error) {
+	out := Settings{Layers: slices.Clone(s.Layers)}
+	for i, l := range out.Layers {
+		copied := false
+		for name, items := range l.Values {
+			k := KeyOf(name)
+			if k == nil || name == "address" || !slices.ContainsFunc(items, func(v string) bool { return strings.Contains(v, "$") }) {
+				continue
+			}
+			if s.Of(k).Source != l.Source {
+				continue // a stronger layer holds it
+			}
+			expanded := make([]string, len(items))
+			for n, v := range items {
+				var err error
+				if expanded[n], err = Expand(v, environment, vars); err != nil {
+					if e, ok := errors.AsType[*UnsetError](err); ok {
+						e.Key = name
+					}
+					if e, ok := errors.AsType[*TemplateError](err); ok {
+						e.Key = name
+					}
+					return *s, err
+				}
+			}
+			if !copied {
+				out.Layers[i].Values, copied = maps.Clone(l.Values), true
+			}
+			out.Layers[i].Values[name] = expanded
+		}
+	}
+	return out, nil
 }
 
 // Variables are the names in a template, in order.

@@ -60,10 +60,11 @@ type Fact struct {
 
 // Setting is one value that was in force, with the layer that it came from.
 type Setting struct {
-	Key    string `json:"key"`
-	Stage  Stage  `json:"stage"`
-	Value  string `json:"value"`
-	Source string `json:"source"`
+	Key      string `json:"key"`
+	Stage    Stage  `json:"stage"`
+	Value    string `json:"value"`
+	Template string `json:"template,omitempty"` // the value as written, where variables stand in it
+	Source   string `json:"source"`
 }
 
 // Span is a range of byte offsets in a part.
@@ -148,6 +149,7 @@ type Leg struct {
 	RequestBody  []byte `json:"requestBody,omitempty"`  // without transfer coding
 	ResponseBody []byte `json:"responseBody,omitempty"` // without transfer and content coding
 	SecretSpans  []Span `json:"secretSpans,omitempty"`  // in Out
+	BodySecrets  []Span `json:"-"`                      // in RequestBody
 	Cuts         []Cut  `json:"cuts,omitempty"`         // what was cut out there, in a record that is kept
 
 	ChunkEnds []int64 `json:"chunkEnds,omitempty"` // offsets in In at which a chunk ended
@@ -219,7 +221,8 @@ func equalFold(a, b string) bool {
 
 // Connection is what is known of the connection that a leg used.
 type Connection struct {
-	Host     string   `json:"host,omitempty"` // name and port as asked for
+	Host     string   `json:"host,omitempty"`  // name and port as asked for
+	Proxy    string   `json:"proxy,omitempty"` // what was connected to in its place, without user and password
 	Local    string   `json:"local,omitempty"`
 	Remote   string   `json:"remote,omitempty"`
 	Resolved []string `json:"resolved,omitempty"`

@@ -41,8 +41,10 @@ func (x *Exchange) Redact(key []byte) *Exchange {
 			m.Write(secret)
 			l.Cuts = append(l.Cuts, Cut{s, hex.EncodeToString(m.Sum(nil)[:12])})
 			mask(secret)
-			if at := s.Offset - l.Request.Size; at >= 0 && at+s.Length <= int64(len(l.RequestBody)) {
-				mask(l.RequestBody[at : at+s.Length])
+		}
+		for _, s := range l.BodySecrets {
+			if s.Offset >= 0 && s.Offset+s.Length <= int64(len(l.RequestBody)) {
+				mask(l.RequestBody[s.Offset : s.Offset+s.Length])
 			}
 		}
 		l.Request.Fields = slices.Clone(l.Request.Fields)

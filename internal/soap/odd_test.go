@@ -28,9 +28,9 @@ func TestVersionsAndTheirMedia(t *testing.T) {
 }
 
 func TestAnActionCannotBreakOutOfItsQuotes(t *testing.T) {
-	h := HTTPHeaders(V12, `a"; evil="b`, true)
+	h := HTTPHeaders(V12, "utf-8", `a"; evil="b`, true)
 	assert.Equal(t, `application/soap+xml; charset=utf-8; action="a\"; evil=\"b"`, h[0][1])
-	assert.Len(t, HTTPHeaders(V11, "x", false), 1, "none is sent where none is wanted")
+	assert.Len(t, HTTPHeaders(V11, "utf-8", "x", false), 1, "none is sent where none is wanted")
 }
 
 func TestEnvelopesWithWhatIsOdd(t *testing.T) {

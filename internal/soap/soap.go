@@ -89,8 +89,8 @@ func VersionOfMedia(contentType string) Version {
 
 // HTTPHeaders are the header fields that carry version and action: SOAPAction
 // for 1.1 (§6.1.1, quoted), the action parameter for 1.2 (RFC 3902 §2).
-func HTTPHeaders(v Version, action string, hasAction bool) [][2]string {
-	ct := v.MediaType() + "; charset=utf-8"
+func HTTPHeaders(v Version, charset, action string, hasAction bool) [][2]string {
+	ct := v.MediaType() + "; charset=" + charset
 	if v == V12 {
 		if hasAction && action != "" {
 			ct += `; action="` + strings.ReplaceAll(action, `"`, `\"`) + `"`

@@ -29,10 +29,10 @@ func TestWhatIsBuiltIsRead(t *testing.T) {
 }
 
 func TestActionIsQuotedAsTheVersionAsks(t *testing.T) {
-	assert.Equal(t, [][2]string{{"Content-Type", "text/xml; charset=utf-8"}, {"SOAPAction", `"urn:a"`}}, HTTPHeaders(V11, "urn:a", true))
-	assert.Equal(t, [][2]string{{"Content-Type", "text/xml; charset=utf-8"}, {"SOAPAction", `""`}}, HTTPHeaders(V11, "", true))
-	assert.Equal(t, [][2]string{{"Content-Type", `application/soap+xml; charset=utf-8; action="urn:a"`}}, HTTPHeaders(V12, "urn:a", true))
-	assert.Equal(t, [][2]string{{"Content-Type", "application/soap+xml; charset=utf-8"}}, HTTPHeaders(V12, "", true))
+	assert.Equal(t, [][2]string{{"Content-Type", "text/xml; charset=utf-8"}, {"SOAPAction", `"urn:a"`}}, HTTPHeaders(V11, "utf-8", "urn:a", true))
+	assert.Equal(t, [][2]string{{"Content-Type", "text/xml; charset=utf-8"}, {"SOAPAction", `""`}}, HTTPHeaders(V11, "utf-8", "", true))
+	assert.Equal(t, [][2]string{{"Content-Type", `application/soap+xml; charset=utf-8; action="urn:a"`}}, HTTPHeaders(V12, "utf-8", "urn:a", true))
+	assert.Equal(t, [][2]string{{"Content-Type", "application/soap+xml; charset=utf-8"}}, HTTPHeaders(V12, "utf-8", "", true))
 }
 
 func TestFaultsOfBothVersions(t *testing.T) {

@@ -5,6 +5,8 @@ package standin
 
 import (
 	"bytes"
+	"compress/gzip"
+	"compress/zlib"
 	"context"
 	"crypto/tls"
 	"embed"
@@ -194,6 +196,10 @@ func (h *Harbour) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	if bad == "" {
 		bad = h.opts.Misbehave
 	}
+	if bad == "receive.expectation-refused" && r.Header.Get("Expect") != "" {
+		w.WriteHeader(http.StatusExpectationFailed) // before the body is read, so that no leave is given
+		return
+	}
 	body, err := io.ReadAll(http.MaxBytesReader(w, r.Body, 64<<20))
 	if err != nil {
 		var tooLarge *http.MaxBytesError
@@ -201,6 +207,9 @@ func (h *Harbour) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 			http.Error(w, "too large", http.StatusRequestEntityTooLarge)
 		}
 		return
+	}
+	if bad == "read.fault-addressing" && bytes.Contains(body, []byte("http://www.w3.org/2005/08/addressing")) {
+		bad = "" // now they are there
 	}
 	if m := misbehaviours[bad]; m.do != nil && (r.Method == http.MethodPost || m.everywhere) {
 		m.do(h, w, r, h.services[path])
@@ -238,9 +247,41 @@ func (h *Harbour) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		w.WriteHeader(http.StatusAccepted)
 		return
 	}
+	reply = compressed(w, r, reply)
 	w.Header().Set("Content-Length", fmt.Sprint(len(reply)))
 	w.WriteHeader(status)
 	_, _ = w.Write(reply)
+}
+
+// compressed is a reply in a coding that the caller takes (RFC 9110 §8.4).
+func compressed(w http.ResponseWriter, r *http.Request, reply []byte) []byte {
+	accept := r.Header.Get("Accept-Encoding")
+	var b bytes.Buffer
+	var c io.WriteCloser
+	switch {
+	case strings.Contains(accept, "gzip"):
+		c = gzip.NewWriter(&b)
+		w.Header().Set("Content-Encoding", "gzip")
+	case strings.Contains(accept, "deflate"):
+		c = zlib.NewWriter(&b)
+		w.Header().Set("Content-Encoding", "deflate")
+	default:
+		return reply
+	}
+	_, _ = c.Write(reply)
+	_ = c.Close()
+	return b.Bytes()
+}
+
+// related are the addressing headers of the reply to a message that has them
+// (WS-Addressing 1.0 Core §3.4).
+func related(e *soap.Envelope) [][]byte {
+	for _, ns := range soap.AddressingNS {
+		if id := e.Header.Child(ns, "MessageID"); !id.IsZero() {
+			return [][]byte{fmt.Appendf(nil, `    <wsa:RelatesTo xmlns:wsa="%s">%s</wsa:RelatesTo>`, ns, xmltree.EscapeText(id.Text()))}
+		}
+	}
+	return nil
 }
 
 // describe serves a description with the addresses at which it really is.
@@ -298,7 +339,7 @@ func (h *Harbour) call(s *service, r *http.Request, body []byte) (reply []byte, 
 	if op.OneWay() {
 		return nil, http.StatusAccepted
 	}
-	reply, _ = soap.Build(v, nil, []byte(out))
+	reply, _ = soap.Build(v, related(e), []byte(out))
 	return reply, http.StatusOK
 }
 

@@ -34,7 +34,7 @@ func send(t *testing.T, client *http.Client, url string, v soap.Version, action,
 	env, _ := soap.Build(v, headers, []byte(body))
 	req, err := http.NewRequest(http.MethodPost, url, bytes.NewReader(env))
 	require.NoError(t, err)
-	for _, f := range soap.HTTPHeaders(v, action, true) {
+	for _, f := range soap.HTTPHeaders(v, "utf-8", action, true) {
 		req.Header.Set(f[0], f[1])
 	}
 	resp, err := client.Do(req)

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 	"syscall"
@@ -30,11 +31,18 @@ func (t *trip) compose() {
 	if target == "" {
 		target = "/"
 	}
+	header := t.req.Header
+	if p := t.cfg.Proxy; p != nil && p.speaksHTTP() && !t.cfg.TLS { // RFC 9112 §3.2.2
+		target = "http://" + hostOf(t.cfg.Host, t.cfg.Port, "80") + target
+		if p.User != "" {
+			header = append(slices.Clip(header), [2]string{"Proxy-Authorization", p.authorization()})
+		}
+	}
 	line := t.req.Method + " " + target + " HTTP/1.1"
 	b.WriteString(line + "\r\n")
 	h := exchange.Head{Line: line, Proto: "HTTP/1.1", Declared: int64(len(t.req.Body)), BodySize: int64(len(t.req.Body)), WireSize: int64(len(t.req.Body)), Complete: true, BodyWhole: true}
 	var secrets []exchange.Span
-	for _, f := range t.req.Header {
+	for _, f := range header {
 		f[1] = oneLine.Replace(f[1])
 		at := int64(b.Len())
 		b.WriteString(f[0] + ": " + f[1] + "\r\n")
@@ -45,21 +53,56 @@ func (t *trip) compose() {
 	}
 	b.WriteString("\r\n")
 	h.Size = int64(b.Len())
-	b.Write(t.req.Body)
-	for _, s := range t.req.Secret {
-		secrets = append(secrets, exchange.Span{Offset: s.Offset + h.Size, Length: s.Length})
+	body := t.req.Body
+	if t.cfg.Chunked {
+		h.Chunked, h.Declared = true, -1
+		writeChunks(&b, body, t.req.Secret, &secrets)
+		h.WireSize = int64(b.Len()) - h.Size
+		t.payload = b.Bytes()
+	} else {
+		b.Write(body)
+		for _, s := range t.req.Secret {
+			secrets = append(secrets, exchange.Span{Offset: s.Offset + h.Size, Length: s.Length})
+		}
+		t.payload = b.Bytes()
+		body = t.payload[h.Size:]
 	}
-	t.payload = b.Bytes()
 	t.rec.Update(func(*exchange.Exchange) {
-		t.leg.Request, t.leg.SecretSpans = h, secrets
-		t.leg.RequestBody = t.payload[h.Size:]
+		t.leg.Request, t.leg.SecretSpans, t.leg.BodySecrets = h, secrets, t.req.Secret
+		t.leg.RequestBody = body
 	})
+}
+
+// chunk is the size of the chunks in which a request is sent.
+const chunk = 8 << 10
+
+// writeChunks frames a body (RFC 9112 §7.1). A secret that a border cuts
+// through becomes two.
+func writeChunks(b *bytes.Buffer, body []byte, secret []exchange.Span, out *[]exchange.Span) {
+	for from := 0; from < len(body); from += chunk {
+		p := body[from:min(from+chunk, len(body))]
+		fmt.Fprintf(b, "%x\r\n", len(p))
+		for _, s := range secret {
+			start, end := max(s.Offset, int64(from)), min(s.Offset+s.Length, int64(from+len(p)))
+			if start < end {
+				*out = append(*out, exchange.Span{Offset: int64(b.Len()) + start - int64(from), Length: end - start})
+			}
+		}
+		b.Write(p)
+		b.WriteString("\r\n")
+	}
+	b.WriteString("0\r\n\r\n")
 }
 
 // converse sends the request and reads the answer.
 func (t *trip) converse() error {
 	t.compose()
 	t.rec.Begin(exchange.Send)
+	if t.cfg.Expect && len(t.req.Body) > 0 {
+		if answered, err := t.await(); answered || err != nil {
+			return err
+		}
+	}
 	sent := make(chan error, 1)
 	if len(t.payload) <= together {
 		sent <- t.write()
@@ -71,7 +114,7 @@ func (t *trip) converse() error {
 
 // write hands the request to the system, piece by piece.
 func (t *trip) write() error {
-	for done := 0; done < len(t.payload); {
+	for done := len(t.leg.Out); done < len(t.payload); {
 		p := t.payload[done:min(done+piece, len(t.payload))]
 		if t.cfg.SendTime > 0 {
 			_ = t.conn.SetWriteDeadline(time.Now().Add(t.cfg.SendTime))
@@ -107,6 +150,48 @@ func (t *trip) write() error {
 func (t *trip) answering() (yes bool) {
 	t.rec.Update(func(x *exchange.Exchange) { yes = len(t.leg.In) > 0 })
 	return yes
+}
+
+// await sends the head alone and waits for leave to send the body. A server
+// that says nothing is not waited for long: many do not know of it. answered is
+// true where the answer came instead of leave.
+func (t *trip) await() (answered bool, err error) {
+	head := int(t.leg.Request.Size)
+	if t.cfg.SendTime > 0 {
+		_ = t.conn.SetWriteDeadline(time.Now().Add(t.cfg.SendTime))
+	}
+	n, werr := t.conn.Write(t.payload[:head])
+	t.rec.Out(t.leg, t.payload, n)
+	if werr != nil {
+		return false, t.sendError(werr, nil)
+	}
+	_ = t.conn.SetReadDeadline(time.Now().Add(linger))
+	for {
+		in := t.leg.In[t.interim:]
+		if end := headEnd(in); end > 0 {
+			h, err := parseHead(in[:end])
+			if err == nil && h.Status >= 100 && h.Status < 200 {
+				t.interim += end
+				t.rec.Fact(exchange.Send, "interim answer", h.Line)
+				return false, nil
+			}
+			t.rec.End(exchange.Send, exchange.Warned, "answered before the body had left")
+			t.rec.Begin(exchange.Wait)
+			_, err = t.answer()
+			t.reusable = false
+			return true, err
+		}
+		if k, err := t.more(); k == 0 && err != nil {
+			if isTimeout(err) && len(in) == 0 && t.ctx.Err() == nil {
+				t.rec.Fact(exchange.Send, "interim answer", "none came within a second; the body was sent all the same")
+				return false, nil
+			}
+			t.rec.End(exchange.Send, exchange.Passed, "")
+			t.rec.Begin(exchange.Wait)
+			_, err = t.answer()
+			return true, err
+		}
+	}
 }
 
 // receive reads the answer while the request may still be leaving.
@@ -168,7 +253,7 @@ func (t *trip) more() (int, error) {
 
 // answer reads head and body. The body is nil where no head was complete.
 func (t *trip) answer() (*body, error) {
-	from := 0
+	from := t.interim
 	for {
 		head, err := t.readHead(from)
 		if err != nil {
@@ -186,7 +271,7 @@ func (t *trip) answer() (*body, error) {
 }
 
 func (t *trip) readHead(from int) (*exchange.Head, error) {
-	for first := from == 0; ; {
+	for first := from == t.interim; ; {
 		in := t.leg.In[from:]
 		if len(in) > 0 {
 			if first {

@@ -34,6 +34,9 @@ const (
 
 func (c *Config) poolKey() string {
 	parts := []string{c.Host, c.Port, c.ServerName}
+	if c.Proxy != nil {
+		parts = append(parts, c.Proxy.String(), c.Proxy.User)
+	}
 	if c.TLS {
 		parts = append(parts, "tls", tls.VersionName(c.MinVersion), tls.VersionName(c.MaxVersion))
 		for _, cert := range c.Certificates {

@@ -39,6 +39,10 @@ type Config struct {
 	Certificates           []tls.Certificate
 	Judge                  func([]*x509.Certificate) *trust.Verdict
 
+	Proxy   *Proxy // nil: the service itself is connected to
+	Chunked bool   // the request's body is sent in chunks (RFC 9112 §7.1)
+	Expect  bool   // the body waits for the interim answer 100 (RFC 9110 §10.1.1)
+
 	Until    exchange.Stage // go no further; None: to the end
 	Resolver *net.Resolver  // nil: the system's
 	Pool     *Pool          // nil: a fresh connection each time
@@ -46,11 +50,12 @@ type Config struct {
 
 // Request is what is sent: the header fields in order and as spelled.
 type Request struct {
-	Method string
-	Target string // path and query
-	Header [][2]string
-	Body   []byte
-	Secret []exchange.Span // secrets in the body
+	Purpose string // of its leg: "" the call itself, "redirect"
+	Method  string
+	Target  string // path and query
+	Header  [][2]string
+	Body    []byte
+	Secret  []exchange.Span // secrets in the body
 	// SecretHeader tells whether a field's value is a secret; nil: none is.
 	SecretHeader func(name string) bool
 }
@@ -89,9 +94,9 @@ var past = time.Unix(1, 0)
 // and ends the stages from connect to receive; the stage that fails is left
 // open, for the caller to stop with what is said in the *Error.
 func Do(ctx context.Context, cfg Config, req Request, rec *exchange.Recorder) (*exchange.Leg, error) {
-	leg := rec.NewLeg("")
-	t := &trip{ctx: ctx, cfg: cfg, req: req, rec: rec, leg: leg, buf: buffers.Get().(*[readSize]byte)}
+	t := &trip{ctx: ctx, cfg: cfg, req: req, rec: rec, buf: buffers.Get().(*[readSize]byte)}
 	defer buffers.Put(t.buf)
+	t.leg = rec.NewLeg(req.Purpose)
 	err := t.run()
 	if t.conn != nil {
 		if err == nil && cfg.Pool != nil && t.reusable {
@@ -101,7 +106,7 @@ func Do(ctx context.Context, cfg Config, req Request, rec *exchange.Recorder) (*
 			rec.Moment(exchange.Moment{Kind: exchange.Closed})
 		}
 	}
-	return leg, err
+	return t.leg, err
 }
 
 // readSize is how much is read at a time, and so how far ahead of a limit.
@@ -121,6 +126,7 @@ type trip struct {
 	reusable bool
 
 	payload []byte // head and body, as written
+	interim int    // in leg.In: where the interim answers end that came before the body left
 	buf     *[readSize]byte
 }
 
@@ -162,11 +168,9 @@ func (t *trip) reach() error {
 		ctx, cancel = context.WithTimeout(ctx, t.cfg.ConnectTime)
 	}
 	defer cancel()
-	conn, err := t.dial(ctx)
-	if err != nil {
+	if err := t.connect(ctx); err != nil {
 		return err
 	}
-	t.conn = conn
 	t.rec.End(exchange.Connect, exchange.Passed, "")
 	if !t.cfg.TLS {
 		t.rec.End(exchange.TLS, exchange.Skipped, "not used")
@@ -181,6 +185,16 @@ func (t *trip) reach() error {
 	}
 	t.rec.End(exchange.TLS, exchange.Passed, "")
 	return nil
+}
+
+// connect reaches the service, or the proxy in front of it.
+func (t *trip) connect(ctx context.Context) (err error) {
+	t.rec.Update(func(*exchange.Exchange) { t.leg.Conn.Host = net.JoinHostPort(t.cfg.Host, t.cfg.Port) })
+	if t.cfg.Proxy != nil {
+		return t.throughProxy(ctx)
+	}
+	t.conn, err = t.dial(ctx, t.cfg.Host, t.cfg.Port)
+	return err
 }
 
 // fail makes an *Error, unless the whole call was cancelled or ran out of time.
@@ -217,9 +231,7 @@ func settled(ctx context.Context) error {
 	return ctx.Err()
 }
 
-func (t *trip) dial(ctx context.Context) (net.Conn, error) {
-	host, port := t.cfg.Host, t.cfg.Port
-	t.rec.Update(func(*exchange.Exchange) { t.leg.Conn.Host = net.JoinHostPort(host, port) })
+func (t *trip) dial(ctx context.Context, host, port string) (net.Conn, error) {
 	addrs := []string{host}
 	if net.ParseIP(host) == nil {
 		resolver := t.cfg.Resolver

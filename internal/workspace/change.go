@@ -54,6 +54,13 @@ func (w *Workspace) Apply(changes ...exchange.Change) error {
 	for _, c := range changes {
 		switch c.Where {
 		case "user":
+			if key, ok := strings.CutPrefix(c.Key, "profile."); ok {
+				name, key, _ := strings.Cut(key, ".")
+				if err := w.SetPersonal(name, key, c.To); err != nil {
+					return err
+				}
+				continue
+			}
 			id, ok := strings.CutPrefix(c.Key, "allow.")
 			if !ok {
 				return fmt.Errorf("the change of %s is not known", c.Key)
@@ -110,25 +117,32 @@ func (w *Workspace) settingChange(c exchange.Change) ([]set, error) {
 	case "profile", "port", "contract":
 		return []set{{parts, text(c.To)}}, nil
 	}
+	value, err := fileValue(key, c.To)
+	return []set{{parts, value}}, err
+}
+
+// fileValue is a setting's value as it stands in a file; nil takes it out.
+func fileValue(key string, to any) (any, error) {
 	k := endpoint.KeyOf(key)
 	if k == nil {
 		return nil, fmt.Errorf("there is no setting %s", key)
 	}
-	if c.To == nil || c.To == "" {
-		return []set{{parts, nil}}, nil
+	if to == nil || to == "" {
+		return nil, nil
 	}
-	var value any = text(c.To)
 	switch k.Kind {
 	case endpoint.Switch:
-		value = text(c.To) == "true"
+		return text(to) == "true", nil
 	case endpoint.List:
-		list, ok := c.To.([]string)
-		if !ok {
-			list = []string{fmt.Sprint(c.To)}
+		if list, ok := to.([]string); ok {
+			if len(list) == 0 {
+				return nil, nil
+			}
+			return list, nil
 		}
-		value = list
+		return []string{fmt.Sprint(to)}, nil
 	}
-	return []set{{parts, value}}, nil
+	return text(to), nil
 }
 
 func text(v any) any {

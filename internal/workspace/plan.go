@@ -3,6 +3,7 @@ package workspace
 import (
 	"cmp"
 	"fmt"
+	"os"
 	"slices"
 	"strings"
 
@@ -77,9 +78,15 @@ func (w *Workspace) Settle(r DraftRef, named string) (*Endpoint, error) {
 // settings are the layers of an endpoint.
 func (w *Workspace) settings(e *Endpoint, p *contract.Port) endpoint.Settings {
 	var s endpoint.Settings
+	yours := w.personal()
+	if v := yours[Everywhere]; v != nil {
+		s.Layers = append(s.Layers, endpoint.Layer{Source: "profile " + Everywhere + endpoint.Yours, Values: v})
+	}
 	if e != nil && e.Profile != "" {
 		if v := w.Profiles[e.Profile]; v != nil {
 			s.Layers = append(s.Layers, endpoint.Layer{Source: "profile " + e.Profile, Values: v})
+		} else if v := yours[e.Profile]; v != nil {
+			s.Layers = append(s.Layers, endpoint.Layer{Source: "profile " + e.Profile + endpoint.Yours, Values: v})
 		}
 	}
 	if p != nil {
@@ -128,7 +135,7 @@ func (w *Workspace) Plan(r DraftRef, endpointName, environment string) (call.Pla
 		p.Environment = w.Environment
 	}
 	var ok bool
-	if p.Variables, ok = w.Variables(p.Environment); !ok {
+	if p.Variables, p.Withheld, ok = w.resolved(p.Environment); !ok {
 		var names []string
 		for _, e := range w.Environments {
 			names = append(names, e.Name)
@@ -174,8 +181,38 @@ func (w *Workspace) Plan(r DraftRef, endpointName, environment string) (call.Pla
 			return w.Home.Allowed(w.ID(), id, scheme+"://"+host+":"+port)
 		}
 		p.Identities = Identities(w)
+		p.ProxyOK = func(proxy string) bool { return w.Home.Allowed(w.ID(), "proxy", proxy) }
 	}
 	return p, nil
+}
+
+// fromProcess begins the value of a variable that stands in the environment of
+// the process.
+const fromProcess = "env:"
+
+// resolved are the variables of an environment with their values, and those that
+// the process environment would give a value if that were allowed: a workspace
+// may come from a stranger.
+func (w *Workspace) resolved(environment string) (vars, withheld map[string]string, ok bool) {
+	raw, ok := w.Variables(environment)
+	vars = make(map[string]string, len(raw))
+	for name, v := range raw {
+		from, is := strings.CutPrefix(v, fromProcess)
+		switch {
+		case !is:
+			vars[name] = v
+		case w.Home == nil || !w.Home.Allowed(w.ID(), fromProcess+from, "value"):
+			if withheld == nil {
+				withheld = map[string]string{}
+			}
+			withheld[name] = from
+		default:
+			if v, set := os.LookupEnv(from); set {
+				vars[name] = v
+			}
+		}
+	}
+	return vars, withheld, ok
 }
 
 // Identities are those that remedies may offer.

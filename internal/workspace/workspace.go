@@ -311,6 +311,9 @@ func (w *Workspace) parse(src []byte) error {
 			return err
 		}
 	}
+	if _, err := w.Personal(); err != nil {
+		next.Warnings = append(next.Warnings, err.Error())
+	}
 	for _, e := range envs {
 		next.Environments = append(next.Environments, *e)
 	}
@@ -594,5 +597,17 @@ func (w *Workspace) FindDraft(text string) (DraftRef, error) {
 	return DraftRef{}, &endpoint.OperationError{Name: op, Near: near.Miss(op, ops), Others: ops}
 }
 
-// ReadFile reads a file that a setting names; it lies in the workspace.
-func (w *Workspace) ReadFile(name string) ([]byte, error) { return w.store.read(name) }
+// ReadFile reads a file that a setting names. It lies in the workspace, unless
+// the person's own profiles name it by its absolute path.
+func (w *Workspace) ReadFile(name string) ([]byte, error) {
+	if filepath.IsAbs(name) {
+		for _, p := range w.personal() {
+			for _, v := range p {
+				if slices.Contains(v, name) {
+					return os.ReadFile(name)
+				}
+			}
+		}
+	}
+	return w.store.read(name)
+}

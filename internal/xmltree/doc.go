@@ -64,6 +64,7 @@ const (
 	DepthLimit                // deeper than Limits.Depth
 	TextLimit                 // one text longer than Limits.Text
 	RepeatLimit               // more children of one parent than Limits.Repeats
+	NameLimit                 // more different names than Limits.Names
 )
 
 // SyntaxError is where and why reading stopped.
@@ -85,6 +86,7 @@ type Limits struct {
 	Depth   int // nesting of elements
 	Text    int // bytes of one run of character data or one attribute value
 	Repeats int // child elements of one parent
+	Names   int // different names of elements and attributes
 }
 
 // Position is the line and column (in characters) of a byte offset, from 1.

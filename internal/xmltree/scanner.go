@@ -393,6 +393,9 @@ func (s *Scanner) resolve(start, end, colon int, attr bool) (NameID, error) {
 		n.Space = uri
 	}
 	id := s.intern(n)
+	if s.limits.Names > 0 && len(s.names) > s.limits.Names {
+		return 0, s.fail(NameLimit, start, "it has more than the %d different names that are accepted", s.limits.Names)
+	}
 	*c = cachedName{word, ctx, uint32(start), uint32(end), id}
 	return id, nil
 }

@@ -108,6 +108,9 @@ func place(x *exchange.Exchange, e exchange.Evidence) (exchange.Direction, int64
 	case exchange.InRequestHead:
 		return exchange.Out, e.Offset, true
 	case exchange.InRequestBody:
+		if l.Request.Chunked {
+			return exchange.Out, raw(l.Out, l.Request.Size, e.Offset), true
+		}
 		return exchange.Out, l.Request.Size + e.Offset, true
 	case exchange.InResponseHead:
 		return exchange.In, e.Offset, true
@@ -118,21 +121,21 @@ func place(x *exchange.Exchange, e exchange.Evidence) (exchange.Direction, int64
 		if !l.Response.Chunked {
 			return exchange.In, l.Response.Size + e.Offset, true
 		}
-		return exchange.In, raw(l, e.Offset), true
+		return exchange.In, raw(l.In, l.Response.Size, e.Offset), true
 	}
 	return 0, 0, false
 }
 
-// raw leads from an offset in a chunked body to the byte as it crossed.
-func raw(l *exchange.Leg, offset int64) int64 {
-	pos := l.Response.Size
-	for pos < int64(len(l.In)) {
-		nl := bytes.IndexByte(l.In[pos:], '\n')
+// raw leads from an offset in a chunked body, which begins at pos, to the byte
+// as it crossed.
+func raw(src []byte, pos, offset int64) int64 {
+	for pos < int64(len(src)) {
+		nl := bytes.IndexByte(src[pos:], '\n')
 		if nl < 0 {
 			break
 		}
 		size := int64(0)
-		for _, c := range bytes.ToLower(bytes.TrimSpace(l.In[pos : pos+int64(nl)])) {
+		for _, c := range bytes.ToLower(bytes.TrimSpace(src[pos : pos+int64(nl)])) {
 			switch {
 			case c >= '0' && c <= '9':
 				size = size<<4 + int64(c-'0')

@@ -1,0 +1,276 @@
+package call
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/tls"
+	"crypto/x509"
+	"fmt"
+	"net/url"
+	"strings"
+	"time"
+
+	"golang.org/x/net/http/httpproxy"
+
+	"orenda/internal/endpoint"
+	"orenda/internal/exchange"
+	"orenda/internal/soap"
+	"orenda/internal/trust"
+	"orenda/internal/wire"
+)
+
+// addressing puts the WS-Addressing headers into the envelope.
+func (c *Call) addressing() {
+	version := c.plan.Settings.Text("addressing")
+	if soap.AddressingNS[version] == "" {
+		return
+	}
+	a := soap.Addressing{Version: version, To: c.url.String(), Action: c.action, MessageID: "urn:uuid:" + uuid()}
+	if o := c.c.Operation; o != nil {
+		a.OneWay = o.OneWay()
+		if own := c.plan.Settings.Get("action"); !own.IsSet() && o.Input != nil && o.Input.Action != "" {
+			a.Action = o.Input.Action
+		}
+		if a.Action == "" && c.plan.Port != nil && o.Input != nil {
+			a.Action = soap.DefaultAction(c.plan.Port.PortType.Space, c.plan.Port.PortType.Local, o.Name, o.Input.Name)
+		}
+	}
+	for _, b := range a.Blocks() {
+		c.rec.Fact(exchange.Binding, "addressing", strings.TrimSpace(string(b)))
+	}
+	blocks := a.Blocks()
+	for i := len(blocks) - 1; i >= 0; i-- {
+		c.envelope, _ = insertHeader(c.envelope, blocks[i])
+	}
+}
+
+// uuid is a random one (RFC 9562 §5.4).
+func uuid() string {
+	var b [16]byte
+	_, _ = rand.Read(b[:])
+	b[6], b[8] = b[6]&0x0f|0x40, b[8]&0x3f|0x80
+	return fmt.Sprintf("%x-%x-%x-%x-%x", b[:4], b[4:6], b[6:8], b[8:10], b[10:])
+}
+
+// encode writes the envelope in the encoding that is set. secrets are the
+// borders of what is secret in it: begin, end, begin, end.
+func (c *Call) encode(secrets []int) error {
+	v := c.plan.Settings.Get("charset")
+	out, moved, err := soap.Encode(c.envelope, v.Text, secrets)
+	if err != nil {
+		return &endpoint.ValueError{Key: v.Key, Value: v, Err: err}
+	}
+	c.envelope = out
+	for i := 0; i+1 < len(moved); i += 2 {
+		c.secrets = append(c.secrets, exchange.Span{Offset: int64(moved[i]), Length: int64(moved[i+1] - moved[i])})
+	}
+	c.c.Size = int64(len(c.envelope))
+	return nil
+}
+
+// settleProxy finds the proxy, if the call goes through one.
+func (c *Call) settleProxy() error {
+	v := c.plan.Settings.Get("proxy")
+	address := v.Text
+	switch address {
+	case "none", "":
+		return nil
+	case "environment":
+		of := httpproxy.FromEnvironment()
+		u, err := of.ProxyFunc()(c.url)
+		if err != nil {
+			return &endpoint.ProxyError{Value: address, Why: fmt.Sprintf("the environment's proxy cannot be read: %v", err)}
+		}
+		if u == nil {
+			if of.HTTPProxy != "" || of.HTTPSProxy != "" {
+				c.rec.Fact(exchange.Connect, "proxy", "none: the environment makes an exception of this host")
+			}
+			return nil
+		}
+		address = u.String()
+	}
+	u, err := url.Parse(address)
+	if err != nil || u.Hostname() == "" || u.Scheme != "http" && u.Scheme != "https" && u.Scheme != "socks5" {
+		return &endpoint.ProxyError{Value: withoutPassword(address), Why: "a proxy is written http://host:port, https://host:port or socks5://host:port; or environment, or none"}
+	}
+	p := &wire.Proxy{Scheme: u.Scheme, Host: u.Hostname(), Port: u.Port(), User: u.User.Username()}
+	p.Password, _ = u.User.Password()
+	if p.Port == "" {
+		p.Port = map[string]string{"http": "80", "https": "443", "socks5": "1080"}[u.Scheme]
+	}
+	c.rec.Fact(exchange.Connect, "proxy", p.String()+", as "+v.Source+" says")
+	if v.Text == "environment" {
+		c.rec.Fact(exchange.Connect, "proxy", p.String()+", as the process environment says")
+	}
+	fromWorkspace := v.Source == "endpoint" || strings.HasPrefix(v.Source, "profile ") && !strings.HasSuffix(v.Source, endpoint.Yours)
+	if fromWorkspace && c.plan.ProxyOK != nil && !c.plan.ProxyOK(p.String()) {
+		return &endpoint.ProxyNewError{Proxy: p.String()}
+	}
+	p.TLS = &tls.Config{ServerName: p.Host, InsecureSkipVerify: true, VerifyConnection: func(cs tls.ConnectionState) error {
+		if v := c.judge(cs.PeerCertificates, p.Host); len(v.Faults) > 0 {
+			return v
+		}
+		return nil
+	}}
+	c.proxy = p
+	return nil
+}
+
+// proxyCredentials is who the proxy is told that the call is from.
+func (c *Call) proxyCredentials(ctx context.Context) (err error) {
+	p := c.proxy
+	if p == nil {
+		return nil
+	}
+	if name := c.plan.Settings.Text("proxy-identity"); name != "" {
+		if p.User, p.Password, err = c.identityAt(ctx, name, p.Scheme, p.Host, p.Port); err != nil {
+			return err
+		}
+		c.rec.Fact(exchange.Connect, "proxy identity", name)
+	}
+	if p.Password != "" {
+		c.rec.Update(func(x *exchange.Exchange) { x.Secrets = append(x.Secrets, p.Password) })
+	}
+	return nil
+}
+
+func (c *Call) judge(chain []*x509.Certificate, host string) *trust.Verdict {
+	s := &c.plan.Settings
+	return trust.Judge(chain, trust.Policy{Trusted: c.trusted, System: s.Switch("system-trust"), Host: host, AcceptName: s.Text("accept-name"),
+		AcceptExpired: s.Text("accept-expired"), Now: time.Now()})
+}
+
+// config turns the settings into what the wire needs.
+func (c *Call) config() wire.Config {
+	s := &c.plan.Settings
+	cfg := wire.Config{Until: c.plan.Until, Resolver: c.plan.Resolver, Pool: c.plan.Pool, Certificates: c.certs, ServerName: s.Text("server-name"),
+		Proxy: c.proxy, Chunked: s.Text("transfer") == "chunked" && c.plan.fetch == nil, Expect: s.Switch("expect-continue")}
+	cfg.Host, cfg.Port = endpoint.HostPort(c.url)
+	cfg.TLS = strings.EqualFold(c.url.Scheme, "https")
+	cfg.ConnectTime, _ = s.Duration("connect-time")
+	cfg.SendTime, _ = s.Duration("send-time")
+	cfg.AnswerTime, _ = s.Duration("answer-time")
+	cfg.ReceiveTime, _ = s.Duration("receive-time")
+	cfg.ReceiveLimit, _ = s.Size("receive-limit")
+	cfg.InflatedLimit, _ = s.Size("inflated-limit")
+	if s.Text("intake") == "whole" {
+		cfg.BufferLimit, _ = s.Size("buffer-limit")
+		if cfg.BufferLimit >= cfg.ReceiveLimit {
+			cfg.BufferLimit = 0 // the receive limit falls first
+		}
+	}
+	versions := map[string]uint16{"1.0": tls.VersionTLS10, "1.1": tls.VersionTLS11, "1.2": tls.VersionTLS12, "1.3": tls.VersionTLS13}
+	cfg.MinVersion, cfg.MaxVersion = versions[s.Text("tls-min")], versions[s.Text("tls-max")]
+	name := cfg.ServerName
+	if name == "" {
+		name = cfg.Host
+	}
+	cfg.Judge = func(chain []*x509.Certificate) *trust.Verdict { return c.judge(chain, name) }
+	return cfg
+}
+
+// telling are the header fields whose replacement is told aloud.
+var telling = []string{"Host", "Content-Type", "Content-Length", "Transfer-Encoding", "SOAPAction"}
+
+// request makes what is sent.
+func (c *Call) request() wire.Request {
+	s := &c.plan.Settings
+	req := wire.Request{Method: "POST", Target: c.url.RequestURI(), Body: c.envelope, Secret: c.secrets}
+	add := func(name, value string) { req.Header = append(req.Header, [2]string{name, value}) }
+	add("Host", c.url.Host)
+	add("User-Agent", c.plan.Agent)
+	if c.plan.fetch != nil {
+		req.Method, req.Body = "GET", nil
+		add("Accept", "text/xml, application/xml, */*;q=0.5")
+	} else {
+		req.Header = append(req.Header, soap.HTTPHeaders(c.sentVersion(), s.Text("charset"), c.action, c.hasAct)...)
+		if s.Text("transfer") == "chunked" {
+			add("Transfer-Encoding", "chunked")
+		} else {
+			add("Content-Length", fmt.Sprint(len(c.envelope)))
+		}
+		if s.Switch("expect-continue") {
+			add("Expect", "100-continue")
+		}
+	}
+	switch how := s.Text("compression"); how {
+	case "gzip", "deflate":
+		add("Accept-Encoding", how)
+	case "any":
+		add("Accept-Encoding", "gzip, deflate")
+	}
+	if c.authorization != "" {
+		add("Authorization", c.authorization)
+	}
+	if c.plan.Pool == nil && !s.Switch("keep-alive") {
+		add("Connection", "close")
+	}
+	for _, h := range s.List("header") {
+		name, value, _ := strings.Cut(h, ":")
+		name, value = strings.TrimSpace(name), strings.TrimSpace(value)
+		there := false
+		for i, f := range req.Header {
+			if !strings.EqualFold(f[0], name) {
+				continue
+			}
+			there = true
+			for _, t := range telling {
+				if strings.EqualFold(t, name) && f[1] != value {
+					c.c.Replaced = append(c.c.Replaced, [3]string{t, f[1], value})
+				}
+			}
+			req.Header[i] = [2]string{name, value}
+		}
+		if !there {
+			add(name, value)
+		}
+	}
+	req.SecretHeader = func(name string) bool {
+		return strings.EqualFold(name, "Authorization") || strings.EqualFold(name, "Cookie") || strings.EqualFold(name, "Proxy-Authorization")
+	}
+	return req
+}
+
+// wire crosses it, and once more for each redirect that is followed: always as
+// the POST that it was, and with the identity only where that may go.
+func (c *Call) wire(ctx context.Context) error {
+	for hop := 0; ; hop++ {
+		req := c.request()
+		if hop > 0 {
+			req.Purpose = "redirect"
+		}
+		leg, err := wire.Do(ctx, c.config(), req, c.rec)
+		c.leg = leg
+		if err != nil || hop == mostRedirects || c.plan.fetch != nil || c.plan.Settings.Text("redirects") != "follow" {
+			return err
+		}
+		h := &leg.Response
+		to, perr := c.url.Parse(h.Get("Location"))
+		switch h.Status {
+		case 301, 302, 307, 308:
+		default:
+			return nil // 303 wants a GET (RFC 9110 §15.4.4)
+		}
+		if perr != nil || h.Get("Location") == "" || to.Scheme != "http" && to.Scheme != "https" || c.url.Scheme == "https" && to.Scheme == "http" {
+			return nil
+		}
+		if !c.mayGo(to) {
+			return nil
+		}
+		c.rec.Fact(exchange.Receive, fmt.Sprintf("redirect %d", hop+1), fmt.Sprintf("%d to %s, followed as a POST", h.Status, withoutPassword(to.String())))
+		c.c.Followed = append(c.c.Followed, withoutPassword(to.String()))
+		c.url = to
+	}
+}
+
+// mayGo tells whether what the call carries may go to another place.
+func (c *Call) mayGo(to *url.URL) bool {
+	if c.authorization == "" && len(c.secrets) == 0 {
+		return true
+	}
+	host, port := endpoint.HostPort(to)
+	if h, p := endpoint.HostPort(c.url); h == host && p == port && to.Scheme == c.url.Scheme {
+		return true
+	}
+	return c.plan.Allowed != nil && c.plan.Allowed(c.plan.Settings.Text("identity"), to.Scheme, host, port)
+}
