@@ -45,6 +45,7 @@ type Plan struct {
 	ReadFile   func(path string) ([]byte, error) // files that settings name
 	Shares     func(profile string) []string
 	History    diagnose.History
+	Aside      map[string]string // findings that were set aside for the endpoint: reasons, by id
 
 	Changes  []exchange.Change // since the attempt before
 	Peek     bool              // only look: no secret is read, and none is needed

@@ -61,7 +61,7 @@ func New(p Plan, notify func()) *Call {
 	}
 	c := &Call{plan: p, rec: exchange.NewRecorder(x, notify)}
 	c.c = diagnose.Case{X: x, Settings: &c.plan.Settings, Contract: p.Contract, Port: p.Port, Served: p.Served, Environment: p.Environment, Variables: p.Variables,
-		Identities: p.Identities, Shares: p.Shares, History: p.History, Fetch: p.fetch != nil}
+		Identities: p.Identities, Shares: p.Shares, History: p.History, Fetch: p.fetch != nil, Aside: p.Aside}
 	if p.Port != nil {
 		c.c.Operation = p.Port.Operation(p.Operation)
 	}

@@ -56,6 +56,8 @@ type Case struct {
 	Fetch        bool        // a description was being fetched
 	Replaced     [][3]string // header fields that an extra header replaces: name, value as it would be, value sent
 	Followed     []string    // redirects that were followed
+
+	Aside map[string]string // findings that were set aside for this endpoint: reasons, by id
 }
 
 // Identity is what a remedy needs to know of an identity.
@@ -71,9 +73,9 @@ type Unmet struct {
 
 // History is what the journal knows of earlier replies.
 type History interface {
-	// Replies gives the number of kept replies to an operation and the size of
-	// the largest, in bytes.
-	Replies(operation string) (count int, largest int64)
+	// ReplySizes are the sizes of the kept replies to an operation in bytes, the
+	// newest first; announced ones where a reply was cut off.
+	ReplySizes(operation string) []int64
 }
 
 // Rule is one row of the catalogue.
@@ -112,19 +114,27 @@ func Run(c *Case) []exchange.Finding {
 			if f.Side == "" {
 				f.Side = r.Side
 			}
-			if f.Certainty == "" {
-				f.Certainty = exchange.Certain
-			}
-			if f.Evidence == nil {
-				f.Evidence = []exchange.Evidence{}
-			}
-			if f.Remedies == nil {
-				f.Remedies = []exchange.Remedy{}
+			complete(&f)
+			if why := c.Aside[f.ID]; why != "" && f.Severity != exchange.Stop {
+				f.SetAside, f.Severity = why, exchange.Note
 			}
 			out = append(out, f)
 		}
 	}
 	return order(out)
+}
+
+// complete gives a finding what every one has.
+func complete(f *exchange.Finding) {
+	if f.Certainty == "" {
+		f.Certainty = exchange.Certain
+	}
+	if f.Evidence == nil {
+		f.Evidence = []exchange.Evidence{}
+	}
+	if f.Remedies == nil {
+		f.Remedies = []exchange.Remedy{}
+	}
 }
 
 // explains lists, for a failure, the warnings that it may follow from.

@@ -178,7 +178,13 @@ type history struct {
 	largest int64
 }
 
-func (h history) Replies(string) (int, int64) { return h.count, h.largest }
+func (h history) ReplySizes(string) []int64 {
+	out := make([]int64, h.count)
+	for i := range out {
+		out[i] = h.largest
+	}
+	return out
+}
 
 func TestFaultsAreToldApart(t *testing.T) {
 	for _, c := range []struct {

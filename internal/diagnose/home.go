@@ -31,6 +31,9 @@ var homeRules = []Rule{
 	{"binding.action-differs", exchange.Warn, exchange.Yours, actionDiffers},
 	{"binding.addressing-demanded", exchange.Warn, exchange.Yours, addressingDemanded},
 	{"binding.buffer-differs", exchange.Warn, exchange.Yours, bufferDiffers},
+	{"binding.limits-contradict", exchange.Warn, exchange.Yours, limitsContradict},
+	{"binding.limit-too-small", exchange.Warn, exchange.Yours, limitTooSmall},
+	{"binding.time-limits-contradict", exchange.Warn, exchange.Yours, timeLimitsContradict},
 	{"binding.limit-invalid", exchange.Stop, exchange.Yours, limitInvalid},
 	{"binding.time-limit-invalid", exchange.Stop, exchange.Yours, timeLimitInvalid},
 	{"binding.value-invalid", exchange.Stop, exchange.Yours, valueInvalid},
@@ -344,6 +347,72 @@ func bufferDiffers(c *Case) []exchange.Finding {
 		f.Why += " The program whose limits these are insists that both are equal."
 	}
 	return one(f)
+}
+
+// limitsContradict are limits of which one can never fall, because another falls
+// before it.
+func limitsContradict(c *Case) []exchange.Finding {
+	if c.Settings == nil || c.Fetch {
+		return nil
+	}
+	inflated, v := c.Settings.Get("inflated-limit"), c.Settings.Get("receive-limit")
+	a, err1 := c.Settings.Size("inflated-limit")
+	r, err2 := c.Settings.Size("receive-limit")
+	if err1 != nil || err2 != nil || a >= r || !inflated.IsSet() {
+		return nil
+	}
+	return one(exchange.Finding{
+		Title:    "the decompressed limit is smaller than the receive limit",
+		Why:      fmt.Sprintf("A reply of up to %s bytes is received, and refused above %s once it is decompressed, though decompressing makes it larger.", Bytes(r), Bytes(a)),
+		Evidence: []exchange.Evidence{c.inSettings("inflated-limit", 0, len(inflated.Text)), c.inSettings("receive-limit", 0, len(v.Text))},
+		Remedies: c.remedies("set the decompressed limit to the receive limit, "+endpoint.FormatSize(r), []string{"inflated-limit"}, endpoint.FormatSize(r)),
+	})
+}
+
+// limitTooSmall is a limit that would have refused a reply that was kept.
+func limitTooSmall(c *Case) []exchange.Finding {
+	if c.Settings == nil || c.Fetch || c.leg() != nil {
+		return nil
+	}
+	limit, err := c.Settings.Size("receive-limit")
+	l := c.sizes()
+	if err != nil || limit <= 0 || l.Largest <= limit {
+		return nil
+	}
+	would, _ := c.proposal(l.Largest)
+	return one(exchange.Finding{
+		Title:    fmt.Sprintf("the receive limit would refuse replies that %s has sent", c.X.Operation),
+		Why:      fmt.Sprintf("The largest of the %d kept replies was %s bytes, the limit is %s; %d of them were larger than that.", l.Count, Bytes(l.Largest), Bytes(limit), l.Over(limit)),
+		Evidence: []exchange.Evidence{c.inSettings("receive-limit", 0, 1)},
+		Remedies: c.raise(would),
+		Program:  fmt.Sprintf("raise its limit for received messages to %s or more, and its buffer to the same", endpoint.FormatSize(would)),
+	})
+}
+
+// timeLimitsContradict are time limits that cannot all hold: the whole call is
+// given less than one part of it.
+func timeLimitsContradict(c *Case) []exchange.Finding {
+	if c.Settings == nil {
+		return nil
+	}
+	total, err := c.Settings.Duration("total-time")
+	if err != nil || total <= 0 {
+		return nil
+	}
+	for _, key := range []string{"answer-time", "send-time", "receive-time"} {
+		v := c.Settings.Get(key)
+		part, err := c.Settings.Duration(key)
+		if err != nil || part <= total || !v.IsSet() && !c.Settings.Get("total-time").IsSet() {
+			continue
+		}
+		return one(exchange.Finding{
+			Title:    fmt.Sprintf("the %s can never run out", v.Key.Label),
+			Why:      fmt.Sprintf("It is %s, and the whole call is given %s.", v.Text, c.Settings.Text("total-time")),
+			Evidence: []exchange.Evidence{c.inSettings(key, 0, len(v.Text)), c.inSettings("total-time", 0, 1)},
+			Remedies: c.remedies(fmt.Sprintf("give the whole call %s", (part+total).String()), []string{"total-time"}, (part + total).String()),
+		})
+	}
+	return nil
 }
 
 func limitInvalid(c *Case) []exchange.Finding { return badValue(c, endpoint.Size, endpoint.Count) }

@@ -82,13 +82,11 @@ func (c *Case) limitEvidence(announced, got int64) []exchange.Evidence {
 // proposal is a limit that would hold a reply, with the reasoning.
 func (c *Case) proposal(size int64) (limit int64, reason string) {
 	limit = endpoint.RoundLimit(size)
-	if c.History != nil {
-		if n, largest := c.History.Replies(c.X.Operation); n > 1 {
-			if largest > size {
-				limit = endpoint.RoundLimit(largest)
-			}
-			return limit, fmt.Sprintf("%s would hold it and every one of the %d kept replies to %s", endpoint.FormatSize(limit), n, c.X.Operation)
+	if l := c.sizes(); l.Count > 1 {
+		if l.Largest > size {
+			limit = endpoint.RoundLimit(l.Largest)
 		}
+		return limit, fmt.Sprintf("%s would hold it and every one of the %d kept replies to %s", endpoint.FormatSize(limit), l.Count, c.X.Operation)
 	}
 	return limit, fmt.Sprintf("%s would hold it with room to spare", endpoint.FormatSize(limit))
 }

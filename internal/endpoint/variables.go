@@ -132,6 +132,11 @@ func Variables(template string) []string {
 	return out
 }
 
+// RenameVariable gives a variable another name in a template.
+func RenameVariable(template, from, to string) string {
+	return strings.NewReplacer("$$", "$$", "${"+from+"}", "${"+to+"}", "${"+from+":-", "${"+to+":-").Replace(template)
+}
+
 // Sorted are the names of the variables, sorted.
 func Sorted(vars map[string]string) []string {
 	out := make([]string, 0, len(vars))

@@ -47,8 +47,10 @@ type Finding struct {
 	Certainty Certainty  `json:"certainty"`
 	Title     string     `json:"title"`
 	Why       string     `json:"why"`
-	Program   string     `json:"program,omitempty"` // what to change in the person's own program
-	Because   string     `json:"because,omitempty"` // the finding that this one follows from
+	Program   string     `json:"program,omitempty"`  // what to change in the person's own program
+	Because   string     `json:"because,omitempty"`  // the finding that this one follows from
+	SetAside  string     `json:"setAside,omitempty"` // why the person set it aside for this endpoint
+	About     string     `json:"about,omitempty"`    // in a check of many: the call or the endpoint
 	Evidence  []Evidence `json:"evidence"`
 	Remedies  []Remedy   `json:"remedies"`
 }

@@ -33,9 +33,9 @@ type Journal interface {
 	// Get gives an exchange whole. A unique beginning of an id will do, and
 	// "last" is the newest.
 	Get(id string) (*exchange.Exchange, error)
-	// Replies gives the number of kept replies to an operation and the largest
-	// size in bytes, announced ones included.
-	Replies(operation string) (count int, largest int64)
+	// ReplySizes are the sizes of the newest kept replies to an operation in
+	// bytes, the newest first: 10 000 at most, announced ones included.
+	ReplySizes(operation string) []int64
 	// Version changes whenever the journal has.
 	Version() int64
 	Close() error
@@ -89,20 +89,20 @@ func (m *Memory) Get(id string) (*exchange.Exchange, error) {
 	return nil, ErrNotFound
 }
 
-// Replies implements Journal.
-func (m *Memory) Replies(operation string) (count int, largest int64) {
+// ReplySizes implements Journal.
+func (m *Memory) ReplySizes(operation string) (out []int64) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	for _, x := range m.kept {
-		if x.Operation == operation {
-			if n := ReplySize(x); n > 0 {
-				count++
-				largest = max(largest, n)
-			}
+	for _, x := range slices.Backward(m.kept) {
+		if n := ReplySize(x); x.Operation == operation && n > 0 && len(out) < MostSizes {
+			out = append(out, n)
 		}
 	}
-	return count, largest
+	return out
 }
+
+// MostSizes is how many sizes ReplySizes gives at most.
+const MostSizes = 10000
 
 // Version implements Journal.
 func (m *Memory) Version() int64 {

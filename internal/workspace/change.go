@@ -22,6 +22,18 @@ type set struct {
 // set changes the settings file: under a lock, on what is in it now, written
 // whole or not at all. What cannot be read is never overwritten.
 func (w *Workspace) set(sets ...set) error {
+	return w.edit(func(src []byte) (_ []byte, err error) {
+		for _, s := range sets {
+			if src, err = setKey(src, s.path, s.value); err != nil {
+				return nil, err
+			}
+		}
+		return src, nil
+	})
+}
+
+// edit changes the settings file in the way of set.
+func (w *Workspace) edit(change func(src []byte) ([]byte, error)) error {
 	if w.Dir != "" && w.Home != nil {
 		unlock, err := w.Home.Lock(w.Dir)
 		if err != nil {
@@ -36,10 +48,8 @@ func (w *Workspace) set(sets ...set) error {
 	if err := w.parse(src); err != nil {
 		return err
 	}
-	for _, s := range sets {
-		if src, err = setKey(src, s.path, s.value); err != nil {
-			return &FileError{Path: w.Where(), Why: err.Error()}
-		}
+	if src, err = change(src); err != nil {
+		return &FileError{Path: w.Where(), Why: err.Error()}
 	}
 	if err := w.store.write(File, src); err != nil {
 		return &FileError{Path: w.Where(), Why: err.Error()}

@@ -15,6 +15,7 @@ import (
 // entry is a key with its value as it stands in a file.
 type entry struct {
 	path     []string // table and key
+	parts    [][2]int // where the last of them are written, in this expression
 	keyAt    int
 	from, to int // of the value
 	header   bool
@@ -30,12 +31,15 @@ func scan(src []byte) ([]entry, error) {
 	for p.NextExpression() {
 		e := p.Expression()
 		var parts []string
+		var spans [][2]int
 		at := -1
 		for it := e.Key(); it.Next(); {
+			raw := it.Node().Raw
 			if at < 0 {
-				at = int(it.Node().Raw.Offset)
+				at = int(raw.Offset)
 			}
 			parts = append(parts, string(it.Node().Data))
+			spans = append(spans, [2]int{int(raw.Offset), int(raw.Offset + raw.Length)})
 		}
 		switch e.Kind {
 		case unstable.Table, unstable.ArrayTable:
@@ -44,7 +48,7 @@ func scan(src []byte) ([]entry, error) {
 			if n := bytes.IndexByte(src[at:], '\n'); n >= 0 {
 				end = at + n + 1
 			}
-			out = append(out, entry{path: slices.Clone(table), keyAt: at, header: true, end: end})
+			out = append(out, entry{path: slices.Clone(table), parts: spans, keyAt: at, header: true, end: end})
 		case unstable.KeyValue:
 			eq := at + bytes.IndexByte(src[at:], '=')
 			from := eq + 1
@@ -52,7 +56,7 @@ func scan(src []byte) ([]entry, error) {
 				from++
 			}
 			to := valueEnd(src, from)
-			out = append(out, entry{path: append(slices.Clone(table), parts...), keyAt: at, from: from, to: to})
+			out = append(out, entry{path: append(slices.Clone(table), parts...), parts: spans, keyAt: at, from: from, to: to})
 		}
 	}
 	return out, p.Error()
@@ -215,6 +219,91 @@ func splice(src []byte, entries []entry, path []string, value any) ([]byte, erro
 		before += "\n"
 	}
 	return []byte(before + line(value) + head[at:]), nil
+}
+
+// renameKey gives a table or key another name wherever it is written, and
+// touches nothing else. Nothing of that name may be there.
+func renameKey(src []byte, path []string, to string) ([]byte, error) {
+	entries, err := scan(src)
+	if err != nil {
+		return nil, err
+	}
+	out := src
+	for _, e := range slices.Backward(entries) {
+		at := len(path) - 1 - (len(e.path) - len(e.parts)) // the part of this expression that is renamed
+		if len(e.path) < len(path) || !slices.Equal(e.path[:len(path)], path) || at < 0 {
+			continue
+		}
+		p := e.parts[at]
+		out = []byte(string(out[:p[0]]) + tomlKey(to) + string(out[p[1]:]))
+	}
+	var before, after map[string]any
+	if err := toml.Unmarshal(src, &before); err != nil {
+		return nil, err
+	}
+	if err := toml.Unmarshal(out, &after); err != nil {
+		return nil, fmt.Errorf("renaming %s would break the file: %w", strings.Join(path, "."), err)
+	}
+	table := before
+	for _, p := range path[:len(path)-1] {
+		if table, _ = table[p].(map[string]any); table == nil {
+			return nil, fmt.Errorf("there is no %s", strings.Join(path, "."))
+		}
+	}
+	old := path[len(path)-1]
+	if _, there := table[to]; there {
+		return nil, fmt.Errorf("there is a %s already", to)
+	}
+	if _, there := table[old]; !there {
+		return nil, fmt.Errorf("there is no %s", strings.Join(path, "."))
+	}
+	table[to] = table[old]
+	delete(table, old)
+	if !reflect.DeepEqual(plain(before), plain(after)) {
+		return nil, fmt.Errorf("renaming %s would change something else in the file", strings.Join(path, "."))
+	}
+	return out, nil
+}
+
+// removeTable takes a table out, header, keys and all. Comments between them go
+// with it; those before its header stay.
+func removeTable(src []byte, path []string) ([]byte, error) {
+	entries, err := scan(src)
+	if err != nil {
+		return nil, err
+	}
+	out := src
+	for i, e := range slices.Backward(entries) {
+		if len(e.path) < len(path) || !slices.Equal(e.path[:len(path)], path) {
+			continue
+		}
+		from := bytes.LastIndexByte(src[:e.keyAt], '\n') + 1
+		to := e.end
+		if !e.header {
+			to = e.to
+			if n := bytes.IndexByte(src[to:], '\n'); n >= 0 {
+				to += n + 1
+			} else {
+				to = len(src)
+			}
+		}
+		if i+1 < len(entries) && entries[i+1].header && bytes.TrimSpace(src[to:entries[i+1].keyAt-1]) == nil {
+			to = bytes.LastIndexByte(src[:entries[i+1].keyAt], '\n') + 1
+		}
+		out = []byte(string(out[:from]) + string(out[to:]))
+	}
+	var before, after map[string]any
+	if err := toml.Unmarshal(src, &before); err != nil {
+		return nil, err
+	}
+	if err := toml.Unmarshal(out, &after); err != nil {
+		return nil, fmt.Errorf("removing %s would break the file: %w", strings.Join(path, "."), err)
+	}
+	put(before, path, nil)
+	if !reflect.DeepEqual(plain(before), plain(after)) {
+		return nil, fmt.Errorf("removing %s would change something else in the file", strings.Join(path, "."))
+	}
+	return out, nil
 }
 
 // put sets a value in a decoded document.

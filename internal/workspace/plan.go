@@ -164,6 +164,7 @@ func (w *Workspace) Plan(r DraftRef, endpointName, environment string) (call.Pla
 	}
 	p.Endpoint, p.Port = e.Name, p.Contract.Port(e.Port)
 	p.Settings = w.settings(e, p.Port)
+	p.Aside = w.AsideFor(e.Name)
 	w.mu.Lock()
 	p.Draft = w.drafts[r] // parsed before, if it is still the same
 	p.SetDraft(src)

@@ -40,8 +40,9 @@ type Workspace struct {
 	Contracts    []*Contract
 	Environments []Environment
 	Profiles     map[string]map[string][]string
-	Settled      map[string]DraftSettings // by DraftRef.ID; only those that differ from none
-	Warnings     []string                 // unknown keys and the like
+	Settled      map[string]DraftSettings     // by DraftRef.ID; only those that differ from none
+	Aside        map[string]map[string]string // findings that were set aside: reasons, by endpoint and id
+	Warnings     []string                     // unknown keys and the like
 
 	store  store
 	mu     sync.Mutex
@@ -194,7 +195,7 @@ func (w *Workspace) parse(src []byte) error {
 	if err != nil {
 		return &FileError{Path: w.Where(), Why: err.Error()}
 	}
-	next := &Workspace{Profiles: map[string]map[string][]string{}, Settled: map[string]DraftSettings{}}
+	next := &Workspace{Profiles: map[string]map[string][]string{}, Settled: map[string]DraftSettings{}, Aside: map[string]map[string]string{}}
 	ends, conts, envs := map[string]*Endpoint{}, map[string]*Contract{}, map[string]*Environment{}
 	get := func(path []string) any {
 		var v any = tree
@@ -256,6 +257,14 @@ func (w *Workspace) parse(src []byte) error {
 			} else {
 				conts[named].Served = v
 			}
+		case depth == 3 && kind == "set-aside":
+			var why string
+			if why, err = text(e); err == nil {
+				if next.Aside[named] == nil {
+					next.Aside[named] = map[string]string{}
+				}
+				next.Aside[named][key] = why
+			}
 		case depth == 3 && kind == "endpoint" && slices.Contains([]string{"contract", "port", "profile"}, key):
 			var v string
 			v, err = text(e)
@@ -267,12 +276,18 @@ func (w *Workspace) parse(src []byte) error {
 			case "profile":
 				ends[named].Profile = v
 			}
-		case depth == 3 && kind == "draft" && key == "variables":
+		case depth == 3 && kind == "draft" && (key == "variables" || key == "changes"):
 			b, ok := get(e.path).(bool)
 			if !ok {
 				return fail(e.from, "%s must be true or false", key)
 			}
-			next.Settled[named] = DraftSettings{Variables: b}
+			s := next.Settled[named]
+			if key == "variables" {
+				s.Variables = b
+			} else {
+				s.Changes = b
+			}
+			next.Settled[named] = s
 		case depth == 3 && kind == "endpoint" && (key == "default" || key == "off"):
 			b, ok := get(e.path).(bool)
 			if !ok {
@@ -321,7 +336,7 @@ func (w *Workspace) parse(src []byte) error {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	w.Name, w.Environment, w.Endpoints, w.Contracts, w.Environments = next.Name, next.Environment, next.Endpoints, next.Contracts, next.Environments
-	w.Profiles, w.Settled, w.Warnings = next.Profiles, next.Settled, next.Warnings
+	w.Profiles, w.Settled, w.Aside, w.Warnings = next.Profiles, next.Settled, next.Aside, next.Warnings
 	w.listed = nil
 	return nil
 }
@@ -455,15 +470,18 @@ func (r DraftRef) ID() string {
 // DraftSettings are what the settings file says of one draft.
 type DraftSettings struct {
 	Variables bool // variables of the environment stand in its values
+	Changes   bool // it changes things at the service: sending many, or again, asks first
 }
 
 // SetDraftSettings keeps what is said of a draft.
 func (w *Workspace) SetDraftSettings(r DraftRef, s DraftSettings) error {
-	var on any
-	if s.Variables {
-		on = true
+	on := func(b bool) any {
+		if b {
+			return true
+		}
+		return nil
 	}
-	return w.set(set{[]string{"draft", r.ID(), "variables"}, on})
+	return w.set(set{[]string{"draft", r.ID(), "variables"}, on(s.Variables)}, set{[]string{"draft", r.ID(), "changes"}, on(s.Changes)})
 }
 
 // String is the draft as people name it: YearTable/Skerry 2027.

@@ -40,7 +40,8 @@ CREATE TABLE IF NOT EXISTS exchange (
 	body BLOB           -- the whole record, JSON, deflated; NULL where it is in a file
 ) WITHOUT ROWID;
 CREATE INDEX IF NOT EXISTS by_time ON exchange (workspace, started);
-CREATE INDEX IF NOT EXISTS by_operation ON exchange (operation);
+DROP INDEX IF EXISTS by_operation;
+CREATE INDEX IF NOT EXISTS by_size ON exchange (operation, kind, started, reply);
 `
 
 // Open opens or makes the journal in a folder (mode 0700, files 0600).
@@ -198,11 +199,20 @@ func (j *Journal) Get(id string) (*exchange.Exchange, error) {
 	return x, json.Unmarshal(whole, x)
 }
 
-// Replies implements journal.Journal.
-func (j *Journal) Replies(operation string) (count int, largest int64) {
-	row := j.db.QueryRow(`SELECT count(*), coalesce(max(reply), 0) FROM exchange WHERE operation = ? AND reply > 0 AND kind = ''`, operation)
-	_ = row.Scan(&count, &largest)
-	return count, largest
+// ReplySizes implements journal.Journal.
+func (j *Journal) ReplySizes(operation string) (out []int64) {
+	rows, err := j.db.Query(`SELECT reply FROM exchange WHERE operation = ? AND kind = '' AND reply > 0 ORDER BY started DESC LIMIT ?`, operation, journal.MostSizes)
+	if err != nil {
+		return nil
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var n int64
+		if rows.Scan(&n) == nil {
+			out = append(out, n)
+		}
+	}
+	return out
 }
 
 // Version implements journal.Journal: other processes' changes are seen too.

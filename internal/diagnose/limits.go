@@ -1,0 +1,100 @@
+package diagnose
+
+import (
+	"fmt"
+	"slices"
+
+	"orenda/internal/endpoint"
+	"orenda/internal/exchange"
+)
+
+// Sizes sums up the kept replies to an operation, in bytes.
+type Sizes struct {
+	All     []int64 // ascending
+	Count   int
+	Largest int64
+	P99     int64 // 99 of 100 replies are no larger
+	Median  int64
+}
+
+// SizesOf sums sizes up.
+func SizesOf(sizes []int64) Sizes {
+	s := Sizes{All: slices.Sorted(slices.Values(sizes)), Count: len(sizes)}
+	if s.Count > 0 {
+		s.Largest = s.All[s.Count-1]
+		s.P99 = s.All[(s.Count*99+99)/100-1]
+		s.Median = s.All[(s.Count-1)/2]
+	}
+	return s
+}
+
+// Over is how many of them are larger than a limit.
+func (s Sizes) Over(limit int64) int {
+	i, _ := slices.BinarySearch(s.All, limit+1)
+	return s.Count - i
+}
+
+// Proposal is the limit that would do, with the reasoning in words.
+func (s Sizes) Proposal() (limit int64, why string) {
+	if s.Count == 0 {
+		return 0, "no reply was kept that a limit could be told from"
+	}
+	limit = endpoint.RoundLimit(s.Largest)
+	return limit, fmt.Sprintf("the largest of %d kept replies is %s bytes, 99 of 100 are no larger than %s; %s is the next power of two that leaves a ninth to spare",
+		s.Count, Bytes(s.Largest), Bytes(s.P99), endpoint.FormatSize(limit))
+}
+
+// sizes are those of the call's operation.
+func (c *Case) sizes() Sizes {
+	if c.History == nil || c.X == nil {
+		return Sizes{}
+	}
+	return SizesOf(c.History.ReplySizes(c.X.Operation))
+}
+
+// Refusal is where a program with other limits would have refused a reply.
+type Refusal struct {
+	Key    string // the setting whose limit falls
+	Limit  int64
+	Actual int64  // what the reply has of it
+	At     int64  // offset in the reply's body, codings removed, where the program would have stopped
+	Words  string // in a sentence
+}
+
+// WouldRefuse tells what a program with these settings would have said to a
+// reply that was received: each limit that the reply goes beyond, in the order
+// in which the program would have met them; none where it would have taken it.
+func WouldRefuse(x *exchange.Exchange, s *endpoint.Settings) []Refusal {
+	l := x.Leg()
+	if l == nil || !l.Response.Complete {
+		return nil
+	}
+	var out []Refusal
+	wire, body := max(l.Response.WireSize, l.Response.Declared), int64(len(l.ResponseBody))
+	if l.Response.Coding == "" {
+		wire = max(l.Response.BodySize, l.Response.Declared)
+	}
+	body = max(body, l.Response.BodySize)
+	over := func(key string, actual int64) {
+		limit, err := s.Size(key)
+		if err != nil || limit <= 0 || actual <= limit {
+			return
+		}
+		out = append(out, Refusal{key, limit, actual, limit, fmt.Sprintf("its %s of %s bytes falls: the reply is %s bytes", endpoint.KeyOf(key).Label, Bytes(limit), Bytes(actual))})
+	}
+	receive, _ := s.Size("receive-limit")
+	buffer, _ := s.Size("buffer-limit")
+	whole := s.Text("intake") == "whole"
+	if whole && s.Switch("strict-buffer") && buffer != receive {
+		out = append(out, Refusal{"buffer-limit", buffer, receive, 0, fmt.Sprintf("it refuses its own settings before it calls: its buffer limit is %s and its receive limit %s bytes", Bytes(buffer), Bytes(receive))})
+	}
+	over("receive-limit", wire)
+	if whole && buffer < receive {
+		over("buffer-limit", wire)
+	}
+	if l.Response.Coding != "" {
+		over("inflated-limit", body)
+	}
+	slices.SortStableFunc(out, func(a, b Refusal) int { return int(min(max(a.At-b.At, -1), 1)) })
+	return append(out, readerRefusals(l.ResponseBody, s)...)
+}
