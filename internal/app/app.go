@@ -17,6 +17,8 @@ import (
 	"orenda/internal/app/board"
 	"orenda/internal/app/contracts"
 	"orenda/internal/app/draft"
+	"orenda/internal/app/endpoints"
+	"orenda/internal/app/environments"
 	"orenda/internal/app/path"
 	"orenda/internal/app/reply"
 	"orenda/internal/app/state"
@@ -109,6 +111,8 @@ func newModel(o Options) *model {
 		{"reply", "r", "the answer", reply.New(s)},
 		{"contract", "c", "operations and source text", contracts.New(s)},
 		{"traffic", "t", "every exchange", traffic.New(s)},
+		{"endpoints", "o", "where calls go, arranged", endpoints.New(s)},
+		{"environments", "V", "variables by environment", environments.New(s)},
 	}
 	for _, w := range s.W.Warnings {
 		s.Say("%s: %s", workspace.File, w)
@@ -209,13 +213,7 @@ type command struct {
 
 func (m *model) commands() []command {
 	out := []command{
-		{"send the call (go)", "g", "g", func() tea.Cmd {
-			m.s.Send()
-			if m.places[m.at].name == "board" || m.places[m.at].name == "strip" || m.places[m.at].name == "reply" {
-				return nil
-			}
-			return m.goTo("path")
-		}},
+		{"send the call (go)", "g", "g", m.send},
 		{"halt the call under way", "h", "h", func() tea.Cmd { m.s.Halt(); return nil }},
 		{"next environment", "v", "v", func() tea.Cmd { m.s.NextEnvironment(); return nil }},
 		{"write a drawing of the path (SVG or PDF)", "w", "w", m.drawing},
@@ -227,6 +225,42 @@ func (m *model) commands() []command {
 		out = append(out, command{"save the workspace into a folder", "S", "S", m.save})
 	}
 	return out
+}
+
+// send sends the chosen call, or on the board those that are marked; what
+// changes things at the service asks first.
+func (m *model) send() tea.Cmd {
+	one := []state.Target{{Cell: m.s.Cell, Environment: m.s.Environment}}
+	do := func() tea.Cmd {
+		m.s.Send()
+		if name := m.places[m.at].name; name == "board" || name == "strip" || name == "reply" {
+			return nil
+		}
+		return m.goTo("path")
+	}
+	targets := one
+	if marked := m.s.MarkedTargets(); m.places[m.at].name == "board" && len(marked) > 0 {
+		targets = marked
+		do = func() tea.Cmd {
+			clear(m.s.Marked)
+			m.s.SendMany(targets)
+			return nil
+		}
+	}
+	if m.s.Fetching != nil {
+		return do()
+	}
+	why := m.s.Asks(targets)
+	if why == "" {
+		return do()
+	}
+	return m.ask(why+" (yes or no)", "", func(answer string) {
+		if a := strings.ToLower(answer); a == "y" || a == "yes" {
+			do()
+			return
+		}
+		m.s.Say("nothing was sent")
+	})
 }
 
 func (m *model) open(o overlay) {

@@ -213,8 +213,10 @@ func (c *Call) address() (string, error) {
 			}
 		}
 	})
-	for _, name := range endpoint.Sorted(c.plan.Variables) {
-		c.rec.Fact(exchange.Address, name, c.plan.Variables[name])
+	for _, name := range endpoint.Variables(v.Text) {
+		if value, set := c.plan.Variables[name]; set {
+			c.rec.Fact(exchange.Address, name, value)
+		}
 	}
 	resolved, err := endpoint.Expand(v.Text, c.plan.Environment, c.plan.Variables)
 	if err != nil {

@@ -581,7 +581,14 @@ func (t *tool) checkCommand() *cobra.Command {
 			}
 		}
 		all := []exchange.Finding{}
-		stops := false
+		if len(args) == 0 && len(plans) > 0 || len(args) == 0 && f.endpoint == "" {
+			w, err := t.space()
+			if err != nil {
+				return err
+			}
+			all = append(all, t.survey(w)...)
+		}
+		stops := slices.ContainsFunc(all, func(f exchange.Finding) bool { return f.Severity == exchange.Stop })
 		for _, p := range plans {
 			plan, err := p.plan(t)
 			if err != nil {
@@ -589,6 +596,7 @@ func (t *tool) checkCommand() *cobra.Command {
 			}
 			x := call.New(plan, nil).Run(cmd.Context())
 			for i, fi := range x.Findings {
+				fi.About = heading(x)
 				if !t.asJSON {
 					if i == 0 {
 						fmt.Fprintln(t.err, safe.Line(heading(x)))

@@ -298,7 +298,7 @@ func (t *tool) drawCommand() *cobra.Command {
 		}
 		return nil
 	}
-	cmd.AddCommand(path)
+	cmd.AddCommand(path, t.drawLimitsCommand())
 	return cmd
 }
 

@@ -75,7 +75,8 @@ func (t *tool) printFinding(i int, f exchange.Finding) {
 	if f.Certainty == exchange.Likely {
 		likely = ", likely"
 	}
-	fmt.Fprintf(w, "\n  %s  %s (%s%s)\n", map[bool]string{true: "why", false: "   "}[i == 0], safe.Line(f.Title), f.ID, likely)
+	means := map[exchange.Severity]string{exchange.Stop: ", stops the call", exchange.Warn: ", may be ignored", exchange.Note: ", a note"}[f.Severity]
+	fmt.Fprintf(w, "\n  %s  %s (%s%s%s)\n", map[bool]string{true: "why", false: "   "}[i == 0], safe.Line(f.Title), f.ID, means, likely)
 	for _, l := range wrap(safe.Line(f.Why), 88) {
 		fmt.Fprintf(w, "       %s\n", l)
 	}
@@ -85,6 +86,9 @@ func (t *tool) printFinding(i int, f exchange.Finding) {
 			at += fmt.Sprintf(", line %d", e.Line)
 		}
 		fmt.Fprintf(w, "       %-22s %s\n", at, safe.Line(cutTo(e.Excerpt, 110)))
+	}
+	if f.SetAside != "" {
+		fmt.Fprintf(w, "       set aside: %s\n", safe.Line(f.SetAside))
 	}
 	if f.Because != "" {
 		fmt.Fprintf(w, "       follows from %s\n", f.Because)

@@ -2,6 +2,7 @@ package diagnose
 
 import (
 	"fmt"
+	"math"
 	"slices"
 
 	"orenda/internal/endpoint"
@@ -97,4 +98,39 @@ func WouldRefuse(x *exchange.Exchange, s *endpoint.Settings) []Refusal {
 	}
 	slices.SortStableFunc(out, func(a, b Refusal) int { return int(min(max(a.At-b.At, -1), 1)) })
 	return append(out, readerRefusals(l.ResponseBody, s)...)
+}
+
+// Scale puts sizes on an axis that grows by factors, from a little below the
+// smallest to a little above the largest of them and of the marks.
+type Scale struct{ low, high float64 }
+
+// ScaleOf is the scale that holds the sizes and the marks.
+func (s Sizes) ScaleOf(marks ...int64) Scale {
+	low, high := math.Inf(1), 1.0
+	for _, n := range append(slices.Clone(marks), s.Largest) {
+		if n > 0 {
+			low, high = min(low, float64(n)), max(high, float64(n))
+		}
+	}
+	if s.Count > 0 {
+		low = min(low, float64(max(s.All[0], 1)))
+	}
+	if math.IsInf(low, 1) {
+		low = 1
+	}
+	return Scale{math.Log2(low) - 0.5, math.Log2(high) + 0.5}
+}
+
+// At is the place of a size on the axis, from 0 to 1.
+func (sc Scale) At(n int64) float64 {
+	return min(max((math.Log2(float64(max(n, 1)))-sc.low)/(sc.high-sc.low), 0), 1)
+}
+
+// Bins counts the sizes in n ranges of the axis.
+func (s Sizes) Bins(sc Scale, n int) []int {
+	out := make([]int, n)
+	for _, size := range s.All {
+		out[min(int(sc.At(size)*float64(n)), n-1)]++
+	}
+	return out
 }

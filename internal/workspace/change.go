@@ -110,10 +110,11 @@ func (w *Workspace) settingChange(c exchange.Change) ([]set, error) {
 	if kind == "endpoint" && e == nil {
 		return nil, fmt.Errorf("there is no endpoint %s", name)
 	}
-	switch key {
-	case "trust":
+	switch {
+	case kind == "profile":
+	case key == "trust":
 		return w.trustChange(e, c)
-	case "default":
+	case key == "default":
 		// One default for what the same ports serve.
 		out := []set{{parts, true}}
 		for _, o := range w.Endpoints {
@@ -122,9 +123,12 @@ func (w *Workspace) settingChange(c exchange.Change) ([]set, error) {
 			}
 		}
 		return out, nil
-	case "off":
+	case key == "off":
 		return []set{{parts, c.To == true || c.To == "true"}}, nil
-	case "profile", "port", "contract":
+	case key == "profile" || key == "port" || key == "contract":
+		if c.To == "" {
+			c.To = nil
+		}
 		return []set{{parts, text(c.To)}}, nil
 	}
 	value, err := fileValue(key, c.To)

@@ -3,6 +3,9 @@
 package board
 
 import (
+	"errors"
+	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -10,6 +13,7 @@ import (
 
 	"orenda/internal/app/state"
 	"orenda/internal/app/ui"
+	"orenda/internal/endpoint"
 	"orenda/internal/exchange"
 	"orenda/internal/workspace"
 )
@@ -23,34 +27,86 @@ type View struct {
 	left int
 	in   ui.Input
 
+	turned bool              // columns are environments, not endpoints
+	over   map[string]string // by contract: the endpoint whose environments are the columns
+	filter string            // words that a row must hold; @word for columns
+	asks   asks
+	folded map[string]bool // contracts
+
 	width int // as it was last shown
 }
 
+// asks is what a line is typed for.
+type asks uint8
+
+const (
+	forSource asks = iota
+	forFilter
+)
+
 // New makes the board.
 func New(s *state.State) *View {
-	v := &View{s: s}
+	v := &View{s: s, over: map[string]string{}, folded: map[string]bool{}}
 	v.follow()
 	return v
 }
 
-// table is the board's content: each contract has its own endpoints as columns.
+// table is the board's content: each contract has its own endpoints as columns,
+// or the environments of one of them.
 type table struct {
 	rows []workspace.DraftRef
-	cols map[string][]*workspace.Endpoint // by contract
+	cols map[string][]column // by contract
 }
 
+// column is an endpoint, in an environment.
+type column struct {
+	end *workspace.Endpoint
+	env string
+}
+
+// read makes the table of what the filter lets through. Rows of a folded
+// contract are left out but for the first, which stands for all.
 func (v *View) read() table {
-	t := table{rows: v.s.Rows(), cols: map[string][]*workspace.Endpoint{}}
+	t := table{cols: map[string][]column{}}
+	var words, of []string
+	for _, word := range strings.Fields(strings.ToLower(v.filter)) {
+		if name, ok := strings.CutPrefix(word, "@"); ok {
+			of = append(of, name)
+		} else {
+			words = append(words, word)
+		}
+	}
+	holds := func(text string, words []string) bool {
+		return !slices.ContainsFunc(words, func(w string) bool { return !strings.Contains(strings.ToLower(text), w) })
+	}
+	shown := map[string]bool{}
+	for _, r := range v.s.Rows() {
+		if !holds(r.Contract+" "+r.Operation+" "+r.Name, words) || v.folded[r.Contract] && shown[r.Contract] {
+			continue
+		}
+		shown[r.Contract] = true
+		t.rows = append(t.rows, r)
+	}
 	for _, e := range v.s.W.Endpoints {
-		if !e.Off {
-			t.cols[e.Contract] = append(t.cols[e.Contract], e)
+		switch {
+		case e.Off:
+		case !v.turned:
+			if holds(e.Name, of) {
+				t.cols[e.Contract] = append(t.cols[e.Contract], column{e, v.s.Environment})
+			}
+		case v.over[e.Contract] == e.Name || v.over[e.Contract] == "" && t.cols[e.Contract] == nil:
+			for _, env := range v.s.W.Environments {
+				if holds(env.Name, of) {
+					t.cols[e.Contract] = append(t.cols[e.Contract], column{e, env.Name})
+				}
+			}
 		}
 	}
 	return t
 }
 
 // of are the columns of a row.
-func (t table) of(row int) []*workspace.Endpoint { return t.cols[t.rows[row].Contract] }
+func (t table) of(row int) []column { return t.cols[t.rows[row].Contract] }
 
 // follow puts the cursor on the chosen cell.
 func (v *View) follow() {
@@ -60,9 +116,45 @@ func (v *View) follow() {
 			v.row = i
 		}
 	}
-	for i, e := range t.cols[v.s.Cell.Draft.Contract] {
-		if e.Name == v.s.Cell.Endpoint {
+	for i, c := range t.cols[v.s.Cell.Draft.Contract] {
+		if c.end.Name == v.s.Cell.Endpoint && (!v.turned || c.env == v.s.Environment) {
 			v.col = i
+		}
+	}
+}
+
+// turn lets the columns be the environments of the chosen endpoint, or the
+// endpoints again.
+func (v *View) turn() {
+	if !v.turned && len(v.s.W.Environments) == 0 {
+		v.s.Say("the workspace has no environments to turn to")
+		return
+	}
+	v.turned = !v.turned
+	v.col, v.left = 0, 0
+	if v.turned && v.s.Cell.Endpoint != "" {
+		v.over[v.s.Cell.Draft.Contract] = v.s.Cell.Endpoint
+	}
+	v.follow()
+}
+
+func target(r workspace.DraftRef, c column) state.Target {
+	return state.Target{Cell: state.Cell{Draft: r, Endpoint: c.end.Name}, Environment: c.env}
+}
+
+// markRow marks all cells of the row that can be, or takes their marks back.
+func (v *View) markRow(t table) {
+	r := t.rows[v.row]
+	var all []state.Target
+	for _, c := range t.of(v.row) {
+		if v.serves(r, c.end) {
+			all = append(all, target(r, c))
+		}
+	}
+	missing := slices.ContainsFunc(all, func(x state.Target) bool { return !v.s.Marked[x] })
+	for _, x := range all {
+		if v.s.Marked[x] != missing {
+			v.s.Mark(x)
 		}
 	}
 }
@@ -73,16 +165,30 @@ func (v *View) Typing() bool { return v.in.Active }
 // Keys implements ui.View.
 func (v *View) Keys() []ui.Key {
 	if v.in.Active {
+		if v.asks == forFilter {
+			return []ui.Key{{Show: "⏎", Does: "show these"}, {Show: "@name", Does: "columns"}, {Show: "esc", Does: "show all"}}
+		}
 		return []ui.Key{{Show: "⏎", Does: "load it"}, {Show: "esc", Does: "not now"}}
 	}
 	if len(v.s.W.Contracts) == 0 {
 		return []ui.Key{{Press: "enter", Show: "⏎", Does: "type or paste an address"}, {Press: "?", Show: "?", Does: "help"}, {Press: "q", Show: "q", Does: "quit"}}
 	}
+	going := "go: send it"
+	if n := len(v.s.Marked); n > 0 {
+		going = fmt.Sprintf("go: send the %d marked", n)
+	}
+	axis := "environments as columns"
+	if v.turned {
+		axis = "endpoints as columns"
+	}
 	return []ui.Key{
 		{Press: "up down left right", Show: "↑↓←→", Does: "choose a call"},
 		{Press: "enter", Show: "⏎", Does: "open its path"},
-		{Press: "g", Show: "g", Does: "go: send it"},
+		{Press: "g", Show: "g", Does: going},
 		{Press: "d", Show: "d", Does: "fill in"},
+		{Press: "space", Show: "space", Does: "mark"},
+		{Press: "x", Show: "x", Does: axis},
+		{Press: "/", Show: "/", Does: "filter"},
 		{Press: "a", Show: "a", Does: "add a description"},
 		{Press: "?", Show: "?", Does: "help"},
 		{Press: "D", Show: "D", Does: "duplicate the draft", Minor: true},
@@ -90,6 +196,10 @@ func (v *View) Keys() []ui.Key {
 		{Press: "X", Show: "X", Does: "remove the draft (u brings it back)", Minor: true},
 		{Show: "paste", Does: "an address, or an envelope to make a draft of", Minor: true},
 		{Press: "*", Show: "*", Does: "make this endpoint the default", Minor: true},
+		{Press: "A", Show: "A", Does: "mark the whole row", Minor: true},
+		{Press: "M", Show: "M", Does: "take all marks back", Minor: true},
+		{Press: "-", Show: "-", Does: "fold the contract, or unfold it", Minor: true},
+		{Press: "!", Show: "!", Does: "the draft changes things at the service, or not", Minor: true},
 	}
 }
 
@@ -97,7 +207,18 @@ func (v *View) Keys() []ui.Key {
 func (v *View) Update(msg tea.Msg) tea.Cmd {
 	if v.in.Active {
 		end, cmd := v.in.Type(msg)
-		if end == ui.Kept {
+		switch {
+		case v.asks == forFilter && end != ui.Typing:
+			v.filter = ""
+			if end == ui.Kept {
+				v.filter = v.in.Value()
+			}
+			v.row, v.top = 0, 0
+			if t := v.read(); len(t.rows) > 0 {
+				v.follow()
+				v.move(v.read(), 0, 0)
+			}
+		case end == ui.Kept:
 			v.s.Fetch(v.in.Value())
 		}
 		return cmd
@@ -123,8 +244,18 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 }
 
 func (v *View) key(k tea.KeyPressMsg, t table) tea.Cmd {
-	if ui.Is(k, "a") || len(t.rows) == 0 && ui.Is(k, "enter") {
+	switch {
+	case ui.Is(k, "a") || len(v.s.Rows()) == 0 && ui.Is(k, "enter"):
+		v.asks = forSource
 		v.in.Start("")
+		return nil
+	case ui.Is(k, "/"):
+		v.asks = forFilter
+		v.in.Start(v.filter)
+		return nil
+	case ui.Is(k, "esc") && v.filter != "":
+		v.filter = ""
+		v.follow()
 		return nil
 	}
 	if len(t.rows) == 0 {
@@ -160,6 +291,23 @@ func (v *View) key(k tea.KeyPressMsg, t table) tea.Cmd {
 	case ui.Is(k, "u"):
 		v.s.Restore()
 		v.follow()
+	case ui.Is(k, "space"):
+		if c := t.of(v.row); v.col < len(c) && v.serves(t.rows[v.row], c[v.col].end) {
+			v.s.Mark(target(t.rows[v.row], c[v.col]))
+		}
+	case ui.Is(k, "A"):
+		v.markRow(t)
+	case ui.Is(k, "M"):
+		clear(v.s.Marked)
+	case ui.Is(k, "x"):
+		v.turn()
+	case ui.Is(k, "-"):
+		name := t.rows[v.row].Contract
+		v.folded[name] = !v.folded[name]
+		v.row = max(slices.IndexFunc(v.read().rows, func(r workspace.DraftRef) bool { return r.Contract == name }), 0)
+		v.move(v.read(), 0, 0)
+	case ui.Is(k, "!"):
+		v.s.ToggleChanges()
 	case ui.Is(k, "*"):
 		if err := v.s.W.Apply(exchange.Change{Where: "workspace", Key: "endpoint." + v.s.Cell.Endpoint + ".default", To: true}); err != nil {
 			v.s.Say("%v", err)
@@ -188,23 +336,26 @@ func (v *View) move(t table, dy, dx int) {
 	v.row = min(max(v.row+dy, 0), len(t.rows)-1)
 	r, cols := t.rows[v.row], t.of(v.row)
 	for c := v.col + dx; dx != 0 && c >= 0 && c < len(cols); c += dx {
-		if v.serves(r, cols[c]) {
+		if v.serves(r, cols[c].end) {
 			v.col = c
 			break
 		}
 	}
-	if v.col >= len(cols) || !v.serves(r, cols[v.col]) {
+	if v.col >= len(cols) || !v.serves(r, cols[v.col].end) {
 		v.col = 0
-		for c, e := range cols {
-			if v.serves(r, e) {
-				v.col = c
+		for i, c := range cols {
+			if v.serves(r, c.end) {
+				v.col = i
 				break
 			}
 		}
 	}
 	end := ""
-	if v.col < len(cols) && v.serves(r, cols[v.col]) {
-		end = cols[v.col].Name
+	if v.col < len(cols) && v.serves(r, cols[v.col].end) {
+		end = cols[v.col].end.Name
+		if v.turned {
+			v.s.UseEnvironment(cols[v.col].env)
+		}
 	}
 	v.s.Choose(state.Cell{Draft: r, Endpoint: end})
 }
@@ -226,7 +377,7 @@ func (v *View) columns(w int) (label, n int) {
 }
 
 // shown are the columns of a contract that are in sight.
-func (v *View) shown(cols []*workspace.Endpoint, n int) (first int, _ []*workspace.Endpoint) {
+func (v *View) shown(cols []column, n int) (first int, _ []column) {
 	first = max(min(v.left, len(cols)-n), 0)
 	return first, cols[first:min(first+n, len(cols))]
 }
@@ -235,9 +386,10 @@ func (v *View) shown(cols []*workspace.Endpoint, n int) (first int, _ []*workspa
 type line struct {
 	head, op string
 	row      int // -1: a heading
+	more     int // of a folded contract: the drafts that are not shown
 }
 
-func lines(t table) []line {
+func (v *View) lines(t table) []line {
 	var out []line
 	contract, op := "", ""
 	for i, r := range t.rows {
@@ -249,6 +401,13 @@ func lines(t table) []line {
 			contract, op = r.Contract, ""
 		}
 		l := line{row: i}
+		if v.folded[r.Contract] {
+			for _, o := range v.s.Rows() {
+				if o.Contract == r.Contract {
+					l.more++
+				}
+			}
+		}
 		if r.Operation != op {
 			op, l.op = r.Operation, r.Operation
 		}
@@ -261,13 +420,17 @@ func lines(t table) []line {
 func (v *View) View(w, h int) string {
 	t := v.read()
 	v.width = w
-	if len(t.rows) == 0 {
+	if len(v.s.Rows()) == 0 {
 		return v.welcome(w, h)
+	}
+	if len(t.rows) == 0 {
+		out := []string{"", "   " + v.title(w), "", "   " + ui.Soft("no draft is called that; esc shows all")}
+		return ui.Block(out, w, h)
 	}
 	v.row = min(v.row, len(t.rows)-1)
 	label, n := v.columns(w)
-	out := []string{"", "   " + ui.Soft("what works where"), ""}
-	all := lines(t)
+	out := []string{"", "   " + v.title(w), ""}
+	all := v.lines(t)
 	at := 0
 	for i, l := range all {
 		if l.row == v.row {
@@ -285,14 +448,18 @@ func (v *View) View(w, h int) string {
 		if l.row < 0 {
 			head := "   " + ui.Pad(ui.Soft(ui.Cut(l.head, label-2)), label-1)
 			first, cols := v.shown(t.cols[l.head], n)
-			for _, e := range cols {
-				name := ui.Cut(e.Name, cellWidth-4)
-				if e.Name == v.s.Cell.Endpoint {
+			for _, c := range cols {
+				name, here, star := c.end.Name, c.end.Name == v.s.Cell.Endpoint, c.end.Default
+				if v.turned {
+					name, here, star = c.env, here && c.env == v.s.Environment, c.env == v.s.W.Environment
+				}
+				name = ui.Cut(name, cellWidth-4)
+				if here {
 					name = ui.Strong(name)
 				} else {
 					name = ui.Soft(name)
 				}
-				if e.Default {
+				if star {
 					name += ui.Soft(" *")
 				}
 				head += " " + ui.Pad(name, cellWidth-1)
@@ -306,15 +473,22 @@ func (v *View) View(w, h int) string {
 		r := t.rows[l.row]
 		mark := "   "
 		opw := max(label/2-2, 10)
-		op, name := ui.Fit(l.op, opw), ui.Fit(r.Name, label-opw-2)
+		draft := r.Name
+		if l.more > 1 {
+			draft = fmt.Sprintf("and %d more", l.more-1)
+		}
+		if v.s.W.Settled[r.ID()].Changes {
+			draft = "! " + draft
+		}
+		op, name := ui.Fit(l.op, opw), ui.Fit(draft, label-opw-2)
 		if l.row == v.row {
 			mark = ui.Accent(" ▌ ")
 			op, name = ui.Strong(ui.Fit(r.Operation, opw)), ui.Strong(name)
 		}
 		text := mark + ui.Pad(op+" "+name, label-1)
 		first, cols := v.shown(t.of(l.row), n)
-		for c, e := range cols {
-			text += v.cell(r, e, l.row == v.row && first+c == v.col)
+		for i, c := range cols {
+			text += v.cell(r, c, l.row == v.row && first+i == v.col)
 		}
 		out = append(out, text)
 	}
@@ -322,20 +496,47 @@ func (v *View) View(w, h int) string {
 		out = append(out, "")
 	}
 	out = append(out, v.foot(w)...)
-	if v.in.Active {
+	if v.in.Active && v.asks == forSource {
 		out = append(out[:h-foot], "", "   "+ui.Strong("Address or path of a description")+ui.Soft("   its own page will do"), "   "+ui.Accent("› ")+v.in.View(w-8), "")
 	}
 	return ui.Block(out, w, h)
 }
 
-func (v *View) cell(r workspace.DraftRef, e *workspace.Endpoint, chosen bool) string {
-	if !v.serves(r, e) {
+// title is the line above the table: what is shown, and the filter.
+func (v *View) title(w int) string {
+	out := ui.Soft("what works where")
+	if v.turned {
+		out = ui.Soft("what works in which environment")
+		if e := v.s.Cell.Endpoint; e != "" {
+			out += ui.Soft(", over ") + ui.Strong(ui.Cut(e, 30))
+		}
+	}
+	if done, total := v.s.Progress(); total > 0 {
+		out += "   " + ui.Accent(fmt.Sprintf("%d of %d sent", done, total))
+	}
+	if v.in.Active && v.asks == forFilter {
+		return out + "   " + ui.Accent("/ ") + v.in.View(min(w-50, 40))
+	}
+	if v.filter != "" {
+		out += ui.Soft("   with “" + ui.Cut(v.filter, 40) + "”")
+	}
+	return out
+}
+
+func (v *View) cell(r workspace.DraftRef, c column, chosen bool) string {
+	if !v.serves(r, c.end) {
 		return strings.Repeat(" ", cellWidth)
 	}
-	x := v.s.Latest(state.Cell{Draft: r, Endpoint: e.Name})
+	x := v.s.Latest(target(r, c).Cell, c.env)
 	left, right := " ", " "
+	if v.s.Marked[target(r, c)] {
+		left, right = ui.Accent("+"), ui.Accent("+")
+	}
 	if chosen {
-		left, right = ui.Accent("‹"), ui.Accent("›")
+		left = ui.Accent("‹")
+		if right == " " {
+			right = ui.Accent("›")
+		}
 	}
 	tail := ""
 	if x != nil {
@@ -361,16 +562,28 @@ func (v *View) foot(w int) []string {
 		}
 	}
 	how := "not sent yet"
+	if v.s.Environment != "" {
+		how += " in " + v.s.Environment
+	}
+	if _, err := v.s.W.Settle(c.Draft, ""); err != nil {
+		if amb, ok := errors.AsType[*endpoint.AmbiguousError](err); ok {
+			how = fmt.Sprintf("%d endpoints serve it, none is the default: * makes %s it", len(amb.Endpoints), c.Endpoint)
+		}
+	}
 	if c.Endpoint == "" {
 		how = "no endpoint serves it"
-	} else if x := v.s.Latest(c); x != nil {
+	} else if x := v.s.Latest(c, v.s.Environment); x != nil {
 		how = x.Result
 		if x.Outcome == exchange.OutcomeUnderWay {
 			how = "under way"
 		}
 	}
 	set := v.s.W.Settings(c.Endpoint)
-	return []string{"", "   " + ui.Cut(sig, w-4), "   " + ui.Soft(ui.Cut(c.Endpoint+"  "+set.Text("address"), max(w/2-4, 10))) + "  " + ui.Cut(how, max(w/2-6, 10)), ""}
+	address := set.Text("address")
+	if resolved, err := v.s.W.Resolved(c.Endpoint, v.s.Environment); err == nil {
+		address = resolved
+	}
+	return []string{"", "   " + ui.Cut(sig, w-4), "   " + ui.Soft(ui.Cut(c.Endpoint+"  "+address, max(w/2-4, 10))) + "  " + ui.Cut(how, max(w/2-6, 10)), ""}
 }
 
 func (v *View) welcome(w, h int) string {
@@ -393,7 +606,7 @@ func (v *View) welcome(w, h int) string {
 }
 
 func (v *View) click(m tea.MouseClickMsg, t table) tea.Cmd {
-	all := lines(t)
+	all := v.lines(t)
 	i := v.top + m.Y - 3
 	if i < 0 || i >= len(all) || all[i].row < 0 {
 		return nil
@@ -401,7 +614,7 @@ func (v *View) click(m tea.MouseClickMsg, t table) tea.Cmd {
 	label, n := v.columns(v.width)
 	v.row = all[i].row
 	first, cols := v.shown(t.of(v.row), n)
-	if c := (m.X - label - 2) / cellWidth; m.X > label+2 && c < len(cols) && v.serves(t.rows[v.row], cols[c]) {
+	if c := (m.X - label - 2) / cellWidth; m.X > label+2 && c < len(cols) && v.serves(t.rows[v.row], cols[c].end) {
 		v.col = first + c
 	}
 	before := v.s.Cell

@@ -2,6 +2,7 @@ package path
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -81,6 +82,9 @@ func (v *View) setPart(x *exchange.Exchange, w int) []string {
 			section = "set"
 		}
 		value, tail := s.Value, s.Source
+		if s.Template != "" {
+			tail = "as " + s.Template + " · " + tail
+		}
 		if value == "" {
 			value = "not set"
 		}
@@ -139,6 +143,9 @@ func (v *View) seenPart(x *exchange.Exchange, w int) []string {
 			out = append(out, ui.Pad(ui.Strong(section()), 7)+g)
 		}
 	}
+	if v.stage == exchange.Receive && v.s.Running() == nil {
+		out = append(out, v.sizes(x, w, len(out) == 0)...)
+	}
 	if len(out) == 0 {
 		text := map[exchange.State]string{exchange.Waiting: "not reached yet", exchange.Skipped: "not used: " + st.Note, exchange.Open: "under way", exchange.Cancelled: "halted here"}[st.State]
 		if text == "" {
@@ -161,6 +168,9 @@ func gauge(x *exchange.Exchange, s exchange.Stage, w int) string {
 	if err != nil {
 		return ""
 	}
+	if b, err := endpoint.ParseSize(x.Setting("buffer-limit")); err == nil && x.Setting("intake") == "whole" {
+		limit = min(limit, b)
+	}
 	got := l.Response.BodySize
 	scale := max(got, l.Response.Declared)
 	if scale == 0 {
@@ -175,6 +185,77 @@ func gauge(x *exchange.Exchange, s exchange.Stage, w int) string {
 		tail = ui.Soft(fmt.Sprintf("  the limit falls at %s", diagnose.Bytes(limit)))
 	}
 	return "▕" + bar + "▏" + tail
+}
+
+// sizes draws the kept replies to the operation against the limits, and tells
+// what the programs would say whose limits are kept as profiles.
+func (v *View) sizes(x *exchange.Exchange, w int, first bool) []string {
+	section := func() string {
+		if first {
+			first = false
+			return "seen"
+		}
+		return ""
+	}
+	var out []string
+	if v.sums.of != x.ID || v.sums.operation != x.Operation {
+		v.sums.of, v.sums.operation = x.ID, x.Operation
+		v.sums.sizes = diagnose.SizesOf(v.s.J.ReplySizes(x.Operation))
+		v.sums.programs = v.programs(x)
+	}
+	limit, err := endpoint.ParseSize(x.Setting("receive-limit"))
+	if n := v.sums.sizes; n.Count > 1 && err == nil && w > 60 {
+		scale := n.ScaleOf(limit)
+		width := min(w-8-labelWidth-1, 60)
+		bar := []rune(strings.Repeat(" ", width))
+		most := slices.Max(n.Bins(scale, width))
+		for i, c := range n.Bins(scale, width) {
+			if c > 0 {
+				bar[i] = []rune("▁▂▃▄▅▆▇█")[min(c*8/most, 7)]
+			}
+		}
+		at := min(int(scale.At(limit)*float64(width)), width-1)
+		line := string(bar[:at]) + ui.Accent("│") + string(bar[at+1:])
+		out = append(out, ui.Pad(ui.Strong(section()), 7)+ui.Pad(ui.Soft("replies kept"), labelWidth)+" "+line)
+		note := fmt.Sprintf("limit %s", endpoint.FormatSize(limit))
+		if over := n.Over(limit); over > 0 {
+			note += fmt.Sprintf(", refuses %d of %d", over, n.Count)
+		} else {
+			note += fmt.Sprintf(", holds all %d", n.Count)
+		}
+		pad := max(min(at-len(note)/2, width-len(note)), 0)
+		out = append(out, strings.Repeat(" ", 7+labelWidth+1+pad)+ui.Soft(note))
+		out = append(out, row("", "sizes", fmt.Sprintf("99 of 100 up to %s B, the largest %s B", diagnose.Bytes(n.P99), diagnose.Bytes(n.Largest)), "", w)...)
+	}
+	for _, p := range v.sums.programs {
+		out = append(out, row(section(), p[0], p[1], "", w)...)
+	}
+	return out
+}
+
+// programs are the profiles that describe a program, with what each would say to
+// the reply.
+func (v *View) programs(x *exchange.Exchange) (out [][2]string) {
+	l := x.Leg()
+	if l == nil || !l.Response.Complete || x.Kind != "" {
+		return nil
+	}
+	all := maps.Clone(v.s.W.Profiles)
+	if yours, err := v.s.W.Personal(); err == nil {
+		maps.Copy(all, yours)
+	}
+	for _, name := range slices.Sorted(maps.Keys(all)) {
+		s := endpoint.Settings{Layers: []endpoint.Layer{{Source: "profile " + name, Values: all[name]}}}
+		if !s.Get("receive-limit").IsSet() && !s.Get("buffer-limit").IsSet() && !s.Get("depth-limit").IsSet() && !s.Get("text-limit").IsSet() {
+			continue
+		}
+		said := "would take it"
+		if r := diagnose.WouldRefuse(x, &s); len(r) > 0 {
+			said = "would refuse it: " + r[0].Words
+		}
+		out = append(out, [2]string{name, said})
+	}
+	return out
 }
 
 // whyPart tells the findings: the cause whole, what follows from it in a line.
@@ -201,6 +282,11 @@ func (v *View) whyPart(x *exchange.Exchange, w int, brief bool) []string {
 		}
 		if f.Certainty == exchange.Likely {
 			title += ui.Soft("  likely")
+		}
+		if f.SetAside != "" {
+			title = ui.Soft(ui.Cut(f.Title, w-8))
+			out = append(out, ui.Pad(ui.Strong(section), 7)+title, ui.Pad("", 7)+ui.Soft("set aside: ")+ui.Cut(f.SetAside, w-20))
+			continue
 		}
 		out = append(out, ui.Pad(ui.Strong(section), 7)+title)
 		for _, l := range ui.Wrap(f.Why, w-8) {

@@ -15,6 +15,7 @@ import (
 	"orenda/internal/diagnose"
 	"orenda/internal/endpoint"
 	"orenda/internal/exchange"
+	"orenda/internal/workspace"
 )
 
 // View is the path.
@@ -29,6 +30,11 @@ type View struct {
 	key    string // setting that is being edited
 	wrong  string // why the value that is typed will not do
 	scroll int
+	sums   struct { // what was told of an exchange's sizes
+		of, operation string
+		sizes         diagnose.Sizes
+		programs      [][2]string
+	}
 }
 
 // New makes the path view.
@@ -57,7 +63,9 @@ func (v *View) Keys() []ui.Key {
 	keys = append(keys, ui.Key{Press: "g", Show: "g", Does: "go: send"}, ui.Key{Press: "up down", Show: "↑↓", Does: "stage"}, ui.Key{Press: "right", Show: "→", Does: "settings"},
 		ui.Key{Press: "s", Show: "s", Does: "strip"}, ui.Key{Press: "r", Show: "r", Does: "reply"}, ui.Key{Press: "d", Show: "d", Does: "draft"}, ui.Key{Press: "esc", Show: "esc", Does: "board"},
 		ui.Key{Press: "tab", Show: "tab", Does: "next remedy", Minor: true}, ui.Key{Press: "[ ]", Show: "[ ]", Does: "earlier and later attempt", Minor: true},
-		ui.Key{Press: "w", Show: "w", Does: "write a drawing of the path", Minor: true}, ui.Key{Press: "pgup pgdown", Show: "PgUp PgDn", Does: "scroll what was seen", Minor: true})
+		ui.Key{Press: "w", Show: "w", Does: "write a drawing of the path", Minor: true},
+		ui.Key{Press: "G", Show: "G", Does: "go only as far as this stage", Minor: true}, ui.Key{Press: "A", Show: "A", Does: "set a warning aside, with the reason", Minor: true},
+		ui.Key{Press: "< >", Show: "< >", Does: "lift the setting to the profile, or push it down to the endpoint", Minor: true}, ui.Key{Press: "pgup pgdown", Show: "PgUp PgDn", Does: "scroll what was seen", Minor: true})
 	return keys
 }
 
@@ -210,6 +218,14 @@ func (v *View) press(k tea.KeyPressMsg) tea.Cmd {
 			return nil
 		}
 		return func() tea.Msg { return state.Goto("board") }
+	case ui.Is(k, "G"):
+		v.s.SendUntil(v.stage)
+	case ui.Is(k, "A"):
+		return v.setAside(x)
+	case ui.Is(k, "<"):
+		return v.lift(x)
+	case ui.Is(k, ">"):
+		v.pushDown(x)
 	case ui.Is(k, "tab"):
 		if n := len(v.remedies(x)); n > 0 {
 			v.remedy = (v.remedy + 1) % n
@@ -275,6 +291,109 @@ func (v *View) apply() {
 		return
 	}
 	v.s.Say("done: %s; g sends it again", r.Title)
+}
+
+// aside is the finding that would be set aside: the first of the stage that is
+// no stop, else the first of all.
+func (v *View) aside(x *exchange.Exchange) *exchange.Finding {
+	var first *exchange.Finding
+	for i := range x.Findings {
+		f := &x.Findings[i]
+		if f.Severity == exchange.Stop || f.ID == "" {
+			continue
+		}
+		if f.Stage == v.stage {
+			return f
+		}
+		if first == nil {
+			first = f
+		}
+	}
+	return first
+}
+
+func (v *View) setAside(x *exchange.Exchange) tea.Cmd {
+	f := v.aside(x)
+	if f == nil || v.s.Fetching != nil || v.s.Cell.Endpoint == "" {
+		v.s.Say("there is no warning here that could be set aside")
+		return nil
+	}
+	id, end := f.ID, v.s.Cell.Endpoint
+	return func() tea.Msg {
+		return state.Ask{Prompt: "why “" + ui.Cut(f.Title, 40) + "” may be ignored at " + end + " (empty: it counts)", Value: f.SetAside, Answer: func(why string) {
+			if err := v.s.W.SetAside(end, id, why); err != nil {
+				v.s.Say("%v", err)
+				return
+			}
+			v.s.Changed()
+			v.s.Shown = len(v.s.Attempts)
+			v.stay()
+			if why == "" {
+				v.s.Say("%s counts again at %s", id, end)
+				return
+			}
+			v.s.Say("%s is set aside at %s", id, end)
+		}}
+	}
+}
+
+// chosen is the setting under the cursor, as the endpoint has it now.
+func (v *View) chosen(x *exchange.Exchange) (endpoint.Value, bool) {
+	list := v.shown(x)
+	if v.set < 0 || v.set >= len(list) || v.s.Fetching != nil || v.s.Cell.Endpoint == "" {
+		v.s.Say("choose a setting first (→)")
+		return endpoint.Value{}, false
+	}
+	set := v.s.W.Settings(v.s.Cell.Endpoint)
+	return set.Get(list[v.set].Key), true
+}
+
+// lift moves a value of the endpoint's own to its profile, or to the person's.
+func (v *View) lift(x *exchange.Exchange) tea.Cmd {
+	val, ok := v.chosen(x)
+	if !ok {
+		return nil
+	}
+	if val.Source != "endpoint" {
+		v.s.Say("the %s is not the endpoint's own: it comes from %s", val.Key.Label, val.Source)
+		return nil
+	}
+	end := v.s.W.Endpoint(v.s.Cell.Endpoint)
+	profile := end.Profile
+	if profile == "" {
+		profile = workspace.Everywhere
+	}
+	return func() tea.Msg {
+		return state.Ask{Prompt: "lift the " + val.Key.Label + " to the profile (" + workspace.Everywhere + " is your own, for all workspaces)", Value: profile, Answer: func(name string) {
+			if name == "" {
+				return
+			}
+			if err := v.s.Lift(val, name); err != nil {
+				v.s.Say("%v", err)
+				return
+			}
+			v.stay()
+			v.s.Say("the %s is the profile's now: %s", val.Key.Label, name)
+		}}
+	}
+}
+
+// pushDown makes a value that the endpoint shares its own.
+func (v *View) pushDown(x *exchange.Exchange) {
+	val, ok := v.chosen(x)
+	if !ok {
+		return
+	}
+	if val.Source == "endpoint" {
+		v.s.Say("the %s is the endpoint's own already", val.Key.Label)
+		return
+	}
+	if err := v.s.PushDown(val); err != nil {
+		v.s.Say("%v", err)
+		return
+	}
+	v.stay()
+	v.s.Say("the %s is the endpoint's own now", val.Key.Label)
 }
 
 const spineWidth = 58

@@ -230,7 +230,9 @@ func (s *State) Variables() bool { return s.W.Settled[s.Cell.Draft.ID()].Variabl
 // ToggleVariables lets variables stand in the chosen draft's values, or not.
 func (s *State) ToggleVariables() {
 	on := !s.Variables()
-	if err := s.W.SetDraftSettings(s.Cell.Draft, workspace.DraftSettings{Variables: on}); err != nil {
+	settings := s.W.Settled[s.Cell.Draft.ID()]
+	settings.Variables = on
+	if err := s.W.SetDraftSettings(s.Cell.Draft, settings); err != nil {
 		s.Say("%v", err)
 		return
 	}
@@ -240,6 +242,22 @@ func (s *State) ToggleVariables() {
 		return
 	}
 	s.Say("a dollar is a dollar in this draft again")
+}
+
+// ToggleChanges says of the chosen draft that it changes things at the service,
+// or no longer.
+func (s *State) ToggleChanges() {
+	settings := s.W.Settled[s.Cell.Draft.ID()]
+	settings.Changes = !settings.Changes
+	if err := s.W.SetDraftSettings(s.Cell.Draft, settings); err != nil {
+		s.Say("%v", err)
+		return
+	}
+	if settings.Changes {
+		s.Say("%s changes things at the service: sending it again, or with others, asks first", s.Cell.Draft)
+		return
+	}
+	s.Say("%s may be sent freely", s.Cell.Draft)
 }
 
 // Expand puts the variables of the environment in; what cannot be, stays.

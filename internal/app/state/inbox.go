@@ -28,7 +28,9 @@ func (s *State) done(id string, x *exchange.Exchange, err error) {
 		s.Kept++
 		if r != nil {
 			r.cancel()
+			s.ended(r.many)
 		}
+		s.pump()
 		if r != nil && r.cell == s.Cell {
 			s.Attempts = append(s.Attempts, x)
 			s.Shown = len(s.Attempts) - 1

@@ -20,6 +20,7 @@ import (
 	"orenda/internal/message"
 	"orenda/internal/soap"
 	"orenda/internal/user"
+	"orenda/internal/wire"
 	"orenda/internal/workspace"
 )
 
@@ -56,10 +57,15 @@ type State struct {
 	Newer  *Newer // a description that was fetched again
 	Copied string // a value, or a part of a message as XML
 
+	Marked map[Target]bool // cells that are to be sent together
+	queue  []Target        // of those, what waits
+	many   struct{ total, left int }
+	kept   *wire.Pool // connections that are kept alive
+
 	clear   map[string]*exchange.Exchange // of this sitting, with their secrets, by id
-	latest  map[Cell]*exchange.Exchange
-	recent  []*exchange.Exchange // newest first
-	running map[string]*running  // by exchange id
+	latest  map[Target]*exchange.Exchange // an environment of "" is any
+	recent  []*exchange.Exchange          // newest first
+	running map[string]*running           // by exchange id
 	changes map[Cell][]exchange.Change
 	draft   *message.Draft
 	header  *message.Draft
@@ -76,6 +82,8 @@ type State struct {
 
 type running struct {
 	cell   Cell
+	env    string
+	many   bool // one of those that are sent together
 	call   *call.Call
 	cancel context.CancelFunc
 	fetch  bool
@@ -83,7 +91,7 @@ type running struct {
 
 // New makes the state of a workspace.
 func New(w *workspace.Workspace, j journal.Journal, home *user.Home) *State {
-	s := &State{W: w, J: j, Home: home, Environment: w.Environment, wake: make(chan struct{}, 1), running: map[string]*running{}, latest: map[Cell]*exchange.Exchange{}, clear: map[string]*exchange.Exchange{}, changes: map[Cell][]exchange.Change{}}
+	s := &State{W: w, J: j, Home: home, Environment: w.Environment, wake: make(chan struct{}, 1), running: map[string]*running{}, latest: map[Target]*exchange.Exchange{}, Marked: map[Target]bool{}, kept: &wire.Pool{}, clear: map[string]*exchange.Exchange{}, changes: map[Cell][]exchange.Change{}}
 	s.Refresh()
 	if cells := s.Rows(); len(cells) > 0 {
 		s.Choose(Cell{cells[0], s.firstEndpoint(cells[0])})
@@ -152,7 +160,8 @@ func (s *State) note(x *exchange.Exchange) {
 		s.recent = s.recent[:2000]
 	}
 	if x.Kind == "" {
-		s.latest[s.cellOf(x)] = x
+		c := s.cellOf(x)
+		s.latest[Target{c, ""}], s.latest[Target{c, x.Environment}] = x, x
 	}
 }
 
@@ -168,14 +177,15 @@ func (s *State) cellOf(x *exchange.Exchange) Cell {
 // Rows are the drafts.
 func (s *State) Rows() []workspace.DraftRef { return s.W.Drafts() }
 
-// Latest is how the last call of a cell went, or goes; nil where there was none.
-func (s *State) Latest(c Cell) *exchange.Exchange {
+// Latest is how the last call of a cell went, or goes, in an environment ("" is
+// any); nil where there was none.
+func (s *State) Latest(c Cell, environment string) *exchange.Exchange {
 	for _, r := range s.running {
-		if r.cell == c && !r.fetch {
+		if r.cell == c && !r.fetch && (environment == "" || r.env == environment) {
 			return r.call.Snapshot()
 		}
 	}
-	return s.latest[c]
+	return s.latest[Target{c, environment}]
 }
 
 // Traffic are the exchanges under way and the newest ones.
@@ -252,8 +262,15 @@ func (s *State) whole(i int) *exchange.Exchange {
 
 // Plan is the plan of the chosen cell.
 func (s *State) Plan() (call.Plan, error) {
-	p, err := s.W.Plan(s.Cell.Draft, s.Cell.Endpoint, s.Environment)
+	return s.planOf(Target{s.Cell, s.Environment})
+}
+
+func (s *State) planOf(t Target) (call.Plan, error) {
+	p, err := s.W.Plan(t.Draft, t.Endpoint, t.Environment)
 	p.History = s.J
+	if p.Unsettled == nil && p.Settings.Switch("keep-alive") {
+		p.Pool = s.kept
+	}
 	return p, err
 }
 
@@ -277,60 +294,6 @@ func (s *State) Check() *exchange.Exchange {
 
 // Changed forgets what was told before a change of settings or draft.
 func (s *State) Changed() { s.check = nil }
-
-// Send sends the chosen cell.
-func (s *State) Send() {
-	if s.Cell.Draft.Operation == "" && s.Fetching == nil {
-		s.Say("choose a call on the board first")
-		return
-	}
-	if s.Running() != nil {
-		s.Say("it is under way; h halts it")
-		return
-	}
-	if s.Fetching != nil && s.fetch.source != "" {
-		s.fetchAgain()
-		return
-	}
-	p, err := s.Plan()
-	if err != nil {
-		s.Say("%v", err)
-		return
-	}
-	s.Message = ""
-	p.Changes = s.changes[s.Cell]
-	delete(s.changes, s.Cell)
-	s.Fetching = nil
-	c := call.New(p, s.notify)
-	ctx, cancel := context.WithCancel(context.Background())
-	r := &running{cell: s.Cell, call: c, cancel: cancel}
-	id := c.Snapshot().ID
-	s.running[id] = r
-	go func() {
-		x := c.Run(ctx)
-		err := s.J.Add(x)
-		s.done(id, x, err)
-	}()
-}
-
-// Halt cancels the call in sight, or the fetch.
-func (s *State) Halt() {
-	for _, r := range s.running {
-		if r.cell == s.Cell || r.fetch {
-			r.cancel()
-			s.Say("halted")
-			return
-		}
-	}
-	s.Say("nothing is under way here")
-}
-
-// HaltAll cancels everything; for the end of the program.
-func (s *State) HaltAll() {
-	for _, r := range s.running {
-		r.cancel()
-	}
-}
 
 // ApplyRemedy makes the changes of a remedy.
 func (s *State) ApplyRemedy(r *exchange.Remedy) error {
@@ -403,6 +366,48 @@ func (s *State) SetSetting(key, value string) error {
 	return nil
 }
 
+// Lift moves a value of the chosen endpoint to a profile, which the endpoint has
+// from then on: one of the person's own, or of the workspace.
+func (s *State) Lift(v endpoint.Value, profile string) error {
+	end := s.W.Endpoint(s.Cell.Endpoint)
+	yours, err := s.W.Personal()
+	if err != nil {
+		return err
+	}
+	to := exchange.Change{Where: "workspace", Key: "profile." + profile + "." + v.Key.Name, To: v.Text}
+	if v.Key.Kind == endpoint.List {
+		to.To = v.Items
+	}
+	if profile == workspace.Everywhere || s.W.Profiles[profile] == nil && yours[profile] != nil {
+		to.Where = "user"
+	}
+	changes := []exchange.Change{to, {Where: "workspace", Key: "endpoint." + end.Name + "." + v.Key.Name, From: v.Text}}
+	if profile != workspace.Everywhere && end.Profile != profile {
+		if end.Profile != "" {
+			return fmt.Errorf("%s has the profile %s; one endpoint has one", end.Name, end.Profile)
+		}
+		changes = append(changes, exchange.Change{Where: "workspace", Key: "endpoint." + end.Name + ".profile", To: profile})
+	}
+	if err := s.W.Apply(changes...); err != nil {
+		return err
+	}
+	s.remember(changes...)
+	return nil
+}
+
+// PushDown writes a value that the chosen endpoint shares into the endpoint.
+func (s *State) PushDown(v endpoint.Value) error {
+	c := exchange.Change{Where: "workspace", Key: "endpoint." + s.Cell.Endpoint + "." + v.Key.Name, To: v.Text}
+	if v.Key.Kind == endpoint.List {
+		c.To = v.Items
+	}
+	if err := s.W.Apply(c); err != nil {
+		return err
+	}
+	s.remember(c)
+	return nil
+}
+
 // NextEnvironment goes on to the next environment.
 func (s *State) NextEnvironment() {
 	n := len(s.W.Environments)
@@ -411,10 +416,24 @@ func (s *State) NextEnvironment() {
 		return
 	}
 	at := slices.IndexFunc(s.W.Environments, func(e workspace.Environment) bool { return e.Name == s.Environment })
-	s.Environment = s.W.Environments[(at+1)%n].Name
+	s.UseEnvironment(s.W.Environments[(at+1)%n].Name)
+	affected := 0
+	for _, e := range s.W.Endpoints {
+		if set := s.W.Settings(e.Name); !e.Off && strings.Contains(set.Text("address"), "${") {
+			affected++
+		}
+	}
+	s.Say("environment %s: it changes %d of %d endpoints (V shows how)", s.Environment, affected, len(s.W.Endpoints))
+}
+
+// UseEnvironment goes over to an environment.
+func (s *State) UseEnvironment(name string) {
+	if name == s.Environment {
+		return
+	}
+	s.Environment = name
 	s.Changed()
 	s.Shown = len(s.Attempts)
-	s.Say("environment %s", s.Environment)
 }
 
 // Draft is the chosen draft, opened for editing.

@@ -79,7 +79,7 @@ func TestSendingAndAttempts(t *testing.T) {
 	x := s.Exchange()
 	assert.Equal(t, exchange.OutcomePassed, x.Outcome)
 	assert.Equal(t, 3, s.Kept)
-	assert.Same(t, s.Latest(s.Cell), s.Attempts[2])
+	assert.Same(t, s.Latest(s.Cell, ""), s.Attempts[2])
 	assert.Len(t, s.Traffic(), 3)
 	s.Open(s.Traffic()[2])
 	assert.Equal(t, 0, s.Shown, "an earlier attempt opens in its place")

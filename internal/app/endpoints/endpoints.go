@@ -1,0 +1,360 @@
+// Package endpoints shows all endpoints with their addresses as written and as
+// they resolve, and arranges them: settings are shared, never typed again.
+package endpoints
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	tea "charm.land/bubbletea/v2"
+
+	"orenda/internal/app/state"
+	"orenda/internal/app/ui"
+	"orenda/internal/endpoint"
+	"orenda/internal/exchange"
+	"orenda/internal/workspace"
+)
+
+// View is the view of the endpoints.
+type View struct {
+	s       *state.State
+	cursor  int
+	top     int
+	height  int
+	chosen  map[string]bool // endpoints that are to be given settings
+	preview ui.Preview
+	from    string         // whose settings are in the preview
+	only    exchange.Stage // of one stage; None: of all but the address
+	survey  map[string][]exchange.Finding
+	of      string // what the survey was made of
+}
+
+// New makes the view.
+func New(s *state.State) *View { return &View{s: s, chosen: map[string]bool{}} }
+
+// Typing implements ui.View.
+func (v *View) Typing() bool { return v.preview.Active }
+
+// Keys implements ui.View.
+func (v *View) Keys() []ui.Key {
+	if v.preview.Active {
+		return append(v.preview.Keys(), ui.Key{Press: "left right", Show: "←→", Does: "which stages"})
+	}
+	return []ui.Key{
+		{Press: "up down", Show: "↑↓", Does: "choose"}, {Press: "enter", Show: "⏎", Does: "its settings"},
+		{Press: "space", Show: "space", Does: "mark"}, {Press: "C", Show: "C", Does: "copy settings to the marked"},
+		{Press: "0", Show: "0", Does: "off or on"}, {Press: "*", Show: "*", Does: "default"}, {Press: "?", Show: "?", Does: "help"},
+		{Press: "D", Show: "D", Does: "duplicate", Minor: true}, {Press: "N", Show: "N", Does: "name it anew", Minor: true}, {Press: "X", Show: "X", Does: "remove it", Minor: true},
+		{Press: "P", Show: "P", Does: "make endpoints for all ports of the contract", Minor: true}, {Press: "F", Show: "F", Does: "choose its profile", Minor: true},
+		{Press: "L", Show: "L", Does: "make variables of written-out addresses", Minor: true},
+	}
+}
+
+// Open implements the application's opener: the cursor stands on the endpoint
+// that is chosen elsewhere.
+func (v *View) Open() tea.Cmd {
+	for i, e := range v.s.W.Endpoints {
+		if e.Name == v.s.Cell.Endpoint {
+			v.cursor = i
+		}
+	}
+	v.survey = nil
+	return nil
+}
+
+func (v *View) at() *workspace.Endpoint {
+	if len(v.s.W.Endpoints) == 0 {
+		return nil
+	}
+	v.cursor = min(max(v.cursor, 0), len(v.s.W.Endpoints)-1)
+	return v.s.W.Endpoints[v.cursor]
+}
+
+// Update implements ui.View.
+func (v *View) Update(msg tea.Msg) tea.Cmd {
+	if v.preview.Active {
+		if k, ok := msg.(tea.KeyPressMsg); ok {
+			v.confirm(k)
+		}
+		return nil
+	}
+	v.cursor += ui.Rows(msg, max(v.height, 1), len(v.s.W.Endpoints))
+	e := v.at()
+	k, ok := msg.(tea.KeyPressMsg)
+	if !ok || e == nil {
+		return nil
+	}
+	switch {
+	case ui.Is(k, "enter"):
+		return v.settings(e)
+	case ui.Is(k, "esc"):
+		return func() tea.Msg { return state.Goto("board") }
+	case ui.Is(k, "space"):
+		v.chosen[e.Name] = !v.chosen[e.Name]
+		v.cursor++
+		v.at()
+	case ui.Is(k, "C"):
+		v.share(e)
+	case ui.Is(k, "0"):
+		v.did(v.s.W.Apply(exchange.Change{Where: "workspace", Key: "endpoint." + e.Name + ".off", To: !e.Off}), "%s is %s", e.Name, map[bool]string{true: "on again", false: "off"}[e.Off])
+	case ui.Is(k, "*"):
+		v.did(v.s.W.Apply(exchange.Change{Where: "workspace", Key: "endpoint." + e.Name + ".default", To: true}), "%s is the default now", e.Name)
+	case ui.Is(k, "P"):
+		made, err := v.s.W.AddEndpoints(e.Contract)
+		v.did(err, "made: %s", orNone(strings.Join(made, ", ")))
+	case ui.Is(k, "D"):
+		return ask("name of the copy of "+e.Name, e.Name+"-2", func(name string) { v.did(v.s.W.DuplicateEndpoint(e.Name, name), "%s is like %s", name, e.Name) })
+	case ui.Is(k, "N"):
+		return ask("name of the endpoint", e.Name, func(name string) { v.rename(e.Name, name) })
+	case ui.Is(k, "F"):
+		return ask("profile of "+e.Name+" (empty: none)", e.Profile, func(name string) {
+			v.did(v.s.W.Apply(exchange.Change{Where: "workspace", Key: "endpoint." + e.Name + ".profile", To: name}), "%s has the profile %s", e.Name, orNone(name))
+		})
+	case ui.Is(k, "X"):
+		return ask("remove "+e.Name+" with all its settings? (yes or no)", "", func(answer string) {
+			if a := strings.ToLower(answer); a == "y" || a == "yes" {
+				v.did(v.s.W.RemoveEndpoint(e.Name), "%s is gone; what was sent over it is kept", e.Name)
+			}
+		})
+	case ui.Is(k, "L"):
+		changes, err := v.s.W.Lift()
+		if err != nil || len(changes) == 0 {
+			v.did(err, "no address is written out")
+			return nil
+		}
+		v.from = ""
+		v.preview.Show("Scheme, host and port of written-out addresses become variables, with their values in every environment", changes)
+	}
+	return nil
+}
+
+func ask(prompt, value string, answer func(string)) tea.Cmd {
+	return func() tea.Msg { return state.Ask{Prompt: prompt, Value: value, Answer: answer} }
+}
+
+func orNone(s string) string {
+	if s == "" {
+		return "none"
+	}
+	return s
+}
+
+// did tells how a change went.
+func (v *View) did(err error, format string, args ...any) {
+	v.survey = nil
+	v.s.Changed()
+	if err != nil {
+		v.s.Say("%v", err)
+		return
+	}
+	v.s.Say(format, args...)
+}
+
+func (v *View) rename(from, to string) {
+	err := v.s.W.Rename("endpoint", from, to)
+	if err == nil && v.s.Cell.Endpoint == from {
+		v.s.Choose(state.Cell{Draft: v.s.Cell.Draft, Endpoint: to})
+	}
+	v.did(err, "%s is called %s", from, to)
+}
+
+// settings opens the path of a call over the endpoint, where its settings are.
+func (v *View) settings(e *workspace.Endpoint) tea.Cmd {
+	for _, r := range v.s.Rows() {
+		if r.Contract == e.Contract && slices.Contains(v.s.W.Serving(r.Contract, r.Operation), e) {
+			if c := (state.Cell{Draft: r, Endpoint: e.Name}); c.Endpoint != v.s.Cell.Endpoint {
+				v.s.Choose(c)
+			}
+			return func() tea.Msg { return state.Goto("path") }
+		}
+	}
+	v.s.Say("no draft can be sent over %s", e.Name)
+	return nil
+}
+
+// share shows what changes where the marked endpoints are given the settings of e.
+func (v *View) share(e *workspace.Endpoint) {
+	var to []string
+	for _, o := range v.s.W.Endpoints {
+		if v.chosen[o.Name] && o != e {
+			to = append(to, o.Name)
+		}
+	}
+	if len(to) == 0 {
+		v.s.Say("mark the endpoints that are to have the settings of %s (space), then C on it", e.Name)
+		return
+	}
+	var stages []exchange.Stage
+	which := "All settings but the address"
+	if v.only != exchange.None {
+		stages = []exchange.Stage{v.only}
+		which = "The settings of " + v.only.String()
+	}
+	changes, skipped, err := v.s.W.Share(v.s.W, e.Name, to, stages)
+	if err != nil {
+		v.s.Say("%v", err)
+		return
+	}
+	v.from = e.Name
+	if len(changes) == 0 {
+		skipped = append(skipped, "they are the same already")
+	}
+	v.preview.Show(fmt.Sprintf("%s of %s go to %s", which, e.Name, strings.Join(to, ", ")), changes, skipped...)
+}
+
+func (v *View) confirm(k tea.KeyPressMsg) {
+	if v.from != "" && ui.Is(k, "left", "right") {
+		n := len(exchange.Stages) + 1
+		d := 1
+		if ui.Is(k, "left") {
+			d = n - 1
+		}
+		v.only = exchange.Stage((int(v.only) + d) % n)
+		v.share(v.s.W.Endpoint(v.from))
+		return
+	}
+	if !v.preview.Press(k) {
+		return
+	}
+	if err := v.s.W.Apply(v.preview.Changes...); err != nil {
+		v.did(err, "")
+		return
+	}
+	v.did(nil, "%d changes made", len(v.preview.Changes))
+	clear(v.chosen)
+	v.only = exchange.None
+}
+
+// findings are what is wrong with endpoints as such, by their names.
+func (v *View) findings() map[string][]exchange.Finding {
+	if v.survey == nil || v.of != v.s.Environment {
+		v.survey, v.of = map[string][]exchange.Finding{}, v.s.Environment
+		for _, f := range v.s.W.Survey().Run() {
+			v.survey[f.About] = append(v.survey[f.About], f)
+		}
+	}
+	return v.survey
+}
+
+// View implements ui.View.
+func (v *View) View(w, h int) string {
+	if v.preview.Active {
+		return v.preview.View(w, h)
+	}
+	e := v.at()
+	title := ui.Strong("endpoints") + ui.Soft(fmt.Sprintf("   %d", len(v.s.W.Endpoints)))
+	if v.s.Environment != "" {
+		title += ui.Soft("   as they are in ") + v.s.Environment
+	}
+	out := []string{"", "   " + title, ""}
+	if e == nil {
+		return ui.Block(append(out, "   "+ui.Soft("there are none; a description that is loaded brings its own")), w, h)
+	}
+	detail := v.detail(e, w)
+	name := max(min(w/6, 26), 14)
+	port := max(min(w/7, 22), 10)
+	address := max(w-name-port-22, 16)
+	v.height = max(h-len(out)-len(detail)-2, 3)
+	var rows []string
+	at, contract := 0, ""
+	for i, x := range v.s.W.Endpoints {
+		if x.Contract != contract {
+			if len(rows) > 0 {
+				rows = append(rows, "")
+			}
+			contract = x.Contract
+			rows = append(rows, "   "+ui.Soft(ui.Cut(contract, w-6)))
+		}
+		if i == v.cursor {
+			at = len(rows)
+		}
+		rows = append(rows, v.line(i, x, name, port, address))
+	}
+	v.top = ui.Window(at, v.top, v.height, len(rows))
+	if at <= 1 {
+		v.top = 0
+	}
+	out = append(out, rows[v.top:min(v.top+v.height, len(rows))]...)
+	return ui.Block(append(append(out, ""), detail...), w, h)
+}
+
+func (v *View) line(i int, e *workspace.Endpoint, name, port, address int) string {
+	lead := "   "
+	if v.chosen[e.Name] {
+		lead = ui.Accent(" + ")
+	}
+	label := e.Name
+	if e.Default {
+		label += " *"
+	}
+	text := ui.Fit(label, name)
+	where := v.address(e)
+	where = ui.Pad(where, address)
+	switch {
+	case i == v.cursor:
+		lead = ui.Accent(" ▌ ")
+		if v.chosen[e.Name] {
+			lead = ui.Accent("+▌ ")
+		}
+		text = ui.Strong(text)
+	case e.Off:
+		text = ui.Soft(text)
+	}
+	tail := ""
+	switch {
+	case e.Off:
+		tail = ui.Soft("off")
+	case len(v.findings()[e.Name]) > 0:
+		tail = ui.Accent("▲") + ui.Soft(" see below")
+	}
+	return lead + text + " " + ui.Soft(ui.Fit(e.Port, port)) + " " + where + " " + tail
+}
+
+// address is where an endpoint leads, or why it leads nowhere.
+func (v *View) address(e *workspace.Endpoint) string {
+	resolved, err := v.s.W.Resolved(e.Name, v.s.Environment)
+	if err == nil {
+		_, err = endpoint.ParseAddress(resolved)
+	}
+	if err != nil {
+		set := v.s.W.Settings(e.Name)
+		return ui.Cut(set.Text("address"), 60) + "  " + ui.Accent(ui.Cut(err.Error(), 60))
+	}
+	if e.Off {
+		return ui.Soft(ui.Cut(resolved, 90))
+	}
+	return ui.Cut(resolved, 90)
+}
+
+// detail is the chosen endpoint: its template, the values that are set and
+// where each stands, and what is wrong.
+func (v *View) detail(e *workspace.Endpoint, w int) []string {
+	out := []string{""}
+	row := func(section, label, value, tail string) {
+		vw := max(w-44, 20)
+		out = append(out, "   "+ui.Pad(ui.Strong(section), 7)+ui.Pad(ui.Soft(ui.Cut(label, 18)), 19)+ui.Pad(ui.Cut(value, vw-ui.Width(tail)-2), vw-ui.Width(tail))+ui.Soft(tail))
+	}
+	set := v.s.W.Settings(e.Name)
+	section := "set"
+	for i := range endpoint.Keys {
+		k := &endpoint.Keys[i]
+		val := set.Of(k)
+		if !val.IsSet() || k.Name == "soap" && val.Source == "contract" {
+			continue
+		}
+		row(section, k.Label, val.Text, val.Source)
+		section = ""
+		if len(out) > 9 {
+			out = append(out, "   "+ui.Pad("", 26)+ui.Soft("… ⏎ shows all"))
+			break
+		}
+	}
+	for _, f := range v.findings()[e.Name] {
+		out = append(out, "   "+ui.Pad(ui.Strong("why"), 7)+ui.Accent(ui.Cut(f.Title, w-14)))
+		for _, l := range ui.Wrap(f.Why, w-14) {
+			out = append(out, "   "+ui.Pad("", 7)+l)
+		}
+	}
+	return append(out, "")
+}

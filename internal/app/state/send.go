@@ -1,0 +1,194 @@
+package state
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"orenda/internal/call"
+	"orenda/internal/exchange"
+)
+
+// Target is a cell in an environment: what a call is sent from.
+type Target struct {
+	Cell
+	Environment string
+}
+
+// together is how many of many calls are under way at a time.
+const together = 4
+
+// Send sends the chosen cell, or goes on with a fetch.
+func (s *State) Send() { s.SendUntil(exchange.None) }
+
+// SendUntil sends the chosen cell no further than a stage; None: to the end.
+func (s *State) SendUntil(until exchange.Stage) {
+	if s.Cell.Draft.Operation == "" && s.Fetching == nil {
+		s.Say("choose a call on the board first")
+		return
+	}
+	if s.Running() != nil {
+		s.Say("it is under way; h halts it")
+		return
+	}
+	if s.Fetching != nil && s.fetch.source != "" {
+		s.fetchAgain()
+		return
+	}
+	s.Message = ""
+	changes := s.changes[s.Cell]
+	if err := s.start(Target{s.Cell, s.Environment}, changes, until, false); err != nil {
+		s.Say("%v", err)
+		return
+	}
+	delete(s.changes, s.Cell)
+	s.Fetching = nil
+}
+
+// start sends a target in the background.
+func (s *State) start(t Target, changes []exchange.Change, until exchange.Stage, many bool) error {
+	p, err := s.planOf(t)
+	if err != nil {
+		return err
+	}
+	p.Changes, p.Until = changes, until
+	c := call.New(p, s.notify)
+	ctx, cancel := context.WithCancel(context.Background())
+	id := c.Snapshot().ID
+	s.running[id] = &running{cell: t.Cell, env: t.Environment, call: c, cancel: cancel, many: many}
+	go func() {
+		x := c.Run(ctx)
+		err := s.J.Add(x)
+		s.done(id, x, err)
+	}()
+	return nil
+}
+
+// SendMany sends cells together, a few at a time.
+func (s *State) SendMany(targets []Target) {
+	for _, t := range targets {
+		if !slices.Contains(s.queue, t) {
+			s.queue = append(s.queue, t)
+			s.many.total++
+			s.many.left++
+		}
+	}
+	s.pump()
+}
+
+// pump begins what waits, as far as there is room.
+func (s *State) pump() {
+	under := 0
+	for _, r := range s.running {
+		if r.many {
+			under++
+		}
+	}
+	for ; under < together && len(s.queue) > 0; under++ {
+		t := s.queue[0]
+		s.queue = s.queue[1:]
+		if err := s.start(t, nil, exchange.None, true); err != nil {
+			s.Say("%s: %v", t.Draft, err)
+			s.ended(true)
+		}
+	}
+}
+
+// ended counts one of many that has ended.
+func (s *State) ended(many bool) {
+	if !many {
+		return
+	}
+	if s.many.left--; s.many.left <= 0 {
+		s.Say("%d calls were sent", s.many.total)
+		s.many.total, s.many.left = 0, 0
+	}
+}
+
+// Progress is how many of the calls that are sent together have ended.
+func (s *State) Progress() (ended, total int) { return s.many.total - s.many.left, s.many.total }
+
+// Halt cancels the call in sight, the fetch, or all that were sent together.
+func (s *State) Halt() {
+	if s.many.total > 0 {
+		s.many.total, s.many.left, s.queue = 0, 0, nil
+		for _, r := range s.running {
+			r.cancel()
+			r.many = false
+		}
+		s.Say("all of them halted")
+		return
+	}
+	for _, r := range s.running {
+		if r.cell == s.Cell || r.fetch {
+			r.cancel()
+			s.Say("halted")
+			return
+		}
+	}
+	s.Say("nothing is under way here")
+}
+
+// HaltAll cancels everything; for the end of the program.
+func (s *State) HaltAll() {
+	s.queue = nil
+	for _, r := range s.running {
+		r.cancel()
+	}
+	s.kept.Close()
+}
+
+// Mark marks a cell to be sent with others, or takes the mark back.
+func (s *State) Mark(t Target) {
+	if s.Marked[t] {
+		delete(s.Marked, t)
+		return
+	}
+	s.Marked[t] = true
+}
+
+// MarkedTargets are the marked cells, in the order of the drafts.
+func (s *State) MarkedTargets() []Target {
+	var out []Target
+	place := map[string]int{}
+	for i, r := range s.Rows() {
+		place[r.ID()] = i
+	}
+	for t := range s.Marked {
+		out = append(out, t)
+	}
+	slices.SortFunc(out, func(a, b Target) int {
+		if d := place[a.Draft.ID()] - place[b.Draft.ID()]; d != 0 {
+			return d
+		}
+		return strings.Compare(a.Endpoint+" "+a.Environment, b.Endpoint+" "+b.Environment)
+	})
+	return out
+}
+
+// Asks is what must be asked before targets are sent: those that change things
+// at the service, many at once or once more. "" where nothing must be.
+func (s *State) Asks(targets []Target) string {
+	var careful []string
+	for _, t := range targets {
+		if !s.W.Settled[t.Draft.ID()].Changes {
+			continue
+		}
+		x := s.Latest(t.Cell, t.Environment)
+		if len(targets) > 1 || x != nil && x.Stage(exchange.Send).State != exchange.Waiting {
+			if !slices.Contains(careful, t.Draft.String()) {
+				careful = append(careful, t.Draft.String())
+			}
+		}
+	}
+	switch len(careful) {
+	case 0:
+		return ""
+	case 1:
+		if len(targets) == 1 {
+			return careful[0] + " changes things at the service, and was sent before. Send it again?"
+		}
+	}
+	return fmt.Sprintf("%s change things at the service. Send all %d?", strings.Join(careful, ", "), len(targets))
+}
