@@ -140,6 +140,9 @@ func (c *Call) judge(chain []*x509.Certificate, host string) *trust.Verdict {
 		AcceptExpired: s.Text("accept-expired"), Now: time.Now()})
 }
 
+// spillAt is how much of a flowing reply, in bytes, is held in memory.
+const spillAt = 8 << 20
+
 // config turns the settings into what the wire needs.
 func (c *Call) config() wire.Config {
 	s := &c.plan.Settings
@@ -153,7 +156,9 @@ func (c *Call) config() wire.Config {
 	cfg.ReceiveTime, _ = s.Duration("receive-time")
 	cfg.ReceiveLimit, _ = s.Size("receive-limit")
 	cfg.InflatedLimit, _ = s.Size("inflated-limit")
-	if s.Text("intake") == "whole" {
+	if s.Text("intake") == "flowing" {
+		cfg.Spill = spillAt
+	} else {
 		cfg.BufferLimit, _ = s.Size("buffer-limit")
 		if cfg.BufferLimit >= cfg.ReceiveLimit {
 			cfg.BufferLimit = 0 // the receive limit falls first

@@ -707,6 +707,9 @@ func (c *Call) answer(ctx context.Context) (exchange.Stage, error) {
 	limits.Names, _ = c.plan.Settings.Count("name-limit")
 	text, _ := c.plan.Settings.Size("text-limit")
 	limits.Text = int(text)
+	if c.leg.Spilled() {
+		return c.flowing(ctx, limits)
+	}
 	doc, err := xmltree.ParseEncoded(body, charset(h.Get("Content-Type")), limits)
 	c.c.ReplyDoc = doc
 	var syntax *xmltree.SyntaxError

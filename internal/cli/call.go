@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -366,7 +367,16 @@ func printReply(w io.Writer, x *exchange.Exchange, how string) error {
 		return nil // the path has told why it is no answer
 	}
 	if how == "exact" {
-		_, err := w.Write(l.ResponseBody)
+		var err error
+		l.Spool.Calm(func() {
+			l.BodySpool.Calm(func() {
+				_, err = io.CopyBuffer(struct{ io.Writer }{w}, bytes.NewReader(l.ResponseBody), make([]byte, 256<<10))
+			})
+		})
+		return err
+	}
+	if l.Spilled() {
+		_, err := fmt.Fprintf(w, "%s\n(%d bytes, too many for fields; --reply exact writes them)\n", safe.Line(x.Result), len(l.ResponseBody))
 		return err
 	}
 	d, err := xmltree.Parse(l.ResponseBody, xmltree.Limits{})

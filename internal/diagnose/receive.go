@@ -57,6 +57,7 @@ var receiveRules = []Rule{
 		f.Program = "send less at a time, or have the service's people raise their limit"
 	})},
 	{"receive.media-type-refused", exchange.Stop, exchange.Yours, mediaTypeRefused},
+	{"receive.not-kept", exchange.Stop, exchange.Yours, notKept},
 	{"receive.redirect-followed", exchange.Note, exchange.Theirs, followed},
 	{"receive.expectation-refused", exchange.Stop, exchange.Yours, expectationRefused},
 	{"receive.redirected", exchange.Stop, exchange.Yours, redirected},
@@ -365,6 +366,19 @@ func followed(c *Case) []exchange.Finding {
 		Evidence: []exchange.Evidence{c.inSettings("redirects", 0, 6)},
 		Remedies: []exchange.Remedy{exchange.NewRemedy("call "+c.Followed[len(c.Followed)-1]+" directly", c.changeHere("address", strings.ReplaceAll(c.Followed[len(c.Followed)-1], "$", "$$")))},
 		Program:  "call the new address directly; many programs follow such an answer with a GET, and lose the message",
+	})
+}
+
+func notKept(c *Case) []exchange.Finding {
+	e := c.wireKind("receive.not-kept")
+	if e == nil {
+		return nil
+	}
+	return one(exchange.Finding{
+		Title:    "the reply could not be kept on this machine's disk",
+		Why:      fmt.Sprintf("After %s bytes: %v. A flowing reply that is large is kept in the folder for temporary files (TMPDIR).", Bytes(e.Got), e.Err),
+		Evidence: []exchange.Evidence{c.inSettings("intake", 0, 7), c.inSettings("receive-limit", 0, 1)},
+		Program:  "nothing: the service sends, and this machine has no room",
 	})
 }
 

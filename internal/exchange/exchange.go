@@ -2,6 +2,8 @@ package exchange
 
 import (
 	"time"
+
+	"orenda/internal/spool"
 )
 
 // Exchange is the record of one call.
@@ -151,6 +153,12 @@ type Leg struct {
 	SecretSpans  []Span `json:"secretSpans,omitempty"`  // in Out
 	BodySecrets  []Span `json:"-"`                      // in RequestBody
 	Cuts         []Cut  `json:"cuts,omitempty"`         // what was cut out there, in a record that is kept
+
+	Spill     int64        `json:"-"`               // bytes of In beyond which what comes is kept on disk; 0: never
+	SpillMost int64        `json:"-"`               // the most that is kept so
+	Spool     *spool.Spool `json:"-"`               // where In is, beyond that
+	BodySpool *spool.Spool `json:"-"`               // where ResponseBody is, where it is not a part of In
+	Whole     int64        `json:"whole,omitempty"` // length of In as it came, where only its beginning is kept
 
 	ChunkEnds []int64 `json:"chunkEnds,omitempty"` // offsets in In at which a chunk ended
 	Truncated bool    `json:"truncated,omitempty"` // the body ended before its time
@@ -322,6 +330,36 @@ func (x *Exchange) Setting(key string) string {
 		}
 	}
 	return ""
+}
+
+// Spilled tells whether what came, or what it was unpacked to, is on disk: too
+// large for a tree.
+func (l *Leg) Spilled() bool { return l.Spool != nil || l.BodySpool != nil }
+
+// Spilling writes bytes to a spool that is made when it is first needed.
+func (l *Leg) spilling(to **spool.Spool, b []byte) (all []byte, err error) {
+	if *to == nil {
+		if *to, err = spool.New("", l.SpillMost); err != nil {
+			return nil, err
+		}
+	}
+	_, err = (*to).Write(b)
+	return (*to).Bytes(), err
+}
+
+// AddBody appends to a body that is not a part of In.
+func (l *Leg) AddBody(b []byte) (err error) {
+	if l.Spool == nil && l.BodySpool == nil && (l.Spill == 0 || int64(len(l.ResponseBody)+len(b)) <= l.Spill) {
+		l.ResponseBody = append(l.ResponseBody, b...)
+		return nil
+	}
+	if l.BodySpool == nil && len(l.ResponseBody) > 0 {
+		if _, err := l.spilling(&l.BodySpool, l.ResponseBody); err != nil {
+			return err
+		}
+	}
+	l.ResponseBody, err = l.spilling(&l.BodySpool, b)
+	return err
 }
 
 // Clone copies the record so that a reader may keep it while the call goes

@@ -112,14 +112,25 @@ func (r *Recorder) Out(l *Leg, payload []byte, n int) {
 	})
 }
 
-// In appends bytes that came.
-func (r *Recorder) In(l *Leg, b []byte) {
+// In appends bytes that came; beyond Leg.Spill they are kept on disk, which may
+// fail.
+func (r *Recorder) In(l *Leg, b []byte) (err error) {
 	now := r.Now()
 	r.Update(func(x *Exchange) {
 		x.Moments = append(x.Moments, Moment{At: now, Kind: BytesIn, Leg: len(x.Legs), Stage: Receive, Offset: int64(len(l.In)), N: int64(len(b))})
-		if l.In == nil {
-			l.In = make([]byte, 0, max(16<<10, len(b)))
+		switch {
+		case l.Spool != nil:
+			l.In, err = l.spilling(&l.Spool, b)
+		case l.Spill > 0 && int64(len(l.In)+len(b)) > l.Spill:
+			if _, err = l.spilling(&l.Spool, l.In); err == nil {
+				l.In, err = l.spilling(&l.Spool, b)
+			}
+		default:
+			if l.In == nil {
+				l.In = make([]byte, 0, max(16<<10, len(b)))
+			}
+			l.In = append(l.In, b...)
 		}
-		l.In = append(l.In, b...)
 	})
+	return err
 }

@@ -55,9 +55,19 @@ func (x *Exchange) Redact(key []byte) *Exchange {
 				}
 			}
 		}
-		l.In, l.ResponseBody = slices.Clone(l.In), slices.Clone(l.ResponseBody)
+		came := [][]byte{l.Out, l.RequestBody}
+		if l.Spilled() && !l.clean(needles) {
+			l.Beginning()
+		}
+		if l.Spool == nil && l.BodySpool == nil {
+			l.In, l.ResponseBody = slices.Clone(l.In), slices.Clone(l.ResponseBody)
+			came = append(came, l.In, l.ResponseBody)
+		} else if l.Spool == nil {
+			l.In = slices.Clone(l.In)
+			came = append(came, l.In)
+		}
 		for _, n := range needles {
-			for _, b := range [][]byte{l.Out, l.RequestBody, l.In, l.ResponseBody} {
+			for _, b := range came {
 				for at := 0; ; {
 					i := bytes.Index(b[at:], n)
 					if i < 0 {
@@ -70,6 +80,35 @@ func (x *Exchange) Redact(key []byte) *Exchange {
 		}
 	}
 	return c.withoutWords(needles)
+}
+
+// MostKept is how much of a reply that was kept on disk stays in a record that
+// is written: its beginning, in bytes.
+const MostKept = 1 << 20
+
+// clean tells whether no secret stands in what is on disk. Where one does, only
+// the beginning stays in the record, without it: what is on disk is not changed.
+func (l *Leg) clean(needles [][]byte) (yes bool) {
+	yes = true
+	l.Spool.Calm(func() {
+		l.BodySpool.Calm(func() {
+			for _, n := range needles {
+				yes = yes && (l.Spool == nil || !bytes.Contains(l.In, n)) && !bytes.Contains(l.ResponseBody, n)
+			}
+		})
+	})
+	return yes
+}
+
+// Beginning lets only the beginning of a reply that is on disk stay.
+func (l *Leg) Beginning() {
+	if !l.Spilled() {
+		return
+	}
+	l.Whole = int64(len(l.In))
+	l.In = slices.Clone(l.In[:min(len(l.In), MostKept)])
+	l.ResponseBody = slices.Clone(l.ResponseBody[:min(len(l.ResponseBody), MostKept)])
+	l.Spool, l.BodySpool = nil, nil
 }
 
 func mask(b []byte) {

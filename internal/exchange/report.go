@@ -88,7 +88,11 @@ func (x *Exchange) Report(bodies bool) Report {
 	}
 	if l.Response.Complete {
 		r.Response = &Received{Status: l.Response.Status, Size: l.Response.BodySize, Head: head(l.In, l.Response.Size)}
-		r.Response.Body, r.Response.Encoding = text(l.ResponseBody)
+		body := l.ResponseBody
+		if l.Spilled() { // its size is told; the beginning will do for a report
+			body = body[:min(len(body), MostKept)]
+		}
+		r.Response.Body, r.Response.Encoding = text(body)
 	}
 	return r
 }
@@ -106,6 +110,7 @@ func (x *Exchange) WithoutBytes() *Exchange {
 	c.Moments = nil
 	for _, l := range c.Legs {
 		l.Out, l.In, l.RequestBody, l.ResponseBody = nil, nil, nil, nil
+		l.Spool, l.BodySpool = nil, nil
 	}
 	return c
 }

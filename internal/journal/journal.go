@@ -51,7 +51,11 @@ type Memory struct {
 func (m *Memory) Add(x *exchange.Exchange) error {
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	m.kept = append(m.kept, x.Redact(nil))
+	c := x.Redact(nil)
+	for _, l := range c.Legs {
+		l.Beginning()
+	}
+	m.kept = append(m.kept, c)
 	return nil
 }
 

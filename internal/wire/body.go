@@ -24,6 +24,8 @@ type body struct {
 	limit int64
 	kind  string // finding when the limit falls
 
+	err error // why what came could not be kept
+
 	start int   // in leg.In: where the body begins
 	left  int64 // of the chunk or of the declared length; -1: until the end
 	state chunkState
@@ -65,7 +67,9 @@ func (b *body) deliver(p []byte) bool {
 			if leg.ResponseBody == nil {
 				leg.ResponseBody = make([]byte, 0, min(int64(len(p))+b.left, 1<<20))
 			}
-			leg.ResponseBody = append(leg.ResponseBody, p...)
+			if err := leg.AddBody(p); err != nil {
+				b.err = &notKept{err}
+			}
 		} else { // without a transfer coding the body is what came
 			end := b.start + len(leg.ResponseBody) + len(p)
 			leg.ResponseBody = leg.In[b.start:end:end]
@@ -86,6 +90,10 @@ func (b *body) read() error {
 		if err != nil {
 			b.stopped = true
 			return err
+		}
+		if b.err != nil {
+			b.stopped = true
+			return t.readError(b.err, t.leg.Response.BodySize, b.head.Declared)
 		}
 		if over {
 			b.stopped = true
@@ -217,7 +225,14 @@ func (b *body) done(framed bool) error {
 		t.rec.End(exchange.Receive, exchange.Passed, "")
 		return nil
 	}
-	out, over, err := inflate(coding, t.leg.ResponseBody, t.cfg.InflatedLimit)
+	var out []byte
+	var over bool
+	var err error
+	if t.cfg.Spill > 0 {
+		out, over, err = t.inflateToDisk(coding)
+	} else {
+		out, over, err = inflate(coding, t.leg.ResponseBody, t.cfg.InflatedLimit)
+	}
 	t.rec.Update(func(*exchange.Exchange) {
 		t.leg.Response.Coding = coding
 		t.leg.ResponseBody = out
@@ -240,18 +255,55 @@ func (b *body) done(framed bool) error {
 	return nil
 }
 
-func inflate(coding string, in []byte, limit int64) (out []byte, over bool, err error) {
-	var r io.Reader
+// inflateToDisk is inflate for an answer that is on disk, to a place beside it.
+func (t *trip) inflateToDisk(coding string) (out []byte, over bool, err error) {
+	l := t.leg
+	packed := l.ResponseBody // a part of In, or held by the spool beside it
+	held := l.BodySpool
+	t.rec.Update(func(*exchange.Exchange) { l.ResponseBody, l.BodySpool = nil, nil })
+	l.Spool.Calm(func() {
+		held.Calm(func() {
+			var r io.Reader
+			if r, err = unpack(coding, packed); err != nil {
+				out = packed
+				return
+			}
+			buf := make([]byte, 256<<10)
+			for {
+				n, rerr := r.Read(buf)
+				if limit := t.cfg.InflatedLimit; limit > 0 && int64(len(l.ResponseBody)+n) > limit {
+					n, over = int(limit)-len(l.ResponseBody), true
+				}
+				t.rec.Update(func(*exchange.Exchange) { err = l.AddBody(buf[:n]) })
+				if err != nil || over || rerr == io.EOF {
+					break
+				}
+				if err = rerr; err != nil {
+					break
+				}
+			}
+			out = l.ResponseBody
+		})
+	})
+	return out, over, err
+}
+
+// unpack takes a content coding off.
+func unpack(coding string, in []byte) (r io.Reader, err error) {
 	switch coding {
 	case "gzip", "x-gzip":
-		r, err = gzip.NewReader(bytes.NewReader(in))
+		return gzip.NewReader(bytes.NewReader(in))
 	case "deflate": // zlib by the standard, raw by many
 		if r, err = zlib.NewReader(bytes.NewReader(in)); err != nil {
 			r, err = flate.NewReader(bytes.NewReader(in)), nil
 		}
-	default:
-		return in, false, fmt.Errorf("the content coding %q is not known", coding)
+		return r, err
 	}
+	return nil, fmt.Errorf("the content coding %q is not known", coding)
+}
+
+func inflate(coding string, in []byte, limit int64) (out []byte, over bool, err error) {
+	r, err := unpack(coding, in)
 	if err != nil {
 		return in, false, err
 	}

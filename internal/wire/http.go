@@ -246,10 +246,17 @@ func (t *trip) lateAlert(stage exchange.Stage, alert string, err error) error {
 func (t *trip) more() (int, error) {
 	n, err := t.conn.Read(t.buf[:])
 	if n > 0 {
-		t.rec.In(t.leg, t.buf[:n])
+		if kerr := t.rec.In(t.leg, t.buf[:n]); kerr != nil {
+			return 0, &notKept{kerr}
+		}
 	}
 	return n, err
 }
+
+// notKept is an answer that could not be kept on disk.
+type notKept struct{ error }
+
+func (e *notKept) Unwrap() error { return e.error }
 
 // answer reads head and body. The body is nil where no head was complete.
 func (t *trip) answer() (*body, error) {
@@ -338,6 +345,9 @@ func (t *trip) readError(err error, got, announced int64) error {
 	kind := "receive.truncated"
 	if isTimeout(err) {
 		kind = "receive.stalled"
+	}
+	if _, ok := errors.AsType[*notKept](err); ok {
+		kind = "receive.not-kept"
 	}
 	e := t.fail(exchange.Receive, kind, err)
 	e.Got, e.Announced, e.Limit = got, announced, int64(t.cfg.ReceiveTime)

@@ -140,7 +140,7 @@ func (t *trip) tunnel(ctx context.Context) error {
 	}
 	t.rec.Moment(exchange.Moment{Kind: exchange.Connected, Stage: exchange.Connect, Text: to + " through the proxy"})
 	// What follows is the call itself.
-	t.leg = t.rec.NewLeg(main.Purpose)
+	t.newLeg(main.Purpose)
 	t.rec.Update(func(*exchange.Exchange) { t.leg.Conn = main.Conn })
 	return nil
 }

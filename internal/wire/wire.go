@@ -39,6 +39,8 @@ type Config struct {
 	Certificates           []tls.Certificate
 	Judge                  func([]*x509.Certificate) *trust.Verdict
 
+	Spill int64 // bytes of the answer beyond which it is kept on disk; 0: never
+
 	Proxy   *Proxy // nil: the service itself is connected to
 	Chunked bool   // the request's body is sent in chunks (RFC 9112 §7.1)
 	Expect  bool   // the body waits for the interim answer 100 (RFC 9110 §10.1.1)
@@ -96,7 +98,7 @@ var past = time.Unix(1, 0)
 func Do(ctx context.Context, cfg Config, req Request, rec *exchange.Recorder) (*exchange.Leg, error) {
 	t := &trip{ctx: ctx, cfg: cfg, req: req, rec: rec, buf: buffers.Get().(*[readSize]byte)}
 	defer buffers.Put(t.buf)
-	t.leg = rec.NewLeg(req.Purpose)
+	t.newLeg(req.Purpose)
 	err := t.run()
 	if t.conn != nil {
 		if err == nil && cfg.Pool != nil && t.reusable {
@@ -128,6 +130,16 @@ type trip struct {
 	payload []byte // head and body, as written
 	interim int    // in leg.In: where the interim answers end that came before the body left
 	buf     *[readSize]byte
+}
+
+// newLeg opens the next crossing.
+func (t *trip) newLeg(purpose string) {
+	t.leg = t.rec.NewLeg(purpose)
+	if t.cfg.Spill > 0 {
+		t.rec.Update(func(*exchange.Exchange) {
+			t.leg.Spill, t.leg.SpillMost = t.cfg.Spill, max(t.cfg.ReceiveLimit, t.cfg.InflatedLimit)+t.cfg.ReceiveLimit/8+1<<20
+		})
+	}
 }
 
 func (t *trip) run() error {

@@ -3,6 +3,7 @@ package xmltree
 import (
 	"bytes"
 	"fmt"
+	"io"
 	"regexp"
 	"strings"
 	"unicode/utf8"
@@ -65,6 +66,16 @@ func decode(b []byte, transport string) (out []byte, name string, dec encoding.E
 	}
 	out, err = dec.NewDecoder().Bytes(b[skip:])
 	return out, name, dec, skip, err
+}
+
+// Recoding reads a document in UTF-8 that is in another encoding; it is nil for
+// one that is in UTF-8 already, of which skip bytes are its byte order mark.
+func Recoding(b []byte, transport string) (r io.Reader, skip int, err error) {
+	_, dec, skip, err := detect(b, transport)
+	if err != nil || dec == nil {
+		return nil, skip, err
+	}
+	return dec.NewDecoder().Reader(bytes.NewReader(b[skip:])), skip, nil
 }
 
 // SourceOffset leads from an offset in Src back to the byte of the document

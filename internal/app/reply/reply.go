@@ -77,7 +77,7 @@ type read struct{ r reading }
 func (v *View) prepare() tea.Cmd {
 	x := v.s.Exchange()
 	l := x.Leg()
-	if v.doc.id == x.ID || l == nil || x.Outcome == exchange.OutcomeUnderWay {
+	if v.doc.id == x.ID || l == nil || l.Spilled() || l.Whole > 0 || x.Outcome == exchange.OutcomeUnderWay {
 		return nil
 	}
 	v.doc = reading{id: x.ID, busy: true}
@@ -241,12 +241,17 @@ func (v *View) View(w, h int) string {
 	x := v.s.Exchange()
 	l := x.Leg()
 	title := "   " + ui.Strong(ui.Cut(x.Operation+" → "+x.Endpoint, w/2))
-	if l == nil || x.Outcome == exchange.OutcomeUnderWay || v.doc.id != x.ID {
+	if l == nil || x.Outcome == exchange.OutcomeUnderWay || v.doc.id != x.ID && !l.Spilled() && l.Whole == 0 {
 		text := "no answer yet: g sends the call"
 		if x.Outcome == exchange.OutcomeUnderWay && l != nil {
 			text = "it is coming; s shows it arriving"
 		}
 		return ui.Block([]string{"", title, "", "   " + ui.Soft(text)}, w, h)
+	}
+	if l.Spilled() || l.Whole > 0 {
+		return ui.Block([]string{"", title, "", "   " + ui.Strong(ui.Cut(x.Result, w-6)), "",
+			"   " + ui.Soft(ui.Cut(fmt.Sprintf("%s bytes, taken in flowing and kept on disk: too many for fields and rows.", diagnose.Bytes(l.Response.BodySize)), w-6)),
+			"   " + ui.Strong("s") + ui.Soft(" scrolls and searches them")}, w, h)
 	}
 	if v.doc.busy {
 		return ui.Block([]string{"", title, "", "   " + ui.Soft("reading "+diagnose.Bytes(int64(len(l.ResponseBody)))+" bytes …")}, w, h)

@@ -22,7 +22,24 @@ type line struct {
 type index struct {
 	id      string
 	lines   []line
+	run     *run // the part that is on disk
+	touched int64
 	moments int // how many of the exchange's moments were taken
+}
+
+// count is the number of lines.
+func (ix *index) count() int { return len(ix.lines) + ix.run.count() }
+
+// at is the i-th line.
+func (ix *index) at(x *exchange.Exchange, i int) line {
+	n := ix.run.count()
+	switch {
+	case n == 0 || i < ix.run.after:
+		return ix.lines[i]
+	case i < ix.run.after+n:
+		return ix.run.line(x.Legs[ix.run.leg-1].In, i-ix.run.after)
+	}
+	return ix.lines[i-n]
 }
 
 // widest is the longest line; what is longer is broken.
@@ -42,6 +59,9 @@ func (ix *index) follow(x *exchange.Exchange) {
 		case exchange.BytesOut:
 			ix.piece(m, exchange.Out, l.Out)
 		case exchange.BytesIn:
+			if l.Spool != nil && ix.spilled(m, l) {
+				continue
+			}
 			ix.piece(m, exchange.In, l.In)
 		case exchange.HandedOver:
 			ix.lines = append(ix.lines, line{leg: int32(m.Leg), at: m.At, note: "handed over"})
@@ -60,6 +80,22 @@ func (ix *index) follow(x *exchange.Exchange) {
 		}
 	}
 	ix.marks(x)
+}
+
+// spilled takes a piece of what is on disk.
+func (ix *index) spilled(m exchange.Moment, l *exchange.Leg) bool {
+	if ix.run == nil {
+		ix.run = &run{leg: int32(m.Leg), after: len(ix.lines), starts: []start{{m.Offset, m.At}}, pos: m.Offset, looked: m.Offset, marked: map[int]bool{}}
+	}
+	if int(ix.run.leg) != m.Leg {
+		return false
+	}
+	ix.run.feed(l.In, m.Offset+m.N, m.At)
+	if ix.touched += m.N; ix.touched > forgetEach {
+		ix.touched = 0
+		l.Spool.Forget()
+	}
+	return true
 }
 
 func (ix *index) piece(m exchange.Moment, dir exchange.Direction, src []byte) {
@@ -88,6 +124,9 @@ func (ix *index) marks(x *exchange.Exchange) {
 				continue
 			}
 			to := from + max(e.Length, 1)
+			if r := ix.run; r != nil && int(r.leg) == e.Leg && dir == exchange.In && from >= r.starts[0].off && from < r.end {
+				r.marked[r.of(x.Legs[r.leg-1].In, from)] = true
+			}
 			for i := range ix.lines {
 				l := &ix.lines[i]
 				if l.to > l.from && int(l.leg) == e.Leg && l.dir == dir && l.from < to && l.to > from {

@@ -5,6 +5,7 @@ package strip
 import (
 	"bytes"
 	"fmt"
+	"slices"
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
@@ -50,12 +51,21 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 		end, cmd := v.in.Type(msg)
 		if end == ui.Kept {
 			v.find, v.hit = []byte(v.in.Value()), -1
-			v.next()
+			return v.next()
 		}
 		return cmd
 	}
-	if d := ui.Rows(msg, v.height, len(v.ix.lines)); d != 0 {
+	if d := ui.Rows(msg, v.height, v.ix.count()); d != 0 {
 		v.scroll(d)
+	}
+	if f, ok := msg.(found); ok && f.of == v.ix.id {
+		if f.line < 0 {
+			v.s.Say("%q is not in these bytes", v.find)
+			return nil
+		}
+		v.s.Say("")
+		v.hit = f.line
+		v.show(f.line)
 	}
 	if msg, ok := msg.(tea.KeyPressMsg); ok {
 		switch {
@@ -70,7 +80,7 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 		case ui.Is(msg, "/"):
 			v.in.Start(string(v.find))
 		case ui.Is(msg, "n"):
-			v.next()
+			return v.next()
 		case ui.Is(msg, "m"):
 			v.nextMark()
 		case ui.Is(msg, "x"):
@@ -85,43 +95,127 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 
 func (v *View) scroll(d int) {
 	v.tail = false
-	v.top = min(max(v.top+d, 0), max(len(v.ix.lines)-v.height, 0))
+	v.top = min(max(v.top+d, 0), max(v.ix.count()-v.height, 0))
 }
 
 // next goes to the next line with what is searched for, from the top again
 // after the last.
-func (v *View) next() {
+func (v *View) next() tea.Cmd {
 	if len(v.find) == 0 {
 		v.s.Say("/ searches")
-		return
+		return nil
 	}
 	x := v.s.Exchange()
+	if r := v.ix.run; r.count() > 0 {
+		return v.nextOnDisk(x)
+	}
 	for i := range v.ix.lines {
 		at := (v.hit + 1 + i) % len(v.ix.lines)
 		if bytes.Contains(v.bytes(x, &v.ix.lines[at]), v.find) {
 			v.hit = at
 			v.show(at)
-			return
+			return nil
 		}
 	}
 	v.s.Say("%q is not in these bytes", v.find)
+	return nil
+}
+
+// found is where a search in the background ended; below zero nothing was found.
+type found struct {
+	of   string
+	line int
+}
+
+// nextOnDisk searches what is on disk apart from the program's loop: from the
+// line after the last hit to the end, then from the beginning.
+func (v *View) nextOnDisk(x *exchange.Exchange) tea.Cmd {
+	ix, find, hit := v.ix, bytes.Clone(v.find), v.hit
+	r, l := *ix.run, x.Legs[ix.run.leg-1]
+	v.s.Say("searching %s bytes …", diagnose.Bytes(r.end))
+	explicit := func(from, to int) int {
+		for i := max(from, 0); i < min(to, len(ix.lines)); i++ {
+			if bytes.Contains(v.bytes(x, &ix.lines[i]), find) {
+				return i
+			}
+		}
+		return -1
+	}
+	begin := r.starts[0].off
+	return func() tea.Msg {
+		at := -1
+		l.Spool.Calm(func() {
+			for pass := range 2 {
+				from := hit + 1
+				if pass == 1 {
+					from = 0
+				}
+				if i := explicit(from, r.after); i >= 0 {
+					at = i
+					return
+				}
+				off := begin
+				if from > r.after && from-r.after < r.count() {
+					off = r.line(l.In, from-r.after).from
+				}
+				if from <= r.after+r.count() {
+					if n := bytes.Index(l.In[off:r.end], find); n >= 0 {
+						at = r.after + r.of(l.In, off+int64(n))
+						return
+					}
+				}
+				if i := explicit(max(r.after, from-r.count()), len(ix.lines)); i >= 0 {
+					at = i + r.count()
+					return
+				}
+			}
+		})
+		return found{x.ID, at}
+	}
 }
 
 func (v *View) nextMark() {
-	for i := range v.ix.lines {
-		at := (max(v.hit, -1) + 1 + i) % len(v.ix.lines)
-		if v.ix.lines[at].mark {
-			v.hit = at
-			v.show(at)
-			return
-		}
+	if at := v.marked(max(v.hit, -1) + 1); at >= 0 {
+		v.hit = at
+		v.show(at)
+		return
 	}
 	v.s.Say("no finding points at these bytes")
 }
 
+// marked is the first marked line from one on, from the top again after the
+// last; -1 where there is none.
+func (v *View) marked(from int) int {
+	var all []int
+	n := v.ix.run.count()
+	for i := range v.ix.lines {
+		if v.ix.lines[i].mark {
+			if n > 0 && i >= v.ix.run.after {
+				i += n
+			}
+			all = append(all, i)
+		}
+	}
+	if n > 0 {
+		for j := range v.ix.run.marked {
+			all = append(all, v.ix.run.after+j)
+		}
+	}
+	slices.Sort(all)
+	for _, i := range all {
+		if i >= from {
+			return i
+		}
+	}
+	if len(all) > 0 {
+		return all[0]
+	}
+	return -1
+}
+
 func (v *View) show(at int) {
 	v.tail = false
-	v.top = min(max(at-v.height/3, 0), max(len(v.ix.lines)-v.height, 0))
+	v.top = min(max(at-v.height/3, 0), max(v.ix.count()-v.height, 0))
 }
 
 func (v *View) bytes(x *exchange.Exchange, l *line) []byte {
@@ -144,34 +238,31 @@ func (v *View) View(w, h int) string {
 	v.ix.follow(x)
 	var out, in int64
 	for _, l := range x.Legs {
-		out, in = out+int64(len(l.Out)), in+int64(len(l.In))
+		out, in = out+int64(len(l.Out)), in+max(int64(len(l.In)), l.Whole)
 	}
 	head := []string{"", "   " + ui.Strong(ui.Cut(x.Operation+" → "+x.Endpoint, w/2)) + ui.Soft(fmt.Sprintf("   %s B out · %s B in", diagnose.Bytes(out), diagnose.Bytes(in))), ""}
 	v.height = h - len(head) - 1
 	if v.tail {
-		v.top = max(len(v.ix.lines)-v.height, 0)
+		v.top = max(v.ix.count()-v.height, 0)
 		if x.Outcome != exchange.OutcomeUnderWay {
 			v.top, v.tail = 0, false
-			for i := range v.ix.lines { // what ended is looked at from its evidence on
-				if v.ix.lines[i].mark {
-					v.top = min(max(i-v.height/2, 0), max(len(v.ix.lines)-v.height, 0))
-					break
-				}
+			if i := v.marked(0); i >= 0 { // what ended is looked at from its evidence on
+				v.top = min(max(i-v.height/2, 0), max(v.ix.count()-v.height, 0))
 			}
 		}
 	}
-	v.top = min(v.top, max(len(v.ix.lines)-v.height, 0))
-	if len(v.ix.lines) == 0 {
+	v.top = min(v.top, max(v.ix.count()-v.height, 0))
+	if v.ix.count() == 0 {
 		return ui.Block(append(head, "   "+ui.Soft("nothing has crossed the wire: g sends the call")), w, h)
 	}
 	rows := head
-	for i := v.top; i < len(v.ix.lines) && i < v.top+v.height; i++ {
+	for i := v.top; i < v.ix.count() && i < v.top+v.height; i++ {
 		rows = append(rows, v.line(x, i, w))
 	}
 	for len(rows) < h-1 {
 		rows = append(rows, "")
 	}
-	foot := ui.Soft(fmt.Sprintf("   line %s of %s", diagnose.Bytes(int64(v.top+1)), diagnose.Bytes(int64(len(v.ix.lines)))))
+	foot := ui.Soft(fmt.Sprintf("   line %s of %s", diagnose.Bytes(int64(v.top+1)), diagnose.Bytes(int64(v.ix.count()))))
 	if v.in.Active {
 		foot = "   " + ui.Accent("/ ") + v.in.View(w-8)
 	}
@@ -179,7 +270,8 @@ func (v *View) View(w, h int) string {
 }
 
 func (v *View) line(x *exchange.Exchange, i, w int) string {
-	l := &v.ix.lines[i]
+	one := v.ix.at(x, i)
+	l := &one
 	at := ""
 	if l.at >= 0 {
 		at = fmt.Sprintf("%.1f ms", float64(l.at)/1e6)

@@ -93,6 +93,9 @@ func deflate(b []byte) []byte {
 // Add implements journal.Journal.
 func (j *Journal) Add(x *exchange.Exchange) error {
 	c := x.Redact(j.key)
+	for _, l := range c.Legs {
+		l.Beginning()
+	}
 	whole, err := c.Marshal()
 	if err != nil {
 		return err
