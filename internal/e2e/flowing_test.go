@@ -20,9 +20,9 @@ import (
 // tides serves the tide tables with a reply of at least size bytes, in the way
 // that the path asks for: /declared, /chunked or /gzip.
 func tides(t testing.TB, size int) (address string) {
-	row := `    <tide><time>2027-03-01T06:12:00Z</time><height>3.42</height><kind>high</kind></tide>` + "\n"
+	row := `    <tide><time>2027-03-01T06:12:00Z</time><level>3.42</level><state>high water</state></tide>` + "\n"
 	head := `<?xml version="1.0" encoding="UTF-8"?>` + "\n" + `<soap:Envelope xmlns:soap="http://schemas.xmlsoap.org/soap/envelope/"><soap:Body><YearTableResponse xmlns="urn:skerry:tides"><station>Skerry Sound</station>` + "\n"
-	tail := "    <tide><time>2027-12-31T23:59:00Z</time><height>0.07</height><kind>low</kind></tide>\n</YearTableResponse></soap:Body></soap:Envelope>\n"
+	tail := "    <tide><time>2027-12-31T23:59:00Z</time><level>0.07</level><state>low water</state></tide>\n</YearTableResponse></soap:Body></soap:Envelope>\n"
 	rows := size / len(row)
 	block := strings.Repeat(row, 1000)
 	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {

@@ -72,7 +72,7 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 		case ui.Is(msg, "space"):
 			v.scroll(v.height)
 		case ui.Is(msg, "end"):
-			v.tail = true
+			v.tail = v.s.Exchange().Outcome == exchange.OutcomeUnderWay // what has ended is not followed
 		case ui.Is(msg, "left"):
 			v.side = max(v.side-20, 0)
 		case ui.Is(msg, "right"):
