@@ -156,6 +156,9 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		return m, tea.Batch(m.s.Listen(), m.view().Update(msg))
 	case tick:
 		m.s.Refresh()
+		if !m.view().Typing() && m.over == none {
+			m.s.Reread()
+		}
 		return m, ticking()
 	case state.Goto:
 		return m, m.goTo(string(msg))

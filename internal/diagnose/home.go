@@ -18,6 +18,7 @@ import (
 // Rules of the first four stages, which need no network.
 var homeRules = []Rule{
 	{"address.variable-unset", exchange.Stop, exchange.Yours, variableUnset},
+	{"address.variable-cyclic", exchange.Stop, exchange.Yours, variableCyclic},
 	{"address.variable-withheld", exchange.Stop, exchange.Yours, variableWithheld},
 	{"address.environment-unknown", exchange.Stop, exchange.Yours, environmentUnknown},
 	{"address.malformed", exchange.Stop, exchange.Yours, addressMalformed},
@@ -81,6 +82,22 @@ func variableUnset(c *Case) []exchange.Finding {
 			c.changeHere(k.Name, strings.ReplaceAll(e.Template, "${"+e.Name+"}", "${"+e.Near+"}"))))
 	}
 	return one(f)
+}
+
+func variableCyclic(c *Case) []exchange.Finding {
+	e, ok := errors.AsType[*endpoint.CycleError](c.Err)
+	if !ok {
+		return nil
+	}
+	at := c.inSettings(cmp.Or(e.Key, "address"), e.Offset, e.Length)
+	if c.Draft != nil {
+		at = c.inDraft(xmltree.Span{Start: e.Offset, End: e.Offset + e.Length})
+	}
+	return one(exchange.Finding{
+		Title:    fmt.Sprintf("the variable %s leads back to itself", e.Names[0]),
+		Why:      fmt.Sprintf("In %s, %s.", orNone(c.Environment), strings.Join(e.Names, " is made of ")),
+		Evidence: []exchange.Evidence{at},
+	})
 }
 
 func variableWithheld(c *Case) []exchange.Finding {

@@ -44,8 +44,43 @@ type TemplateError struct {
 
 func (e *TemplateError) Error() string { return e.Why }
 
-// Expand puts variables in: ${name}, ${name:-default}, and $$ for a dollar.
+// closing is where the } stands that closes the ${ at the beginning of s, which
+// may hold others; -1 where there is none.
+func closing(s string) int {
+	depth := 0
+	for i := 0; i < len(s); i++ {
+		switch {
+		case s[i] == '$' && i+1 < len(s) && s[i+1] == '{':
+			depth++
+			i++
+		case s[i] == '}':
+			if depth--; depth == 0 {
+				return i
+			}
+		}
+	}
+	return -1
+}
+
+// CycleError is a variable whose value leads back to itself.
+type CycleError struct {
+	Key    string   // of the setting, "" for a draft
+	Names  []string // from the one that stands in the template on
+	Offset int      // of ${ in the template
+	Length int
+}
+
+func (e *CycleError) Error() string {
+	return "the variable " + e.Names[0] + " leads back to itself: " + strings.Join(e.Names, " → ")
+}
+
+// Expand puts variables in: ${name}, ${name:-default}, and $$ for a dollar. Values
+// and defaults may hold variables themselves.
 func Expand(template, environment string, vars map[string]string) (string, error) {
+	return expand(template, environment, vars, nil)
+}
+
+func expand(template, environment string, vars map[string]string, within []string) (string, error) {
 	var out strings.Builder
 	for i := 0; i < len(template); i++ {
 		c := template[i]
@@ -58,7 +93,7 @@ func Expand(template, environment string, vars map[string]string) (string, error
 			out.WriteByte('$')
 			i++
 		case '{':
-			n := strings.IndexByte(template[i:], '}')
+			n := closing(template[i:])
 			if n < 0 {
 				return "", &TemplateError{Template: template, Offset: i, Why: "a ${ is not closed"}
 			}
@@ -69,6 +104,24 @@ func Expand(template, environment string, vars map[string]string) (string, error
 					return "", &UnsetError{Name: name, Environment: environment, Near: near.Miss(name, Sorted(vars)), Template: template, Offset: i, Length: n + 1}
 				}
 				v = fallback
+			}
+			if strings.Contains(v, "$") {
+				if slices.Contains(within, name) {
+					return "", &CycleError{Names: append(slices.Clone(within), name), Offset: i, Length: n + 1}
+				}
+				inner, err := expand(v, environment, vars, append(slices.Clone(within), name))
+				if err != nil {
+					if len(within) == 0 { // the place that counts is the one in the template
+						if e, ok := errors.AsType[*UnsetError](err); ok {
+							e.Template, e.Offset, e.Length = template, i, n+1
+						}
+						if e, ok := errors.AsType[*CycleError](err); ok {
+							e.Offset, e.Length = i, n+1
+						}
+					}
+					return "", err
+				}
+				v = inner
 			}
 			out.WriteString(v)
 			i += n
@@ -104,6 +157,9 @@ func (s *Settings) Expand(environment string, vars map[string]string) (Settings,
 					if e, ok := errors.AsType[*TemplateError](err); ok {
 						e.Key = name
 					}
+					if e, ok := errors.AsType[*CycleError](err); ok {
+						e.Key = name
+					}
 					return *s, err
 				}
 			}
@@ -123,9 +179,10 @@ func Variables(template string) []string {
 		if template[i] == '$' && template[i+1] == '$' {
 			i++
 		} else if template[i] == '$' && template[i+1] == '{' {
-			if n := strings.IndexByte(template[i:], '}'); n > 0 {
-				name, _, _ := strings.Cut(template[i+2:i+n], ":-")
-				out = append(out, name)
+			if n := closing(template[i:]); n > 0 {
+				name, fallback, _ := strings.Cut(template[i+2:i+n], ":-")
+				out = append(append(out, name), Variables(fallback)...)
+				i += n
 			}
 		}
 	}

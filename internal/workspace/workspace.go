@@ -45,6 +45,7 @@ type Workspace struct {
 	Warnings     []string                     // unknown keys and the like
 
 	store  store
+	read   []byte // the settings file as it was last read
 	mu     sync.Mutex
 	loaded map[string]*contract.Contract
 	listed []DraftRef                  // nil: to be listed again
@@ -178,6 +179,9 @@ func (w *Workspace) Reload() error {
 }
 
 func (w *Workspace) parse(src []byte) error {
+	w.mu.Lock()
+	w.read = src
+	w.mu.Unlock()
 	fail := func(at int, format string, args ...any) error {
 		line, col := position(src, at)
 		return &FileError{w.Where(), line, col, fmt.Sprintf(format, args...)}

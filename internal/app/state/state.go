@@ -3,7 +3,9 @@
 package state
 
 import (
+	"bytes"
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -70,6 +72,7 @@ type State struct {
 	draft   *message.Draft
 	header  *message.Draft
 	draftOf workspace.DraftRef
+	base    [2][]byte // body and header blocks as they were read or kept last
 	wake    chan struct{}
 	check   *exchange.Exchange
 	version int64
@@ -450,6 +453,10 @@ func (s *State) Draft() *message.Draft {
 		return nil
 	}
 	s.draftOf, s.draft, s.header = s.Cell.Draft, body, header
+	s.base = [2][]byte{body.Bytes(), nil}
+	if header != nil {
+		s.base[1] = header.Bytes()
+	}
 	return s.draft
 }
 
@@ -495,19 +502,52 @@ func Operation(c *contract.Contract, name string) *contract.Operation {
 	return nil
 }
 
+// Reread takes in what other programs wrote: the settings file, and the draft
+// that is open. It is not called while something is being typed.
+func (s *State) Reread() {
+	if s.W.Stale() {
+		if err := s.W.Reload(); err != nil {
+			s.Say("%v", err)
+			return
+		}
+		s.Changed()
+		s.Say("%s was changed on disk, and is read again", workspace.File)
+	}
+	if s.draft == nil || s.draftOf != s.Cell.Draft {
+		return
+	}
+	if src, err := s.W.ReadDraft(s.draftOf); err == nil && !bytes.Equal(src, s.base[0]) && bytes.Equal(s.draft.Bytes(), s.base[0]) {
+		s.draft = nil
+		s.Changed()
+		s.Say("%s was changed on disk, and is read again", s.Cell.Draft)
+	}
+}
+
 // SaveDraft keeps the draft as it stands.
 func (s *State) SaveDraft() {
 	if s.draft == nil {
 		return
 	}
-	err := s.W.WriteDraft(s.draftOf, s.draft.Bytes())
-	if err == nil && s.header != nil {
-		err = s.W.WriteHeader(s.draftOf, s.header.Bytes())
+	mine := [2][]byte{s.draft.Bytes(), nil}
+	if s.header != nil {
+		mine[1] = s.header.Bytes()
 	}
-	if err != nil {
+	body, header, err := s.W.SaveDraft(s.draftOf, s.base[0], mine[0], s.base[1], mine[1])
+	conflict, ok := errors.AsType[*workspace.ConflictError](err)
+	switch {
+	case ok:
+		s.draft = nil
+		s.Choose(Cell{conflict.Kept, s.Cell.Endpoint})
+		s.Say("%v", conflict)
+		return
+	case err != nil:
 		s.Say("the draft could not be saved: %v", err)
 		return
+	case !bytes.Equal(body, mine[0]) || !bytes.Equal(header, mine[1]):
+		s.draft = nil // read again, with what others wrote
+		s.Say("put together with what was changed on disk")
 	}
+	s.base = [2][]byte{body, header}
 	s.Changed()
 	s.Shown = len(s.Attempts)
 }
