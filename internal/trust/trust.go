@@ -14,6 +14,7 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"slices"
 	"strings"
 	"time"
 )
@@ -48,7 +49,8 @@ type Fault struct {
 // Verdict is the judgement over a chain; it is good where Faults is empty.
 type Verdict struct {
 	Faults []Fault
-	By     string // why it is trusted, in words
+	By     string              // why it is trusted, in words
+	Chain  []*x509.Certificate // as it was completed, leaf first; nil where it leads nowhere
 }
 
 // Error makes a bad verdict an error.
@@ -63,6 +65,8 @@ func (v *Verdict) Error() string {
 // Policy is what a chain is judged against.
 type Policy struct {
 	Trusted       []*x509.Certificate // the endpoint's trust list
+	Middle        []*x509.Certificate // complete the chain, and are not trusted themselves
+	Pins          []string            // SHA-256 of public keys that are trusted (PublicKeyPin)
 	System        bool                // and what the system trusts
 	Host          string              // the name or address asked for
 	AcceptName    string              // a name that is accepted in its stead
@@ -126,18 +130,27 @@ func (v *Verdict) authority(chain []*x509.Certificate, p Policy) {
 			return
 		}
 	}
+	for _, p := range p.Pins {
+		if SameFingerprint(p, PublicKeyPin(chain[0])) {
+			v.By = "its public key is pinned"
+			return
+		}
+	}
 	roots := x509.NewCertPool()
 	for _, t := range p.Trusted {
 		roots.AddCert(t)
 	}
 	inter := x509.NewCertPool()
-	for _, c := range chain[1:] {
+	for _, c := range slices.Concat(chain[1:], p.Middle) {
 		inter.AddCert(c)
 	}
 	// Dates are judged apart, so the chain is built at a time that suits it.
 	at := chain[0].NotBefore.Add(chain[0].NotAfter.Sub(chain[0].NotBefore) / 2)
 	verify := func(roots *x509.CertPool) error {
-		_, err := chain[0].Verify(x509.VerifyOptions{Roots: roots, Intermediates: inter, CurrentTime: at, KeyUsages: []x509.ExtKeyUsage{x509.ExtKeyUsageAny}})
+		chains, err := chain[0].Verify(x509.VerifyOptions{Roots: roots, Intermediates: inter, CurrentTime: at, KeyUsages: []x509.ExtKeyUsage{x509.ExtKeyUsageAny}})
+		if err == nil {
+			v.Chain = chains[0]
+		}
 		return err
 	}
 	if len(p.Trusted) > 0 && verify(roots) == nil {
@@ -174,8 +187,10 @@ func weak(c *x509.Certificate) string {
 }
 
 // Fingerprint is the SHA-256 of a certificate in lower-case hexadecimal.
-func Fingerprint(c *x509.Certificate) string {
-	s := sha256.Sum256(c.Raw)
+func Fingerprint(c *x509.Certificate) string { return hash(c.Raw) }
+
+func hash(b []byte) string {
+	s := sha256.Sum256(b)
 	return hex.EncodeToString(s[:])
 }
 

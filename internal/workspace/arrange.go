@@ -5,7 +5,6 @@ import (
 	"slices"
 	"strings"
 
-	"orenda/internal/contract"
 	"orenda/internal/endpoint"
 	"orenda/internal/exchange"
 	"orenda/internal/soap"
@@ -454,13 +453,4 @@ func (w *Workspace) Resolved(endpointName, environment string) (string, error) {
 	}
 	s := w.Settings(endpointName)
 	return endpoint.Expand(s.Text("address"), environment, vars)
-}
-
-// portOf is the port of an endpoint, or nil where it is gone.
-func (w *Workspace) portOf(e *Endpoint) (*contract.Port, error) {
-	c, err := w.Contract(e.Contract)
-	if err != nil {
-		return nil, err
-	}
-	return c.Port(e.Port), nil
 }
