@@ -423,16 +423,7 @@ func TestCertificatesOutOfDateAndForOthers(t *testing.T) {
 }
 
 func tlsServer(t *testing.T, pair *trust.Pair) string {
-	srv := &http.Server{Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { _, _ = io.Copy(w, r.Body) })}
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	done := make(chan struct{})
-	go func() {
-		defer close(done)
-		_ = srv.Serve(tlsListener(l, pair))
-	}()
-	t.Cleanup(func() { srv.Close(); <-done })
-	return l.Addr().String()
+	return secureServer(t, pair, func(w http.ResponseWriter, r *http.Request) { _, _ = io.Copy(w, r.Body) })
 }
 
 func TestFetchingFindsTheDescription(t *testing.T) {

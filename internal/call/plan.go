@@ -47,6 +47,9 @@ type Plan struct {
 	History    diagnose.History
 	Aside      map[string]string // findings that were set aside for the endpoint: reasons, by id
 
+	AcceptAnything bool // whatever certificate is shown; for this call, never kept
+	KeyLogOK       func(path string) bool
+
 	Changes  []exchange.Change // since the attempt before
 	Peek     bool              // only look: no secret is read, and none is needed
 	Until    exchange.Stage    // go no further; None: to the end

@@ -136,7 +136,10 @@ func (c *Call) proxyCredentials(ctx context.Context) (err error) {
 
 func (c *Call) judge(chain []*x509.Certificate, host string) *trust.Verdict {
 	s := &c.plan.Settings
-	return trust.Judge(chain, trust.Policy{Trusted: c.trusted, System: s.Switch("system-trust"), Host: host, AcceptName: s.Text("accept-name"),
+	if c.plan.AcceptAnything {
+		return &trust.Verdict{By: "ANYTHING IS ACCEPTED for this call; nothing was checked"}
+	}
+	return trust.Judge(chain, trust.Policy{Trusted: c.trusted, Middle: c.middle, Pins: s.List("pin"), System: s.Switch("system-trust"), Host: host, AcceptName: s.Text("accept-name"),
 		AcceptExpired: s.Text("accept-expired"), Now: time.Now()})
 }
 
@@ -166,6 +169,23 @@ func (c *Call) config() wire.Config {
 	}
 	versions := map[string]uint16{"1.0": tls.VersionTLS10, "1.1": tls.VersionTLS11, "1.2": tls.VersionTLS12, "1.3": tls.VersionTLS13}
 	cfg.MinVersion, cfg.MaxVersion = versions[s.Text("tls-min")], versions[s.Text("tls-max")]
+	for _, key := range []string{"trust", "intermediates", "pin", "system-trust", "accept-name", "accept-expired"} {
+		cfg.Scope += s.Text(key) + "\x00"
+	}
+	if c.plan.AcceptAnything {
+		cfg.Pool = nil
+	}
+	for _, suite := range s.List("ciphers") {
+		if id, err := endpoint.Cipher(suite); err == nil {
+			cfg.Ciphers = append(cfg.Ciphers, id)
+		}
+	}
+	if p := s.Text("alpn"); p != "none" && p != "" {
+		cfg.Protocols = strings.Split(p, ", ")
+	}
+	if c.keyLog != nil {
+		cfg.KeyLog = c.keyLog
+	}
 	name := cfg.ServerName
 	if name == "" {
 		name = cfg.Host
@@ -246,6 +266,7 @@ func (c *Call) wire(ctx context.Context) error {
 		}
 		leg, err := wire.Do(ctx, c.config(), req, c.rec)
 		c.leg = leg
+		c.lookInto(ctx, err)
 		if err != nil || hop == mostRedirects || c.plan.fetch != nil || c.plan.Settings.Text("redirects") != "follow" {
 			return err
 		}

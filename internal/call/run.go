@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"net/url"
+	"os"
 	"strings"
 	"time"
 
@@ -39,7 +40,9 @@ type Call struct {
 	hasAct   bool
 	action   string
 	trusted  []*x509.Certificate
+	middle   []*x509.Certificate
 	certs    []tls.Certificate
+	keyLog   *os.File
 	leg      *exchange.Leg
 
 	authorization string // the field's value, "" for none
@@ -61,7 +64,7 @@ func New(p Plan, notify func()) *Call {
 	}
 	c := &Call{plan: p, rec: exchange.NewRecorder(x, notify)}
 	c.c = diagnose.Case{X: x, Settings: &c.plan.Settings, Contract: p.Contract, Port: p.Port, Served: p.Served, Environment: p.Environment, Variables: p.Variables,
-		Identities: p.Identities, Shares: p.Shares, History: p.History, Fetch: p.fetch != nil, Aside: p.Aside}
+		Identities: p.Identities, Shares: p.Shares, History: p.History, Fetch: p.fetch != nil, Aside: p.Aside, Anything: p.AcceptAnything}
 	if p.Port != nil {
 		c.c.Operation = p.Port.Operation(p.Operation)
 	}
@@ -93,6 +96,9 @@ func (c *Call) Run(ctx context.Context) *exchange.Exchange {
 		defer cancel()
 	}
 	stage, err := c.path(ctx)
+	if c.keyLog != nil {
+		c.keyLog.Close()
+	}
 	x := c.rec.Exchange()
 	c.c.Err = err
 	state, outcome := exchange.Passed, exchange.OutcomePassed
@@ -381,7 +387,7 @@ func (c *Call) expand(d *message.Draft) (*message.Draft, error) {
 
 func (c *Call) security(ctx context.Context) (string, error) {
 	s := &c.plan.Settings
-	if err := c.material(); err != nil {
+	if err := c.material(ctx); err != nil {
 		return "", err
 	}
 	if err := c.proxyCredentials(ctx); err != nil {
@@ -468,52 +474,6 @@ func masked(h wssec.Header) string {
 		at = s.End
 	}
 	return out + string(h.XML[at:])
-}
-
-// material reads the certificates and keys that settings name.
-func (c *Call) material() error {
-	read := c.plan.ReadFile
-	for _, path := range c.plan.Settings.List("trust") {
-		fail := func(err error) error {
-			return &endpoint.FileError{Key: endpoint.KeyOf("trust"), Path: path, Err: err}
-		}
-		if read == nil {
-			return fail(errors.New("no file can be read here"))
-		}
-		b, err := read(path)
-		if err != nil {
-			return fail(err)
-		}
-		certs, err := trust.Read(b)
-		if err != nil {
-			return fail(err)
-		}
-		c.trusted = append(c.trusted, certs...)
-	}
-	cert, key := c.plan.Settings.Text("client-cert"), c.plan.Settings.Text("client-key")
-	if cert == "" {
-		return nil
-	}
-	if key == "" {
-		key = cert
-	}
-	fail := func(path string, err error) error {
-		return &endpoint.FileError{Key: endpoint.KeyOf("client-cert"), Path: path, Err: err}
-	}
-	cb, err := read(cert)
-	if err != nil {
-		return fail(cert, err)
-	}
-	kb, err := read(key)
-	if err != nil {
-		return fail(key, err)
-	}
-	pair, err := tls.X509KeyPair(cb, kb)
-	if err != nil {
-		return fail(cert, err)
-	}
-	c.certs = append(c.certs, pair)
-	return nil
 }
 
 func (c *Call) credentials(ctx context.Context) (user, password string, err error) {
@@ -619,6 +579,15 @@ func (c *Call) notes() {
 				if st.Note == "" {
 					st.Note = strings.TrimPrefix(t.Version, "TLS ")
 				}
+				if t.Protocol != "" {
+					st.Facts.Set("protocol", t.Protocol)
+				}
+				if t.Stapled > 0 {
+					st.Facts.Set("OCSP stapled", fmt.Sprintf("%d bytes", t.Stapled))
+				}
+				if t.Timestamps > 0 {
+					st.Facts.Set("transparency", fmt.Sprintf("%d signed certificate timestamps", t.Timestamps))
+				}
 				if t.Trusted != "" {
 					st.Facts.Set("verdict", "trusted: "+t.Trusted)
 					st.Note = strings.TrimPrefix(t.Version, "TLS ") + " · trusted"
@@ -639,6 +608,9 @@ func (c *Call) notes() {
 				st.Facts.Set(p+"valid", cert.NotBefore.UTC().Format("2006-01-02")+" to "+cert.NotAfter.UTC().Format("2006-01-02"))
 				st.Facts.Set(p+"key", trust.KeyWords(cert))
 				st.Facts.Set(p+"SHA-256", trust.Grouped(trust.Fingerprint(cert)))
+			}
+			if t.CertSent && len(c.certs) > 0 {
+				st.Facts.Set("client certificate", c.certs[0].Leaf.Subject.String())
 			}
 			if t.CertAsked {
 				st.Facts.Set("asks for a client certificate", orAny(strings.Join(t.Issuers, "; ")))

@@ -27,7 +27,8 @@ import (
 // callFlags are the flags of call and check.
 type callFlags struct {
 	contract, port, endpoint, env, body, user, secretFrom, until, reply string
-	repair, reveal                                                      bool
+	keySecretFrom, p12                                                  string
+	repair, reveal, again, anything                                     bool
 	settings                                                            func() map[string][]string
 }
 
@@ -40,7 +41,16 @@ func (f *callFlags) add(cmd *cobra.Command) {
 	fl.StringVar(&f.body, "body", "", "file with the body element, or with a whole envelope")
 	fl.StringVar(&f.user, "user", "", "user name, with --secret-from")
 	fl.StringVar(&f.secretFrom, "secret-from", "", "where the user's secret is: env:VAR, file:PATH or command:CMD")
-	f.settings = settingFlags(cmd)
+	fl.StringVar(&f.p12, "client-p12", "", "the client's certificate and key in a PKCS#12 file: another name for --client-cert")
+	fl.StringVar(&f.keySecretFrom, "key-secret-from", "", "where the password of the client's key is: env:VAR, file:PATH or command:CMD")
+	settings := settingFlags(cmd)
+	f.settings = func() map[string][]string {
+		out := settings()
+		if f.p12 != "" {
+			out["client-cert"] = []string{f.p12}
+		}
+		return out
+	}
 }
 
 func (t *tool) callCommand() *cobra.Command {
@@ -64,6 +74,8 @@ the stage where it stopped (11 address … 21 verify).`,
 	cmd.Flags().StringVar(&f.until, "until", "", "go no further than this stage")
 	cmd.Flags().StringVar(&f.reply, "reply", "fields", "how to print the reply: fields, exact, rows, json or none")
 	cmd.Flags().BoolVar(&f.repair, "repair", false, "apply first remedies and send again, at most eight times")
+	cmd.Flags().BoolVar(&f.again, "again", false, "with --repair, send again also what changes things at the service")
+	cmd.Flags().BoolVar(&f.anything, "accept-anything", false, "accept whatever certificate is shown, for this call only; no secret is sent then")
 	cmd.Flags().BoolVar(&f.reveal, "reveal", false, "do not mask secrets in --json")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		if !slices.Contains([]string{"fields", "exact", "rows", "json", "none"}, f.reply) {
@@ -183,6 +195,22 @@ func (p *prepared) plan(t *tool) (call.Plan, error) {
 		}
 		plan.Allowed = nil // said on the command line, so it is meant
 	}
+	plan.AcceptAnything = p.f.anything
+	if p.f.keySecretFrom != "" {
+		const name = "the key's password"
+		plan.Settings.Set("client-identity", name)
+		other := plan.Identity
+		plan.Identity = func(id string) (*identity.Identity, error) {
+			if id == name || other == nil {
+				return &identity.Identity{Name: name, Secret: p.f.keySecretFrom}, nil
+			}
+			return other(id)
+		}
+		allowed := plan.Allowed
+		plan.Allowed = func(id, scheme, host, port string) bool {
+			return id == name || allowed == nil || allowed(id, scheme, host, port)
+		}
+	}
 	if p.f.until != "" {
 		if plan.Until, err = exchange.ParseStage(p.f.until); err != nil {
 			return plan, err
@@ -254,6 +282,10 @@ func (t *tool) call(ctx context.Context, f *callFlags, args []string) error {
 		}
 		r := firstRemedy(x)
 		if r == nil {
+			break
+		}
+		if sent := x.Stage(exchange.Send).State; p.w.Settled[p.ref.ID()].Changes && sent != exchange.Waiting && sent != exchange.Skipped && !f.again {
+			t.complain(fmt.Errorf("%s changes things at the service, and was sent: --again sends it once more", p.ref))
 			break
 		}
 		if !t.asJSON {

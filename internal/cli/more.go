@@ -74,13 +74,8 @@ func (t *tool) trustCommand() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		got := trust.Fingerprint(chain[0])
-		if *fp == "" {
-			return fmt.Errorf("give --fingerprint: compare it with one that the service's people give you; this certificate's is %s", trust.Grouped(got))
-		}
-		if !trust.SameFingerprint(*fp, got) {
-			fmt.Fprintf(t.err, "orenda: the fingerprint differs: this certificate's is %s\n", trust.Grouped(got))
-			return status(exitNo)
+		if err := t.compare(*fp, chain[0]); err != nil {
+			return err
 		}
 		w, err := t.space()
 		if err != nil {
@@ -92,7 +87,7 @@ func (t *tool) trustCommand() *cobra.Command {
 		fmt.Fprintf(t.out, "%s trusts %s\n", safe.Line(args[0]), safe.Line(chain[0].Subject.String()))
 		return nil
 	}
-	cmd.AddCommand(show, fetch, add)
+	cmd.AddCommand(show, fetch, add, t.trustConvertCommand(), t.trustAppendCommand(), t.trustRequestCommand(), t.trustAuthorityCommand(), t.trustExpiringCommand())
 	return cmd
 }
 
@@ -298,7 +293,7 @@ func (t *tool) drawCommand() *cobra.Command {
 		}
 		return nil
 	}
-	cmd.AddCommand(path, t.drawLimitsCommand())
+	cmd.AddCommand(path, t.drawLimitsCommand(), t.drawChainCommand())
 	return cmd
 }
 

@@ -7,11 +7,13 @@ package diagnose
 
 import (
 	"bytes"
+	"crypto/x509"
 	"errors"
 	"fmt"
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"orenda/internal/contract"
 	"orenda/internal/endpoint"
@@ -57,11 +59,20 @@ type Case struct {
 	Replaced     [][3]string // header fields that an extra header replaces: name, value as it would be, value sent
 	Followed     []string    // redirects that were followed
 
+	Unfit     string              // why the client certificate will hardly do
+	Fetched   []*x509.Certificate // issuers that the server did not send and that were fetched
+	Completes bool                // and with which the chain leads to what is trusted
+	PeerTime  time.Time           // what time it is at the peer, where it was asked
+	Anything  bool                // whatever certificate was accepted
+
 	Aside map[string]string // findings that were set aside for this endpoint: reasons, by id
 }
 
 // Identity is what a remedy needs to know of an identity.
-type Identity struct{ Name, User string }
+type Identity struct {
+	Name, User  string
+	Certificate *x509.Certificate // its client certificate, nil where it has none
+}
 
 // Unmet is an expectation that the reply does not meet.
 type Unmet struct {
@@ -163,7 +174,7 @@ var explains = map[string][]string{
 var severityRank = map[exchange.Severity]int{exchange.Stop: 0, exchange.Warn: 1, exchange.Note: 2}
 
 // within tls, in this order.
-var tlsRank = []string{"tls.not-tls", "tls.version-refused", "tls.cipher-refused", "tls.client-certificate-required", "tls.client-certificate-refused",
+var tlsRank = []string{"tls.not-tls", "tls.version-refused", "tls.cipher-refused", "tls.client-certificate-required", "tls.client-certificate-refused", "tls.name-unrecognized", "tls.protocol-refused",
 	"tls.self-signed", "tls.chain-incomplete", "tls.authority-unknown", "tls.expired", "tls.not-yet-valid", "tls.name-differs", "tls.key-weak"}
 
 func order(fs []exchange.Finding) []exchange.Finding {

@@ -227,7 +227,7 @@ func TestFaultsAreToldApart(t *testing.T) {
 
 func TestRemediesOfARefusedToken(t *testing.T) {
 	c := answered(500, "text/xml", fault11("w:InvalidSecurity", "no security header found", ""), "address", "https://quay.skerry.test/x")
-	c.Identities = []Identity{{"desk", "berth-desk"}, {"mate", "first-mate"}}
+	c.Identities = []Identity{{Name: "desk", User: "berth-desk"}, {Name: "mate", User: "first-mate"}}
 	f := Run(c)[0]
 	var titles []string
 	for _, r := range f.Remedies {
@@ -237,7 +237,7 @@ func TestRemediesOfARefusedToken(t *testing.T) {
 	assert.Equal(t, []string{"send a user name token as desk (berth-desk), digest password", "send a user name token as mate (first-mate), digest password",
 		"send a user name token as desk (berth-desk), text password", "send a user name token as mate (first-mate), text password"}, titles, "digest first; text over TLS only")
 	c = answered(500, "text/xml", fault11("w:InvalidSecurity", "no security header found", ""))
-	c.Identities = []Identity{{"desk", "berth-desk"}}
+	c.Identities = []Identity{{Name: "desk", User: "berth-desk"}}
 	assert.Len(t, Run(c)[0].Remedies, 1, "no text password without TLS")
 	c = answered(500, "text/xml", fault11("w:FailedAuthentication", "no", ""), "token", "digest", "identity", "desk")
 	assert.Equal(t, "text", Run(c)[0].Remedies[0].Change.To)

@@ -7,11 +7,13 @@ import (
 	"net/url"
 	"slices"
 	"strings"
+	"time"
 
 	"orenda/internal/endpoint"
 	"orenda/internal/exchange"
 	"orenda/internal/identity"
 	"orenda/internal/soap"
+	"orenda/internal/trust"
 	"orenda/internal/xmltree"
 )
 
@@ -56,6 +58,11 @@ var homeRules = []Rule{
 	{"security.secret-unavailable", exchange.Stop, exchange.Yours, secretUnavailable},
 	{"security.password-type-unknown", exchange.Stop, exchange.Yours, passwordTypeUnknown},
 	{"security.key-unreadable", exchange.Stop, exchange.Yours, keyUnreadable},
+	{"security.key-mismatch", exchange.Stop, exchange.Yours, keyMismatch},
+	{"security.certificate-expired", exchange.Stop, exchange.Yours, ownCertificateExpired},
+	{"security.certificate-unfit", exchange.Warn, exchange.Yours, ownCertificateUnfit},
+	{"security.secret-unverified", exchange.Stop, exchange.Yours, secretUnverified},
+	{"security.key-log-new", exchange.Stop, exchange.Yours, keyLogNew},
 	{"security.clear-text", exchange.Warn, exchange.Yours, clearText},
 }
 
@@ -862,14 +869,86 @@ func passwordTypeUnknown(c *Case) []exchange.Finding {
 
 func keyUnreadable(c *Case) []exchange.Finding {
 	var e *endpoint.FileError
-	if !errors.As(c.Err, &e) {
+	if _, mismatch := errors.AsType[*trust.MismatchError](c.Err); mismatch || !errors.As(c.Err, &e) {
 		return nil
 	}
 	f := exchange.Finding{Title: "the file " + e.Path + " cannot be used", Why: e.Err.Error() + ".", Evidence: []exchange.Evidence{c.inSettings(e.Key.Name, 0, len(e.Path))}}
-	if e.Key.Name == "trust" {
+	if e.Key.Name == "trust" || e.Key.Name == "intermediates" {
 		f.Stage = exchange.TLS
 	}
+	if p, ok := errors.AsType[*trust.PasswordError](c.Err); ok {
+		f.Why += " The password is the secret of the client identity."
+		for _, id := range c.Identities {
+			if !p.Given || id.Name != c.Settings.Text("client-identity") {
+				f.Remedies = append(f.Remedies, exchange.NewRemedy("open it with the secret of "+id.Name, c.changeHere("client-identity", id.Name)))
+			}
+		}
+	}
 	return one(f)
+}
+
+func keyMismatch(c *Case) []exchange.Finding {
+	e, ok := errors.AsType[*trust.MismatchError](c.Err)
+	if !ok {
+		return nil
+	}
+	return one(exchange.Finding{
+		Title:    "private key and client certificate do not belong together",
+		Why:      fmt.Sprintf("The public key in the certificate of %s is not that of the private key.", cut(e.Cert.Subject.String(), 80)),
+		Evidence: []exchange.Evidence{c.inSettings("client-cert", 0, 1), c.inSettings("client-key", 0, 1)},
+		Program:  "give your program the certificate that was issued for its key, or the key that the certificate was asked for with",
+	})
+}
+
+func ownCertificateExpired(c *Case) []exchange.Finding {
+	e, ok := errors.AsType[*endpoint.CertificateDateError](c.Err)
+	if !ok {
+		return nil
+	}
+	return one(exchange.Finding{
+		Title:    "your client certificate is outside its dates",
+		Why:      fmt.Sprintf("%s: %s; this machine's clock says %s.", cut(e.Subject, 80), e.Why, time.Now().UTC().Format("2006-01-02 15:04 UTC")),
+		Evidence: []exchange.Evidence{c.inSettings(e.Key.Name, 0, 1)},
+		Program:  "have the certificate renewed; the service would refuse it",
+	})
+}
+
+func ownCertificateUnfit(c *Case) []exchange.Finding {
+	if c.Unfit == "" || c.Err != nil && c.Settings == nil {
+		return nil
+	}
+	if _, ok := errors.AsType[*endpoint.CertificateDateError](c.Err); ok {
+		return nil
+	}
+	return one(exchange.Finding{
+		Title:    "your client certificate is hardly one for clients",
+		Why:      "Of its uses: " + c.Unfit + ". Most services refuse it.",
+		Evidence: []exchange.Evidence{c.inSettings("client-cert", 0, 1)},
+		Program:  "have a certificate issued with the use clientAuth",
+	})
+}
+
+func secretUnverified(c *Case) []exchange.Finding {
+	if !errors.Is(c.Err, endpoint.ErrSecretUnverified) {
+		return nil
+	}
+	return one(exchange.Finding{
+		Title:    "no secret is sent to a server whose certificate is not looked at",
+		Why:      "Any certificate is accepted for this call, so anybody may answer it; and it would carry a token or HTTP authentication.",
+		Evidence: []exchange.Evidence{c.inSettings("token", 0, 1), c.inSettings("http-auth", 0, 1)},
+		Program:  "never switch the checking of certificates off; trust the right one",
+	})
+}
+
+func keyLogNew(c *Case) []exchange.Finding {
+	e, ok := errors.AsType[*endpoint.KeyLogNewError](c.Err)
+	if !ok {
+		return nil
+	}
+	r := exchange.NewRemedy("allow this workspace to write keys to "+e.Path, exchange.Change{Where: "user", Key: "allow.key-log", To: e.Path})
+	r.Ask = "whoever reads that file can read everything that crosses"
+	return one(exchange.Finding{Title: "the key log was not allowed for this workspace before", Why: "A workspace may come from somebody else; it writes no keys without your leave.",
+		Evidence: []exchange.Evidence{c.inSettings("key-log", 0, len(e.Path))}, Remedies: []exchange.Remedy{r}})
 }
 
 func clearText(c *Case) []exchange.Finding {

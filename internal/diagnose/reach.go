@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"net/url"
+	"slices"
 	"strings"
 	"time"
 
@@ -37,6 +38,10 @@ var reachRules = []Rule{
 	{"tls.not-yet-valid", exchange.Stop, exchange.Theirs, certificate(trust.NotYetValid)},
 	{"tls.name-differs", exchange.Stop, exchange.Unknown, certificate(trust.NameDiffers)},
 	{"tls.key-weak", exchange.Stop, exchange.Theirs, certificate(trust.KeyWeak)},
+	{"tls.name-unrecognized", exchange.Stop, exchange.Unknown, nameUnrecognized},
+	{"tls.protocol-refused", exchange.Stop, exchange.Yours, protocolRefused},
+	{"tls.not-verified", exchange.Warn, exchange.Yours, notVerified},
+	{"tls.keys-logged", exchange.Warn, exchange.Yours, keysLogged},
 	{"tls.timed-out", exchange.Stop, exchange.Between, tlsTimedOut},
 	{"tls.closed", exchange.Stop, exchange.Unknown, tlsClosed},
 	{"tls.alert", exchange.Stop, exchange.Theirs, tlsAlert},
@@ -336,10 +341,111 @@ func clientCertificateRequired(c *Case) []exchange.Finding {
 		f.Why = "The front server answered with a page that says that no certificate was sent."
 		f.Evidence = c.inHead("")
 	}
-	if info := c.tls(); info != nil && len(info.Issuers) > 0 {
+	info := c.tls()
+	if info != nil && len(info.Issuers) > 0 {
 		f.Why += " It accepts certificates from " + list(info.Issuers, 3) + "."
 	}
+	for _, id := range c.Identities {
+		if id.Certificate == nil {
+			continue
+		}
+		fits := info != nil && slices.Contains(info.Issuers, id.Certificate.Issuer.String())
+		title := "send the certificate of " + id.Name
+		if fits {
+			title += ": it comes from an authority that the service accepts"
+		}
+		changes := []exchange.Change{c.changeHere("client-identity", id.Name)}
+		if place := c.place(); place != "" {
+			changes = append(changes, exchange.Change{Where: "user", Key: "allow." + id.Name, To: place})
+		}
+		r := exchange.NewRemedy(title, changes...)
+		if fits {
+			f.Remedies = append([]exchange.Remedy{r}, f.Remedies...)
+		} else if info == nil || len(info.Issuers) == 0 {
+			f.Remedies = append(f.Remedies, r)
+		}
+	}
 	return one(f)
+}
+
+// place is where the call goes, as approvals have it.
+func (c *Case) place() string {
+	u, err := url.Parse(c.address())
+	if err != nil || u.Hostname() == "" {
+		return ""
+	}
+	host, port := endpoint.HostPort(u)
+	return u.Scheme + "://" + host + ":" + port
+}
+
+// pinRemedy trusts a public key.
+func (c *Case) pinRemedy(cert *x509.Certificate) exchange.Remedy {
+	pin := trust.PublicKeyPin(cert)
+	r := exchange.NewRemedy("pin its public key: a renewed certificate with the same key is trusted too", exchange.Change{Where: "workspace", Key: "endpoint." + c.X.Endpoint + ".pin", To: append(slices.Clone(c.Settings.List("pin")), pin)})
+	r.Ask = "compare the public key's SHA-256 with one that the service's people give you: " + trust.Grouped(pin)
+	return r
+}
+
+// clocks compares this machine's clock with the peer's, where that was asked.
+func (c *Case) clocks(f trust.Fault) string {
+	if c.PeerTime.IsZero() {
+		return ""
+	}
+	said := c.PeerTime.UTC().Format("2006-01-02 15:04 UTC")
+	if c.PeerTime.After(f.Cert.NotBefore) && c.PeerTime.Before(f.Cert.NotAfter) {
+		return fmt.Sprintf(" The server's own clock says %s, at which the certificate is valid: one of the two clocks is wrong, likely this machine's.", said)
+	}
+	return fmt.Sprintf(" The server's own clock says %s: it is the certificate that is wrong, not this machine's clock.", said)
+}
+
+func (c *Case) whoseClock(f trust.Fault) exchange.Side {
+	if !c.PeerTime.IsZero() && c.PeerTime.After(f.Cert.NotBefore) && c.PeerTime.Before(f.Cert.NotAfter) {
+		return exchange.Yours
+	}
+	return exchange.Theirs
+}
+
+func nameUnrecognized(c *Case) []exchange.Finding {
+	e := c.wireKind("tls.name-unrecognized")
+	if e == nil {
+		return nil
+	}
+	v := c.Settings.Get("server-name")
+	f := exchange.Finding{
+		Title:    "the server does not know the name that it was asked for",
+		Why:      fmt.Sprintf("Asked for was %s (server name indication), and it answered with the alert %q.", c.tls().ServerName, e.Alert),
+		Evidence: append(c.inAddress(), c.inSettings("server-name", 0, len(v.Text))), Program: "call the service by its name, not by an address or another name; check its server name setting",
+	}
+	if v.IsSet() && v.Text != "" {
+		f.Remedies = c.remedies("ask for the address's host again", []string{"server-name"}, "")
+	}
+	return one(f)
+}
+
+func protocolRefused(c *Case) []exchange.Finding {
+	e := c.wireKind("tls.protocol-refused")
+	if e == nil {
+		return nil
+	}
+	return one(exchange.Finding{Title: "the server speaks none of the protocols offered", Why: fmt.Sprintf("Offered was %s; it answered with the alert %q.", c.Settings.Text("alpn"), e.Alert),
+		Evidence: []exchange.Evidence{c.inSettings("alpn", 0, 1)}, Remedies: append(c.remedies("offer http/1.1", []string{"alpn"}, "http/1.1"), c.remedies("offer none", []string{"alpn"}, "none")...), Program: "offer http/1.1"})
+}
+
+// notVerified says aloud that any certificate was accepted.
+func notVerified(c *Case) []exchange.Finding {
+	if !c.Anything || c.tls() == nil {
+		return nil
+	}
+	return one(exchange.Finding{Title: "ANY CERTIFICATE WAS ACCEPTED for this call", Why: "What the server showed was not checked, so anybody may have answered. It holds for this call alone.",
+		Evidence: c.inAddress(), Program: "never switch the checking of certificates off; trust the right one"})
+}
+
+func keysLogged(c *Case) []exchange.Finding {
+	path := c.Settings.Text("key-log")
+	if path == "" || c.tls() == nil {
+		return nil
+	}
+	return one(exchange.Finding{Title: "the session's keys were written to a file", Why: "Whoever reads " + path + " can read everything that crossed.", Evidence: []exchange.Evidence{c.inSettings("key-log", 0, len(path))}})
 }
 
 // certificatePage tells whether a front server's 400 page asks for a certificate.
@@ -398,17 +504,30 @@ var certificateTexts = map[trust.Reason]func(*Case, trust.Fault) exchange.Findin
 		return exchange.Finding{
 			Title:    "the server's certificate is self-signed, and not trusted here",
 			Why:      fmt.Sprintf("%s is its own issuer, so nobody vouches for it, and it is on no trust list of this endpoint.", cut(f.Cert.Subject.String(), 80)),
-			Remedies: []exchange.Remedy{c.trustRemedy("trust this certificate for this endpoint", f.Cert)},
+			Remedies: []exchange.Remedy{c.trustRemedy("trust this certificate for this endpoint", f.Cert), c.pinRemedy(f.Cert)},
 			Program:  "add this certificate to the list that your program trusts for this endpoint",
 		}
 	},
 	trust.ChainIncomplete: func(c *Case, f trust.Fault) exchange.Finding {
-		return exchange.Finding{
+		out := exchange.Finding{
 			Title: "the server did not send its whole chain", Certainty: exchange.Likely,
-			Why:      fmt.Sprintf("The last certificate sent was issued by %s, which was not sent and is not trusted here.", cut(f.Detail, 80)),
-			Remedies: []exchange.Remedy{c.trustRemedy("trust the certificate that was sent", f.Cert)},
-			Program:  "have the service send the intermediate certificate, or add it to what your program trusts",
+			Why:     fmt.Sprintf("The last certificate sent was issued by %s, which was not sent and is not trusted here.", cut(f.Detail, 80)),
+			Program: "have the service send the intermediate certificate, or add it to what your program trusts",
 		}
+		if n := len(c.Fetched); n > 0 {
+			first, last := c.Fetched[0], c.Fetched[n-1]
+			out.Certainty = exchange.Certain
+			out.Why += fmt.Sprintf(" It was fetched from where the certificate says that it is: %s, SHA-256 %s.", cut(first.Subject.String(), 80), trust.Grouped(trust.Fingerprint(first)))
+			if c.Completes {
+				out.Why += " With it the chain leads to an authority that is trusted here."
+				out.Remedies = append(out.Remedies, exchange.NewRemedy("complete the chain with it, for this endpoint",
+					exchange.Change{Where: "workspace", Key: "endpoint." + c.X.Endpoint + ".intermediates", To: string(trust.PEM(c.Fetched...))}))
+			} else {
+				out.Remedies = append(out.Remedies, c.trustRemedy("trust the authority "+cut(last.Subject.CommonName, 40), last))
+			}
+		}
+		out.Remedies = append(out.Remedies, c.trustRemedy("trust the certificate that was sent", f.Cert))
+		return out
 	},
 	trust.AuthorityUnknown: func(c *Case, f trust.Fault) exchange.Finding {
 		return exchange.Finding{
@@ -430,13 +549,13 @@ var certificateTexts = map[trust.Reason]func(*Case, trust.Fault) exchange.Findin
 	trust.Expired: func(c *Case, f trust.Fault) exchange.Finding {
 		r := exchange.NewRemedy("accept this certificate for this endpoint although it has expired", c.changeHere("accept-expired", trust.Fingerprint(f.Cert)))
 		r.Ask = "an expired certificate is accepted from now on: SHA-256 " + trust.Grouped(trust.Fingerprint(f.Cert))
-		return exchange.Finding{Title: "the server's certificate has expired", Why: fmt.Sprintf("%s: %s.", cut(f.Cert.Subject.String(), 60), f.Detail),
+		return exchange.Finding{Title: "the server's certificate has expired", Why: fmt.Sprintf("%s: %s.%s", cut(f.Cert.Subject.String(), 60), f.Detail, c.clocks(f)), Side: c.whoseClock(f),
 			Remedies: []exchange.Remedy{r}, Program: "nothing; the service's people must renew the certificate (or this machine's clock is wrong)"}
 	},
 	trust.NotYetValid: func(c *Case, f trust.Fault) exchange.Finding {
 		r := exchange.NewRemedy("accept this certificate for this endpoint although it is not valid yet", c.changeHere("accept-expired", trust.Fingerprint(f.Cert)))
 		r.Ask = "a certificate outside its dates is accepted from now on: SHA-256 " + trust.Grouped(trust.Fingerprint(f.Cert))
-		return exchange.Finding{Title: "the server's certificate is not valid yet", Why: fmt.Sprintf("%s: %s.", cut(f.Cert.Subject.String(), 60), f.Detail),
+		return exchange.Finding{Title: "the server's certificate is not valid yet", Why: fmt.Sprintf("%s: %s.%s", cut(f.Cert.Subject.String(), 60), f.Detail, c.clocks(f)), Side: c.whoseClock(f),
 			Remedies: []exchange.Remedy{r}, Program: "check this machine's clock first; else the service's people must replace the certificate"}
 	},
 	trust.NameDiffers: func(c *Case, f trust.Fault) exchange.Finding {

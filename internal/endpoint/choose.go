@@ -1,8 +1,13 @@
 package endpoint
 
 import (
+	"crypto/tls"
+	"errors"
 	"fmt"
+	"slices"
 	"strings"
+
+	"orenda/internal/near"
 )
 
 // Alternative is an endpoint that could be used, with what sets it apart.
@@ -113,6 +118,43 @@ type ProxyNewError struct{ Proxy string }
 
 func (e *ProxyNewError) Error() string {
 	return "the proxy " + e.Proxy + " was not allowed for this workspace yet"
+}
+
+// KeyLogNewError is a key log that a workspace names and that the person has not
+// allowed yet.
+type KeyLogNewError struct{ Path string }
+
+func (e *KeyLogNewError) Error() string {
+	return "the key log " + e.Path + " was not allowed for this workspace yet"
+}
+
+// CertificateDateError is a client certificate outside its dates.
+type CertificateDateError struct {
+	Key          *Key
+	Subject, Why string
+}
+
+func (e *CertificateDateError) Error() string { return e.Subject + ": " + e.Why }
+
+// ErrSecretUnverified is a secret that would go to a server whose certificate is
+// not looked at.
+var ErrSecretUnverified = errors.New("no secret is sent to a server whose certificate is not looked at")
+
+// Cipher is the number of a cipher suite by its standard name.
+func Cipher(name string) (uint16, error) {
+	all := slices.Concat(tls.CipherSuites(), tls.InsecureCipherSuites())
+	var names []string
+	for _, s := range all {
+		if s.Name == name {
+			return s.ID, nil
+		}
+		names = append(names, s.Name)
+	}
+	hint := ""
+	if m := near.Miss(name, names); m != "" {
+		hint = "; " + m + " is meant, perhaps"
+	}
+	return 0, fmt.Errorf("%q is no cipher suite that can be offered%s", name, hint)
 }
 
 // FileError is a file that a setting names and that cannot be used.

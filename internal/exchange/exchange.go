@@ -257,7 +257,11 @@ type TLSInfo struct {
 	Issuers     []string `json:"acceptedIssuers,omitempty"`
 	CertSent    bool     `json:"certificateSent,omitempty"`
 	Alert       string   `json:"alert,omitempty"`
-	HelloIn     []byte   `json:"helloIn,omitempty"` // first bytes that came beneath TLS
+	Protocol    string   `json:"protocol,omitempty"`   // ALPN
+	Stapled     int      `json:"stapled,omitempty"`    // bytes of a stapled OCSP response
+	Timestamps  int      `json:"timestamps,omitempty"` // signed certificate timestamps in the handshake
+	Completed   [][]byte `json:"completed,omitempty"`  // the chain as it was completed, where it was
+	HelloIn     []byte   `json:"helloIn,omitempty"`    // first bytes that came beneath TLS
 	Unencrypted bool     `json:"-"`
 }
 

@@ -21,6 +21,9 @@ type Identity struct {
 	User   string `toml:"user"`
 	Secret string `toml:"secret"` // env:VAR, file:PATH or command:CMD
 	Note   string `toml:"note,omitempty"`
+
+	Certificate string `toml:"certificate,omitempty"` // file with a client certificate; its secret opens the key
+	Key         string `toml:"key,omitempty"`         // file with the key, where it is in another
 }
 
 // UnavailableError is a secret that cannot be read.

@@ -27,7 +27,8 @@ type Wish struct {
 	Client    bool     // for a client rather than a server
 	NotBefore time.Time
 	NotAfter  time.Time
-	By        *Pair // who signs; nil: itself
+	By        *Pair  // who signs; nil: itself
+	IssuerAt  string // where the signer's certificate can be fetched
 }
 
 // Issue makes a certificate on the curve P-256. Without dates it is valid from
@@ -66,6 +67,9 @@ func Issue(w Wish) (*Pair, error) {
 		} else {
 			t.DNSNames = append(t.DNSNames, h)
 		}
+	}
+	if w.IssuerAt != "" {
+		t.IssuingCertificateURL = []string{w.IssuerAt}
 	}
 	parent, signer := t, key
 	if w.By != nil {

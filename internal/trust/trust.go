@@ -153,7 +153,7 @@ func (v *Verdict) authority(chain []*x509.Certificate, p Policy) {
 		}
 		return err
 	}
-	if len(p.Trusted) > 0 && verify(roots) == nil {
+	if len(p.Trusted) > 0 && (verify(roots) == nil || v.climb(chain, p)) {
 		v.By = "an authority on the trust list signed it"
 		return
 	}
@@ -170,6 +170,30 @@ func (v *Verdict) authority(chain []*x509.Certificate, p Policy) {
 	default:
 		v.add(AuthorityUnknown, len(chain)-1, last, last.Issuer.String())
 	}
+}
+
+// climb leads from the leaf to what is trusted by signatures alone. It serves
+// where no moment suits all dates, as with a leaf that ended before its
+// authority's certificate was renewed: dates are told by themselves.
+func (v *Verdict) climb(chain []*x509.Certificate, p Policy) bool {
+	at := chain[:1:1]
+	for range 10 {
+		last := at[len(at)-1]
+		if i := slices.IndexFunc(p.Trusted, func(t *x509.Certificate) bool { return last.Equal(t) || last.CheckSignatureFrom(t) == nil }); i >= 0 {
+			if !last.Equal(p.Trusted[i]) {
+				at = append(at, p.Trusted[i])
+			}
+			v.Chain = at
+			return true
+		}
+		others := slices.Concat(chain[1:], p.Middle)
+		i := slices.IndexFunc(others, func(c *x509.Certificate) bool { return !slices.ContainsFunc(at, c.Equal) && last.CheckSignatureFrom(c) == nil })
+		if i < 0 {
+			return false
+		}
+		at = append(at, others[i])
+	}
+	return false
 }
 
 func weak(c *x509.Certificate) string {
@@ -256,11 +280,17 @@ func KeyWords(c *x509.Certificate) string {
 // being allowed, or one or more in DER.
 func Read(b []byte) ([]*x509.Certificate, error) {
 	if !bytes.Contains(b, []byte("-----BEGIN")) {
-		certs, err := x509.ParseCertificates(b)
-		if err != nil || len(certs) == 0 {
-			return nil, errors.New("it holds no certificate, neither as PEM nor as DER")
+		if certs, err := x509.ParseCertificates(b); err == nil && len(certs) > 0 {
+			return certs, nil
 		}
-		return certs, nil
+		m, err := ReadMaterial(b, "")
+		if _, sealed := errors.AsType[*PasswordError](err); sealed {
+			return nil, err
+		}
+		if err != nil || len(m.Certs) == 0 {
+			return nil, errors.New("it holds no certificate, neither as PEM nor as DER nor as PKCS#7")
+		}
+		return m.Certs, nil
 	}
 	var out []*x509.Certificate
 	var kinds []string
@@ -306,4 +336,59 @@ func clean(s string) string {
 		}
 		return r
 	}, s)
+}
+
+// Left says how long a certificate is still valid, or since when it is not.
+func Left(c *x509.Certificate, now time.Time) string {
+	days := func(d time.Duration) string {
+		n := int(d.Hours() / 24)
+		switch {
+		case n == 0:
+			return fmt.Sprintf("%d hours", int(d.Hours()))
+		case n == 1:
+			return "1 day"
+		}
+		return fmt.Sprintf("%d days", n)
+	}
+	switch {
+	case now.Before(c.NotBefore):
+		return "in " + days(c.NotBefore.Sub(now)) + " it begins"
+	case now.After(c.NotAfter):
+		return "ended " + days(now.Sub(c.NotAfter)) + " ago"
+	}
+	return days(c.NotAfter.Sub(now)) + " left"
+}
+
+var usageNames = []struct {
+	use  x509.KeyUsage
+	name string
+}{{x509.KeyUsageDigitalSignature, "signs"}, {x509.KeyUsageContentCommitment, "commits"}, {x509.KeyUsageKeyEncipherment, "wraps keys"}, {x509.KeyUsageDataEncipherment, "encrypts"},
+	{x509.KeyUsageKeyAgreement, "agrees on keys"}, {x509.KeyUsageCertSign, "signs certificates"}, {x509.KeyUsageCRLSign, "signs revocations"}}
+
+// Uses says in words what a certificate is for (RFC 5280 §4.2.1.3, §4.2.1.9, §4.2.1.12).
+func Uses(c *x509.Certificate) string {
+	var out []string
+	if c.BasicConstraintsValid && c.IsCA {
+		a := "authority"
+		if c.MaxPathLen > 0 || c.MaxPathLenZero {
+			a += fmt.Sprintf(" of at most %d more below it", c.MaxPathLen)
+		}
+		out = append(out, a)
+	}
+	for _, u := range usageNames {
+		if c.KeyUsage&u.use != 0 {
+			out = append(out, u.name)
+		}
+	}
+	for _, u := range c.ExtKeyUsage {
+		switch u {
+		case x509.ExtKeyUsageServerAuth:
+			out = append(out, "for servers")
+		case x509.ExtKeyUsageClientAuth:
+			out = append(out, "for clients")
+		case x509.ExtKeyUsageAny:
+			out = append(out, "for anything")
+		}
+	}
+	return strings.Join(out, ", ")
 }

@@ -35,6 +35,7 @@ func TestVerdicts(t *testing.T) {
 	leaf := issue(t, Wish{Name: "tides", Hosts: []string{"tides.skerry.test", "127.0.0.1"}, By: mid})
 	self := issue(t, Wish{Name: "tides", Hosts: []string{"tides.skerry.test"}})
 	old := issue(t, Wish{Name: "old", Hosts: []string{"berths.skerry.test"}, NotBefore: now.AddDate(-2, 0, 0), NotAfter: now.AddDate(-1, 0, 0)})
+	old2 := issue(t, Wish{Name: "old too", Hosts: []string{"tides.skerry.test"}, By: root, NotBefore: now.AddDate(-2, 0, 0), NotAfter: now.AddDate(-1, 0, 0)})
 	young := issue(t, Wish{Name: "young", Hosts: []string{"tides.skerry.test"}, NotBefore: now.AddDate(1, 0, 0)})
 	certs := func(ps ...*Pair) (out []*x509.Certificate) {
 		for _, p := range ps {
@@ -57,6 +58,7 @@ func TestVerdicts(t *testing.T) {
 		{"all at once, in order", certs(old), Policy{Host: "tides.skerry.test"}, "self-signed expired name-differs"},
 		{"trust waives the authority alone", certs(old), Policy{Trusted: certs(old), Host: "tides.skerry.test"}, "expired name-differs"},
 		{"exceptions", certs(old), Policy{Trusted: certs(old), Host: "tides.skerry.test", AcceptName: "berths.skerry.test", AcceptExpired: Grouped(Fingerprint(old.Cert))}, ""},
+		{"older than its authority", certs(old2), Policy{Trusted: certs(root), Host: "tides.skerry.test"}, "expired"},
 		{"not yet", certs(young), Policy{Trusted: certs(young), Host: "tides.skerry.test"}, "not-yet-valid"},
 	} {
 		c.p.Now = now

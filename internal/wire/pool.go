@@ -33,7 +33,7 @@ const (
 )
 
 func (c *Config) poolKey() string {
-	parts := []string{c.Host, c.Port, c.ServerName}
+	parts := []string{c.Host, c.Port, c.ServerName, c.Scope}
 	if c.Proxy != nil {
 		parts = append(parts, c.Proxy.String(), c.Proxy.User)
 	}

@@ -36,6 +36,9 @@ type Config struct {
 
 	ServerName             string // asked for and sent as SNI; "" the host
 	MinVersion, MaxVersion uint16
+	Ciphers                []uint16  // up to TLS 1.2; nil: those that are sound
+	Protocols              []string  // ALPN
+	KeyLog                 io.Writer // nil: none is kept
 	Certificates           []tls.Certificate
 	Judge                  func([]*x509.Certificate) *trust.Verdict
 
@@ -48,6 +51,7 @@ type Config struct {
 	Until    exchange.Stage // go no further; None: to the end
 	Resolver *net.Resolver  // nil: the system's
 	Pool     *Pool          // nil: a fresh connection each time
+	Scope    string         // kept connections are shared within it only: they were judged once
 }
 
 // Request is what is sent: the header fields in order and as spelled.
@@ -353,13 +357,14 @@ func (t *trip) handshake(ctx context.Context) error {
 	var verdict *trust.Verdict
 	conf := &tls.Config{
 		ServerName: info.ServerName, MinVersion: t.cfg.MinVersion, MaxVersion: t.cfg.MaxVersion,
-		NextProtos: []string{"http/1.1"},
+		NextProtos: t.cfg.Protocols, CipherSuites: t.cfg.Ciphers, KeyLogWriter: t.cfg.KeyLog,
 		// The judgement is ours, so that every fault is told and not only the first.
 		InsecureSkipVerify: true,
 		VerifyConnection: func(cs tls.ConnectionState) error {
 			chain := cs.PeerCertificates
 			t.rec.Update(func(*exchange.Exchange) {
 				info.Version, info.Cipher = tls.VersionName(cs.Version), tls.CipherSuiteName(cs.CipherSuite)
+				info.Protocol, info.Stapled, info.Timestamps = cs.NegotiatedProtocol, len(cs.OCSPResponse), len(cs.SignedCertificateTimestamps)
 				for _, c := range chain {
 					info.Chain = append(info.Chain, c.Raw)
 				}
@@ -466,6 +471,10 @@ func alertKind(alert string, info *exchange.TLSInfo) string {
 			return "tls.client-certificate-required"
 		}
 		return "tls.cipher-refused"
+	case "unrecognized name":
+		return "tls.name-unrecognized"
+	case "no application protocol":
+		return "tls.protocol-refused"
 	case "insufficient security level":
 		return "tls.cipher-refused"
 	}

@@ -112,8 +112,8 @@ func (w *Workspace) settingChange(c exchange.Change) ([]set, error) {
 	}
 	switch {
 	case kind == "profile":
-	case key == "trust":
-		return w.trustChange(e, c)
+	case key == "trust" || key == "intermediates":
+		return w.trustChange(e, key, c)
 	case key == "default":
 		// One default for what the same ports serve.
 		out := []set{{parts, true}}
@@ -186,14 +186,17 @@ func (w *Workspace) KeepCertificates(pem string) (file string, err error) {
 }
 
 // trustChange keeps certificates as a file and puts it on an endpoint's list.
-func (w *Workspace) trustChange(e *Endpoint, c exchange.Change) ([]set, error) {
-	list := slices.Clone(e.Values["trust"])
+func (w *Workspace) trustChange(e *Endpoint, key string, c exchange.Change) ([]set, error) {
+	list := slices.Clone(e.Values[key])
+	if c.To == nil || c.To == "" {
+		return []set{{[]string{"endpoint", e.Name, key}, nil}}, nil
+	}
 	pem := fmt.Sprint(c.To)
 	if !strings.Contains(pem, "-----BEGIN") {
 		if l, ok := c.To.([]string); ok {
-			return []set{{[]string{"endpoint", e.Name, "trust"}, l}}, nil
+			return []set{{[]string{"endpoint", e.Name, key}, l}}, nil
 		}
-		return []set{{[]string{"endpoint", e.Name, "trust"}, append(list, pem)}}, nil
+		return []set{{[]string{"endpoint", e.Name, key}, append(list, pem)}}, nil
 	}
 	file, err := w.KeepCertificates(pem)
 	if err != nil {
@@ -202,7 +205,7 @@ func (w *Workspace) trustChange(e *Endpoint, c exchange.Change) ([]set, error) {
 	if !slices.Contains(list, file) {
 		list = append(list, file)
 	}
-	return []set{{[]string{"endpoint", e.Name, "trust"}, list}}, nil
+	return []set{{[]string{"endpoint", e.Name, key}, list}}, nil
 }
 
 // putHeader puts a header block that the contract declares into a draft's header.

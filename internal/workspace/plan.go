@@ -13,6 +13,7 @@ import (
 	"orenda/internal/endpoint"
 	"orenda/internal/exchange"
 	"orenda/internal/near"
+	"orenda/internal/trust"
 )
 
 // Serving are the endpoints, switched on, that serve an operation.
@@ -182,6 +183,7 @@ func (w *Workspace) Plan(r DraftRef, endpointName, environment string) (call.Pla
 			return w.Home.Allowed(w.ID(), id, scheme+"://"+host+":"+port)
 		}
 		p.Identities = Identities(w)
+		p.KeyLogOK = func(path string) bool { return w.Home.Allowed(w.ID(), "key-log", path) }
 		p.ProxyOK = func(proxy string) bool { return w.Home.Allowed(w.ID(), "proxy", proxy) }
 	}
 	return p, nil
@@ -224,7 +226,13 @@ func Identities(w *Workspace) []diagnose.Identity {
 	}
 	var out []diagnose.Identity
 	for _, id := range all {
-		out = append(out, diagnose.Identity{Name: id.Name, User: id.User})
+		d := diagnose.Identity{Name: id.Name, User: id.User}
+		if b, err := os.ReadFile(id.Certificate); id.Certificate != "" && err == nil {
+			if certs, err := trust.Read(b); err == nil {
+				d.Certificate = certs[0]
+			}
+		}
+		out = append(out, d)
 	}
 	slices.SortFunc(out, func(a, b diagnose.Identity) int { return cmp.Compare(a.Name, b.Name) })
 	return out

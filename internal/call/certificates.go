@@ -1,0 +1,284 @@
+package call
+
+import (
+	"context"
+	"crypto/x509"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"net/url"
+	"os"
+	"time"
+
+	"github.com/smallstep/pkcs7"
+
+	"orenda/internal/endpoint"
+	"orenda/internal/exchange"
+	"orenda/internal/trust"
+	"orenda/internal/wire"
+)
+
+// material reads the certificates and keys that settings name.
+func (c *Call) material(ctx context.Context) error {
+	s := &c.plan.Settings
+	for _, list := range []struct {
+		key string
+		to  *[]*x509.Certificate
+	}{{"trust", &c.trusted}, {"intermediates", &c.middle}} {
+		for _, path := range s.List(list.key) {
+			certs, err := c.certificates(path)
+			if err != nil {
+				return &endpoint.FileError{Key: endpoint.KeyOf(list.key), Path: path, Err: err}
+			}
+			*list.to = append(*list.to, certs...)
+		}
+	}
+	for _, suite := range s.List("ciphers") {
+		if _, err := endpoint.Cipher(suite); err != nil {
+			v := s.Get("ciphers")
+			return &endpoint.ValueError{Key: v.Key, Value: v, Err: err}
+		}
+	}
+	if c.plan.AcceptAnything && (s.Text("token") != "none" || s.Text("http-auth") != "none") && c.url != nil && c.url.Scheme == "https" {
+		return endpoint.ErrSecretUnverified
+	}
+	if err := c.openKeyLog(); err != nil {
+		return err
+	}
+	return c.client(ctx)
+}
+
+func (c *Call) certificates(path string) ([]*x509.Certificate, error) {
+	if c.plan.ReadFile == nil {
+		return nil, errors.New("no file can be read here")
+	}
+	b, err := c.plan.ReadFile(path)
+	if err != nil {
+		return nil, err
+	}
+	return trust.Read(b)
+}
+
+// openKeyLog opens the file that the session's keys are added to.
+func (c *Call) openKeyLog() error {
+	v := c.plan.Settings.Get("key-log")
+	if v.Text == "" || c.plan.Until == exchange.Security {
+		return nil
+	}
+	fail := func(err error) error { return &endpoint.FileError{Key: v.Key, Path: v.Text, Err: err} }
+	if v.Source != "this call" && c.plan.KeyLogOK != nil && !c.plan.KeyLogOK(v.Text) {
+		return &endpoint.KeyLogNewError{Path: v.Text}
+	}
+	f, err := os.OpenFile(v.Text, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+	if err != nil {
+		return fail(err)
+	}
+	c.keyLog = f
+	return nil
+}
+
+// client reads the client's certificate and key.
+func (c *Call) client(ctx context.Context) error {
+	s := &c.plan.Settings
+	cert, key, name := s.Text("client-cert"), s.Text("client-key"), s.Text("client-identity")
+	read, password := c.plan.ReadFile, ""
+	what := "client-cert"
+	if name != "" {
+		if c.plan.Identity == nil {
+			return &endpoint.IdentityError{Name: name}
+		}
+		id, err := c.plan.Identity(name)
+		if err != nil {
+			return err
+		}
+		if id.Secret != "" && !c.plan.Peek {
+			host, port := endpoint.HostPort(c.url)
+			if _, password, err = c.identityAt(ctx, name, c.url.Scheme, host, port); err != nil {
+				return err
+			}
+		}
+		if cert == "" {
+			cert, key, read, what = id.Certificate, id.Key, os.ReadFile, "client-identity"
+		}
+	}
+	if cert == "" {
+		return nil
+	}
+	fail := func(path string, err error) error {
+		if _, ok := errors.AsType[*trust.PasswordError](err); ok && c.plan.Peek {
+			return nil // nothing is opened where only is looked
+		}
+		return &endpoint.FileError{Key: endpoint.KeyOf(what), Path: path, Err: err}
+	}
+	if read == nil {
+		return fail(cert, errors.New("no file can be read here"))
+	}
+	cb, err := read(cert)
+	if err != nil {
+		return fail(cert, err)
+	}
+	var kb []byte
+	if key != "" {
+		if kb, err = read(key); err != nil {
+			return fail(key, err)
+		}
+	}
+	pair, err := trust.Client(cb, kb, password)
+	if err != nil {
+		return fail(cert, err)
+	}
+	if why := trust.Unfit(pair.Leaf, time.Now()); why != "" {
+		c.c.Unfit = why
+		if now := time.Now(); now.After(pair.Leaf.NotAfter) || now.Before(pair.Leaf.NotBefore) {
+			return &endpoint.CertificateDateError{Subject: pair.Leaf.Subject.String(), Why: why, Key: endpoint.KeyOf(what)}
+		}
+	}
+	c.rec.Fact(exchange.TLS, "client certificate", pair.Leaf.Subject.String()+" · issued by "+pair.Leaf.Issuer.String()+" · until "+pair.Leaf.NotAfter.UTC().Format("2006-01-02"))
+	c.certs = append(c.certs, pair)
+	return nil
+}
+
+// lookInto finds out more about a certificate that was not accepted: the issuer
+// that was not sent, and the time that it is at the peer.
+func (c *Call) lookInto(ctx context.Context, err error) {
+	we, ok := errors.AsType[*wire.Error](err)
+	if !ok || we.Kind != "tls.certificate" || we.Verdict == nil {
+		return
+	}
+	for _, f := range we.Verdict.Faults {
+		switch f.Reason {
+		case trust.ChainIncomplete:
+			c.complete(ctx, f.Cert)
+		case trust.Expired, trust.NotYetValid:
+			c.peerTime(ctx)
+		}
+	}
+}
+
+const (
+	issuerTime = 4 * time.Second
+	mostIssuer = 64 << 10
+	mostHops   = 3
+)
+
+// complete fetches the issuers that a server did not send, from where its
+// certificate says that they are (RFC 5280 §4.2.2.1): over http, as they are
+// signed themselves, and to a private address only from one.
+func (c *Call) complete(ctx context.Context, last *x509.Certificate) {
+	ctx, cancel := context.WithTimeout(ctx, issuerTime)
+	defer cancel()
+	client := &http.Client{Transport: &http.Transport{Proxy: c.viaProxy, DisableKeepAlives: true}, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	fetched := []*x509.Certificate{}
+	for range mostHops {
+		next := (*x509.Certificate)(nil)
+		for _, at := range last.IssuingCertificateURL[:min(len(last.IssuingCertificateURL), 3)] {
+			u, err := url.Parse(at)
+			if err != nil || u.Scheme != "http" || private(u.Hostname()) && !private(c.url.Hostname()) {
+				continue
+			}
+			cert, err := fetchIssuer(ctx, client, u)
+			if err != nil {
+				c.rec.Fact(exchange.TLS, "issuer from "+at, err.Error())
+				continue
+			}
+			if last.CheckSignatureFrom(cert) == nil {
+				c.rec.Fact(exchange.TLS, "issuer from "+at, cert.Subject.String())
+				next = cert
+				break
+			}
+		}
+		if next == nil {
+			break
+		}
+		fetched = append(fetched, next)
+		if last = next; last.CheckSignatureFrom(last) == nil {
+			break
+		}
+	}
+	if len(fetched) == 0 {
+		return
+	}
+	var chain []*x509.Certificate
+	for _, raw := range c.leg.Conn.TLS.Chain {
+		if cert, err := x509.ParseCertificate(raw); err == nil {
+			chain = append(chain, cert)
+		}
+	}
+	c.middle = append(c.middle, fetched...)
+	c.c.Fetched, c.c.Completes = fetched, true
+	for _, f := range c.judge(chain, c.leg.Conn.TLS.ServerName).Faults {
+		if f.Reason <= trust.AuthorityUnknown {
+			c.c.Completes = false
+		}
+	}
+	c.rec.Update(func(*exchange.Exchange) {
+		for _, cert := range append(chain, fetched...) {
+			c.leg.Conn.TLS.Completed = append(c.leg.Conn.TLS.Completed, cert.Raw)
+		}
+	})
+}
+
+func (c *Call) viaProxy(*http.Request) (*url.URL, error) {
+	if c.proxy == nil {
+		return nil, nil
+	}
+	u := &url.URL{Scheme: c.proxy.Scheme, Host: net.JoinHostPort(c.proxy.Host, c.proxy.Port)}
+	if c.proxy.User != "" {
+		u.User = url.UserPassword(c.proxy.User, c.proxy.Password)
+	}
+	return u, nil
+}
+
+func fetchIssuer(ctx context.Context, client *http.Client, u *url.URL) (*x509.Certificate, error) {
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, u.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+	resp, err := client.Do(req)
+	if err != nil {
+		return nil, err
+	}
+	defer resp.Body.Close()
+	b, err := io.ReadAll(io.LimitReader(resp.Body, mostIssuer))
+	if err != nil || resp.StatusCode != http.StatusOK {
+		return nil, fmt.Errorf("it answered %s", resp.Status)
+	}
+	if certs, err := trust.Read(b); err == nil {
+		return certs[0], nil
+	}
+	p7, err := pkcs7.Parse(b)
+	if err != nil || len(p7.Certificates) == 0 {
+		return nil, errors.New("what is there is no certificate")
+	}
+	return p7.Certificates[0], nil
+}
+
+// peerTime asks the peer what time it is, over a connection of its own that
+// carries nothing, so that a wrong clock can be told from a wrong certificate.
+func (c *Call) peerTime(ctx context.Context) {
+	if !c.c.PeerTime.IsZero() {
+		return
+	}
+	ctx, cancel := context.WithTimeout(ctx, issuerTime/2)
+	defer cancel()
+	cfg := c.config()
+	cfg.Judge, cfg.Certificates, cfg.Pool, cfg.KeyLog = nil, nil, nil, nil
+	cfg.Until = exchange.None
+	rec := exchange.NewRecorder(&exchange.Exchange{}, nil)
+	leg, err := wire.Do(ctx, cfg, wire.Request{Method: "HEAD", Target: "/", Header: [][2]string{{"Host", c.url.Host}, {"Connection", "close"}}}, rec)
+	if err != nil && !leg.Response.Complete {
+		return
+	}
+	if at, err := http.ParseTime(leg.Response.Get("Date")); err == nil {
+		c.c.PeerTime = at
+		c.rec.Fact(exchange.TLS, "the server's clock", at.UTC().Format("2006-01-02 15:04:05 UTC"))
+	}
+}
+
+// private tells whether a host is this machine or of a private network.
+func private(host string) bool {
+	ip := net.ParseIP(host)
+	return host == "localhost" || ip != nil && (ip.IsLoopback() || ip.IsPrivate() || ip.IsLinkLocalUnicast())
+}
