@@ -15,6 +15,7 @@ import (
 	"github.com/sahilm/fuzzy"
 
 	"orenda/internal/app/board"
+	"orenda/internal/app/certificates"
 	"orenda/internal/app/contracts"
 	"orenda/internal/app/draft"
 	"orenda/internal/app/endpoints"
@@ -111,6 +112,7 @@ func newModel(o Options) *model {
 		{"reply", "r", "the answer", reply.New(s)},
 		{"contract", "c", "operations and source text", contracts.New(s)},
 		{"traffic", "t", "every exchange", traffic.New(s)},
+		{"trust", "T", "certificates, and what is trusted", certificates.New(s)},
 		{"endpoints", "o", "where calls go, arranged", endpoints.New(s)},
 		{"environments", "V", "variables by environment", environments.New(s)},
 	}
@@ -409,6 +411,9 @@ func (m *model) head() string {
 		env = ui.Soft("environment ") + ui.Cut(m.s.Environment, 20)
 	}
 	right := ui.Soft(fmt.Sprintf("%d kept ", m.s.Kept))
+	if m.s.AcceptAnything {
+		right = ui.Accent("THE NEXT CALL ACCEPTS ANY CERTIFICATE ")
+	}
 	if n := m.s.UnderWay(); n > 0 {
 		right = ui.Accent(fmt.Sprintf("%d under way", n)) + ui.Soft(" · ") + right
 	}

@@ -282,7 +282,9 @@ func TestAnythingIsAcceptedLoudly(t *testing.T) {
 	assert.Equal(t, exchange.Warned, x.Stage(exchange.TLS).State)
 	plan.Settings.Set("token", "text")
 	plan.Settings.Set("identity", "desk")
-	plan.Identity = func(string) (*identity.Identity, error) { return &identity.Identity{Name: "desk", Secret: "env:X"}, nil }
+	plan.Identity = func(string) (*identity.Identity, error) {
+		return &identity.Identity{Name: "desk", Secret: "env:X"}, nil
+	}
 	x = run(t, plan)
 	assert.Equal(t, "security.secret-unverified", x.Findings[0].ID)
 	assert.Empty(t, x.Legs)

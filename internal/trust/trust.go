@@ -187,7 +187,9 @@ func (v *Verdict) climb(chain []*x509.Certificate, p Policy) bool {
 			return true
 		}
 		others := slices.Concat(chain[1:], p.Middle)
-		i := slices.IndexFunc(others, func(c *x509.Certificate) bool { return !slices.ContainsFunc(at, c.Equal) && last.CheckSignatureFrom(c) == nil })
+		i := slices.IndexFunc(others, func(c *x509.Certificate) bool {
+			return !slices.ContainsFunc(at, c.Equal) && last.CheckSignatureFrom(c) == nil
+		})
 		if i < 0 {
 			return false
 		}

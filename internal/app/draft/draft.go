@@ -78,7 +78,7 @@ func (v *View) Keys() []ui.Key {
 	return []ui.Key{{Press: "up down", Show: "↑↓", Does: "field"}, {Press: "enter", Show: "⏎", Does: "fill in"}, {Press: "space", Show: "space", Does: "put in, leave out"},
 		{Press: "left right", Show: "←→", Does: "other branch"}, {Press: "+ -", Show: "+ -", Does: "repeat"}, {Press: "g", Show: "g", Does: "go: send"}, {Press: "/", Show: "/", Does: "find"}, {Press: "x", Show: "x", Does: "raw XML"},
 		{Press: "u", Show: "u", Does: "undo"}, {Press: "?", Show: "?", Does: "help"}, {Press: "p", Show: "p", Does: "path", Minor: true}, {Press: "U", Show: "U", Does: "redo", Minor: true}, {Press: "n", Show: "n", Does: "next field found", Minor: true},
-		{Press: "J K", Show: "J K", Does: "move a repeat down, up", Minor: true}, {Press: "T", Show: "T", Does: "another type in its place", Minor: true}, {Press: "0", Show: "0", Does: "nil or not", Minor: true},
+		{Press: "J K", Show: "J K", Does: "move a repeat down, up", Minor: true}, {Press: "Y", Show: "Y", Does: "another type in its place", Minor: true}, {Press: "0", Show: "0", Does: "nil or not", Minor: true},
 		{Press: "y", Show: "y", Does: "copy the value, or the part", Minor: true}, {Press: "P", Show: "P", Does: "put in what was copied", Minor: true}, {Press: "N", Show: "N", Does: "note what you learned of the field", Minor: true},
 		{Press: "$", Show: "$", Does: "variables in this draft, or not", Minor: true}, {Press: "=", Show: "=", Does: "what differs from another draft", Minor: true}, {Press: "e", Show: "e", Does: "expected reply beside it", Minor: true},
 		{Press: "E", Show: "E", Does: "your editor", Minor: true}}
@@ -276,7 +276,7 @@ func (v *View) key(k tea.KeyPressMsg) tea.Cmd {
 		}
 	case ui.Is(k, "J", "K"):
 		v.moveRepeat(d, it, ui.Is(k, "K"))
-	case ui.Is(k, "T"):
+	case ui.Is(k, "Y"):
 		v.pickType(d, it)
 	case ui.Is(k, "0"):
 		v.edit(d, d.SetNil(it))

@@ -53,6 +53,7 @@ func (s *State) start(t Target, changes []exchange.Change, until exchange.Stage,
 		return err
 	}
 	p.Changes, p.Until = changes, until
+	p.AcceptAnything, s.AcceptAnything = s.AcceptAnything && !many, false
 	c := call.New(p, s.notify)
 	ctx, cancel := context.WithCancel(context.Background())
 	id := c.Snapshot().ID

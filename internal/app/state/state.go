@@ -64,6 +64,9 @@ type State struct {
 	many   struct{ total, left int }
 	kept   *wire.Pool // connections that are kept alive
 
+	AcceptAnything bool                          // whatever certificate is shown, for the next call only
+	chains         map[string]*exchange.Exchange // of fetched chains, by endpoint
+
 	clear   map[string]*exchange.Exchange // of this sitting, with their secrets, by id
 	latest  map[Target]*exchange.Exchange // an environment of "" is any
 	recent  []*exchange.Exchange          // newest first
@@ -94,7 +97,7 @@ type running struct {
 
 // New makes the state of a workspace.
 func New(w *workspace.Workspace, j journal.Journal, home *user.Home) *State {
-	s := &State{W: w, J: j, Home: home, Environment: w.Environment, wake: make(chan struct{}, 1), running: map[string]*running{}, latest: map[Target]*exchange.Exchange{}, Marked: map[Target]bool{}, kept: &wire.Pool{}, clear: map[string]*exchange.Exchange{}, changes: map[Cell][]exchange.Change{}}
+	s := &State{W: w, J: j, Home: home, Environment: w.Environment, wake: make(chan struct{}, 1), running: map[string]*running{}, latest: map[Target]*exchange.Exchange{}, Marked: map[Target]bool{}, chains: map[string]*exchange.Exchange{}, kept: &wire.Pool{}, clear: map[string]*exchange.Exchange{}, changes: map[Cell][]exchange.Change{}}
 	s.Refresh()
 	if cells := s.Rows(); len(cells) > 0 {
 		s.Choose(Cell{cells[0], s.firstEndpoint(cells[0])})
@@ -321,6 +324,15 @@ func (s *State) ApplyRemedy(r *exchange.Remedy) error {
 		if err := s.W.Apply(settings...); err != nil {
 			return err
 		}
+	}
+	s.remember(changes...)
+	return nil
+}
+
+// Change makes changes that a person asked for.
+func (s *State) Change(changes ...exchange.Change) error {
+	if err := s.W.Apply(changes...); err != nil {
+		return err
 	}
 	s.remember(changes...)
 	return nil

@@ -60,7 +60,7 @@ func (p *Preview) View(w, h int) string {
 		out = append(out, "       "+Soft(fmt.Sprintf("… %d more", rest)))
 	}
 	for _, n := range p.Notes {
-		out = append(out, "     "+Soft(Cut(n, w-8)))
+		out = append(out, "     "+Cut(n, w-8))
 	}
 	return Block(append(out, "", "   "+Accent("⏎ make these changes")+Soft("   esc not now")), w, h)
 }

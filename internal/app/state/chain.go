@@ -1,0 +1,78 @@
+package state
+
+import (
+	"context"
+	"crypto/x509"
+	"time"
+
+	"orenda/internal/call"
+	"orenda/internal/exchange"
+)
+
+// fetchChainTime bounds a handshake that is made to see the chain.
+const fetchChainTime = 30 * time.Second
+
+// Chain is the newest handshake that an endpoint's calls showed, or a fetch of
+// its chain; nil where there was none.
+func (s *State) Chain(end string) *exchange.Exchange {
+	newest := s.chains[end]
+	for _, x := range s.recent {
+		if x.Endpoint != end || x.Kind != "" {
+			continue
+		}
+		if l := x.Leg(); l != nil && l.Conn.TLS != nil && len(l.Conn.TLS.Chain) > 0 && (newest == nil || x.Started.After(newest.Started)) {
+			return x
+		}
+	}
+	return newest
+}
+
+// FetchChain shakes hands with an endpoint to see its chain, and sends nothing.
+func (s *State) FetchChain(end string) {
+	w := s.W
+	p := call.Plan{Workspace: w.ID(), Agent: call.Agent, Operation: "trust", Endpoint: end, Settings: w.Settings(end), ReadFile: w.ReadFile, Environment: s.Environment, History: s.J}
+	p.Variables, _ = w.Variables(s.Environment)
+	p.Settings.Set("token", "none")
+	p.Settings.Set("http-auth", "none")
+	s.Say("shaking hands with %s …", end)
+	go func() {
+		ctx, cancel := context.WithTimeout(context.Background(), fetchChainTime)
+		defer cancel()
+		x := call.Chain(ctx, p)
+		s.post(func() {
+			s.chains[end] = x
+			if l := x.Leg(); l == nil || l.Conn.TLS == nil || len(l.Conn.TLS.Chain) == 0 {
+				why := "it is not called over TLS"
+				if c := x.Cause(); c != nil {
+					why = c.Title
+				}
+				s.Say("%s showed no certificate: %s", end, why)
+				return
+			}
+			s.Say("")
+		})
+	}()
+}
+
+// Certificates are those of a handshake: as they were sent, and those that
+// complete the chain.
+func Certificates(x *exchange.Exchange) (sent, more []*x509.Certificate) {
+	if x == nil || x.Leg() == nil || x.Leg().Conn.TLS == nil {
+		return nil, nil
+	}
+	t := x.Leg().Conn.TLS
+	for i, raw := range t.Chain {
+		if c, err := x509.ParseCertificate(raw); err == nil && i < 20 {
+			sent = append(sent, c)
+		}
+	}
+	for i, raw := range t.Completed {
+		if i < len(t.Chain) {
+			continue
+		}
+		if c, err := x509.ParseCertificate(raw); err == nil {
+			more = append(more, c)
+		}
+	}
+	return sent, more
+}

@@ -1,0 +1,187 @@
+package e2e
+
+import (
+	"encoding/json"
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"orenda/internal/trust"
+)
+
+func openssl(t *testing.T, args ...string) string {
+	t.Helper()
+	if _, err := exec.LookPath("openssl"); err != nil {
+		t.Skip("openssl is not installed (make test installs it)")
+	}
+	out, err := exec.Command("openssl", args...).CombinedOutput()
+	require.NoError(t, err, "%v: %s", args, out)
+	return string(out)
+}
+
+// guarded is nginx in front of the harbour: it asks for a client certificate of
+// the authority in dir.
+func guarded(t *testing.T, dir, behind string) (address string) {
+	path, err := exec.LookPath("nginx")
+	if err != nil {
+		t.Skip("nginx is not installed (make test installs it)")
+	}
+	ln, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	address = ln.Addr().String()
+	ln.Close()
+	run := t.TempDir()
+	conf := fmt.Sprintf(`daemon off; master_process off; worker_processes 1; pid %[1]s/pid; error_log %[1]s/error.log;
+events {}
+http { access_log off; client_body_temp_path %[1]s/body; proxy_temp_path %[1]s/proxy; fastcgi_temp_path %[1]s/f; uwsgi_temp_path %[1]s/u; scgi_temp_path %[1]s/s;
+server { listen %[3]s ssl; ssl_certificate %[2]s/server.pem; ssl_certificate_key %[2]s/server.key.pem; ssl_client_certificate %[2]s/authority.pem; ssl_verify_client on;
+location / { proxy_pass http://%[4]s; } } }`, run, dir, address, behind)
+	require.NoError(t, os.WriteFile(filepath.Join(run, "nginx.conf"), []byte(conf), 0o600))
+	cmd := exec.Command(path, "-c", filepath.Join(run, "nginx.conf"), "-e", filepath.Join(run, "start.log"))
+	require.NoError(t, cmd.Start())
+	t.Cleanup(func() { _ = cmd.Process.Kill(); _ = cmd.Wait() })
+	require.Eventually(t, func() bool {
+		c, err := net.Dial("tcp", address)
+		if err == nil {
+			c.Close()
+		}
+		return err == nil
+	}, 20*time.Second, 20*time.Millisecond)
+	return address
+}
+
+// From a client certificate that is asked for to one that is sent, with keys.
+func TestTheClientCertificateStory(t *testing.T) {
+	h := harbour(t)
+	made := t.TempDir()
+	dir, env := workspace(t, "", "http://"+h.Plain+"/tides?wsdl")
+	fill(t, dir)
+	require.Equal(t, 0, orenda(t, env, "trust", "authority", made).code)
+	assert.Contains(t, openssl(t, "verify", "-CAfile", filepath.Join(made, "authority.pem"), filepath.Join(made, "server.pem"), filepath.Join(made, "client.pem")), "client.pem: OK")
+	address := guarded(t, made, h.Plain)
+	require.Equal(t, 0, orenda(t, env, "-w", dir, "endpoint", "set", "TideTables", "address=https://"+address+"/tides", "default=true").code)
+
+	// The person's identity: a certificate in PKCS#12 whose password is a secret.
+	person := strings.TrimPrefix(env[0], "ORENDA_HOME=")
+	both := filepath.Join(made, "both.pem")
+	cert, err := os.ReadFile(filepath.Join(made, "client.pem"))
+	require.NoError(t, err)
+	key, err := os.ReadFile(filepath.Join(made, "client.key.pem"))
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(both, append(cert, key...), 0o600))
+	env = append(env, "DESK_WORD=slack water")
+	store := filepath.Join(person, "desk.p12")
+	r := orenda(t, env, "trust", "convert", both, store, "--out-secret-from", "env:DESK_WORD")
+	require.Equal(t, 0, r.code, r.err)
+	info, err := os.Stat(store)
+	require.NoError(t, err)
+	assert.Zero(t, info.Mode().Perm()&0o077)
+	assert.Contains(t, openssl(t, "pkcs12", "-in", store, "-passin", "pass:slack water", "-nokeys"), "test client")
+	require.NoError(t, os.MkdirAll(filepath.Join(person, "config"), 0o700))
+	require.NoError(t, os.WriteFile(filepath.Join(person, "config", "identities.toml"), []byte(fmt.Sprintf("[desk]\nuser = \"\"\nsecret = \"env:DESK_WORD\"\ncertificate = %q\n", filepath.Join(made, "client.pem"))), 0o600))
+	// The certificate is readable, its key stands sealed beside it.
+	m, err := trust.ReadMaterial(key, "")
+	require.NoError(t, err)
+	sealed, err := m.Write(trust.PEMFile, "slack water")
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(person, "desk.key"), sealed, 0o600))
+	f, err := os.OpenFile(filepath.Join(person, "config", "identities.toml"), os.O_APPEND|os.O_WRONLY, 0o600)
+	require.NoError(t, err)
+	fmt.Fprintf(f, "key = %q\n", filepath.Join(person, "desk.key"))
+	f.Close()
+
+	s := open(t, 158, 47, env, "-w", dir)
+	s.sees("YearTable")
+	s.keys("p", "g")
+	s.sees("comes from an authority that is not trusted here")
+	s.keys("T")
+	s.sees("test server", "364 days left", "issued by", "EC P-256")
+	s.keys("p", "Enter", "Enter", "g")
+	s.sees("the service asks for a client certificate, and none is set", "send the certificate of desk: it comes from an authority that the service accepts")
+	s.keys("Enter")
+	s.sees("client-identity: not set → desk", "allow.desk")
+	s.keys("Enter", "g")
+	s.sees("passed after", "× tide")
+	s.keys("T")
+	s.sees("trusted here", "ends soonest", "identity desk")
+	assert.NotContains(t, settings(t, dir), "slack water")
+}
+
+func TestCertificatesOnTheCommandLine(t *testing.T) {
+	h := harbour(t)
+	dir, env := workspace(t, "", "http://"+h.Plain+"/tides?wsdl")
+	tmp := t.TempDir()
+	in := func(name string) string { return filepath.Join(tmp, name) }
+	fp := trust.Fingerprint(h.Cert.Cert)
+	require.Equal(t, 0, orenda(t, env, "-w", dir, "endpoint", "set", "TideTablesTLS", "address=https://"+h.TLS+"/tides").code)
+
+	require.Equal(t, 0, orenda(t, env, "trust", "fetch", "https://"+h.TLS+"/", "--out", in("a.pem")).code)
+	for _, name := range []string{"a.der", "a.p7b"} {
+		r := orenda(t, env, "trust", "convert", in("a.pem"), in(name))
+		require.Equal(t, 0, r.code, r.err)
+		r = orenda(t, env, "trust", "show", in(name), "--json")
+		require.Equal(t, 0, r.code, r.err)
+		assert.Contains(t, r.out, fp, name)
+	}
+	assert.Contains(t, openssl(t, "x509", "-inform", "DER", "-in", in("a.der"), "-noout", "-subject"), "tides.skerry.test")
+	assert.Contains(t, openssl(t, "pkcs7", "-inform", "DER", "-in", in("a.p7b"), "-print_certs", "-noout"), "tides.skerry.test")
+
+	require.NoError(t, os.WriteFile(in("bundle.pem"), []byte("# by hand\n"+string(trust.PEM(h.Cert.Cert))), 0o600))
+	before, err := os.ReadFile(in("bundle.pem"))
+	require.NoError(t, err)
+	require.Equal(t, 0, orenda(t, env, "trust", "authority", in("ca")).code)
+	assert.Equal(t, 2, orenda(t, env, "trust", "append", in("bundle.pem"), in("ca/authority.pem")).code, "a fingerprint is due")
+	r := orenda(t, env, "trust", "append", in("bundle.pem"), in("ca/authority.pem"), "--fingerprint", "00")
+	assert.Equal(t, 1, r.code)
+	b, err := os.ReadFile(in("ca/authority.pem"))
+	require.NoError(t, err)
+	certs, err := trust.Read(b)
+	require.NoError(t, err)
+	r = orenda(t, env, "trust", "append", in("bundle.pem"), in("ca/authority.pem"), "--fingerprint", trust.Grouped(trust.Fingerprint(certs[0])))
+	require.Equal(t, 0, r.code, r.err)
+	after, err := os.ReadFile(in("bundle.pem"))
+	require.NoError(t, err)
+	assert.True(t, strings.HasPrefix(string(after), string(before)))
+
+	require.Equal(t, 0, orenda(t, env, "trust", "request", "tides.skerry.test", "--for", "tides.skerry.test", "--for", "10.0.0.4", "--out", in("mine")).code)
+	assert.Contains(t, openssl(t, "req", "-in", in("mine.csr.pem"), "-noout", "-text", "-verify"), "10.0.0.4")
+	openssl(t, "pkey", "-in", in("mine.key.pem"), "-noout")
+	info, err := os.Stat(in("mine.key.pem"))
+	require.NoError(t, err)
+	assert.Zero(t, info.Mode().Perm()&0o077)
+
+	require.Equal(t, 0, orenda(t, env, "-w", dir, "trust", "add", "TideTablesTLS", in("a.pem"), "--fingerprint", fp).code)
+	r = orenda(t, env, "-w", dir, "trust", "expiring", "--json")
+	assert.Equal(t, 0, r.code, r.err)
+	var rows []map[string]any
+	require.NoError(t, json.Unmarshal([]byte(r.out), &rows))
+	require.Len(t, rows, 1)
+	assert.Equal(t, fp, rows[0]["sha256"])
+	for _, name := range []string{"chain.svg", "chain.pdf"} {
+		r = orenda(t, env, "-w", dir, "draw", "chain", "TideTablesTLS", "--out", in(name))
+		require.Equal(t, 0, r.code, r.err)
+	}
+	svg, err := os.ReadFile(in("chain.svg"))
+	require.NoError(t, err)
+	assert.Contains(t, string(svg), "Nothing is wrong with it.")
+
+	for _, c := range [][]string{{"mine.key.pem", "holds a private key"}, {"bundle.pem", ""}} {
+		r = orenda(t, env, "trust", "show", in(c[0]))
+		if c[1] != "" {
+			assert.Equal(t, 3, r.code)
+		} else {
+			assert.Equal(t, 0, r.code)
+		}
+	}
+	r = orenda(t, env, "call", "YearTable", "--contract", "http://"+h.Plain+"/tides?wsdl", "--address", "https://"+h.TLS+"/tides", "--port", "TideTables", "--accept-anything", "--until", "tls")
+	assert.Equal(t, 0, r.code, r.err)
+	assert.Contains(t, r.err, "ANY CERTIFICATE WAS ACCEPTED")
+}
