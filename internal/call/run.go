@@ -573,6 +573,9 @@ func (c *Call) notes() {
 		}
 		if t := l.Conn.TLS; t != nil {
 			st := x.Stage(exchange.TLS)
+			if steps := handshake(x); steps != "" {
+				st.Facts.Set("handshake", steps)
+			}
 			if t.Version != "" {
 				st.Facts.Set("version", t.Version)
 				st.Facts.Set("cipher", t.Cipher)
@@ -648,6 +651,21 @@ func (c *Call) notes() {
 			st.Note = note + " B"
 		}
 	})
+}
+
+// steps are the moments of a handshake, in words.
+var steps = map[exchange.MomentKind]string{exchange.HelloSent: "hello", exchange.HelloReceived: "answered", exchange.ChainReceived: "chain", exchange.CertAsked: "certificate asked for", exchange.Alert: "alert", exchange.Handshaken: "done"}
+
+// handshake lists them with their times since the stage began.
+func handshake(x *exchange.Exchange) string {
+	from := x.Stage(exchange.TLS).StartedNs
+	var out []string
+	for _, m := range x.Moments {
+		if word := steps[m.Kind]; word != "" && m.Leg == len(x.Legs) {
+			out = append(out, fmt.Sprintf("%s %.1f ms", word, float64(m.At-from)/1e6))
+		}
+	}
+	return strings.Join(out, " · ")
 }
 
 func orAny(s string) string {

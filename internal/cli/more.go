@@ -45,7 +45,10 @@ func (t *tool) trustCommand() *cobra.Command {
 	show := &cobra.Command{Use: "show URL|FILE|ENDPOINT", Short: "The chain and the verdict on it", Args: cobra.ExactArgs(1)}
 	t.jsonFlag(show)
 	set := settingFlags(show, "address", "expect")
-	show.RunE = func(cmd *cobra.Command, args []string) error { return t.trustShow(cmd.Context(), args[0], set()) }
+	bundle := show.Flags().String("bundle", "", "judge the chain as a program would that trusts this file and nothing else")
+	show.RunE = func(cmd *cobra.Command, args []string) error {
+		return t.trustShow(cmd.Context(), args[0], *bundle, set())
+	}
 
 	fetch := &cobra.Command{Use: "fetch URL|ENDPOINT", Short: "Save the chain that a server sends", Args: cobra.ExactArgs(1)}
 	out := fetch.Flags().String("out", "", "file to write (PEM); standard output where it is not given")
@@ -87,7 +90,7 @@ func (t *tool) trustCommand() *cobra.Command {
 		fmt.Fprintf(t.out, "%s trusts %s\n", safe.Line(args[0]), safe.Line(chain[0].Subject.String()))
 		return nil
 	}
-	cmd.AddCommand(show, fetch, add, t.trustConvertCommand(), t.trustAppendCommand(), t.trustRequestCommand(), t.trustAuthorityCommand(), t.trustExpiringCommand())
+	cmd.AddCommand(show, fetch, add, t.trustConvertCommand(), t.trustAppendCommand(), t.trustRequestCommand(), t.trustAuthorityCommand(), t.trustExpiringCommand(), t.trustVersionsCommand())
 	return cmd
 }
 
@@ -101,16 +104,40 @@ func (t *tool) chain(ctx context.Context, source string, set map[string][]string
 		}
 		return certs, nil, nil
 	}
+	if j, err := t.journal(); err == nil && !contract.IsRemote(source) {
+		if x, err := j.Get(source); err == nil && x.Leg() != nil && x.Leg().Conn.TLS != nil { // a kept exchange
+			certs, err := shown(x)
+			return certs, x, err
+		}
+	}
+	x, err := t.handshake(ctx, source, set)
+	if err != nil {
+		return nil, nil, err
+	}
+	l := x.Leg()
+	if l == nil || l.Conn.TLS == nil || len(l.Conn.TLS.Chain) == 0 {
+		t.printPath(x)
+		if err := exitOf(x); err != nil {
+			return nil, x, err
+		}
+		return nil, x, unread{fmt.Errorf("%s sends no certificate: it is not called over TLS", source)}
+	}
+	certs, err := shown(x)
+	return certs, x, err
+}
+
+// handshake shakes hands with an address or an endpoint, and sends nothing.
+func (t *tool) handshake(ctx context.Context, source string, set map[string][]string) (*exchange.Exchange, error) {
 	p := call.Plan{Agent: call.Agent, Operation: "trust", Endpoint: "address", ReadFile: os.ReadFile, Until: exchange.TLS}
 	if contract.IsRemote(source) {
 		p.Settings.Set("address", strings.ReplaceAll(source, "$", "$$"))
 	} else {
 		w, err := t.space()
 		if err != nil {
-			return nil, nil, err
+			return nil, err
 		}
 		if w.Endpoint(source) == nil {
-			return nil, nil, unread{fmt.Errorf("%s is no file, no URL and no endpoint", source)}
+			return nil, unread{fmt.Errorf("%s is no file, no URL and no endpoint", source)}
 		}
 		p.Endpoint, p.Settings, p.ReadFile = source, w.Settings(source), w.ReadFile
 		p.Environment = w.Environment
@@ -120,30 +147,28 @@ func (t *tool) chain(ctx context.Context, source string, set map[string][]string
 		p.Settings.Set(name, v...)
 	}
 	p.Settings.Set("token", "none")
-	x := call.Chain(ctx, p)
-	l := x.Leg()
-	if l == nil || l.Conn.TLS == nil || len(l.Conn.TLS.Chain) == 0 {
-		t.printPath(x)
-		if err := exitOf(x); err != nil {
-			return nil, x, err
-		}
-		return nil, x, unread{fmt.Errorf("%s sends no certificate: it is not called over TLS", source)}
-	}
-	var certs []*x509.Certificate
-	for _, raw := range l.Conn.TLS.Chain {
+	return call.Chain(ctx, p), nil
+}
+
+// shown are the certificates that a handshake showed.
+func shown(x *exchange.Exchange) (certs []*x509.Certificate, err error) {
+	for _, raw := range x.Leg().Conn.TLS.Chain {
 		c, err := x509.ParseCertificate(raw)
 		if err != nil {
-			return nil, x, unread{err}
+			return nil, unread{err}
 		}
 		certs = append(certs, c)
 	}
-	return certs, x, nil
+	return certs, nil
 }
 
-func (t *tool) trustShow(ctx context.Context, source string, set map[string][]string) error {
+func (t *tool) trustShow(ctx context.Context, source, bundle string, set map[string][]string) error {
 	chain, x, err := t.chain(ctx, source, set)
 	if err != nil {
 		return err
+	}
+	if bundle != "" {
+		return t.trustAgainst(chain, x, bundle)
 	}
 	out := struct {
 		Chain   []certificate      `json:"chain"`

@@ -290,3 +290,86 @@ func (t *tool) drawChainCommand() *cobra.Command {
 	}
 	return cmd
 }
+
+// trustAgainst says what a program would say of a chain that trusts a bundle file
+// and nothing else.
+func (t *tool) trustAgainst(chain []*x509.Certificate, x *exchange.Exchange, bundle string) error {
+	b, err := os.ReadFile(bundle)
+	if err != nil {
+		return unread{err}
+	}
+	trusted, err := trust.Read(b)
+	if err != nil {
+		return unread{fmt.Errorf("%s: %w", bundle, err)}
+	}
+	host := ""
+	if x != nil && x.Leg() != nil && x.Leg().Conn.TLS != nil {
+		host = x.Leg().Conn.TLS.ServerName
+	} else if names := trust.Names(chain[0]); len(names) > 0 {
+		host = names[0]
+	}
+	v := trust.Judge(chain, trust.Policy{Trusted: trusted, Host: host, Now: time.Now()})
+	if t.asJSON {
+		faults := []string{}
+		for _, f := range v.Faults {
+			faults = append(faults, "tls."+f.Reason.String())
+		}
+		if err := t.printJSON(map[string]any{"trusted": len(v.Faults) == 0, "by": v.By, "faults": faults}); err != nil {
+			return err
+		}
+	} else if len(v.Faults) == 0 {
+		fmt.Fprintf(t.out, "a program that trusts %s would take it: %s\n", safe.Line(bundle), v.By)
+	} else {
+		fmt.Fprintf(t.out, "a program that trusts %s would refuse it\n", safe.Line(bundle))
+		for _, f := range v.Faults {
+			fmt.Fprintf(t.out, "  tls.%s  %s  %s\n", f.Reason, safe.Line(cutTo(f.Cert.Subject.String(), 60)), safe.Line(cutTo(f.Detail, 100)))
+		}
+	}
+	if len(v.Faults) > 0 {
+		return status(exitNo)
+	}
+	return nil
+}
+
+func (t *tool) trustVersionsCommand() *cobra.Command {
+	cmd := &cobra.Command{Use: "versions URL|ENDPOINT", Short: "Which TLS versions a server speaks, asked one by one", Args: cobra.ExactArgs(1)}
+	set := settingFlags(cmd, "address", "expect", "tls-min", "tls-max")
+	t.jsonFlag(cmd)
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		type row struct {
+			Version string `json:"version"`
+			Spoken  bool   `json:"spoken"`
+			Cipher  string `json:"cipher,omitempty"`
+			Why     string `json:"why,omitempty"`
+		}
+		rows := []row{}
+		for _, v := range []string{"1.0", "1.1", "1.2", "1.3"} {
+			values := set()
+			values["tls-min"], values["tls-max"] = []string{v}, []string{v}
+			x, err := t.handshake(cmd.Context(), args[0], values)
+			if err != nil {
+				return err
+			}
+			r := row{Version: "TLS " + v}
+			if l := x.Leg(); l != nil && l.Conn.TLS != nil && l.Conn.TLS.Version != "" {
+				r.Spoken, r.Cipher = true, l.Conn.TLS.Cipher
+			} else if c := x.Cause(); c != nil {
+				r.Why = c.Title
+			}
+			rows = append(rows, r)
+		}
+		if t.asJSON {
+			return t.printJSON(rows)
+		}
+		tw := tabwriter.NewWriter(t.out, 0, 0, 2, ' ', 0)
+		for _, r := range rows {
+			said := "no   " + r.Why
+			if r.Spoken {
+				said = "yes  " + r.Cipher
+			}
+			fmt.Fprintf(tw, "%s\t%s\n", r.Version, safe.Line(said))
+		}
+		return tw.Flush()
+	}
+	return cmd
+}

@@ -41,6 +41,7 @@ var reachRules = []Rule{
 	{"tls.name-unrecognized", exchange.Stop, exchange.Unknown, nameUnrecognized},
 	{"tls.protocol-refused", exchange.Stop, exchange.Yours, protocolRefused},
 	{"tls.not-verified", exchange.Warn, exchange.Yours, notVerified},
+	{"tls.expires-soon", exchange.Note, exchange.Theirs, expiresSoon},
 	{"tls.keys-logged", exchange.Warn, exchange.Yours, keysLogged},
 	{"tls.timed-out", exchange.Stop, exchange.Between, tlsTimedOut},
 	{"tls.closed", exchange.Stop, exchange.Unknown, tlsClosed},
@@ -305,7 +306,7 @@ func versionRefused(c *Case) []exchange.Finding {
 	}
 	return one(exchange.Finding{
 		Title:    "no common TLS version",
-		Why:      fmt.Sprintf("Offered was %s to %s; the service accepts none of these (%v).", c.Settings.Text("tls-min"), c.Settings.Text("tls-max"), e.Err),
+		Why:      fmt.Sprintf("Offered was %s to %s; the service accepts none of these (%v). `orenda trust versions` asks it for each.", c.Settings.Text("tls-min"), c.Settings.Text("tls-max"), e.Err),
 		Evidence: []exchange.Evidence{c.inSettings("tls-min", 0, 3), c.inSettings("tls-max", 0, 3)},
 		Remedies: c.remedies("accept TLS 1.0 and later for this endpoint", []string{"tls-min"}, "1.0"),
 		Program:  "enable the TLS version that the service speaks, or have the service brought up to date",
@@ -438,6 +439,27 @@ func notVerified(c *Case) []exchange.Finding {
 	}
 	return one(exchange.Finding{Title: "ANY CERTIFICATE WAS ACCEPTED for this call", Why: "What the server showed was not checked, so anybody may have answered. It holds for this call alone.",
 		Evidence: c.inAddress(), Program: "never switch the checking of certificates off; trust the right one"})
+}
+
+// soon is how long before its end a certificate is told of.
+const soon = 30 * 24 * time.Hour
+
+func expiresSoon(c *Case) []exchange.Finding {
+	info := c.tls()
+	if info == nil || len(info.Chain) == 0 || c.wireKind("tls.certificate") != nil {
+		return nil
+	}
+	for i, raw := range info.Chain {
+		cert, err := x509.ParseCertificate(raw)
+		if err != nil || i > 5 {
+			break
+		}
+		if left := time.Until(cert.NotAfter); left > 0 && left < soon {
+			return one(exchange.Finding{Title: "the server's certificate ends soon", Why: fmt.Sprintf("%s: %s, on %s.", cut(cert.Subject.String(), 60), trust.Left(cert, time.Now()), cert.NotAfter.UTC().Format("2006-01-02")),
+				Evidence: c.inCertificate(trust.Fault{Index: i, Cert: cert}), Program: "be ready for the new certificate, if your program trusts this one and not its authority"})
+		}
+	}
+	return nil
 }
 
 func keysLogged(c *Case) []exchange.Finding {

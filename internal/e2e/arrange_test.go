@@ -2,7 +2,6 @@ package e2e
 
 import (
 	"encoding/json"
-	"fmt"
 	"os"
 	"path/filepath"
 	"strconv"
@@ -257,6 +256,6 @@ func TestALargeReplyInTheStrip(t *testing.T) {
 	_, rest, _ := strings.Cut(string(b), "VmHWM:")
 	kb, err := strconv.Atoi(strings.Fields(rest)[0])
 	require.NoError(t, err)
-	t.Log(fmt.Sprintf("%d MB resident at most", kb>>10))
+	t.Logf("%d MB resident at most", kb>>10)
 	assert.Less(t, kb<<10, mostHeld)
 }

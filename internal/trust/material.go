@@ -143,12 +143,14 @@ func readPEM(b []byte, password string) (*Material, error) {
 				continue
 			}
 			der := block.Bytes
-			if x509.IsEncryptedPEMBlock(block) { //nolint:staticcheck // old files are so
+			//lint:ignore SA1019 old files are sealed so, and are to be read
+			if x509.IsEncryptedPEMBlock(block) {
 				if password == "" {
 					return nil, &PasswordError{KeyFile, false}
 				}
 				var err error
-				if der, err = x509.DecryptPEMBlock(block, []byte(password)); err != nil { //nolint:staticcheck // as above
+				//lint:ignore SA1019 as above
+				if der, err = x509.DecryptPEMBlock(block, []byte(password)); err != nil {
 					return nil, &PasswordError{KeyFile, true}
 				}
 			}

@@ -25,10 +25,68 @@ func Canonical(n Node, comments bool, inclusive ...string) []byte {
 	return c.out.Bytes()
 }
 
+// CanonicalInclusive is the canonical form of a node and all below it in which
+// every namespace that is in scope is written, and the xml: attributes of what
+// is above come along (Canonical XML 1.0 §2.4).
+func CanonicalInclusive(n Node, comments bool) []byte {
+	c := canon{comments: comments, all: true, apex: n.i}
+	if n.i == 0 {
+		c.document(n)
+	} else {
+		c.element(n, map[string]string{})
+	}
+	return c.out.Bytes()
+}
+
 type canon struct {
 	out       bytes.Buffer
 	comments  bool
 	inclusive map[string]bool
+	all       bool   // the inclusive form
+	apex      uint32 // of it: where it begins
+	without   uint32 // a node that is left out with all below it, or 0
+}
+
+// CanonicalWithout is Canonical, or CanonicalInclusive, with one element left out:
+// the transform for enveloped signatures (XML Signature §6.6.4).
+func CanonicalWithout(n, without Node, comments, inclusiveForm bool, inclusive ...string) []byte {
+	c := canon{comments: comments, all: inclusiveForm, apex: n.i, without: without.i, inclusive: map[string]bool{}}
+	for _, p := range inclusive {
+		c.inclusive[strings.TrimPrefix(p, "#default")] = true
+	}
+	if n.i == 0 {
+		c.document(n)
+	} else {
+		c.element(n, map[string]string{})
+	}
+	return c.out.Bytes()
+}
+
+// inScope adds the prefixes that the inclusive form writes at an element, and at
+// its beginning the xml: attributes of what is above.
+func (c *canon) inScope(n Node, used map[string]bool, attrs []Attribute) []Attribute {
+	for at := n; !at.IsZero() && at.Kind() == StartElement; at = at.Parent() {
+		for a := range at.Attrs() {
+			switch {
+			case a.Name.Space == XMLNSNamespace && a.Name.Prefix == "":
+				used[""] = true
+			case a.Name.Space == XMLNSNamespace:
+				used[a.Name.Local] = true
+			case at != n && a.Name.Space == XMLNamespace:
+				has := false
+				for _, o := range attrs {
+					has = has || o.Name.Space == a.Name.Space && o.Name.Local == a.Name.Local
+				}
+				if !has {
+					attrs = append(attrs, a)
+				}
+			}
+		}
+		if n.i != c.apex || at.i == 0 {
+			break
+		}
+	}
+	return attrs
 }
 
 func (c *canon) document(n Node) {
@@ -66,6 +124,9 @@ func (c *canon) element(n Node, rendered map[string]string) {
 		if a.Name.Prefix != "" {
 			used[a.Name.Prefix] = true
 		}
+	}
+	if c.all {
+		attrs = c.inScope(n, used, attrs)
 	}
 	for p := range c.inclusive {
 		if _, ok := n.Lookup(p); ok {
@@ -121,6 +182,9 @@ func (c *canon) element(n Node, rendered map[string]string) {
 	for k := range n.Nodes() {
 		c.raw(Span{at, k.Span().Start}, n.doc.Src)
 		at = k.Span().End
+		if k.i == c.without && c.without != 0 {
+			continue
+		}
 		if k.Kind() == StartElement {
 			c.element(k, scope)
 		} else {

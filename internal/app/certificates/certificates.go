@@ -26,7 +26,6 @@ type View struct {
 	end     string
 	cursor  int
 	preview ui.Preview
-	asks    string // what must be compared before the change is made
 	expiry  []workspace.Expiry
 	listed  []listed
 	of      string // what expiry and listed were read for
@@ -53,7 +52,7 @@ func (v *View) Keys() []ui.Key {
 	return []ui.Key{
 		{Press: "up down", Show: "↑↓", Does: "certificate"}, {Press: "[ ]", Show: "[ ]", Does: "endpoint"}, {Press: "f", Show: "f", Does: "fetch the chain"},
 		{Press: "enter", Show: "⏎", Does: "trust it"}, {Press: "P", Show: "P", Does: "pin its key"}, {Press: "X", Show: "X", Does: "trust it no longer"}, {Press: "W", Show: "W", Does: "write to a file"}, {Press: "?", Show: "?", Does: "help"},
-		{Press: "D", Show: "D", Does: "write a drawing of the chain", Minor: true}, {Press: "Y", Show: "Y", Does: "accept anything, for the next call only", Minor: true},
+		{Press: "D", Show: "D", Does: "write a drawing of the chain", Minor: true}, {Press: "y", Show: "y", Does: "copy it (PEM)", Minor: true}, {Press: "Y", Show: "Y", Does: "accept anything, for the next call only", Minor: true},
 	}
 }
 
@@ -158,6 +157,9 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 		return v.write(c, sent)
 	case ui.Is(k, "D"):
 		return v.drawing(sent, more)
+	case ui.Is(k, "y"):
+		v.s.Say("copied: %s", c.Subject.CommonName)
+		return tea.SetClipboard(string(trust.PEM(c)))
 	}
 	return nil
 }
