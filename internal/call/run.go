@@ -43,6 +43,7 @@ type Call struct {
 	middle   []*x509.Certificate
 	certs    []tls.Certificate
 	keyLog   *os.File
+	openers  []wssec.Opener // keys that may open what is encrypted in the reply
 	leg      *exchange.Leg
 
 	authorization string // the field's value, "" for none
@@ -435,18 +436,18 @@ func (c *Call) security(ctx context.Context) (string, error) {
 			c.rec.Update(func(x *exchange.Exchange) { x.Secrets = append(x.Secrets, password) })
 		}
 	}
-	if token == nil && stamp == nil {
+	protected := len(c.named("sign"))+len(c.named("encrypt")) > 0
+	if token == nil && stamp == nil && !protected {
 		return strings.Join(append(notes, "no token"), " · "), c.encode(nil)
 	}
 	h := wssec.Build(token, stamp)
-	var at int
-	c.envelope, at = insertHeader(c.envelope, h.XML)
-	var secrets []int
-	for _, sp := range h.Secrets {
-		secrets = append(secrets, at+sp.Start, at+sp.End)
-	}
+	c.envelope, _ = insertHeader(c.envelope, h.XML)
 	c.rec.Fact(exchange.Security, "header", strings.TrimSpace(masked(h)))
-	return strings.Join(notes, " · "), c.encode(secrets)
+	more, err := c.protect(ctx)
+	if err != nil {
+		return "", err
+	}
+	return strings.Join(append(notes, more...), " · "), c.encode(passwords(c.envelope))
 }
 
 // authorize makes the Authorization field (RFC 7617, RFC 6750), which the wire
@@ -722,7 +723,12 @@ func (c *Call) answer(ctx context.Context) (exchange.Stage, error) {
 		}
 		return exchange.Read, diagnose.NotEnvelopeError{Root: doc.Root().Name()}
 	}
+	c.opened(body, limits)
+	if c.c.Sealed != nil && c.c.Reply.Fault == nil {
+		return exchange.Read, c.c.Sealed
+	}
 	e := c.c.Reply
+	doc = e.Doc
 	c.rec.Fact(exchange.Read, "envelope", "SOAP "+e.Version.String()+" · "+fmt.Sprint(doc.Len())+" nodes")
 	if f := e.Fault; f != nil {
 		c.rec.Update(func(x *exchange.Exchange) {
@@ -782,6 +788,9 @@ func (c *Call) noAnswer() error {
 func (c *Call) verify(ctx context.Context) error {
 	c.rec.Begin(exchange.Verify)
 	e := c.c.Reply
+	if err := c.signatures(); err != nil {
+		return err
+	}
 	note := ""
 	if o := c.c.Operation; o != nil && o.Output != nil && o.Output.Element != nil {
 		want := o.Output.Element

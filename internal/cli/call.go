@@ -411,7 +411,7 @@ func printReply(w io.Writer, x *exchange.Exchange, how string) error {
 		_, err := fmt.Fprintf(w, "%s\n(%d bytes, too many for fields; --reply exact writes them)\n", safe.Line(x.Result), len(l.ResponseBody))
 		return err
 	}
-	d, err := xmltree.Parse(l.ResponseBody, xmltree.Limits{})
+	d, err := xmltree.Parse(l.Readable(), xmltree.Limits{})
 	if err != nil {
 		return nil
 	}

@@ -22,6 +22,7 @@ import (
 	"orenda/internal/schema"
 	"orenda/internal/soap"
 	"orenda/internal/wire"
+	"orenda/internal/wssec"
 	"orenda/internal/xmltree"
 )
 
@@ -59,11 +60,17 @@ type Case struct {
 	Replaced     [][3]string // header fields that an extra header replaces: name, value as it would be, value sent
 	Followed     []string    // redirects that were followed
 
-	Unfit     string              // why the client certificate will hardly do
-	Fetched   []*x509.Certificate // issuers that the server did not send and that were fetched
-	Completes bool                // and with which the chain leads to what is trusted
-	PeerTime  time.Time           // what time it is at the peer, where it was asked
-	Anything  bool                // whatever certificate was accepted
+	Unfit      string              // why the client certificate will hardly do
+	Fetched    []*x509.Certificate // issuers that the server did not send and that were fetched
+	Completes  bool                // and with which the chain leads to what is trusted
+	PeerTime   time.Time           // what time it is at the peer, where it was asked
+	Sealed     error               // why an encrypted reply could not be opened
+	Signatures []wssec.Signature   // of the reply
+	Signer     *x509.Certificate   // whose signature is not trusted
+	Unsigned   bool                // a signature is demanded, and none covers the body
+	Stale      string              // what is wrong with the reply's timestamp
+	StaleAt    xmltree.Span
+	Anything   bool // whatever certificate was accepted
 
 	Aside map[string]string // findings that were set aside for this endpoint: reasons, by id
 }

@@ -14,6 +14,7 @@ import (
 	"orenda/internal/identity"
 	"orenda/internal/soap"
 	"orenda/internal/trust"
+	"orenda/internal/wssec"
 	"orenda/internal/xmltree"
 )
 
@@ -58,6 +59,9 @@ var homeRules = []Rule{
 	{"security.secret-unavailable", exchange.Stop, exchange.Yours, secretUnavailable},
 	{"security.password-type-unknown", exchange.Stop, exchange.Yours, passwordTypeUnknown},
 	{"security.key-unreadable", exchange.Stop, exchange.Yours, keyUnreadable},
+	{"security.signing-key-missing", exchange.Stop, exchange.Yours, signingKeyMissing},
+	{"security.part-missing", exchange.Stop, exchange.Yours, partMissing},
+	{"security.signature-weak", exchange.Warn, exchange.Yours, ownSignatureWeak},
 	{"security.key-mismatch", exchange.Stop, exchange.Yours, keyMismatch},
 	{"security.certificate-expired", exchange.Stop, exchange.Yours, ownCertificateExpired},
 	{"security.certificate-unfit", exchange.Warn, exchange.Yours, ownCertificateUnfit},
@@ -447,10 +451,10 @@ func timeLimitInvalid(c *Case) []exchange.Finding { return badValue(c, endpoint.
 // token has a rule of its own.
 func valueInvalid(c *Case) []exchange.Finding {
 	var e *endpoint.ValueError
-	if errors.As(c.Err, &e) && e.Value.Key.Name == "token" {
+	if _, part := errors.AsType[*wssec.PartError](c.Err); part || errors.As(c.Err, &e) && e.Value.Key.Name == "token" {
 		return nil
 	}
-	return badValue(c, endpoint.Choice, endpoint.Switch, endpoint.Text)
+	return badValue(c, endpoint.Choice, endpoint.Switch, endpoint.Text, endpoint.List)
 }
 
 func badValue(c *Case, kinds ...endpoint.Kind) []exchange.Finding {
@@ -883,6 +887,70 @@ func keyUnreadable(c *Case) []exchange.Finding {
 				f.Remedies = append(f.Remedies, exchange.NewRemedy("open it with the secret of "+id.Name, c.changeHere("client-identity", id.Name)))
 			}
 		}
+	}
+	return one(f)
+}
+
+func signingKeyMissing(c *Case) []exchange.Finding {
+	if !errors.Is(c.Err, endpoint.ErrNoSigningKey) {
+		return nil
+	}
+	f := exchange.Finding{Title: "parts are to be signed, and no key is set", Why: "The setting sign names " + c.Settings.Text("sign") + "; neither an identity that signs nor a client certificate is set.",
+		Evidence: []exchange.Evidence{c.inSettings("sign", 0, 1), c.inSettings("sign-identity", 0, 1)}, Program: "give your program a key and its certificate to sign with"}
+	for _, id := range c.Identities {
+		if id.Certificate != nil {
+			changes := []exchange.Change{c.changeHere("sign-identity", id.Name)}
+			if place := c.place(); place != "" {
+				changes = append(changes, exchange.Change{Where: "user", Key: "allow." + id.Name, To: place})
+			}
+			f.Remedies = append(f.Remedies, exchange.NewRemedy("sign as "+id.Name, changes...))
+		}
+	}
+	return one(f)
+}
+
+func partMissing(c *Case) []exchange.Finding {
+	e, ok := errors.AsType[*wssec.PartError](c.Err)
+	if !ok {
+		return nil
+	}
+	key := "sign"
+	if v, ok := errors.AsType[*endpoint.ValueError](c.Err); ok {
+		key = v.Value.Key.Name
+	}
+	f := exchange.Finding{Title: "the message has no " + e.Part + " that could be signed or encrypted", Why: fmt.Sprintf("The setting %s names it.", key), Evidence: []exchange.Evidence{c.inSettings(key, 0, len(e.Part))}}
+	switch e.Part {
+	case "timestamp":
+		f.Remedies = c.remedies("send a timestamp that holds for 5 minutes", []string{"timestamp"}, "5m")
+	case "addressing":
+		f.Remedies = c.remedies("send the headers of WS-Addressing 1.0", []string{"addressing"}, soap.Addressing10)
+	}
+	return one(f)
+}
+
+// ownSignatureWeak warns of what should not be used any more.
+func ownSignatureWeak(c *Case) []exchange.Finding {
+	if c.Settings == nil || c.Fetch {
+		return nil
+	}
+	var why, keys []string
+	if c.Settings.Text("sign") != "" && c.Settings.Text("signature") == "sha1" {
+		why, keys = append(why, "the signature is made with SHA-1"), append(keys, "signature")
+	}
+	if c.Settings.Text("encrypt") != "" {
+		if strings.HasSuffix(c.Settings.Text("encrypt-data"), "cbc") {
+			why, keys = append(why, "AES in CBC mode does not show whether it was changed on the way"), append(keys, "encrypt-data")
+		}
+		if c.Settings.Text("encrypt-key") == "rsa-1_5" {
+			why, keys = append(why, "RSA 1.5 lets an attacker who can ask often read the key"), append(keys, "encrypt-key")
+		}
+	}
+	if len(why) == 0 {
+		return nil
+	}
+	f := exchange.Finding{Title: "what protects the message is weak", Why: strings.Join(why, "; ") + "."}
+	for _, k := range keys {
+		f.Evidence = append(f.Evidence, c.inSettings(k, 0, len(c.Settings.Text(k))))
 	}
 	return one(f)
 }

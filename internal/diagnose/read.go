@@ -11,6 +11,8 @@ import (
 	"orenda/internal/message"
 	"orenda/internal/schema"
 	"orenda/internal/soap"
+	"orenda/internal/trust"
+	"orenda/internal/wssec"
 	"orenda/internal/xmltree"
 )
 
@@ -43,6 +45,12 @@ var readRules = []Rule{
 	{"read.fault-server", exchange.Stop, exchange.Theirs, fault(faultServer)},
 	{"read.fault-hidden", exchange.Warn, exchange.Theirs, faultHidden},
 
+	{"read.encrypted", exchange.Stop, exchange.Yours, replySealed},
+	{"verify.signature-broken", exchange.Stop, exchange.Theirs, signatureBroken},
+	{"verify.certificate-untrusted", exchange.Stop, exchange.Yours, signerUntrusted},
+	{"verify.unsigned", exchange.Stop, exchange.Theirs, replyUnsigned},
+	{"verify.signature-weak", exchange.Note, exchange.Theirs, signatureWeak},
+	{"verify.stale", exchange.Warn, exchange.Theirs, replyStale},
 	{"verify.reply-differs", exchange.Stop, exchange.Theirs, replyDiffers},
 	{"verify.invalid", exchange.Warn, exchange.Theirs, replyInvalid},
 	{"verify.unexpected", exchange.Stop, exchange.Unknown, unexpected},
@@ -488,6 +496,101 @@ func replyInvalid(c *Case) []exchange.Finding {
 type UnexpectedError struct{}
 
 func (UnexpectedError) Error() string { return "an expectation is not met" }
+
+// SignatureError stops a call whose reply's signatures are not in order; the case
+// says why.
+type SignatureError struct{}
+
+func (SignatureError) Error() string { return "the reply's signature is not in order" }
+
+func replySealed(c *Case) []exchange.Finding {
+	if c.Sealed == nil || c.Reply == nil {
+		return nil
+	}
+	f := exchange.Finding{
+		Title:    "the reply is encrypted, and cannot be opened",
+		Why:      fmt.Sprintf("%v.", c.Sealed),
+		Evidence: []exchange.Evidence{c.inReply(c.Reply.Doc.Root().Find(wssec.XENC, "EncryptedData").Span()), c.inSettings("sign-identity", 0, 1)},
+		Program:  "give your program the private key that belongs to the certificate that the service encrypts for",
+	}
+	for _, id := range c.Identities {
+		if id.Certificate != nil && id.Name != c.Settings.Text("sign-identity") {
+			f.Remedies = append(f.Remedies, exchange.NewRemedy("open it with the key of "+id.Name, c.changeHere("sign-identity", id.Name)))
+		}
+	}
+	return one(f)
+}
+
+func signatureBroken(c *Case) []exchange.Finding {
+	for _, s := range c.Signatures {
+		if s.Holds() {
+			continue
+		}
+		f := exchange.Finding{Title: "the reply's signature does not hold", Program: "do not trust this reply; tell the service's people which reference differs"}
+		if s.Why != "" {
+			f.Why = "Of the signature itself: " + s.Why + "."
+			f.Evidence = append(f.Evidence, c.inReply(s.Node.Span()))
+		}
+		for _, r := range s.References {
+			if r.Why != "" {
+				f.Why = strings.TrimSpace(f.Why + fmt.Sprintf(" The reference %s: %s.", r.URI, r.Why))
+				f.Evidence = append(f.Evidence, c.inReply(r.At))
+			}
+		}
+		return one(f)
+	}
+	return nil
+}
+
+func signerUntrusted(c *Case) []exchange.Finding {
+	if c.Signer == nil {
+		return nil
+	}
+	r := exchange.NewRemedy("trust signatures of this certificate at this endpoint", exchange.Change{Where: "workspace", Key: "endpoint." + c.X.Endpoint + ".reply-trust", From: c.Settings.Text("reply-trust"), To: string(trust.PEM(c.Signer))})
+	r.Ask = "compare the fingerprint with one that the service's people give you: SHA-256 " + trust.Grouped(trust.Fingerprint(c.Signer))
+	f := exchange.Finding{
+		Title:    "the reply is signed by a key that is not trusted",
+		Why:      fmt.Sprintf("Its signature holds, and was made by %s, issued by %s, which is on no trust list of this endpoint.", cut(c.Signer.Subject.String(), 80), cut(c.Signer.Issuer.String(), 80)),
+		Remedies: []exchange.Remedy{r},
+		Program:  "add this certificate, or its authority, to those whose signatures your program trusts",
+	}
+	for _, s := range c.Signatures {
+		if s.Cert == c.Signer {
+			f.Evidence = append(f.Evidence, c.inReply(s.Node.Span()))
+		}
+	}
+	return one(f)
+}
+
+func replyUnsigned(c *Case) []exchange.Finding {
+	if !c.Unsigned {
+		return nil
+	}
+	why := "It carries no signature."
+	if len(c.Signatures) > 0 {
+		why = "It is signed, and no signature covers the body where it stands."
+	}
+	return one(exchange.Finding{Title: "the reply's body is not signed", Why: why + " A signature over it is demanded here.",
+		Evidence: []exchange.Evidence{c.inReply(c.Reply.Body.Span()), c.inSettings("reply-signature", 0, 6)},
+		Remedies: c.remedies("check signatures, and demand none", []string{"reply-signature"}, "check"), Program: "nothing; the service is to sign its replies"})
+}
+
+func signatureWeak(c *Case) (out []exchange.Finding) {
+	for _, s := range c.Signatures {
+		if s.Weak != "" && s.Holds() {
+			out = append(out, exchange.Finding{Title: "the reply's signature is weak", Why: "Of the kind " + s.Method + ": " + s.Weak + ".", Evidence: []exchange.Evidence{c.inReply(s.Node.Span())}})
+		}
+	}
+	return out
+}
+
+func replyStale(c *Case) []exchange.Finding {
+	if c.Stale == "" {
+		return nil
+	}
+	return one(exchange.Finding{Title: "the reply's timestamp is out of date", Why: "Of the timestamp: " + c.Stale + "; this machine's clock says " + time.Now().UTC().Format(time.RFC3339) + ".",
+		Evidence: []exchange.Evidence{c.inReply(c.StaleAt)}, Program: "compare the clocks; if they agree, the reply is an old one"})
+}
 
 func unexpected(c *Case) []exchange.Finding {
 	if len(c.Unmet) == 0 {

@@ -81,6 +81,7 @@ type ValueError struct {
 }
 
 func (e *ValueError) Error() string { return e.Key.Name + ": " + e.Err.Error() }
+func (e *ValueError) Unwrap() error { return e.Err }
 
 // IdentityError is an identity that does not exist.
 type IdentityError struct {
@@ -139,6 +140,9 @@ func (e *CertificateDateError) Error() string { return e.Subject + ": " + e.Why 
 // ErrSecretUnverified is a secret that would go to a server whose certificate is
 // not looked at.
 var ErrSecretUnverified = errors.New("no secret is sent to a server whose certificate is not looked at")
+
+// ErrNoSigningKey is a message that is to be signed, and no key to do it with.
+var ErrNoSigningKey = errors.New("parts are to be signed, and no key is set")
 
 // Cipher is the number of a cipher suite by its standard name.
 func Cipher(name string) (uint16, error) {

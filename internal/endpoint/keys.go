@@ -6,6 +6,7 @@ package endpoint
 import (
 	"orenda/internal/exchange"
 	"orenda/internal/soap"
+	"orenda/internal/wssec"
 )
 
 // Kind is the kind of a setting's value.
@@ -53,6 +54,18 @@ var Keys = []Key{
 	{Name: "http-auth", Label: "HTTP authentication", Stage: exchange.Security, Kind: Choice, Of: []string{"none", "basic", "bearer"}, Default: "none", Minor: true, Doc: "HTTP authentication as the identity, sent with the first request"},
 	{Name: "timestamp", Label: "timestamp", Stage: exchange.Security, Kind: Duration, Doc: "life time of the timestamp; none where it is not set"},
 
+	{Name: "sign", Label: "signed parts", Stage: exchange.Security, Kind: List, Minor: true, Doc: "parts that are signed: body, timestamp, token, addressing, or a path"},
+	{Name: "sign-identity", Label: "signs as", Stage: exchange.Security, Kind: Text, Minor: true, Doc: "name of the identity whose key signs, and opens what is encrypted for it; the client certificate's unless set"},
+	{Name: "signature", Label: "signature", Stage: exchange.Security, Kind: Choice, Of: []string{"sha1", "sha256", "sha384", "sha512", "pss-sha256", "pss-sha384", "pss-sha512"}, Default: "sha256", Minor: true, Doc: "hash of signature and digests; pss: RSASSA-PSS"},
+	{Name: "sign-key", Label: "key reference", Stage: exchange.Security, Kind: Choice, Of: wssec.KeyReferences, Default: string(wssec.Direct), Minor: true, Doc: "how the signature says which key it was made with"},
+	{Name: "sign-canonical", Label: "canonical form", Stage: exchange.Security, Kind: Choice, Of: []string{"exclusive", "inclusive"}, Default: "exclusive", Minor: true, Doc: "canonical form of what is signed"},
+	{Name: "encrypt", Label: "encrypted parts", Stage: exchange.Security, Kind: List, Minor: true, Doc: "parts that are encrypted: body, token, or a path"},
+	{Name: "encrypt-to", Label: "encrypted for", Stage: exchange.Security, Kind: Text, Minor: true, Doc: "file with the certificate of who is to read what is encrypted"},
+	{Name: "encrypt-data", Label: "encryption", Stage: exchange.Security, Kind: Choice, Of: wssec.DataMethods, Default: "aes256-gcm", Minor: true, Doc: "how the parts are encrypted"},
+	{Name: "encrypt-key", Label: "key transport", Stage: exchange.Security, Kind: Choice, Of: wssec.KeyTransports, Default: "rsa-oaep", Minor: true, Doc: "how their key is encrypted"},
+	{Name: "encrypt-reference", Label: "receiver named by", Stage: exchange.Security, Kind: Choice, Of: wssec.KeyReferences, Default: string(wssec.Thumbprint), Minor: true, Doc: "how the message says whose key opens it"},
+	{Name: "protect-order", Label: "order", Stage: exchange.Security, Kind: Choice, Of: []string{"sign-encrypt", "encrypt-sign"}, Default: "sign-encrypt", Minor: true, Doc: "whether signing or encrypting comes first"},
+
 	{Name: "connect-time", Label: "connect limit", Stage: exchange.Connect, Kind: Duration, Default: "10s", Doc: "longest time to look up and connect"},
 
 	{Name: "proxy", Label: "proxy", Stage: exchange.Connect, Kind: Text, Default: "environment", Minor: true, Doc: "address of a proxy (http://, https:// or socks5://); environment: as HTTP_PROXY, HTTPS_PROXY and NO_PROXY say; or none"},
@@ -96,6 +109,8 @@ var Keys = []Key{
 	{Name: "repeat-limit", Label: "repeat limit", Stage: exchange.Read, Kind: Count, Default: "1000000", Doc: "most children of one element"},
 	{Name: "name-limit", Label: "name limit", Stage: exchange.Read, Kind: Count, Default: "100000", Minor: true, Doc: "most different names"},
 
+	{Name: "reply-signature", Label: "reply's signature", Stage: exchange.Verify, Kind: Choice, Of: []string{"ignore", "check", "demand"}, Default: "check", Minor: true, Doc: "whether signatures of the reply are checked, and one over its body is demanded"},
+	{Name: "reply-trust", Label: "signers trusted", Stage: exchange.Verify, Kind: List, Minor: true, Doc: "files of certificates whose signatures are trusted, besides the trust list"},
 	{Name: "expect", Label: "expected", Stage: exchange.Verify, Kind: List, Minor: true, Doc: "FIELD=VALUE that the reply must hold"},
 }
 

@@ -154,11 +154,12 @@ type Leg struct {
 	BodySecrets  []Span `json:"-"`                      // in RequestBody
 	Cuts         []Cut  `json:"cuts,omitempty"`         // what was cut out there, in a record that is kept
 
-	Spill     int64        `json:"-"`               // bytes of In beyond which what comes is kept on disk; 0: never
-	SpillMost int64        `json:"-"`               // the most that is kept so
-	Spool     *spool.Spool `json:"-"`               // where In is, beyond that
-	BodySpool *spool.Spool `json:"-"`               // where ResponseBody is, where it is not a part of In
-	Whole     int64        `json:"whole,omitempty"` // length of In as it came, where only its beginning is kept
+	Spill     int64        `json:"-"`                   // bytes of In beyond which what comes is kept on disk; 0: never
+	SpillMost int64        `json:"-"`                   // the most that is kept so
+	Spool     *spool.Spool `json:"-"`                   // where In is, beyond that
+	BodySpool *spool.Spool `json:"-"`                   // where ResponseBody is, where it is not a part of In
+	Decrypted []byte       `json:"decrypted,omitempty"` // the response body as it was before it was encrypted
+	Whole     int64        `json:"whole,omitempty"`     // length of In as it came, where only its beginning is kept
 
 	ChunkEnds []int64 `json:"chunkEnds,omitempty"` // offsets in In at which a chunk ended
 	Truncated bool    `json:"truncated,omitempty"` // the body ended before its time
@@ -334,6 +335,15 @@ func (x *Exchange) Setting(key string) string {
 		}
 	}
 	return ""
+}
+
+// Readable is the response body as people read it: decrypted where it was
+// encrypted.
+func (l *Leg) Readable() []byte {
+	if l.Decrypted != nil {
+		return l.Decrypted
+	}
+	return l.ResponseBody
 }
 
 // Spilled tells whether what came, or what it was unpacked to, is on disk: too

@@ -60,8 +60,8 @@ func (x *Exchange) Redact(key []byte) *Exchange {
 			l.Beginning()
 		}
 		if l.Spool == nil && l.BodySpool == nil {
-			l.In, l.ResponseBody = slices.Clone(l.In), slices.Clone(l.ResponseBody)
-			came = append(came, l.In, l.ResponseBody)
+			l.In, l.ResponseBody, l.Decrypted = slices.Clone(l.In), slices.Clone(l.ResponseBody), slices.Clone(l.Decrypted)
+			came = append(came, l.In, l.ResponseBody, l.Decrypted)
 		} else if l.Spool == nil {
 			l.In = slices.Clone(l.In)
 			came = append(came, l.In)

@@ -109,7 +109,7 @@ func (x *Exchange) WithoutBytes() *Exchange {
 	c := x.Clone()
 	c.Moments = nil
 	for _, l := range c.Legs {
-		l.Out, l.In, l.RequestBody, l.ResponseBody = nil, nil, nil, nil
+		l.Out, l.In, l.RequestBody, l.ResponseBody, l.Decrypted = nil, nil, nil, nil, nil
 		l.Spool, l.BodySpool = nil, nil
 	}
 	return c

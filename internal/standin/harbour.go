@@ -9,6 +9,7 @@ import (
 	"compress/zlib"
 	"context"
 	"crypto/tls"
+	"crypto/x509"
 	"embed"
 	"errors"
 	"fmt"
@@ -49,6 +50,7 @@ type Options struct {
 type Harbour struct {
 	Plain, TLS string // host:port
 	Cert       *trust.Pair
+	Desk       *Desk // the manifest desk's key, and who vouches for its clerks
 
 	opts     Options
 	services map[string]*service // by path
@@ -66,6 +68,7 @@ type service struct {
 	port       *contract.Port
 	secure     *wssec.Checker // over TLS or always: who calls
 	always     bool           // the token is demanded on the plain port too
+	desk       *Desk          // signatures are demanded, encryption is understood
 	header     schema.QName   // a header block that is demanded; zero: none
 	answer     func(h *Harbour, op string, body xmltree.Node) (string, *fault)
 }
@@ -106,6 +109,11 @@ func Start(opts Options) (*Harbour, error) {
 		return nil, err
 	}
 	h.Plain, h.TLS = plain.Addr().String(), secure.Addr().String()
+	if h.Desk, err = newDesk(); err != nil {
+		plain.Close()
+		secure.Close()
+		return nil, err
+	}
 	if err := h.load(); err != nil {
 		plain.Close()
 		secure.Close()
@@ -145,6 +153,7 @@ func (h *Harbour) load() error {
 		{path: "/tides", file: "tides.wsdl", answer: tides, secure: checker(wssec.Digest, wssec.Text)},
 		{path: "/callsigns", file: "callsigns.wsdl", answer: callSigns},
 		{path: "/dues", file: "dues.wsdl", answer: dues, header: clerk},
+		{path: "/manifests", file: "manifests.wsdl", desk: h.Desk},
 		{path: "/pilots", file: "pilots.wsdl", answer: pilotOrders, secure: pilots, always: true},
 	} {
 		src, err := contracts.ReadFile("contracts/" + s.file)
@@ -185,6 +194,7 @@ func (h *Harbour) Table() []Row {
 		{"Tide tables", "TideTablesTLS", "1.1", secure + "/tides", secure + "/tides?wsdl", "user name token"},
 		{"Call signs", "CallSigns", "1.1", plain + "/callsigns", plain + "/callsigns?wsdl", ""},
 		{"Harbour dues", "HarbourDues", "1.1", plain + "/dues", plain + "/dues?wsdl", "header block Clerk"},
+		{"Manifests", "Manifests", "1.1", plain + "/manifests", plain + "/manifests?wsdl", "a signature over body and timestamp"},
 		{"Pilot orders", "PilotOrders", "1.2", plain + "/pilots", plain + "/pilots?wsdl", "user name token, digest; timestamp"},
 	}
 }
@@ -286,7 +296,7 @@ func related(e *soap.Envelope) [][]byte {
 
 // describe serves a description with the addresses at which it really is.
 func (h *Harbour) describe(w http.ResponseWriter, src []byte) {
-	for _, name := range []string{"berths", "tides", "pilots", "callsigns", "dues"} {
+	for _, name := range []string{"berths", "tides", "pilots", "callsigns", "dues", "manifests"} {
 		src = bytes.ReplaceAll(src, []byte("http://"+name+".skerry.test"), []byte("http://"+h.Plain))
 		src = bytes.ReplaceAll(src, []byte("https://"+name+".skerry.test"), []byte("https://"+h.TLS))
 	}
@@ -300,6 +310,14 @@ func (h *Harbour) call(s *service, r *http.Request, body []byte) (reply []byte, 
 	refuse := func(f *fault) ([]byte, int) { return faultEnvelope(v, f), statusOf(v, f) }
 	if media := soap.VersionOfMedia(r.Header.Get("Content-Type")); media != v {
 		return refuseMedia(v, r.Header.Get("Content-Type"))
+	}
+	var clerk *x509.Certificate
+	sealed := false
+	if s.desk != nil {
+		var no *fault
+		if body, clerk, sealed, no = s.desk.open(body); no != nil {
+			return refuse(no)
+		}
 	}
 	d, err := xmltree.ParseEncoded(body, "", xmltree.Limits{Depth: 200})
 	if err != nil {
@@ -331,6 +349,10 @@ func (h *Harbour) call(s *service, r *http.Request, body []byte) (reply []byte, 
 	}
 	if errs := s.contract.Schemas.Validate(e.Payload, op.Input.Element, schema.Options{Most: 1}); len(errs) > 0 {
 		return refuse(&fault{code: "Client", reason: "the message breaks its schema: " + errs[0].Message})
+	}
+	if s.desk != nil {
+		reply, _ = soap.Build(v, nil, []byte(h.manifest(e.Payload, clerk.Subject.CommonName)))
+		return s.desk.seal(reply, clerk, sealed), http.StatusOK
 	}
 	out, f := s.answer(h, op.Name, e.Payload)
 	if f != nil {

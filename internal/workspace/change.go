@@ -112,7 +112,7 @@ func (w *Workspace) settingChange(c exchange.Change) ([]set, error) {
 	}
 	switch {
 	case kind == "profile":
-	case key == "trust" || key == "intermediates":
+	case key == "trust" || key == "intermediates" || key == "reply-trust":
 		return w.trustChange(e, key, c)
 	case key == "default":
 		// One default for what the same ports serve.

@@ -82,7 +82,7 @@ func (v *View) prepare() tea.Cmd {
 	}
 	v.doc = reading{id: x.ID, busy: true}
 	v.cursor, v.top = [modes]int{}, [modes]int{}
-	id, body := x.ID, l.ResponseBody
+	id, body := x.ID, l.Readable()
 	return func() tea.Msg { return read{readBody(id, body)} }
 }
 

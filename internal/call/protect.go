@@ -1,0 +1,293 @@
+package call
+
+import (
+	"context"
+	"crypto"
+	"crypto/x509"
+	"errors"
+	"fmt"
+	"os"
+	"strings"
+	"time"
+
+	"orenda/internal/diagnose"
+	"orenda/internal/endpoint"
+	"orenda/internal/exchange"
+	"orenda/internal/soap"
+	"orenda/internal/trust"
+	"orenda/internal/wssec"
+	"orenda/internal/xmltree"
+)
+
+// named are the parts that a list setting names; one item may hold several.
+func (c *Call) named(key string) []string {
+	var out []string
+	for _, item := range c.plan.Settings.List(key) {
+		for _, p := range strings.Split(item, ",") {
+			if p = strings.TrimSpace(p); p != "" {
+				out = append(out, p)
+			}
+		}
+	}
+	return out
+}
+
+// signingKey is the key that signs, with its certificate: that of the identity
+// that is named for it, or the client certificate.
+func (c *Call) signingKey(ctx context.Context) (*wssec.Opener, error) {
+	name := c.plan.Settings.Text("sign-identity")
+	if name == "" {
+		if len(c.certs) == 0 {
+			return nil, nil
+		}
+		return openerOf(c.certs[0].PrivateKey, c.certs[0].Leaf), nil
+	}
+	if c.plan.Identity == nil {
+		return nil, &endpoint.IdentityError{Name: name}
+	}
+	id, err := c.plan.Identity(name)
+	if err != nil {
+		return nil, err
+	}
+	if id.Certificate == "" {
+		return nil, &endpoint.FileError{Key: endpoint.KeyOf("sign-identity"), Path: name, Err: errors.New("the identity has no certificate")}
+	}
+	password := ""
+	if id.Secret != "" && !c.plan.Peek {
+		host, port := endpoint.HostPort(c.url)
+		if _, password, err = c.identityAt(ctx, name, c.url.Scheme, host, port); err != nil {
+			return nil, err
+		}
+	}
+	fail := func(path string, err error) (*wssec.Opener, error) {
+		if _, sealed := errors.AsType[*trust.PasswordError](err); sealed && c.plan.Peek {
+			return nil, nil
+		}
+		return nil, &endpoint.FileError{Key: endpoint.KeyOf("sign-identity"), Path: path, Err: err}
+	}
+	cert, err := os.ReadFile(id.Certificate)
+	if err != nil {
+		return fail(id.Certificate, err)
+	}
+	var key []byte
+	if id.Key != "" {
+		if key, err = os.ReadFile(id.Key); err != nil {
+			return fail(id.Key, err)
+		}
+	}
+	pair, err := trust.Client(cert, key, password)
+	if err != nil {
+		return fail(id.Certificate, err)
+	}
+	return openerOf(pair.PrivateKey, pair.Leaf), nil
+}
+
+// protect signs and encrypts the envelope, which has a security header.
+func (c *Call) protect(ctx context.Context) ([]string, error) {
+	s := &c.plan.Settings
+	sign, encrypt := c.named("sign"), c.named("encrypt")
+	var notes []string
+	own, err := c.signingKey(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if own != nil {
+		c.openers = append(c.openers, *own)
+	}
+	doSign := func() error {
+		if len(sign) == 0 {
+			return nil
+		}
+		if own == nil {
+			if c.plan.Peek {
+				notes = append(notes, "signed")
+				return nil
+			}
+			return endpoint.ErrNoSigningKey
+		}
+		how := s.Text("signature")
+		hash, pss := strings.CutPrefix(how, "pss-")
+		signed, err := wssec.Sign(c.envelope, &wssec.Signing{Key: own.Key, Cert: own.Cert, Hash: wssec.HashOf(hash), PSS: pss, Inclusive: s.Text("sign-canonical") == "inclusive",
+			Reference: wssec.KeyReference(s.Text("sign-key")), Parts: sign})
+		if err != nil {
+			return c.partError("sign", err)
+		}
+		c.envelope = signed
+		c.rec.Fact(exchange.Security, "signed", strings.Join(sign, ", ")+" · "+how+" as "+own.Cert.Subject.String())
+		notes = append(notes, "signed")
+		return nil
+	}
+	doEncrypt := func() error {
+		if len(encrypt) == 0 {
+			return nil
+		}
+		path := s.Text("encrypt-to")
+		if path == "" {
+			return &endpoint.FileError{Key: endpoint.KeyOf("encrypt-to"), Path: "(none)", Err: errors.New("no certificate says who is to read what is encrypted")}
+		}
+		to, err := c.certificates(path)
+		if err != nil {
+			return &endpoint.FileError{Key: endpoint.KeyOf("encrypt-to"), Path: path, Err: err}
+		}
+		sealed, err := wssec.Encrypt(c.envelope, &wssec.Encryption{To: to[0], Data: s.Text("encrypt-data"), Transport: s.Text("encrypt-key"), Reference: wssec.KeyReference(s.Text("encrypt-reference")), Parts: encrypt})
+		if err != nil {
+			return c.partError("encrypt", err)
+		}
+		c.envelope = sealed
+		c.rec.Fact(exchange.Security, "encrypted", strings.Join(encrypt, ", ")+" · "+s.Text("encrypt-data")+", "+s.Text("encrypt-key")+" for "+to[0].Subject.String())
+		notes = append(notes, "encrypted")
+		return nil
+	}
+	steps := []func() error{doSign, doEncrypt}
+	if s.Text("protect-order") == "encrypt-sign" {
+		steps = []func() error{doEncrypt, doSign}
+	}
+	for _, do := range steps {
+		if err := do(); err != nil {
+			return nil, err
+		}
+	}
+	return notes, nil
+}
+
+func (c *Call) partError(key string, err error) error {
+	v := c.plan.Settings.Get(key)
+	return &endpoint.ValueError{Key: v.Key, Value: v, Err: err}
+}
+
+// passwords are the borders of the passwords in the envelope, after all that
+// moves them is done.
+func passwords(envelope []byte) []int {
+	d, err := xmltree.Parse(envelope, xmltree.Limits{})
+	e := soap.Read(d)
+	if err != nil || e == nil || e.Header.IsZero() {
+		return nil
+	}
+	var out []int
+	for sec := range e.Header.Named(wssec.WSSE, "Security") {
+		for t := range sec.Named(wssec.WSSE, "UsernameToken") {
+			for p := range t.Named(wssec.WSSE, "Password") {
+				out = append(out, p.Inner().Start, p.Inner().End)
+			}
+		}
+	}
+	return out
+}
+
+// opened decrypts a reply, and reads it anew where anything was encrypted.
+func (c *Call) opened(body []byte, limits xmltree.Limits) {
+	e := c.c.Reply
+	if e == nil || e.Doc.Root().Find(wssec.XENC, "EncryptedData").IsZero() {
+		return
+	}
+	clear, parts, err := wssec.Decrypt(e.Doc.Src, c.openers)
+	if err != nil {
+		c.c.Sealed = err
+		c.rec.Fact(exchange.Read, "encrypted", err.Error())
+		return
+	}
+	doc, err := xmltree.Parse(clear, limits)
+	if err != nil {
+		c.c.Sealed = errors.New("what was decrypted is not well-formed")
+		return
+	}
+	for _, p := range parts {
+		c.rec.Fact(exchange.Read, "decrypted", p.What+" · "+p.Method)
+	}
+	c.c.ReplyDoc, c.c.Reply = doc, soap.Read(doc)
+	c.rec.Update(func(*exchange.Exchange) { c.leg.Decrypted = clear })
+}
+
+// signatures checks those of a reply, and says what they cover.
+func (c *Call) signatures() error {
+	s := &c.plan.Settings
+	how := s.Text("reply-signature")
+	e := c.c.Reply
+	if how == "ignore" {
+		return nil
+	}
+	keys := wssec.Keys{}
+	for _, path := range s.List("reply-trust") {
+		certs, err := c.certificates(path)
+		if err != nil {
+			return &endpoint.FileError{Key: endpoint.KeyOf("reply-trust"), Path: path, Err: err}
+		}
+		keys.Certs = append(keys.Certs, certs...)
+	}
+	trusted := append(append([]*x509.Certificate{}, keys.Certs...), c.trusted...)
+	if path := s.Text("encrypt-to"); path != "" {
+		if certs, err := c.certificates(path); err == nil {
+			keys.Certs = append(keys.Certs, certs...)
+			trusted = append(trusted, certs...)
+		}
+	}
+	keys.Certs = append(keys.Certs, c.trusted...)
+	all := wssec.Verify(e, keys)
+	c.c.Signatures = all
+	covered := false
+	for i := range all {
+		g := &all[i]
+		var parts []string
+		for _, r := range g.References {
+			parts = append(parts, r.What)
+		}
+		said := fmt.Sprintf("%s over %s", g.Method, strings.Join(parts, ", "))
+		if g.Cert != nil {
+			said += " by " + g.Cert.Subject.String()
+		}
+		if !g.Holds() {
+			c.rec.Fact(exchange.Verify, "signature", said+": it does not hold")
+			return diagnose.SignatureError{}
+		}
+		c.rec.Fact(exchange.Verify, "signature", said)
+		covered = covered || g.Covers(e.Body)
+		if g.Cert != nil {
+			v := trust.Judge([]*x509.Certificate{g.Cert}, trust.Policy{Trusted: trusted, System: s.Switch("system-trust"), Now: time.Now(), Pins: s.List("pin")})
+			for _, f := range v.Faults {
+				if f.Reason <= trust.AuthorityUnknown {
+					c.c.Signer = g.Cert
+					return diagnose.SignatureError{}
+				}
+			}
+		}
+	}
+	if how == "demand" && !covered {
+		c.c.Unsigned = true
+		return diagnose.SignatureError{}
+	}
+	if len(all) > 0 && !covered {
+		c.rec.Fact(exchange.Verify, "not signed", "the body: no signature covers it where it stands")
+	}
+	c.stale(e)
+	return nil
+}
+
+// skew is how far two clocks may differ.
+const skew = 5 * time.Minute
+
+// stale looks at the reply's timestamp.
+func (c *Call) stale(e *soap.Envelope) {
+	ts := e.Header.Child(wssec.WSSE, "Security").Child(wssec.WSU, "Timestamp")
+	if e.Header.IsZero() || ts.IsZero() {
+		return
+	}
+	now := time.Now()
+	created, err := time.Parse(time.RFC3339Nano, strings.TrimSpace(ts.Child(wssec.WSU, "Created").Text()))
+	if err == nil && created.After(now.Add(skew)) {
+		c.c.Stale = fmt.Sprintf("it was created at %s, which is yet to come", created.UTC().Format(time.RFC3339))
+	}
+	if at, err := time.Parse(time.RFC3339Nano, strings.TrimSpace(ts.Child(wssec.WSU, "Expires").Text())); err == nil && now.After(at.Add(skew)) {
+		c.c.Stale = fmt.Sprintf("it expired at %s", at.UTC().Format(time.RFC3339))
+	}
+	if c.c.Stale != "" {
+		c.c.StaleAt = ts.Span()
+	}
+}
+
+func openerOf(key any, cert *x509.Certificate) *wssec.Opener {
+	s, ok := key.(crypto.Signer)
+	if !ok {
+		return nil
+	}
+	return &wssec.Opener{Key: s, Cert: cert}
+}
