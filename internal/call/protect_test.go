@@ -53,12 +53,13 @@ func TestSignedAndEncryptedCalls(t *testing.T) {
 		assert.Equal(t, id, x.Findings[0].ID, "%v %s", ids(x), x.Findings[0].Why)
 		return x
 	}
-	step("security.token-demanded")
+	x := step("security.token-demanded")
+	assert.Equal(t, "send a timestamp, sign body and timestamp", x.Findings[0].Remedies[0].Title)
 	p.Settings.Set("sign", "body,timestamp")
 	certs, err := trust.Read(mustRead(t, filepath.Join(dir, "clerk.pem")))
 	require.NoError(t, err)
 	p.Identities = []diagnose.Identity{{Name: "ines", Certificate: certs[0]}}
-	x := step("security.signing-key-missing")
+	x = step("security.signing-key-missing")
 	assert.Equal(t, "endpoint.manifests.sign-identity", x.Findings[0].Remedies[0].All()[0].Key)
 	p.Settings.Set("sign-identity", "ines")
 	x = step("security.part-missing")

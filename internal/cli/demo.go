@@ -79,9 +79,20 @@ func demoWorkspace(ctx context.Context, h *standin.Harbour, dir string, home *us
 	if err := home.SaveIdentity(identity.Identity{Name: "pilot-desk", User: standin.User, Secret: "file:" + secret, Note: "the agency's name at the harbour"}); err != nil {
 		return nil, err
 	}
+	clerk, err := h.Desk.Clerk("Ines Hallam")
+	if err != nil {
+		return nil, err
+	}
+	certificate := filepath.Join(home.Config, "manifest-clerk.pem")
+	if err := user.WriteFile(certificate, clerk); err != nil {
+		return nil, err
+	}
+	if err := home.SaveIdentity(identity.Identity{Name: "manifest-clerk", Certificate: certificate, Note: "signs the agency's manifests"}); err != nil {
+		return nil, err
+	}
 	w := workspace.New("Skerry Harbour Trust", home)
 	names := map[string]string{}
-	for _, path := range []string{"berths", "tides", "pilots", "dues"} {
+	for _, path := range demoContracts {
 		f, err := call.Fetch(ctx, "http://"+h.Plain+"/"+path+"?wsdl", call.Plan{Agent: call.Agent}, nil)
 		if err != nil {
 			return nil, err
@@ -94,20 +105,22 @@ func demoWorkspace(ctx context.Context, h *standin.Harbour, dir string, home *us
 		return nil, err
 	}
 	file := filepath.Join(dir, workspace.File)
-	text := fmt.Sprintf(demoSettings, h.Plain, h.TLS, h.Plain, names["berths"], names["berths"], names["berths"], names["tides"], names["tides"], names["pilots"], names["dues"])
+	text := fmt.Sprintf(demoSettings, h.Plain, h.TLS, h.Plain, names["berths"], names["berths"], names["berths"], names["tides"], names["tides"], names["pilots"], names["dues"], names["manifests"])
 	head := "name = \"Skerry Harbour Trust\"\ndefault-environment = \"model\"\n"
-	for _, path := range []string{"berths", "tides", "pilots", "dues"} {
+	for _, path := range demoContracts {
 		head += fmt.Sprintf("\n[contract.%s]\nsource = \"http://%s/%s?wsdl\"\nserved = \"%s\"\n", names[path], h.Plain, path, h.Plain)
 	}
 	if err := user.WriteFile(file, []byte(head+text)); err != nil {
 		return nil, err
 	}
-	w, err := workspace.Open(dir, home)
-	if err != nil {
+	if w, err = workspace.Open(dir, home); err != nil {
 		return nil, err
 	}
 	return w, demoDrafts(w, names)
 }
+
+// demoContracts are the descriptions of the demo, by their paths.
+var demoContracts = []string{"berths", "tides", "pilots", "dues", "manifests"}
 
 const demoSettings = `
 # Where the harbour's model runs. Names of variables are case-sensitive.
@@ -163,6 +176,11 @@ address = "http://${pilotHost}/pilots"
 contract = "%s"
 port = "HarbourDues"
 address = "http://${berthHost}/dues"
+
+[endpoint.manifests]
+contract = "%s"
+port = "Manifests"
+address = "http://${berthHost}/manifests"
 `
 
 func demoDrafts(w *workspace.Workspace, names map[string]string) error {
@@ -181,6 +199,7 @@ func demoDrafts(w *workspace.Workspace, names map[string]string) error {
 		{"pilots", "PilotOrders", "OrderPilot", "Alder inbound", "<OrderPilot xmlns=\"urn:skerry:pilots\">\n  <callSign>SKAL4</callSign>\n  <boarding>outer ground</boarding>\n  <at>2027-03-01T08:00:00Z</at>\n</OrderPilot>\n"},
 		{"dues", "Dues", "Assess", "Alder lands salt", "<Assess xmlns=\"urn:skerry:dues\">\n  <vessel>\n    <name>Alder</name>\n    <callSign>SKAL4</callSign>\n    <grossTonnage>1200</grossTonnage>\n  </vessel>\n  <nights>3</nights>\n  <cargo xmlns:xsi=\"http://www.w3.org/2001/XMLSchema-instance\" xmlns:d=\"urn:skerry:dues\" xsi:type=\"d:Bulk\">\n    <goods>salt</goods>\n    <tonnes>10.5</tonnes>\n  </cargo>\n  <cargo xmlns:xsi=\"http://www.w3.org/2001/XMLSchema-instance\" xmlns:d=\"urn:skerry:dues\" xsi:type=\"d:Containers\">\n    <goods>nets</goods>\n    <count>2</count>\n    <length>20 ft</length>\n  </cargo>\n  <rebate>home fleet</rebate>\n  <remark xmlns:xsi=\"http://www.w3.org/2001/XMLSchema-instance\" xsi:nil=\"true\"/>\n</Assess>\n"},
 		{"dues", "Dues", "Pay", "first invoice", "<Pay xmlns=\"urn:skerry:dues\">\n  <invoice>D-1000</invoice>\n  <amount>216.13</amount>\n  <cash>true</cash>\n</Pay>\n"},
+		{"manifests", "Manifests", "FileManifest", "Alder lands salt", "<FileManifest xmlns=\"urn:skerry:manifests\">\n  <callSign>SKAL4</callSign>\n  <line>\n    <goods>salt</goods>\n    <tonnes>10.5</tonnes>\n  </line>\n  <line>\n    <goods>nets</goods>\n    <tonnes>2</tonnes>\n  </line>\n</FileManifest>\n"},
 	} {
 		if err := w.WriteDraft(workspace.DraftRef{Contract: names[d.contract], PortType: d.portType, Operation: d.op, Name: d.name}, []byte(d.xml)); err != nil {
 			return err

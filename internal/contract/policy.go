@@ -282,6 +282,31 @@ func addressingAction(n xmltree.Node) string {
 	return ""
 }
 
+// DemandsParts are the parts that policies demand to be signed ("SignedParts") or
+// encrypted ("EncryptedParts"), in the words of the settings: "body", "addressing".
+func (c *Contract) DemandsParts(assertion string) []string {
+	var out []string
+	add := func(p string) {
+		if !slices.Contains(out, p) {
+			out = append(out, p)
+		}
+	}
+	for _, d := range c.Demands {
+		if d.Assertion.Local != assertion || d.Optional {
+			continue
+		}
+		if strings.Contains(d.Text, "body") {
+			add("body")
+		}
+		for _, header := range []string{"To", "Action", "MessageID", "ReplyTo", "RelatesTo"} {
+			if strings.Contains(d.Text, "header "+header) {
+				add("addressing")
+			}
+		}
+	}
+	return out
+}
+
 // DemandsTimestamp tells whether a timestamp is demanded.
 func (c *Contract) DemandsTimestamp() bool {
 	for _, d := range c.Demands {

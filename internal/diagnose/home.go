@@ -747,6 +747,8 @@ func tokenDemanded(c *Case) []exchange.Finding {
 	kind := c.Contract.DemandsToken()
 	needToken := kind != "" && c.Settings.Text("token") == "none"
 	needStamp := c.Contract.DemandsTimestamp() && c.Settings.Text("timestamp") == ""
+	signed, sealed := c.Contract.DemandsParts("SignedParts"), c.Contract.DemandsParts("EncryptedParts")
+	needSign, needSeal := len(signed) > 0 && c.Settings.Text("sign") == "", len(sealed) > 0 && c.Settings.Text("encrypt") == ""
 	if c.Draft != nil && c.Draft.Err() == nil {
 		if e := c.Draft.Envelope(); e != nil && !e.Header.IsZero() {
 			for h := range e.Header.Children() {
@@ -756,20 +758,62 @@ func tokenDemanded(c *Case) []exchange.Finding {
 			}
 		}
 	}
-	if !needToken && !needStamp {
+	if !needToken && !needStamp && !needSign && !needSeal {
 		return nil
 	}
 	var texts []string
 	for _, d := range c.Contract.Demands {
 		texts = append(texts, d.Text)
 	}
+	remedies := c.tokenRemedies(kind, needToken, needStamp)
+	if needSign || needSeal {
+		remedies = c.protectRemedies(signed, sealed, needSign, needSeal, needStamp)
+	}
 	return one(exchange.Finding{
 		Title:    "the contract demands a security token that is not set",
 		Why:      "Its policy asks for " + strings.Join(texts, "; ") + ".",
 		Evidence: []exchange.Evidence{{In: exchange.InContract, Key: c.Contract.Source, Length: 1, Line: 1, Column: 1, Excerpt: strings.Join(texts, "; ")}},
-		Remedies: c.tokenRemedies(kind, needToken, needStamp),
+		Remedies: remedies,
 		Program:  "let your program send " + strings.Join(texts, " and "),
 	})
+}
+
+// protectRemedies set up signing and encryption as far as they can be: they ask
+// for the rest, which is who signs and who reads.
+func (c *Case) protectRemedies(signed, sealed []string, needSign, needSeal, needStamp bool) []exchange.Remedy {
+	var base []exchange.Change
+	what := []string{}
+	if needStamp {
+		base = append(base, c.changeHere("timestamp", "5m"))
+		what = append(what, "send a timestamp")
+	}
+	if needSign {
+		if c.Contract.DemandsTimestamp() {
+			signed = append(signed, "timestamp")
+		}
+		base = append(base, c.changeHere("sign", signed))
+		what = append(what, "sign "+strings.Join(signed, " and "))
+	}
+	if needSeal {
+		base = append(base, c.changeHere("encrypt", sealed))
+		what = append(what, "encrypt "+strings.Join(sealed, " and "))
+	}
+	title := strings.Join(what, ", ")
+	var out []exchange.Remedy
+	for _, id := range c.Identities {
+		if id.Certificate == nil || !needSign {
+			continue
+		}
+		changes := append(slices.Clone(base), c.changeHere("sign-identity", id.Name))
+		if place := c.place(); place != "" {
+			changes = append(changes, exchange.Change{Where: "user", Key: "allow." + id.Name, To: place})
+		}
+		out = append(out, exchange.NewRemedy(title+", as "+id.Name, changes...))
+	}
+	if len(out) == 0 {
+		out = append(out, exchange.NewRemedy(title, base...))
+	}
+	return out
 }
 
 // tokenRemedies set up a token for each identity that the person has.
@@ -788,6 +832,9 @@ func (c *Case) tokenRemedies(kind string, needToken, needStamp bool) []exchange.
 	u, err := url.Parse(c.address())
 	for _, k := range kinds {
 		for _, id := range c.Identities {
+			if id.User == "" {
+				continue // it has a key, and no name to call by
+			}
 			changes := []exchange.Change{c.changeHere("identity", id.Name), c.changeHere("token", k)}
 			if needStamp {
 				changes = append(changes, c.changeHere("timestamp", "5m"))
