@@ -222,7 +222,7 @@ func TestTheSignedAndEncryptedStory(t *testing.T) {
 	now := s.sees("<xenc:EncryptedKey")
 	assert.NotContains(t, now, "salt")
 	s.keys("r")
-	s.sees("receipt", "M-0002", "Ines Hallam")
+	s.sees("receipt", "M-0003", "Ines Hallam")
 	r := orenda(t, env, "-w", dir, "call", "FileManifest", "--reply", "fields")
 	assert.Equal(t, 0, r.code, r.err)
 	assert.Contains(t, r.out, "clerk  Ines Hallam")
