@@ -2,6 +2,7 @@ package call
 
 import (
 	"context"
+	"crypto/tls"
 	"crypto/x509"
 	"errors"
 	"fmt"
@@ -281,4 +282,43 @@ func (c *Call) peerTime(ctx context.Context) {
 func private(host string) bool {
 	ip := net.ParseIP(host)
 	return host == "localhost" || ip != nil && (ip.IsLoopback() || ip.IsPrivate() || ip.IsLinkLocalUnicast())
+}
+
+// choose finds the one client certificate that fits what the server asks for, of
+// the identities that were allowed to go there. Where several fit, none is
+// chosen: the person is asked.
+func (c *Call) choose(ask *tls.CertificateRequestInfo) *tls.Certificate {
+	host, port := endpoint.HostPort(c.url)
+	var found *tls.Certificate
+	name := ""
+	for _, id := range c.plan.Candidates() {
+		if id.Certificate == "" || c.plan.Allowed == nil || !c.plan.Allowed(id.Name, c.url.Scheme, host, port) || len(ask.AcceptableCAs) == 0 {
+			continue
+		}
+		cert, err := os.ReadFile(id.Certificate)
+		if err != nil {
+			continue
+		}
+		var key []byte
+		if id.Key != "" {
+			key, _ = os.ReadFile(id.Key)
+		}
+		password := ""
+		if id.Secret != "" {
+			password, _ = id.Reveal(ask.Context())
+		}
+		pair, err := trust.Client(cert, key, password)
+		if err != nil || trust.Unfit(pair.Leaf, time.Now()) != "" || ask.SupportsCertificate(&pair) != nil {
+			continue
+		}
+		if found != nil {
+			return nil
+		}
+		found, name = &pair, id.Name
+	}
+	if found != nil {
+		c.c.Chosen = name
+		c.certs = append(c.certs, *found)
+	}
+	return found
 }

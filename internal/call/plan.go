@@ -47,7 +47,8 @@ type Plan struct {
 	History    diagnose.History
 	Aside      map[string]string // findings that were set aside for the endpoint: reasons, by id
 
-	AcceptAnything bool // whatever certificate is shown; for this call, never kept
+	Candidates     func() []*identity.Identity // those with a client certificate; one that fits, and that may go there, is sent where it is asked for
+	AcceptAnything bool                        // whatever certificate is shown; for this call, never kept
 	KeyLogOK       func(path string) bool
 
 	Changes  []exchange.Change // since the attempt before

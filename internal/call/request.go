@@ -183,6 +183,9 @@ func (c *Call) config() wire.Config {
 	if p := s.Text("alpn"); p != "none" && p != "" {
 		cfg.Protocols = strings.Split(p, ", ")
 	}
+	if len(c.certs) == 0 && c.plan.Candidates != nil && !c.plan.AcceptAnything {
+		cfg.Choose = c.choose
+	}
 	if c.keyLog != nil {
 		cfg.KeyLog = c.keyLog
 	}

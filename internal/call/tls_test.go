@@ -10,6 +10,7 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -146,6 +147,27 @@ func TestTLSFaultsAgainstOpenssl(t *testing.T) {
 	}
 }
 
+// A certificate that is signed with SHA-1, or whose key is too short, is told as
+// weak; both are made by openssl.
+func TestWeakCertificatesOfOpenssl(t *testing.T) {
+	p := newPKI(t)
+	sh := func(args ...string) {
+		cmd := exec.Command("openssl", args...)
+		cmd.Dir = p.dir
+		out, err := cmd.CombinedOutput()
+		require.NoError(t, err, "%v %s", args, out)
+	}
+	sh("req", "-x509", "-newkey", "rsa:2048", "-nodes", "-keyout", "ca.key", "-out", "ca.pem", "-subj", "/CN=old authority", "-days", "30", "-addext", "basicConstraints=critical,CA:true")
+	require.NoError(t, os.WriteFile(p.file("ext"), []byte("subjectAltName=IP:127.0.0.1\n"), 0o600))
+	for name, how := range map[string][]string{"sha1": {"rsa:2048", "-sha1"}, "short": {"rsa:512", "-sha256"}} {
+		sh("req", "-newkey", how[0], "-nodes", "-keyout", name+".key", "-out", name+".csr", "-subj", "/CN="+name)
+		sh("x509", "-req", "-in", name+".csr", "-CA", "ca.pem", "-CAkey", "ca.key", "-CAcreateserial", how[1], "-days", "20", "-extfile", "ext", "-out", name+".pem")
+		at := p.sserver(name, "-cipher", "ALL:@SECLEVEL=0", "-tls1_2")
+		x := run(t, to(t, at, "trust", p.file("ca.pem"), "tls-min", "1.0"))
+		assert.Contains(t, ids(x), "tls.key-weak", "%s: %s", name, x.Result)
+	}
+}
+
 // The clock of the server tells a wrong certificate from a wrong clock here.
 func TestWhoseClockIsWrong(t *testing.T) {
 	p := newPKI(t)
@@ -239,6 +261,18 @@ location / { proxy_pass http://%[3]s; } } }`, p.dir, port, h.Plain)
 	x = run(t, plan)
 	assert.Equal(t, exchange.OutcomePassed, x.Outcome, "%+v", x.Findings)
 	assert.Equal(t, "CN=desk,O=Skerry Harbour Trust", x.Stage(exchange.TLS).Facts.Get("client certificate"))
+
+	// With leave to go there the one that fits is chosen, and that is said.
+	plan.Settings.Set("client-identity", "")
+	plan.Candidates = func() []*identity.Identity {
+		return []*identity.Identity{{Name: "gate", Certificate: p.file("good.pem"), Key: p.file("good.key")}, {Name: "desk", Secret: "env:DESK_WORD", Certificate: p.file("desk.p12")}}
+	}
+	plan.Allowed = func(id, _, _, _ string) bool { return id == "desk" }
+	x = run(t, plan)
+	assert.Equal(t, exchange.OutcomePassed, x.Outcome, "%+v", x.Findings)
+	assert.Equal(t, []string{"tls.client-certificate-chosen"}, ids(x))
+	plan.Allowed = func(string, string, string, string) bool { return false }
+	assert.Equal(t, "tls.client-certificate-required", run(t, plan).Findings[0].ID, "nothing goes where it may not")
 
 	// A plain call to the port is told by nginx's page too.
 	plan.Settings.Set("address", "http://"+address+"/berths")

@@ -64,6 +64,7 @@ type Case struct {
 	Fetched    []*x509.Certificate // issuers that the server did not send and that were fetched
 	Completes  bool                // and with which the chain leads to what is trusted
 	PeerTime   time.Time           // what time it is at the peer, where it was asked
+	Chosen     string              // the identity whose client certificate was sent without being set
 	Sealed     error               // why an encrypted reply could not be opened
 	Signatures []wssec.Signature   // of the reply
 	Signer     *x509.Certificate   // whose signature is not trusted

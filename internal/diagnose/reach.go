@@ -41,6 +41,7 @@ var reachRules = []Rule{
 	{"tls.name-unrecognized", exchange.Stop, exchange.Unknown, nameUnrecognized},
 	{"tls.protocol-refused", exchange.Stop, exchange.Yours, protocolRefused},
 	{"tls.not-verified", exchange.Warn, exchange.Yours, notVerified},
+	{"tls.client-certificate-chosen", exchange.Note, exchange.Yours, clientCertificateChosen},
 	{"tls.expires-soon", exchange.Note, exchange.Theirs, expiresSoon},
 	{"tls.keys-logged", exchange.Warn, exchange.Yours, keysLogged},
 	{"tls.timed-out", exchange.Stop, exchange.Between, tlsTimedOut},
@@ -478,6 +479,19 @@ func (c *Case) certificatePage() bool {
 	}
 	body := strings.ToLower(string(c.leg().ResponseBody[:min(len(c.leg().ResponseBody), 4096)]))
 	return strings.Contains(body, "no required ssl certificate") || strings.Contains(body, "client certificate")
+}
+
+func clientCertificateChosen(c *Case) []exchange.Finding {
+	if c.Chosen == "" {
+		return nil
+	}
+	return one(exchange.Finding{
+		Title:    "the client certificate of " + c.Chosen + " was chosen",
+		Why:      "The service asked for one, none is set, and it is the only one of yours that fits and that may go there.",
+		Evidence: []exchange.Evidence{c.inSettings("client-identity", 0, 1)},
+		Remedies: []exchange.Remedy{exchange.NewRemedy("set it for this endpoint", c.changeHere("client-identity", c.Chosen))},
+		Program:  "set the client certificate",
+	})
 }
 
 func clientCertificateRefused(c *Case) []exchange.Finding {

@@ -40,6 +40,7 @@ type Config struct {
 	Protocols              []string  // ALPN
 	KeyLog                 io.Writer // nil: none is kept
 	Certificates           []tls.Certificate
+	Choose                 func(*tls.CertificateRequestInfo) *tls.Certificate // where none is set and one is asked for; may be nil
 	Judge                  func([]*x509.Certificate) *trust.Verdict
 
 	Spill int64 // bytes of the answer beyond which it is kept on disk; 0: never
@@ -388,6 +389,12 @@ func (t *trip) handshake(ctx context.Context) error {
 			})
 			t.rec.Moment(exchange.Moment{Kind: exchange.CertAsked, Stage: exchange.TLS, Text: strings.Join(info.Issuers, "; ")})
 			if len(t.cfg.Certificates) == 0 {
+				if t.cfg.Choose != nil {
+					if c := t.cfg.Choose(ask); c != nil {
+						t.rec.Update(func(*exchange.Exchange) { info.CertSent = true })
+						return c, nil
+					}
+				}
 				return &tls.Certificate{}, nil
 			}
 			t.rec.Update(func(*exchange.Exchange) { info.CertSent = true })

@@ -3,6 +3,7 @@ package workspace
 import (
 	"cmp"
 	"fmt"
+	"maps"
 	"os"
 	"slices"
 	"strings"
@@ -12,6 +13,7 @@ import (
 	"orenda/internal/diagnose"
 	"orenda/internal/endpoint"
 	"orenda/internal/exchange"
+	"orenda/internal/identity"
 	"orenda/internal/near"
 	"orenda/internal/trust"
 )
@@ -183,6 +185,13 @@ func (w *Workspace) Plan(r DraftRef, endpointName, environment string) (call.Pla
 			return w.Home.Allowed(w.ID(), id, scheme+"://"+host+":"+port)
 		}
 		p.Identities = Identities(w)
+		p.Candidates = func() []*identity.Identity {
+			all, err := w.Home.Identities()
+			if err != nil {
+				return nil
+			}
+			return slices.SortedFunc(maps.Values(all), func(a, b *identity.Identity) int { return cmp.Compare(a.Name, b.Name) })
+		}
 		p.KeyLogOK = func(path string) bool { return w.Home.Allowed(w.ID(), "key-log", path) }
 		p.ProxyOK = func(proxy string) bool { return w.Home.Allowed(w.ID(), "proxy", proxy) }
 	}
