@@ -262,14 +262,21 @@ func (c *Call) request() wire.Request {
 // wire crosses it, and once more for each redirect that is followed: always as
 // the POST that it was, and with the identity only where that may go.
 func (c *Call) wire(ctx context.Context) error {
+	purpose, asked := "", false
 	for hop := 0; ; hop++ {
 		req := c.request()
-		if hop > 0 {
-			req.Purpose = "redirect"
-		}
+		req.Purpose = purpose
 		leg, err := wire.Do(ctx, c.config(), req, c.rec)
 		c.leg = leg
 		c.lookInto(ctx, err)
+		if err == nil && leg.Response.Status == 401 && !asked && (c.user != "" || c.word != "") {
+			asked = true // once: a second refusal is one of the user
+			if c.answer401(leg, req.Method, req.Target) == nil {
+				purpose = "challenge"
+				hop--
+				continue
+			}
+		}
 		if err != nil || hop == mostRedirects || c.plan.fetch != nil || c.plan.Settings.Text("redirects") != "follow" {
 			return err
 		}
@@ -288,7 +295,7 @@ func (c *Call) wire(ctx context.Context) error {
 		}
 		c.rec.Fact(exchange.Receive, fmt.Sprintf("redirect %d", hop+1), fmt.Sprintf("%d to %s, followed as a POST", h.Status, withoutPassword(to.String())))
 		c.c.Followed = append(c.c.Followed, withoutPassword(to.String()))
-		c.url = to
+		c.url, purpose = to, "redirect"
 	}
 }
 

@@ -47,6 +47,7 @@ type Call struct {
 	leg      *exchange.Leg
 
 	authorization string // the field's value, "" for none
+	user, word    string // for authentication that is asked for
 	proxy         *wire.Proxy
 }
 
@@ -457,8 +458,12 @@ func (c *Call) authorize(ctx context.Context, kind string) error {
 	if err != nil {
 		return err
 	}
-	c.authorization = "Bearer " + password
-	if kind == "basic" {
+	switch kind {
+	case "digest", "asked": // told once the service asks
+		c.user, c.word = user, password
+	case "bearer":
+		c.authorization = "Bearer " + password
+	case "basic":
 		c.authorization = "Basic " + base64.StdEncoding.EncodeToString([]byte(user+":"+password))
 	}
 	if password != "" {

@@ -28,16 +28,41 @@ var receiveRules = []Rule{
 
 	{"receive.unauthorized", exchange.Stop, exchange.Yours, status(401, func(c *Case, f *exchange.Finding) {
 		f.Title = "the server asks for HTTP authentication"
-		offered := c.response().Get("WWW-Authenticate")
+		var all []string
+		for _, field := range c.response().Fields {
+			if strings.EqualFold(field.Name, "WWW-Authenticate") {
+				all = append(all, field.Value)
+			}
+		}
+		offered := strings.Join(all, "; ")
 		f.Why = fmt.Sprintf("It answered 401 and offers: %s.", orNone(cut(offered, 160)))
 		f.Evidence = append(f.Evidence, c.inHead("WWW-Authenticate")...)
 		f.Program = "let your program authenticate with HTTP: " + orNone(cut(offered, 80))
 		if set := c.Settings.Text("http-auth"); set != "none" {
-			f.Why += fmt.Sprintf(" Sent was %s as %s: another user or password, likely.", set, orNone(c.Settings.Text("identity")))
+			sent := ""
+			if l := c.leg(); l != nil {
+				sent, _, _ = strings.Cut(l.Request.Get("Authorization"), " ")
+			}
+			switch {
+			case sent == "":
+				f.Why += fmt.Sprintf(" Set is %s, which it does not offer; nothing was sent.", set)
+				for _, kind := range []string{"basic", "digest"} {
+					if strings.Contains(strings.ToLower(offered), kind) && set != kind {
+						f.Remedies = append(f.Remedies, c.remedies("authenticate with HTTP "+kind, []string{"http-auth"}, kind)...)
+					}
+				}
+			case offered != "" && !strings.Contains(strings.ToLower(offered), strings.ToLower(sent)):
+				f.Why += fmt.Sprintf(" Sent was %s, which it does not offer.", strings.ToLower(sent))
+				if strings.Contains(strings.ToLower(offered), "digest") {
+					f.Remedies = append(f.Remedies, c.remedies("authenticate with HTTP digest", []string{"http-auth"}, "digest")...)
+				}
+			default:
+				f.Why += fmt.Sprintf(" Sent was %s as %s: another user or password, likely.", strings.ToLower(sent), orNone(c.Settings.Text("identity")))
+			}
 			return
 		}
 		f.Why += " None is set for this endpoint."
-		for _, kind := range []string{"basic", "bearer"} {
+		for _, kind := range []string{"digest", "basic", "bearer"} {
 			if strings.Contains(strings.ToLower(offered), kind) {
 				f.Remedies = append(f.Remedies, c.authRemedies(kind)...)
 			}
