@@ -20,6 +20,7 @@ import (
 	"orenda/internal/app/draft"
 	"orenda/internal/app/endpoints"
 	"orenda/internal/app/environments"
+	"orenda/internal/app/identities"
 	"orenda/internal/app/path"
 	"orenda/internal/app/reply"
 	"orenda/internal/app/state"
@@ -113,6 +114,7 @@ func newModel(o Options) *model {
 		{"contract", "c", "operations and source text", contracts.New(s)},
 		{"traffic", "t", "every exchange", traffic.New(s)},
 		{"trust", "T", "certificates, and what is trusted", certificates.New(s)},
+		{"identities", "i", "who calls, and where each may go", identities.New(s)},
 		{"endpoints", "o", "where calls go, arranged", endpoints.New(s)},
 		{"environments", "V", "variables by environment", environments.New(s)},
 	}
@@ -165,7 +167,11 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	case state.Goto:
 		return m, m.goTo(string(msg))
 	case state.Ask:
-		return m, m.ask(msg.Prompt, msg.Value, msg.Answer)
+		cmd := m.ask(msg.Prompt, msg.Value, msg.Answer)
+		if msg.Hidden {
+			m.in.Hide()
+		}
+		return m, cmd
 	case tea.KeyPressMsg:
 		return m, m.key(msg)
 	case tea.MouseClickMsg:

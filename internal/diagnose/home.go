@@ -57,6 +57,7 @@ var homeRules = []Rule{
 	{"security.identity-unknown", exchange.Stop, exchange.Yours, identityUnknown},
 	{"security.identity-host-new", exchange.Stop, exchange.Yours, identityHostNew},
 	{"security.secret-unavailable", exchange.Stop, exchange.Yours, secretUnavailable},
+	{"security.secret-locked", exchange.Stop, exchange.Yours, secretLocked},
 	{"security.password-type-unknown", exchange.Stop, exchange.Yours, passwordTypeUnknown},
 	{"security.key-unreadable", exchange.Stop, exchange.Yours, keyUnreadable},
 	{"security.signing-key-missing", exchange.Stop, exchange.Yours, signingKeyMissing},
@@ -902,6 +903,15 @@ func secretUnavailable(c *Case) []exchange.Finding {
 	}
 	return one(exchange.Finding{Title: "the secret of " + e.Identity + " cannot be read", Why: fmt.Sprintf("Its source is %s: %s.", e.Source, e.Why),
 		Evidence: []exchange.Evidence{named("secret", "secret = "+e.Source)}})
+}
+
+func secretLocked(c *Case) []exchange.Finding {
+	e, ok := errors.AsType[*identity.LockedError](c.Err)
+	if !ok {
+		return nil
+	}
+	return one(exchange.Finding{Title: "the secret of " + e.Identity + " is locked", Why: e.Error() + "; it is asked for once a sitting, or taken from " + identity.PassphraseVariable + ".",
+		Evidence: []exchange.Evidence{named("secret", "secret = age:"+e.Path)}})
 }
 
 func passwordTypeUnknown(c *Case) []exchange.Finding {

@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"orenda/internal/standin"
 	"orenda/internal/trust"
 )
 
@@ -226,4 +227,80 @@ func TestTheSignedAndEncryptedStory(t *testing.T) {
 	r := orenda(t, env, "-w", dir, "call", "FileManifest", "--reply", "fields")
 	assert.Equal(t, 0, r.code, r.err)
 	assert.Contains(t, r.out, "clerk  Ines Hallam")
+}
+
+// Identities are the person's own: added with keys, never with a secret, and
+// tried on purpose to see them refused.
+func TestIdentitiesWithKeys(t *testing.T) {
+	h := harbour(t)
+	dir, env := workspace(t, "", "http://"+h.Plain+"/tides?wsdl")
+	fill(t, dir)
+	env = append(env, "PILOT_WORD="+standin.Password, "MATE_WORD=not the word at all")
+	person := strings.TrimPrefix(env[0], "ORENDA_HOME=")
+	require.Equal(t, 0, orenda(t, env, "-w", dir, "endpoint", "set", "TideTablesTLS", "address=https://"+h.TLS+"/tides", "default=true", "identity=desk", "token=digest").code)
+	require.Equal(t, 0, orenda(t, env, "-w", dir, "trust", "add", "TideTablesTLS", "https://"+h.TLS+"/", "--fingerprint", trust.Fingerprint(h.Cert.Cert)).code)
+	s := open(t, 158, 47, env, "-w", dir)
+	s.sees("YearTable")
+	s.keys("i")
+	s.sees("there is none yet")
+	add := func(name, user, source string) {
+		s.keys("A")
+		s.sees("name of the identity")
+		s.types(name)
+		s.keys("Enter")
+		s.sees("W says where its secret is")
+		s.keys("U")
+		s.sees("user name of " + name)
+		for range name {
+			s.keys("BSpace")
+		}
+		s.types(user)
+		s.keys("Enter", "W")
+		s.sees("where its secret is (env:VAR")
+		s.types(source)
+		s.keys("Enter")
+	}
+	add("desk", standin.User, standin.Password) // the secret itself, typed where its source is due
+	s.sees("that is no source, and was not kept")
+	b, err := os.ReadFile(filepath.Join(person, "config", "identities.toml"))
+	require.NoError(t, err)
+	assert.NotContains(t, string(b), standin.Password)
+	s.keys("W")
+	s.sees("where its secret is (env:VAR")
+	s.types("env:PILOT_WORD")
+	s.keys("Enter")
+	s.sees("env:PILOT_WORD", "TideTablesTLS", "it is asked for before it goes")
+	add("mate", "first-mate", "env:MATE_WORD")
+	s.sees("env:MATE_WORD")
+	s.keys("b", "g")
+	s.keys("p")
+	s.sees("the identity desk has not been used at")
+	s.keys("Enter", "Enter", "g")
+	s.sees("passed after")
+	s.keys("i", "Home", "Down", "O")
+	s.sees("the identity mate has not been used at")
+	s.keys("i")
+	s.sees("may go to")
+	require.Equal(t, 0, orenda(t, env, "-w", dir, "repair", "last").code)
+	s.keys("O")
+	s.sees("authenticat", "after identity mate, for this call only")
+	assert.NotContains(t, settings(t, dir), "mate", "nothing of it is kept")
+
+	// Distinctive secrets are in no file, but for what the person wrote.
+	require.NoError(t, filepath.Walk(filepath.Dir(dir), func(p string, info os.FileInfo, err error) error {
+		if err == nil && info.Mode().IsRegular() {
+			b, _ := os.ReadFile(p)
+			assert.NotContains(t, string(b), standin.Password, p)
+			assert.NotContains(t, string(b), "not the word at all", p)
+		}
+		return nil
+	}))
+	require.NoError(t, filepath.Walk(person, func(p string, info os.FileInfo, err error) error {
+		if err == nil && info.Mode().IsRegular() {
+			b, _ := os.ReadFile(p)
+			assert.NotContains(t, string(b), standin.Password, p)
+			assert.NotContains(t, string(b), "not the word at all", p)
+		}
+		return nil
+	}))
 }

@@ -8,18 +8,25 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"os/exec"
+	"runtime"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
+
+	"filippo.io/age"
+	"filippo.io/age/armor"
+	"github.com/zalando/go-keyring"
 )
 
 // Identity is a user name and the source of its secret.
 type Identity struct {
 	Name   string `toml:"-"`
 	User   string `toml:"user"`
-	Secret string `toml:"secret"` // env:VAR, file:PATH or command:CMD
+	Secret string `toml:"secret"` // env:VAR, file:PATH, command:CMD, keyring:NAME or age:PATH
 	Note   string `toml:"note,omitempty"`
 
 	Certificate string `toml:"certificate,omitempty"` // file with a client certificate; its secret opens the key
@@ -37,8 +44,104 @@ func (e *UnavailableError) Error() string {
 	return fmt.Sprintf("the secret of %s cannot be read from %s: %s", e.Identity, e.Source, e.Why)
 }
 
-// commandTime bounds a command that prints a secret.
-const commandTime = 20 * time.Second
+// commandTime bounds a command that prints a secret, keyringTime the operating
+// system's keyring.
+const (
+	commandTime = 20 * time.Second
+	keyringTime = 3 * time.Second
+)
+
+// Service is the name under which secrets are kept in the keyring.
+const Service = "orenda"
+
+// sources are the ways to say where a secret is.
+const sources = "its source must be env:VAR, file:PATH, command:CMD, keyring:NAME or age:PATH"
+
+// phrases are the pass phrases of this sitting, by file: each is asked for once.
+var phrases sync.Map
+
+// Unlock gives the pass phrase of an age file for this sitting.
+func Unlock(path, phrase string) { phrases.Store(path, phrase) }
+
+// PassphraseVariable is the environment variable that may hold the pass phrase
+// where nobody can be asked.
+const PassphraseVariable = "ORENDA_PASSPHRASE"
+
+// LockedError is an age file whose pass phrase was not given yet, or is wrong.
+type LockedError struct {
+	Identity, Path string
+	Given          bool
+}
+
+func (e *LockedError) Error() string {
+	if e.Given {
+		return "the pass phrase of " + e.Path + " is wrong"
+	}
+	return "the pass phrase of " + e.Path + " was not given yet"
+}
+
+// fromAge opens a file that is encrypted with a pass phrase (age, scrypt).
+func (id *Identity) fromAge(path string) (string, error) {
+	phrase := os.Getenv(PassphraseVariable)
+	if v, ok := phrases.Load(path); ok {
+		phrase = v.(string)
+	}
+	if phrase == "" {
+		return "", &LockedError{id.Name, path, false}
+	}
+	key, err := age.NewScryptIdentity(phrase)
+	if err != nil {
+		return "", err
+	}
+	key.SetMaxWorkFactor(mostWork)
+	b, err := os.ReadFile(path)
+	if err != nil {
+		return "", err
+	}
+	var in io.Reader = bytes.NewReader(b)
+	if bytes.HasPrefix(bytes.TrimSpace(b), []byte("-----BEGIN AGE")) {
+		in = armor.NewReader(in)
+	}
+	r, err := age.Decrypt(in, key)
+	if err != nil {
+		if _, no := errors.AsType[*age.NoIdentityMatchError](err); no {
+			phrases.Delete(path)
+			return "", &LockedError{id.Name, path, true}
+		}
+		return "", err
+	}
+	out, err := io.ReadAll(io.LimitReader(r, mostSecret))
+	return string(out), err
+}
+
+const (
+	mostWork   = 20 // of scrypt, as a power of two: a second or so
+	mostSecret = 64 << 10
+)
+
+// fromKeyring asks the operating system's keyring, where a session has one.
+func fromKeyring(ctx context.Context, name string) (string, error) {
+	if os.Getenv("DBUS_SESSION_BUS_ADDRESS") == "" && runtime.GOOS == "linux" {
+		return "", errors.New("this session has no keyring")
+	}
+	type answer struct {
+		s   string
+		err error
+	}
+	c := make(chan answer, 1)
+	go func() {
+		s, err := keyring.Get(Service, name)
+		c <- answer{s, err}
+	}()
+	ctx, cancel := context.WithTimeout(ctx, keyringTime)
+	defer cancel()
+	select {
+	case a := <-c:
+		return a.s, a.err
+	case <-ctx.Done():
+		return "", errors.New("the keyring did not answer in time")
+	}
+}
 
 // Reveal reads the secret from its source. Line ends at its end are dropped,
 // as editors and commands add them.
@@ -46,9 +149,24 @@ func (id *Identity) Reveal(ctx context.Context) (string, error) {
 	fail := func(why string) (string, error) { return "", &UnavailableError{id.Name, id.Secret, why} }
 	kind, rest, ok := strings.Cut(id.Secret, ":")
 	if !ok {
-		return fail("its source must be env:VAR, file:PATH or command:CMD")
+		return fail(sources)
 	}
 	switch kind {
+	case "keyring":
+		v, err := fromKeyring(ctx, rest)
+		if err != nil {
+			return fail(err.Error())
+		}
+		return v, nil
+	case "age":
+		v, err := id.fromAge(rest)
+		if locked, ok := errors.AsType[*LockedError](err); ok {
+			return "", locked
+		}
+		if err != nil {
+			return fail(err.Error())
+		}
+		return strings.TrimRight(v, "\r\n"), nil
 	case "env":
 		v, ok := os.LookupEnv(rest)
 		if !ok {
@@ -79,5 +197,5 @@ func (id *Identity) Reveal(ctx context.Context) (string, error) {
 		}
 		return strings.TrimRight(out.String(), "\r\n"), nil
 	}
-	return fail("its source must be env:VAR, file:PATH or command:CMD")
+	return fail(sources)
 }

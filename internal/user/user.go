@@ -101,6 +101,51 @@ func (h *Home) SaveIdentity(id identity.Identity) error {
 	return WriteFile(filepath.Join(h.Config, "identities.toml"), b)
 }
 
+// RemoveIdentity takes an identity away. What it was allowed stays known, so that
+// one of the same name starts where it ended only if that is wanted: Disallow.
+func (h *Home) RemoveIdentity(name string) error {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	all, err := h.Identities()
+	if err != nil {
+		return err
+	}
+	if all[name] == nil {
+		return &endpoint.IdentityError{Name: name}
+	}
+	delete(all, name)
+	b, err := toml.Marshal(all)
+	if err != nil {
+		return err
+	}
+	return WriteFile(filepath.Join(h.Config, "identities.toml"), b)
+}
+
+// Places are where an identity may go from a workspace.
+func (h *Home) Places(workspace, id string) []string {
+	a, err := h.approvals()
+	if err != nil {
+		return nil
+	}
+	return a[workspace][id]
+}
+
+// Disallow takes back all that an identity was allowed for a workspace.
+func (h *Home) Disallow(workspace, id string) error {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	a, err := h.approvals()
+	if err != nil {
+		return err
+	}
+	delete(a[workspace], id)
+	b, err := toml.Marshal(a)
+	if err != nil {
+		return err
+	}
+	return WriteFile(filepath.Join(h.Config, "approvals.toml"), b)
+}
+
 // approvals: by workspace, then by identity, the places it may go to.
 type approvals map[string]map[string][]string
 

@@ -13,6 +13,7 @@ import (
 // Ask asks the person for a line of text.
 type Ask struct {
 	Prompt, Value string
+	Hidden        bool // what is typed is not shown
 	Answer        func(string)
 }
 

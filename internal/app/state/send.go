@@ -46,11 +46,33 @@ func (s *State) SendUntil(until exchange.Stage) {
 	s.Fetching = nil
 }
 
+// SendAs sends the chosen cell once as another identity: to see it refused, or
+// taken. Nothing of that is kept in the settings.
+func (s *State) SendAs(name string) {
+	if s.Cell.Draft.Operation == "" || s.Running() != nil {
+		s.Say("choose a call that is not under way on the board first")
+		return
+	}
+	s.Message, s.Fetching = "", nil
+	s.as = name
+	err := s.start(Target{s.Cell, s.Environment}, []exchange.Change{{Where: "workspace", Key: "endpoint." + s.Cell.Endpoint + ".identity", To: name + ", for this call only"}}, exchange.None, false)
+	s.as = ""
+	if err != nil {
+		s.Say("%v", err)
+	}
+}
+
 // start sends a target in the background.
 func (s *State) start(t Target, changes []exchange.Change, until exchange.Stage, many bool) error {
 	p, err := s.planOf(t)
 	if err != nil {
 		return err
+	}
+	if s.as != "" {
+		p.Settings.Set("identity", s.as)
+		if p.Settings.Text("token") == "none" && p.Settings.Text("http-auth") == "none" {
+			p.Settings.Set("token", "digest")
+		}
 	}
 	p.Changes, p.Until = changes, until
 	p.AcceptAnything, s.AcceptAnything = s.AcceptAnything && !many, false

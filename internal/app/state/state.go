@@ -64,6 +64,7 @@ type State struct {
 	many   struct{ total, left int }
 	kept   *wire.Pool // connections that are kept alive
 
+	as             string                        // an identity for the call that is about to begin
 	AcceptAnything bool                          // whatever certificate is shown, for the next call only
 	chains         map[string]*exchange.Exchange // of fetched chains, by endpoint
 

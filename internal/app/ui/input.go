@@ -22,6 +22,12 @@ func (i *Input) Start(value string) {
 	i.Active = true
 }
 
+// Hide shows marks in place of what is typed.
+func (i *Input) Hide() {
+	i.model.EchoMode = textinput.EchoPassword
+	i.model.EchoCharacter = '•'
+}
+
 // Stop ends typing.
 func (i *Input) Stop() { i.Active = false }
 

@@ -1,0 +1,259 @@
+// Package identities is the view of who the person is towards services: names,
+// where their secrets come from, certificates, and where each may go.
+package identities
+
+import (
+	"crypto/x509"
+	"fmt"
+	"os"
+	"slices"
+	"strings"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+
+	"orenda/internal/app/state"
+	"orenda/internal/app/ui"
+	"orenda/internal/identity"
+	"orenda/internal/trust"
+)
+
+// View is the view.
+type View struct {
+	s      *state.State
+	cursor int
+	all    []*identity.Identity
+	why    error // why they cannot be read
+}
+
+// New makes the view.
+func New(s *state.State) *View { return &View{s: s} }
+
+// Typing implements ui.View.
+func (v *View) Typing() bool { return false }
+
+// Keys implements ui.View.
+func (v *View) Keys() []ui.Key {
+	return []ui.Key{
+		{Press: "up down", Show: "↑↓", Does: "choose"}, {Press: "A", Show: "A", Does: "add"}, {Press: "U", Show: "U", Does: "its user"}, {Press: "W", Show: "W", Does: "where its secret is"}, {Press: "C", Show: "C", Does: "its certificate"},
+		{Press: "O", Show: "O", Does: "send the call as it, once"}, {Press: "?", Show: "?", Does: "help"},
+		{Press: "K", Show: "K", Does: "its key, where it is in another file", Minor: true}, {Press: "L", Show: "L", Does: "give the pass phrase of its secret", Minor: true}, {Press: "R", Show: "R", Does: "take back where it may go", Minor: true}, {Press: "X", Show: "X", Does: "remove it", Minor: true},
+	}
+}
+
+// Open implements the application's opener.
+func (v *View) Open() tea.Cmd {
+	v.read()
+	return nil
+}
+
+func (v *View) read() {
+	all, err := v.s.Home.Identities()
+	v.why, v.all = err, nil
+	for _, id := range all {
+		v.all = append(v.all, id)
+	}
+	slices.SortFunc(v.all, func(a, b *identity.Identity) int { return strings.Compare(a.Name, b.Name) })
+	v.cursor = min(max(v.cursor, 0), max(len(v.all)-1, 0))
+}
+
+func ask(prompt, value string, answer func(string)) tea.Cmd {
+	return func() tea.Msg { return state.Ask{Prompt: prompt, Value: value, Answer: answer} }
+}
+
+// save keeps an identity that was changed.
+func (v *View) save(id identity.Identity) {
+	if err := v.s.Home.SaveIdentity(id); err != nil {
+		v.s.Say("%v", err)
+	}
+	v.s.Changed()
+	v.read()
+}
+
+// Update implements ui.View.
+func (v *View) Update(msg tea.Msg) tea.Cmd {
+	k, ok := msg.(tea.KeyPressMsg)
+	v.cursor = min(max(v.cursor+ui.Rows(msg, 10, len(v.all)), 0), max(len(v.all)-1, 0))
+	if !ok {
+		return nil
+	}
+	switch {
+	case ui.Is(k, "A"):
+		return ask("name of the identity", "", v.add)
+	case ui.Is(k, "esc"):
+		return func() tea.Msg { return state.Goto("board") }
+	}
+	if len(v.all) == 0 {
+		return nil
+	}
+	id := *v.all[v.cursor]
+	switch {
+	case ui.Is(k, "U"):
+		return ask("user name of "+id.Name, id.User, func(s string) { id.User = s; v.save(id) })
+	case ui.Is(k, "W"):
+		return ask("where its secret is (env:VAR, file:PATH, command:CMD, keyring:NAME, age:PATH)", id.Secret, func(s string) { v.source(id, s) })
+	case ui.Is(k, "C"):
+		return ask("file with its certificate (PEM, PKCS#12, JKS)", id.Certificate, func(s string) { id.Certificate = s; v.save(id) })
+	case ui.Is(k, "K"):
+		return ask("file with its key, where it is in another", id.Key, func(s string) { id.Key = s; v.save(id) })
+	case ui.Is(k, "L"):
+		path, ok := strings.CutPrefix(id.Secret, "age:")
+		if !ok {
+			v.s.Say("the secret of %s has no pass phrase", id.Name)
+			return nil
+		}
+		return func() tea.Msg {
+			return state.Ask{Prompt: "pass phrase of " + path, Hidden: true, Answer: func(s string) { identity.Unlock(path, s); v.s.Say("given for this sitting") }}
+		}
+	case ui.Is(k, "R"):
+		if err := v.s.Home.Disallow(v.s.W.ID(), id.Name); err != nil {
+			v.s.Say("%v", err)
+		} else {
+			v.s.Say("%s is asked for again before it goes anywhere", id.Name)
+		}
+	case ui.Is(k, "O"):
+		v.s.SendAs(id.Name)
+		return func() tea.Msg { return state.Goto("path") }
+	case ui.Is(k, "X"):
+		return ask("remove the identity "+id.Name+"? (yes or no)", "", func(s string) {
+			if s = strings.ToLower(s); s == "y" || s == "yes" {
+				if err := v.s.Home.RemoveIdentity(id.Name); err != nil {
+					v.s.Say("%v", err)
+				}
+				v.read()
+			}
+		})
+	}
+	return nil
+}
+
+func (v *View) add(name string) {
+	if name = strings.TrimSpace(name); name == "" {
+		return
+	}
+	if slices.ContainsFunc(v.all, func(o *identity.Identity) bool { return o.Name == name }) {
+		v.s.Say("there is an identity %s already", name)
+		return
+	}
+	v.save(identity.Identity{Name: name, User: name})
+	v.cursor = slices.IndexFunc(v.all, func(o *identity.Identity) bool { return o.Name == name })
+	v.s.Say("W says where its secret is, U its user name")
+}
+
+// source keeps where a secret is; people type the secret itself there.
+func (v *View) source(id identity.Identity, s string) {
+	kind, rest, ok := strings.Cut(s, ":")
+	if s != "" && (!ok || rest == "" || !slices.Contains([]string{"env", "file", "command", "keyring", "age"}, kind)) {
+		v.s.Say("that is no source, and was not kept: a secret itself is never written down here")
+		return
+	}
+	id.Secret = s
+	v.save(id)
+}
+
+// usedBy are the endpoints that name an identity, and as what.
+func (v *View) usedBy(name string) []string {
+	var out []string
+	for _, e := range v.s.W.Endpoints {
+		set := v.s.W.Settings(e.Name)
+		for key, what := range map[string]string{"identity": "", "client-identity": " (client certificate)", "sign-identity": " (signs)", "proxy-identity": " (proxy)"} {
+			if set.Text(key) == name {
+				out = append(out, e.Name+what)
+			}
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
+// View implements ui.View.
+func (v *View) View(w, h int) string {
+	if v.all == nil && v.why == nil {
+		v.read()
+	}
+	out := []string{"", "   " + ui.Strong("identities") + ui.Soft(fmt.Sprintf("   %d, your own: no workspace holds them", len(v.all))), ""}
+	if v.why != nil {
+		return ui.Block(append(out, "   "+ui.Accent(ui.Cut(v.why.Error(), w-6))), w, h)
+	}
+	if len(v.all) == 0 {
+		return ui.Block(append(out, "   "+ui.Soft("there is none yet; ")+ui.Strong("A")+ui.Soft(" adds one: a name, a user, and where its secret is")), w, h)
+	}
+	name, user := max(min(w/6, 24), 14), max(min(w/6, 24), 12)
+	for i, id := range v.all {
+		lead, label := "   ", ui.Fit(id.Name, name)
+		if i == v.cursor {
+			lead, label = ui.Accent(" ▌ "), ui.Strong(label)
+		}
+		what := id.Secret
+		if what == "" {
+			what = "no secret"
+		}
+		if id.Certificate != "" {
+			what += ", certificate"
+		}
+		out = append(out, lead+label+"  "+ui.Fit(id.User, user)+"  "+ui.Soft(ui.Cut(what, max(w-name-user-9, 10))))
+	}
+	out = append(out, "")
+	return ui.Block(append(out, v.details(v.all[v.cursor], w)...), w, h)
+}
+
+func (v *View) details(id *identity.Identity, w int) []string {
+	var out []string
+	row := func(label, value string) {
+		for i, part := range ui.Wrap(value, w-24) {
+			if i > 0 {
+				label = ""
+			}
+			out = append(out, "   "+ui.Pad(ui.Soft(label), 17)+part)
+		}
+	}
+	user := id.User
+	if user == "" {
+		user = "none"
+	}
+	row("user", user)
+	if id.Secret != "" {
+		row("its secret is", id.Secret)
+	} else {
+		row("its secret is", "not said; W says it")
+	}
+	if id.Certificate != "" {
+		row("certificate", id.Certificate)
+		if c := certificate(id.Certificate); c != nil {
+			row("", c.Subject.String()+" · issued by "+c.Issuer.String()+" · "+trust.Left(c, time.Now()))
+			if why := trust.Unfit(c, time.Now()); why != "" {
+				out = append(out, "   "+ui.Pad("", 17)+ui.Accent(ui.Cut(why, w-24)))
+			}
+		}
+	}
+	if id.Key != "" {
+		row("key", id.Key)
+	}
+	if id.Note != "" {
+		row("note", id.Note)
+	}
+	used := strings.Join(v.usedBy(id.Name), ", ")
+	if used == "" {
+		used = "no endpoint of this workspace"
+	}
+	row("used by", used)
+	places := strings.Join(v.s.Home.Places(v.s.W.ID(), id.Name), ", ")
+	if places == "" {
+		places = "nowhere yet from this workspace: it is asked for before it goes"
+	}
+	row("may go to", places)
+	return out
+}
+
+// certificate is the first of a file, or nil where it is sealed or cannot be read.
+func certificate(path string) *x509.Certificate {
+	b, err := os.ReadFile(path)
+	if err != nil {
+		return nil
+	}
+	certs, err := trust.Read(b)
+	if err != nil {
+		return nil
+	}
+	return certs[0]
+}
