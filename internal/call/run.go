@@ -129,7 +129,7 @@ func (c *Call) Run(ctx context.Context) *exchange.Exchange {
 				st.State = exchange.Warned
 			}
 		}
-		if x.Result == "" && outcome == exchange.OutcomeStopped && len(findings) > 0 {
+		if (x.Result == "" || stage == exchange.Verify) && outcome == exchange.OutcomeStopped && len(findings) > 0 {
 			x.Result = findings[0].Title
 		}
 	})

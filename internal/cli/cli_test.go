@@ -426,3 +426,18 @@ func TestSecretsAreNowhere(t *testing.T) {
 		return nil
 	}))
 }
+
+func TestExplainTellsOneFindingOrAll(t *testing.T) {
+	l := at(t)
+	var one map[string]any
+	l.json(0, &one, "explain", "tls.name-differs", "--json")
+	assert.Equal(t, []any{"tls", "stop"}, []any{one["stage"], one["severity"]})
+	var all []any
+	l.json(0, &all, "explain", "--list", "--json")
+	assert.Contains(t, all, any(one))
+	_, out, _ := l.run("explain", "tls.name-differs")
+	assert.Regexp(t, `(?s)^tls.name-differs  .*recognised by .*what helps .*side `, out)
+	code, _, errOut := l.run("explain", "tls.name-difers")
+	assert.Equal(t, 2, code)
+	assert.Contains(t, errOut, "perhaps tls.name-differs is meant")
+}

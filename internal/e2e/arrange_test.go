@@ -70,7 +70,7 @@ func TestThreeErrorsInARow(t *testing.T) {
 	fill(t, dir)
 	require.Equal(t, 0, orenda(t, env, "-w", dir, "endpoint", "set", "TideTables", "profile=desk-program").code)
 	s := open(t, 158, 47, env, "-w", dir)
-	s.sees("2 endpoints serve it, none is the default: * makes TideTables it")
+	s.sees("none of 2 endpoints is the default: * makes TideTables it")
 	s.keys("*")
 	s.sees("TideTables *", "TideTables is the default now")
 	s.keys("p", "g")

@@ -66,6 +66,9 @@ func TestTheStoryWithKeys(t *testing.T) {
 	// 4. receive: larger than the program's limit
 	s.keys("g")
 	s.sees("attempt 4 · stopped at receive", "The reply is 1 472 964 bytes; the receive limit is 65 536; 2 MiB would hold it", "profile harbour-11", "Content-Length: 1472964")
+	s.keys("e")
+	s.sees("receive.over-limit", "recognised by", "what helps       ", "⏎ raise")
+	s.keys("e")
 	s.keys("Enter")
 	s.sees("profile.harbour-11.receive-limit: 65536 → 2 MiB", "profile.harbour-11.buffer-limit: 65536 → 2 MiB")
 	s.keys("Enter")

@@ -208,7 +208,7 @@ func TestTheSignedAndEncryptedStory(t *testing.T) {
 	s.keys("p")
 	s.sees("the contract demands", "send a timestamp, sign body and timestamp, as ines")
 	s.keys("Enter")
-	s.sees("sign: not set → [body timestamp]", "sign-identity: not set → ines")
+	s.sees("sign: not set → body, timestamp", "sign-identity: not set → ines")
 	s.keys("Enter", "g")
 	s.sees("the reply is signed by a key that is not trusted", "manifest desk")
 	s.keys("Enter")

@@ -113,6 +113,19 @@ func (c Change) String() string {
 			return "not set"
 		}
 		s := fmt.Sprint(v)
+		switch list := v.(type) {
+		case []string:
+			s = strings.Join(list, ", ")
+		case []any: // as it is read back from JSON
+			words := make([]string, len(list))
+			for i := range list {
+				words[i] = fmt.Sprint(list[i])
+			}
+			s = strings.Join(words, ", ")
+		}
+		if s == "" {
+			return "not set"
+		}
 		if strings.Contains(s, "-----BEGIN CERTIFICATE") {
 			return "one certificate more"
 		}

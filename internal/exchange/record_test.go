@@ -168,7 +168,7 @@ func TestChangesAndRemediesInWords(t *testing.T) {
 	for want, c := range map[string]Change{
 		"a.b: not set → 2 MiB":              {Key: "a.b", To: "2 MiB"},
 		"a.b: 1 → not set":                  {Key: "a.b", From: "1"},
-		"a.b: [x y] → true":                 {Key: "a.b", From: []string{"x", "y"}, To: true},
+		"a.b: x, y → true":                  {Key: "a.b", From: []string{"x", "y"}, To: true},
 		"t: not set → one certificate more": {Key: "t", To: "# CN=x\n-----BEGIN CERTIFICATE-----\nAAAA"},
 	} {
 		assert.Equal(t, want, c.String())

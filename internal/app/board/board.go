@@ -567,7 +567,7 @@ func (v *View) foot(w int) []string {
 	}
 	if _, err := v.s.W.Settle(c.Draft, ""); err != nil {
 		if amb, ok := errors.AsType[*endpoint.AmbiguousError](err); ok {
-			how += fmt.Sprintf(" · %d endpoints serve it, none is the default: * makes %s it", len(amb.Endpoints), c.Endpoint)
+			how += fmt.Sprintf(" · none of %d endpoints is the default: * makes %s it", len(amb.Endpoints), c.Endpoint)
 		}
 	}
 	if c.Endpoint == "" {

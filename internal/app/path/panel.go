@@ -292,6 +292,15 @@ func (v *View) whyPart(x *exchange.Exchange, w int, brief bool) []string {
 		for _, l := range ui.Wrap(f.Why, w-8) {
 			out = append(out, ui.Pad("", 7)+l)
 		}
+		if v.mean {
+			if e := diagnose.Explain(f.ID); e != nil {
+				out = append(out, ui.Pad("", 7)+ui.Soft(f.ID))
+				for _, l := range append([][2]string{{"means", e.Means}}, e.Lines()...) {
+					out = append(out, row("", l[0], l[1], "", w)...)
+				}
+			}
+			continue
+		}
 		if i > 0 || brief {
 			continue
 		}
