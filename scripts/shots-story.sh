@@ -24,6 +24,4 @@ keys t; shown "exchanges"; shot traffic
 keys b; shown "what works where"; shot board
 keys o; shown "endpoints"; shot endpoints
 keys V; shown "tideHost"; shot environments
-keys b; keys Up Up Up; keys Enter; keys T; shown "ends soonest"; keys f; shown "SHA-256"; shot trust
-keys i; shown "pilot-desk"; shot identities
 keys b Enter; keys Up Up Up Up Up Up Up Up Up Up Down Right; sleep 0.3; shot path-binding
