@@ -7,7 +7,7 @@ run() { go test -run '^$' -bench "$2" -benchtime "$3" "$1" | awk '/^Benchmark/ {
 calls=$(run ./internal/call 'BenchmarkCall$|BenchmarkBareHTTP' 3s)
 xml=$(run ./internal/xmltree 'BenchmarkParse$|BenchmarkXmllint' 5x)
 valid=$(run ./internal/schema 'BenchmarkValidate$|BenchmarkXmllintSchema' 3x)
-screen=$(run ./internal/e2e 'BenchmarkFirstFrame|BenchmarkKeyWithLargeReply|BenchmarkDraftKey|BenchmarkOpenOperation|BenchmarkDescribe|BenchmarkXmllintFiles' 20x)
+screen=$(run ./internal/e2e 'BenchmarkFirstFrame|BenchmarkKeyWithLargeReply|BenchmarkEditToFinding|BenchmarkDraftKey|BenchmarkOpenOperation|BenchmarkDescribe|BenchmarkXmllintFiles' 20x)
 printf '%s\n%s\n%s\n%s\n' "$calls" "$xml" "$valid" "$screen" | awk '
   {t[$1] = $2}
   END {
@@ -17,6 +17,7 @@ printf '%s\n%s\n%s\n%s\n' "$calls" "$xml" "$valid" "$screen" | awk '
     if (t["BenchmarkXmllintFiles"]) printf "describe of 3 000 types, whole process, against xmllint on the same files %.2f\n", t["BenchmarkDescribe"] / t["BenchmarkXmllintFiles"]
     printf "key to redrawn frame in a draft of 5 000 fields                           %.1f ms\n", t["BenchmarkDraftKey"] / 1e6
     printf "an operation of 1 000 opened                                              %.0f ms\n", t["BenchmarkOpenOperation"] / 1e6
+    printf "a changed setting kept, to the frame with its finding                     %.1f ms\n", t["BenchmarkEditToFinding"] / 1e6
     printf "process start to first full frame                                         %.0f ms\n", t["BenchmarkFirstFrame"] / 1e6
     printf "key to redrawn frame with a 50 MB reply open                              %.1f ms\n", t["BenchmarkKeyWithLargeReply"] / 1e6
   }'

@@ -124,3 +124,35 @@ func BenchmarkKeyWithLargeReply(b *testing.B) {
 		t.wait(b, want)
 	}
 }
+
+// BenchmarkEditToFinding is from the key that keeps a changed setting, written
+// into the workspace file, to the frame with the finding that it makes.
+func BenchmarkEditToFinding(b *testing.B) {
+	dir := b.TempDir()
+	require.Zero(b, orenda(b, nil, "demo", "--headless", "--dir", dir).code)
+	t := start(b, []string{"ORENDA_HOME=" + dir}, "-w", filepath.Join(dir, "workspace"))
+	defer t.close()
+	t.wait(b, "add a description")
+	_, _ = t.tty.WriteString("p")
+	t.wait(b, "stage")
+	_, _ = t.tty.WriteString("kkkkkkkkkkkl")
+	t.wait(b, "change the setting")
+	set := func(value string) {
+		_, _ = t.tty.WriteString("\r")
+		t.wait(b, "weaker layer")
+		_, _ = t.tty.WriteString("\x15" + value)
+		time.Sleep(100 * time.Millisecond)
+	}
+	for b.Loop() {
+		b.StopTimer()
+		set("ftp://quay.skerry.test/")
+		b.StartTimer()
+		_, _ = t.tty.WriteString("\r")
+		t.wait(b, "SOAP calls go over")
+		b.StopTimer()
+		set("http://quay.skerry.test/")
+		_, _ = t.tty.WriteString("\r")
+		time.Sleep(200 * time.Millisecond)
+		b.StartTimer()
+	}
+}
