@@ -12,7 +12,6 @@ import (
 	"orenda/internal/exchange"
 )
 
-// Ways that a server offers, by the names of settings.
 var errNotOffered = errors.New("the server does not offer what is set")
 
 // answer401 makes the Authorization field that a challenge asks for (RFC 7616,

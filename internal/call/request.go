@@ -1,6 +1,7 @@
 package call
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"crypto/tls"
@@ -107,7 +108,8 @@ func (c *Call) settleProxy() error {
 		return &endpoint.ProxyNewError{Proxy: p.String()}
 	}
 	p.TLS = &tls.Config{ServerName: p.Host, InsecureSkipVerify: true, VerifyConnection: func(cs tls.ConnectionState) error {
-		if v := c.judge(cs.PeerCertificates, p.Host); len(v.Faults) > 0 {
+		// What is said of the service's certificate does not hold for the proxy's.
+		if v := trust.Judge(cs.PeerCertificates, trust.Policy{Trusted: c.trusted, System: c.plan.Settings.Switch("system-trust"), Host: p.Host, Now: time.Now()}); len(v.Faults) > 0 {
 			return v
 		}
 		return nil
@@ -253,9 +255,7 @@ func (c *Call) request() wire.Request {
 			add(name, value)
 		}
 	}
-	req.SecretHeader = func(name string) bool {
-		return strings.EqualFold(name, "Authorization") || strings.EqualFold(name, "Cookie") || strings.EqualFold(name, "Proxy-Authorization")
-	}
+	req.SecretHeader = secretField
 	return req
 }
 
@@ -299,14 +299,35 @@ func (c *Call) wire(ctx context.Context) error {
 	}
 }
 
-// mayGo tells whether what the call carries may go to another place.
+// mayGo tells whether what the call carries, or would show when asked, may go to
+// another place.
 func (c *Call) mayGo(to *url.URL) bool {
-	if c.authorization == "" && len(c.secrets) == 0 {
-		return true
-	}
 	host, port := endpoint.HostPort(to)
 	if h, p := endpoint.HostPort(c.url); h == host && p == port && to.Scheme == c.url.Scheme {
 		return true
 	}
-	return c.plan.Allowed != nil && c.plan.Allowed(c.plan.Settings.Text("identity"), to.Scheme, host, port)
+	s := &c.plan.Settings
+	for _, h := range s.List("header") {
+		if name, _, _ := strings.Cut(h, ":"); secretField(strings.TrimSpace(name)) {
+			return false
+		}
+	}
+	var who []string
+	if c.authorization != "" || c.word != "" || len(c.secrets) > 0 {
+		who = append(who, s.Text("identity"))
+	}
+	if len(c.certs) > 0 {
+		who = append(who, cmp.Or(c.c.Chosen, s.Text("client-identity")))
+	}
+	for _, name := range who {
+		if c.plan.Allowed == nil || !c.plan.Allowed(name, to.Scheme, host, port) {
+			return false
+		}
+	}
+	return true
+}
+
+// secretField tells whether a header field's value is a secret.
+func secretField(name string) bool {
+	return strings.EqualFold(name, "Authorization") || strings.EqualFold(name, "Cookie") || strings.EqualFold(name, "Proxy-Authorization")
 }

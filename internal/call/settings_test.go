@@ -158,6 +158,16 @@ func TestRedirectsAreNeverSilent(t *testing.T) {
 	x = run(t, p)
 	assert.Equal(t, "receive.redirected", x.Findings[0].ID)
 	assert.Zero(t, went)
+	// Nor is what waits for a server to ask, and what a person wrote as a header.
+	p.Identity = func(string) (*identity.Identity, error) {
+		return &identity.Identity{Name: "desk", User: "desk", Secret: "env:DESK_WORD"}, nil
+	}
+	p.Settings.Set("http-auth", "asked")
+	assert.Equal(t, "receive.redirected", run(t, p).Findings[0].ID)
+	p.Settings.Set("http-auth", "none")
+	p.Settings.Set("header", "Cookie: berth=N07")
+	assert.Equal(t, "receive.redirected", run(t, p).Findings[0].ID)
+	assert.Zero(t, went)
 	// And none ends the following but the number of steps.
 	circle := ""
 	circle = server(t, func(w http.ResponseWriter, r *http.Request) { http.Redirect(w, r, circle, http.StatusFound) })
