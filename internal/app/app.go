@@ -241,37 +241,26 @@ func (m *model) commands() []command {
 // send sends the chosen call, or on the board those that are marked; what
 // changes things at the service asks first.
 func (m *model) send() tea.Cmd {
-	one := []state.Target{{Cell: m.s.Cell, Environment: m.s.Environment}}
-	do := func() tea.Cmd {
+	var then tea.Cmd
+	targets := m.s.One()
+	send := func() {
 		m.s.Send()
-		if name := m.places[m.at].name; name == "board" || name == "strip" || name == "reply" {
-			return nil
+		if name := m.places[m.at].name; name != "board" && name != "strip" && name != "reply" {
+			then = m.goTo("path")
 		}
-		return m.goTo("path")
 	}
-	targets := one
 	if marked := m.s.MarkedTargets(); m.places[m.at].name == "board" && len(marked) > 0 {
-		targets = marked
-		do = func() tea.Cmd {
+		targets, send = marked, func() {
 			clear(m.s.Marked)
-			m.s.SendMany(targets)
-			return nil
+			m.s.SendMany(marked)
 		}
 	}
 	if m.s.Fetching != nil {
-		return do()
+		send()
+	} else if a := m.s.Careful(targets, send); a != nil {
+		return func() tea.Msg { return *a }
 	}
-	why := m.s.Asks(targets)
-	if why == "" {
-		return do()
-	}
-	return m.ask(why+" (yes or no)", "", func(answer string) {
-		if a := strings.ToLower(answer); a == "y" || a == "yes" {
-			do()
-			return
-		}
-		m.s.Say("nothing was sent")
-	})
+	return then
 }
 
 func (m *model) open(o overlay) {

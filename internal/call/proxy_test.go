@@ -1,7 +1,9 @@
 package call_test
 
 import (
+	"crypto/tls"
 	"fmt"
+	"io"
 	"net"
 	"os"
 	"os/exec"
@@ -206,4 +208,51 @@ func TestTheEnvironmentsProxy(t *testing.T) {
 	t.Setenv("NO_PROXY", "255.255.255.255")
 	x = run(t, p)
 	assert.Empty(t, x.Leg().Conn.Proxy)
+}
+
+// A proxy that is spoken to over TLS has a certificate of its own, which what is
+// pinned or excepted for the service says nothing about.
+func TestThroughAProxyOverTLS(t *testing.T) {
+	h := harbour(t)
+	open := tinyproxy(t, "")
+	pki := newPKI(t)
+	gate := pki.issue("gate", trust.Wish{Name: "gate", Hosts: []string{"127.0.0.1"}, By: pki.root})
+	ln, err := tls.Listen("tcp", "127.0.0.1:0", &tls.Config{Certificates: []tls.Certificate{gate.TLS()}})
+	require.NoError(t, err)
+	t.Cleanup(func() { ln.Close() })
+	go func() {
+		for {
+			in, err := ln.Accept()
+			if err != nil {
+				return
+			}
+			go func() {
+				defer in.Close()
+				out, err := net.Dial("tcp", open)
+				if err != nil {
+					return
+				}
+				defer out.Close()
+				go func() { _, _ = io.Copy(out, in); out.Close() }()
+				_, _ = io.Copy(in, out)
+			}()
+		}
+	}()
+	for name, p := range map[string]call.Plan{"plain": berths(t, h, "/berths"), "TLS": secure(t, h)} {
+		t.Run(name, func(t *testing.T) {
+			p.Settings.Set("proxy", "https://"+ln.Addr().String())
+			x := run(t, p)
+			require.NotEmpty(t, x.Findings)
+			assert.Equal(t, "connect.proxy-refused", x.Findings[0].ID)
+			p.AcceptAnything = true
+			assert.Equal(t, exchange.Connect, run(t, p).StoppedAt, "it is the service's certificate that is accepted")
+
+			p.AcceptAnything = false
+			p.Settings.Set("trust", append(p.Settings.List("trust"), pki.file("root.pem"))...)
+			p.Settings.Set("pin", trust.Grouped(trust.PublicKeyPin(h.Cert.Cert)))
+			x = run(t, p)
+			require.Equal(t, exchange.OutcomePassed, x.Outcome, "%+v", x.Findings)
+			assert.Equal(t, "https://"+ln.Addr().String(), x.Leg().Conn.Proxy)
+		})
+	}
 }

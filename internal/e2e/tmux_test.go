@@ -113,6 +113,17 @@ func (s *screen) keys(keys ...string) {
 }
 
 // types sends text as it is.
+// repaired makes the change that the first remedy proposes, and sends again.
+func (s *screen) repaired() {
+	s.t.Helper()
+	s.sees("repair ⏎")
+	s.keys("Enter")
+	s.sees("make this change")
+	s.keys("Enter")
+	s.sees("done: ")
+	s.keys("g")
+}
+
 func (s *screen) types(text string) { s.tmux("send-keys", "-l", text) }
 
 // result of a command line.

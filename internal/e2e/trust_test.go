@@ -105,7 +105,8 @@ func TestTheClientCertificateStory(t *testing.T) {
 	s.sees("comes from an authority that is not trusted here")
 	s.keys("T")
 	s.sees("test server", "364 days left", "issued by", "EC P-256")
-	s.keys("p", "Enter", "Enter", "g")
+	s.keys("p")
+	s.repaired()
 	s.sees("the service asks for a client certificate, and none is set", "send the certificate of desk: it comes from an authority that the service accepts")
 	s.keys("Enter")
 	s.sees("client-identity: not set → desk", "allow.desk")
@@ -275,7 +276,7 @@ func TestIdentitiesWithKeys(t *testing.T) {
 	s.keys("b", "g")
 	s.keys("p")
 	s.sees("the identity desk has not been used at")
-	s.keys("Enter", "Enter", "g")
+	s.repaired()
 	s.sees("passed after")
 	s.keys("i", "Home", "Down", "O")
 	s.sees("the identity mate has not been used at")
@@ -285,6 +286,26 @@ func TestIdentitiesWithKeys(t *testing.T) {
 	s.keys("O")
 	s.sees("authenticat", "after identity mate, for this call only")
 	assert.NotContains(t, settings(t, dir), "mate", "nothing of it is kept")
+
+	// What changes things at the service asks first, whichever key sends it.
+	s.keys("b", "!")
+	s.sees("YearTable/first changes things at the service")
+	refuse := func() {
+		t.Helper()
+		s.sees("changes things at the service, and was sent before. Send it again?")
+		s.types("no")
+		s.keys("Enter")
+		s.sees("nothing was sent")
+	}
+	s.keys("i", "O")
+	refuse()
+	s.keys("b", "g")
+	refuse()
+	s.sees("4 kept")
+	s.keys("p", "Up", "Up", "Up", "Up", "Up", "Up", "Up", "Up", "Up", "Up", "Down", "Down", "Down", "Down", "Down", "Down", "G")
+	refuse()
+	s.keys("Up", "G") // tls: nothing is sent
+	s.sees("5 kept")
 
 	// Distinctive secrets are in no file, but for what the person wrote.
 	require.NoError(t, filepath.Walk(filepath.Dir(dir), func(p string, info os.FileInfo, err error) error {

@@ -112,8 +112,11 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 			v.s.Say("%s is asked for again before it goes anywhere", id.Name)
 		}
 	case ui.Is(k, "O"):
-		v.s.SendAs(id.Name)
-		return func() tea.Msg { return state.Goto("path") }
+		over := func() tea.Msg { return state.Goto("path") }
+		if a := v.s.Careful(v.s.One(), func() { v.s.SendAs(id.Name) }); a != nil {
+			return tea.Sequence(over, func() tea.Msg { return *a })
+		}
+		return over
 	case ui.Is(k, "X"):
 		return ask("remove the identity "+id.Name+"? (yes or no)", "", func(s string) {
 			if s = strings.ToLower(s); s == "y" || s == "yes" {

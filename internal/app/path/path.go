@@ -220,7 +220,11 @@ func (v *View) press(k tea.KeyPressMsg) tea.Cmd {
 		}
 		return func() tea.Msg { return state.Goto("board") }
 	case ui.Is(k, "G"):
-		v.s.SendUntil(v.stage)
+		if v.stage < exchange.Send {
+			v.s.SendUntil(v.stage)
+		} else if a := v.s.Careful(v.s.One(), func() { v.s.SendUntil(v.stage) }); a != nil {
+			return func() tea.Msg { return *a }
+		}
 	case ui.Is(k, "e"):
 		v.mean = !v.mean
 	case ui.Is(k, "A"):

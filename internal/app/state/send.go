@@ -38,7 +38,7 @@ func (s *State) SendUntil(until exchange.Stage) {
 	}
 	s.Message = ""
 	changes := s.changes[s.Cell]
-	if err := s.start(Target{s.Cell, s.Environment}, changes, until, false); err != nil {
+	if err := s.start(s.One()[0], changes, until, false); err != nil {
 		s.Say("%v", err)
 		return
 	}
@@ -190,9 +190,28 @@ func (s *State) MarkedTargets() []Target {
 	return out
 }
 
-// Asks is what must be asked before targets are sent: those that change things
+// Careful does what sends targets at once, or gives what must be asked before.
+func (s *State) Careful(targets []Target, send func()) *Ask {
+	why := s.asks(targets)
+	if why == "" {
+		send()
+		return nil
+	}
+	return &Ask{Prompt: why + " (yes or no)", Answer: func(answer string) {
+		if a := strings.ToLower(answer); a == "y" || a == "yes" {
+			send()
+			return
+		}
+		s.Say("nothing was sent")
+	}}
+}
+
+// One is the chosen cell alone, in the environment that is chosen.
+func (s *State) One() []Target { return []Target{{s.Cell, s.Environment}} }
+
+// asks is what must be asked before targets are sent: those that change things
 // at the service, many at once or once more. "" where nothing must be.
-func (s *State) Asks(targets []Target) string {
+func (s *State) asks(targets []Target) string {
 	var careful []string
 	for _, t := range targets {
 		if !s.W.Settled[t.Draft.ID()].Changes {

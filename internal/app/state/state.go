@@ -375,11 +375,7 @@ func (s *State) SetSetting(key, value string) error {
 		}
 		c.To = items
 	}
-	if err := s.W.Apply(c); err != nil {
-		return err
-	}
-	s.remember(c)
-	return nil
+	return s.Change(c)
 }
 
 // Lift moves a value of the chosen endpoint to a profile, which the endpoint has
@@ -404,11 +400,7 @@ func (s *State) Lift(v endpoint.Value, profile string) error {
 		}
 		changes = append(changes, exchange.Change{Where: "workspace", Key: "endpoint." + end.Name + ".profile", To: profile})
 	}
-	if err := s.W.Apply(changes...); err != nil {
-		return err
-	}
-	s.remember(changes...)
-	return nil
+	return s.Change(changes...)
 }
 
 // PushDown writes a value that the chosen endpoint shares into the endpoint.
@@ -417,11 +409,7 @@ func (s *State) PushDown(v endpoint.Value) error {
 	if v.Key.Kind == endpoint.List {
 		c.To = v.Items
 	}
-	if err := s.W.Apply(c); err != nil {
-		return err
-	}
-	s.remember(c)
-	return nil
+	return s.Change(c)
 }
 
 // NextEnvironment goes on to the next environment.
