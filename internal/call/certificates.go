@@ -80,6 +80,26 @@ func (c *Call) openKeyLog() error {
 	return nil
 }
 
+// keyPair reads a certificate with its key, which is in the same file where key
+// is "". bad is the file that cannot be used.
+func keyPair(read func(string) ([]byte, error), cert, key, password string) (pair tls.Certificate, bad string, err error) {
+	if read == nil {
+		return pair, cert, errors.New("no file can be read here")
+	}
+	cb, err := read(cert)
+	if err != nil {
+		return pair, cert, err
+	}
+	var kb []byte
+	if key != "" {
+		if kb, err = read(key); err != nil {
+			return pair, key, err
+		}
+	}
+	pair, err = trust.Client(cb, kb, password)
+	return pair, cert, err
+}
+
 // client reads the client's certificate and key.
 func (c *Call) client(ctx context.Context) error {
 	s := &c.plan.Settings
@@ -107,28 +127,12 @@ func (c *Call) client(ctx context.Context) error {
 	if cert == "" {
 		return nil
 	}
-	fail := func(path string, err error) error {
-		if _, ok := errors.AsType[*trust.PasswordError](err); ok && c.plan.Peek {
-			return nil // nothing is opened where only is looked
-		}
-		return &endpoint.FileError{Key: endpoint.KeyOf(what), Path: path, Err: err}
+	pair, bad, err := keyPair(read, cert, key, password)
+	if _, sealed := errors.AsType[*trust.PasswordError](err); sealed && c.plan.Peek {
+		return nil // nothing is opened where only is looked
 	}
-	if read == nil {
-		return fail(cert, errors.New("no file can be read here"))
-	}
-	cb, err := read(cert)
 	if err != nil {
-		return fail(cert, err)
-	}
-	var kb []byte
-	if key != "" {
-		if kb, err = read(key); err != nil {
-			return fail(key, err)
-		}
-	}
-	pair, err := trust.Client(cb, kb, password)
-	if err != nil {
-		return fail(cert, err)
+		return &endpoint.FileError{Key: endpoint.KeyOf(what), Path: bad, Err: err}
 	}
 	if why := trust.Unfit(pair.Leaf, time.Now()); why != "" {
 		c.c.Unfit = why
@@ -295,19 +299,11 @@ func (c *Call) choose(ask *tls.CertificateRequestInfo) *tls.Certificate {
 		if id.Certificate == "" || c.plan.Allowed == nil || !c.plan.Allowed(id.Name, c.url.Scheme, host, port) || len(ask.AcceptableCAs) == 0 {
 			continue
 		}
-		cert, err := os.ReadFile(id.Certificate)
-		if err != nil {
-			continue
-		}
-		var key []byte
-		if id.Key != "" {
-			key, _ = os.ReadFile(id.Key)
-		}
 		password := ""
 		if id.Secret != "" {
 			password, _ = id.Reveal(ask.Context())
 		}
-		pair, err := trust.Client(cert, key, password)
+		pair, _, err := keyPair(os.ReadFile, id.Certificate, id.Key, password)
 		if err != nil || trust.Unfit(pair.Leaf, time.Now()) != "" || ask.SupportsCertificate(&pair) != nil {
 			continue
 		}

@@ -201,9 +201,12 @@ func (c *Call) readDescription(ctx context.Context) (exchange.Stage, error) {
 	return exchange.Verify, nil
 }
 
-// Chain goes to an address as far as TLS, to see the chain that is sent.
+// Chain goes to an address as far as TLS, to see the chain that is sent. Nothing
+// that is secret is needed for it, and none is read.
 func Chain(ctx context.Context, p Plan) *exchange.Exchange {
 	p.Until = exchange.TLS
+	p.Settings.Set("token", "none")
+	p.Settings.Set("http-auth", "none")
 	p.fetch = &fetching{}
 	x := New(p, nil).Run(ctx)
 	x.Kind = "chain"

@@ -59,25 +59,12 @@ func (c *Call) signingKey(ctx context.Context) (*wssec.Opener, error) {
 			return nil, err
 		}
 	}
-	fail := func(path string, err error) (*wssec.Opener, error) {
-		if _, sealed := errors.AsType[*trust.PasswordError](err); sealed && c.plan.Peek {
-			return nil, nil
-		}
-		return nil, &endpoint.FileError{Key: endpoint.KeyOf("sign-identity"), Path: path, Err: err}
+	pair, bad, err := keyPair(os.ReadFile, id.Certificate, id.Key, password)
+	if _, sealed := errors.AsType[*trust.PasswordError](err); sealed && c.plan.Peek {
+		return nil, nil
 	}
-	cert, err := os.ReadFile(id.Certificate)
 	if err != nil {
-		return fail(id.Certificate, err)
-	}
-	var key []byte
-	if id.Key != "" {
-		if key, err = os.ReadFile(id.Key); err != nil {
-			return fail(id.Key, err)
-		}
-	}
-	pair, err := trust.Client(cert, key, password)
-	if err != nil {
-		return fail(id.Certificate, err)
+		return nil, &endpoint.FileError{Key: endpoint.KeyOf("sign-identity"), Path: bad, Err: err}
 	}
 	return openerOf(pair.PrivateKey, pair.Leaf), nil
 }

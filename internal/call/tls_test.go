@@ -367,3 +367,20 @@ func TestHandshakesThatComeToNothing(t *testing.T) {
 		<-done
 	}
 }
+
+// To see a chain no secret is needed, and none is asked for.
+func TestAChainIsSeenWithoutASecret(t *testing.T) {
+	h := harbour(t)
+	p := secure(t, h)
+	p.Settings.Set("identity", "desk")
+	p.Settings.Set("token", "digest")
+	p.Settings.Set("http-auth", "basic")
+	p.Identity = func(name string) (*identity.Identity, error) {
+		t.Errorf("%s was asked for", name)
+		return &identity.Identity{Name: name}, nil
+	}
+	x := call.Chain(t.Context(), p)
+	assert.Empty(t, ids(x))
+	assert.Len(t, x.Leg().Conn.TLS.Chain, 1)
+	assert.Empty(t, x.Leg().Out)
+}

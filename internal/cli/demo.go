@@ -240,12 +240,8 @@ func (t *tool) story(ctx context.Context, w *workspace.Workspace, j *disk.Journa
 		}
 		name := filepath.Join(dir, fmt.Sprintf("attempt-%d", attempt))
 		for _, ending := range []string{".svg", ".pdf"} {
-			b, err := draw.Path(x).Write(name + ending)
-			if err == nil {
-				err = user.WriteFile(name+ending, b)
-			}
-			if err != nil {
-				return unread{err}
+			if err := keepDrawing(draw.Path(x), name+ending); err != nil {
+				return err
 			}
 		}
 		if x.Outcome == exchange.OutcomePassed {

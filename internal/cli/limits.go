@@ -10,7 +10,6 @@ import (
 	"orenda/internal/endpoint"
 	"orenda/internal/exchange"
 	"orenda/internal/safe"
-	"orenda/internal/user"
 	"orenda/internal/workspace"
 )
 
@@ -165,14 +164,7 @@ func (t *tool) drawLimitsCommand() *cobra.Command {
 		} else if f.profile != "" {
 			title += " against the limits of the profile " + f.profile
 		}
-		b, err := draw.Limits(title, sizes, draw.MarksOf(s)).Write(*out)
-		if err != nil {
-			return err
-		}
-		if err := user.WriteFile(*out, b); err != nil {
-			return unread{err}
-		}
-		return nil
+		return keepDrawing(draw.Limits(title, sizes, draw.MarksOf(s)), *out)
 	}
 	return cmd
 }

@@ -146,7 +146,6 @@ func (t *tool) handshake(ctx context.Context, source string, set map[string][]st
 	for name, v := range set {
 		p.Settings.Set(name, v...)
 	}
-	p.Settings.Set("token", "none")
 	return call.Chain(ctx, p), nil
 }
 
@@ -299,6 +298,18 @@ func (t *tool) keptExchange(id string) (*exchange.Exchange, error) {
 
 // ---- draw
 
+// keepDrawing writes a drawing into a file, .svg or .pdf.
+func keepDrawing(d *draw.Drawing, path string) error {
+	b, err := d.Write(path)
+	if err != nil {
+		return err
+	}
+	if err := user.WriteFile(path, b); err != nil {
+		return unread{err}
+	}
+	return nil
+}
+
 func (t *tool) drawCommand() *cobra.Command {
 	cmd := &cobra.Command{Use: "draw", Short: "Drawings of exchanges, as SVG or PDF"}
 	path := &cobra.Command{Use: "path EXCHANGE", Short: "The path of an exchange: stages, times, where it stopped and why", Args: cobra.ExactArgs(1), Example: "  orenda draw path last --out stopped.svg"}
@@ -309,14 +320,7 @@ func (t *tool) drawCommand() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		b, err := draw.Path(x).Write(*out)
-		if err != nil {
-			return err
-		}
-		if err := user.WriteFile(*out, b); err != nil {
-			return unread{err}
-		}
-		return nil
+		return keepDrawing(draw.Path(x), *out)
 	}
 	cmd.AddCommand(path, t.drawLimitsCommand(), t.drawChainCommand())
 	return cmd

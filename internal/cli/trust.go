@@ -279,14 +279,7 @@ func (t *tool) drawChainCommand() *cobra.Command {
 		if x != nil && x.Leg() != nil {
 			sent = len(x.Leg().Conn.TLS.Chain)
 		}
-		b, err := draw.Chain("The chain of "+args[0], chain, sent, findings, time.Now()).Write(*out)
-		if err != nil {
-			return err
-		}
-		if err := user.WriteFile(*out, b); err != nil {
-			return unread{err}
-		}
-		return nil
+		return keepDrawing(draw.Chain("The chain of "+args[0], chain, sent, findings, time.Now()), *out)
 	}
 	return cmd
 }

@@ -32,8 +32,6 @@ func (s *State) FetchChain(end string) {
 	w := s.W
 	p := call.Plan{Workspace: w.ID(), Agent: call.Agent, Operation: "trust", Endpoint: end, Settings: w.Settings(end), ReadFile: w.ReadFile, Environment: s.Environment, History: s.J}
 	p.Variables, _ = w.Variables(s.Environment)
-	p.Settings.Set("token", "none")
-	p.Settings.Set("http-auth", "none")
 	s.Say("shaking hands with %s …", end)
 	go func() {
 		ctx, cancel := context.WithTimeout(context.Background(), fetchChainTime)
