@@ -4,6 +4,7 @@ package certificates
 
 import (
 	"crypto/x509"
+	"fmt"
 	"os"
 	"slices"
 	"strings"
@@ -208,10 +209,13 @@ func compare(what, hash string) []string {
 func (v *View) distrust(c *x509.Certificate) {
 	set := v.s.W.Settings(v.end)
 	var changes []exchange.Change
-	keep := []string{}
+	keep, notes := []string{}, []string{}
 	for _, f := range set.List("trust") {
-		if !slices.ContainsFunc(v.listed, func(l listed) bool { return l.file == f && l.cert.Equal(c) }) {
+		of := slices.DeleteFunc(slices.Clone(v.listed), func(l listed) bool { return l.file != f })
+		if !slices.ContainsFunc(of, func(l listed) bool { return l.cert.Equal(c) }) {
 			keep = append(keep, f)
+		} else if n := len(of) - 1; n > 0 {
+			notes = append(notes, fmt.Sprintf("%s holds %d more, which are trusted here no longer either; the file stays", f, n))
 		}
 	}
 	if len(keep) < len(set.List("trust")) {
@@ -225,7 +229,7 @@ func (v *View) distrust(c *x509.Certificate) {
 		v.s.Say("it is not on the trust list of %s", v.end)
 		return
 	}
-	v.preview.Show("Trust "+c.Subject.CommonName+" no longer at "+v.end, changes)
+	v.preview.Show("Trust "+c.Subject.CommonName+" no longer at "+v.end, changes, notes...)
 }
 
 func (v *View) write(c *x509.Certificate, sent []*x509.Certificate) tea.Cmd {
@@ -259,7 +263,11 @@ func (v *View) write(c *x509.Certificate, sent []*x509.Certificate) tea.Cmd {
 
 func (v *View) drawing(sent, more []*x509.Certificate) tea.Cmd {
 	x := v.s.Chain(v.end)
-	return ask("write the drawing to (.svg or .pdf)", "chain-"+v.end+".svg", func(name string) {
+	if x == nil || len(sent) == 0 {
+		v.s.Say("no chain was seen here yet: f fetches the chain first")
+		return nil
+	}
+	return ask("write the drawing to (.svg or .pdf)", "chain-"+workspace.FileName(v.end)+".svg", func(name string) {
 		b, err := draw.Chain("The chain of "+v.end, append(slices.Clone(sent), more...), len(sent), x.Findings, time.Now()).Write(name)
 		if err == nil {
 			err = user.WriteFile(name, b)
