@@ -42,8 +42,9 @@ func (c *Call) answer401(l *exchange.Leg, method, target string) error {
 	}
 	for _, v := range h.Values("WWW-Authenticate") {
 		if strings.HasPrefix(strings.ToLower(v), "basic") {
-			c.authorization = "Basic " + base64.StdEncoding.EncodeToString([]byte(c.user+":"+c.word))
-			c.rec.Update(func(x *exchange.Exchange) { x.Secrets = append(x.Secrets, c.authorization) })
+			both := base64.StdEncoding.EncodeToString([]byte(c.user + ":" + c.word))
+			c.authorization = "Basic " + both
+			c.rec.Update(func(x *exchange.Exchange) { x.Secrets = append(x.Secrets, c.authorization, both) })
 			c.rec.Fact(exchange.Security, "asked for", v)
 			return nil
 		}

@@ -327,6 +327,27 @@ func (c *Call) mayGo(to *url.URL) bool {
 	return true
 }
 
+// headerSecrets are the secrets in header fields that settings add: a value, and
+// what of it is the secret without the scheme or the name before it.
+func headerSecrets(s *endpoint.Settings) (out []string) {
+	for _, h := range s.List("header") {
+		name, value, _ := strings.Cut(h, ":")
+		if !secretField(strings.TrimSpace(name)) {
+			continue
+		}
+		out = append(out, strings.TrimSpace(value))
+		for _, part := range strings.FieldsFunc(value, func(r rune) bool { return r == ' ' || r == ';' || r == ',' }) {
+			if i := strings.IndexByte(part, '='); strings.EqualFold(strings.TrimSpace(name), "Cookie") && i >= 0 {
+				part = part[i+1:]
+			} else if strings.EqualFold(part, "Basic") || strings.EqualFold(part, "Bearer") || strings.EqualFold(part, "Digest") {
+				continue
+			}
+			out = append(out, part)
+		}
+	}
+	return out
+}
+
 // secretField tells whether a header field's value is a secret.
 func secretField(name string) bool {
 	return strings.EqualFold(name, "Authorization") || strings.EqualFold(name, "Cookie") || strings.EqualFold(name, "Proxy-Authorization")

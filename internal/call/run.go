@@ -70,7 +70,7 @@ func New(p Plan, notify func()) *Call {
 	if p.Port != nil {
 		c.c.Operation = p.Port.Operation(p.Operation)
 	}
-	x.Settings = record(&c.plan.Settings)
+	x.Settings, x.Secrets = record(&c.plan.Settings), headerSecrets(&c.plan.Settings)
 	return c
 }
 
@@ -214,7 +214,7 @@ func (c *Call) address() (string, error) {
 		for _, s := range x.Settings {
 			written[s.Key] = s.Value
 		}
-		x.Settings = record(&c.plan.Settings)
+		x.Settings, x.Secrets = record(&c.plan.Settings), append(x.Secrets, headerSecrets(&c.plan.Settings)...)
 		for i, s := range x.Settings {
 			if written[s.Key] != s.Value {
 				x.Settings[i].Template = written[s.Key]
@@ -467,7 +467,9 @@ func (c *Call) authorize(ctx context.Context, kind string) error {
 		c.authorization = "Basic " + base64.StdEncoding.EncodeToString([]byte(user+":"+password))
 	}
 	if password != "" {
-		c.rec.Update(func(x *exchange.Exchange) { x.Secrets = append(x.Secrets, password, c.authorization) })
+		c.rec.Update(func(x *exchange.Exchange) {
+			x.Secrets = append(x.Secrets, password, c.authorization, strings.TrimPrefix(c.authorization, "Basic "))
+		})
 	}
 	c.rec.Fact(exchange.Security, "HTTP authentication", kind+" as "+user)
 	return nil

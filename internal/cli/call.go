@@ -76,7 +76,7 @@ the stage where it stopped (11 address … 21 verify).`,
 	cmd.Flags().BoolVar(&f.repair, "repair", false, "apply first remedies and send again, at most eight times")
 	cmd.Flags().BoolVar(&f.again, "again", false, "with --repair, send again also what changes things at the service")
 	cmd.Flags().BoolVar(&f.anything, "accept-anything", false, "accept whatever certificate is shown, for this call only; no secret is sent then")
-	cmd.Flags().BoolVar(&f.reveal, "reveal", false, "do not mask secrets in --json")
+	cmd.Flags().BoolVar(&f.reveal, "reveal", false, "do not mask secrets in what is printed")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		if !slices.Contains([]string{"fields", "exact", "rows", "json", "none"}, f.reply) {
 			return fmt.Errorf("--reply is fields, exact, rows, json or none, not %q", f.reply)
@@ -289,7 +289,7 @@ func (t *tool) call(ctx context.Context, f *callFlags, args []string) error {
 			break
 		}
 		if !t.asJSON {
-			t.printPath(x)
+			t.printPath(f.shown(x))
 		}
 		fmt.Fprintf(t.err, "repair: %s\n", safe.Line(r.Title))
 		if r.Ask != "" {
@@ -305,21 +305,27 @@ func (t *tool) call(ctx context.Context, f *callFlags, args []string) error {
 		}
 		changes = r.All()
 	}
+	shown := f.shown(x)
 	if t.asJSON {
-		shown := x
-		if !f.reveal {
-			shown = x.Redact(nil)
-		}
 		if err := t.printJSON(shown.Report(true)); err != nil {
 			return err
 		}
 		return exitOf(x)
 	}
-	t.printPath(x)
-	if err := printReply(t.out, x, f.reply); err != nil {
+	t.printPath(shown)
+	if err := printReply(t.out, shown, f.reply); err != nil {
 		return err
 	}
 	return exitOf(x)
+}
+
+// shown is what of an exchange is printed: without its secrets, unless they are
+// asked for.
+func (f *callFlags) shown(x *exchange.Exchange) *exchange.Exchange {
+	if f.reveal {
+		return x
+	}
+	return x.Redact(nil)
 }
 
 // firstRemedy is the first remedy of the cause, or of what follows from it.

@@ -3,8 +3,11 @@ package cli
 import (
 	"bytes"
 	"context"
+	"encoding/base64"
 	"encoding/json"
 	"fmt"
+	"net/http"
+	"net/http/httptest"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -415,6 +418,30 @@ func TestSecretsAreNowhere(t *testing.T) {
 			}
 		}
 	}
+	// Nor is one that travels in a header field, the peer's or the proxy's, or that
+	// a server says again.
+	echo := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("X-You-Said", r.Header.Get("Authorization")+" "+r.Header.Get("Cookie"))
+		w.Header().Set("Content-Type", "text/plain")
+		w.WriteHeader(http.StatusForbidden)
+		fmt.Fprint(w, r.Header.Get("Authorization"), " ", r.Header.Get("Cookie"))
+	}))
+	defer echo.Close()
+	basic := base64.StdEncoding.EncodeToString([]byte("clerk:" + word))
+	for _, how := range [][]string{
+		{"--http-auth", "basic", "--user", "clerk", "--secret-from", "env:WORD"}, {"--http-auth", "bearer", "--user", "clerk", "--secret-from", "env:WORD"},
+		{"--header", "Authorization: Bearer " + word}, {"--header", "Cookie: quay=7; berth=" + word}, {"--proxy", "http://clerk:" + word + "@127.0.0.1:1"},
+	} {
+		for _, more := range [][]string{nil, {"--json"}, {"--until", "security", "--json"}} {
+			code, out, errOut := l.run(append(append([]string{"call", "DayTable", "station=x", "day=2027-03-01", "--contract", "http://" + l.h.Plain + "/tides?wsdl", "--port", "TideTables", "--address", echo.URL + "/tides"}, how...), more...)...)
+			assert.NotContains(t, out+errOut, word, "%v", how)
+			assert.NotContains(t, out+errOut, basic, "%v", how)
+			assert.NotEqual(t, 2, code, errOut)
+		}
+		code, out, errOut := l.run("journal", "show", "last", "--json")
+		require.Zero(t, code, errOut)
+		assert.NotContains(t, out, word, "%v", how)
+	}
 	_, out, _ := l.run("call", "DayTable", "station=x", "day=2027-03-01", "--contract", "http://"+l.h.Plain+"/tides?wsdl", "--port", "TideTables", "--user", "clerk", "--secret-from", "env:WORD", "--json", "--reveal")
 	assert.Contains(t, out, word, "unless it is asked for")
 	require.NoError(t, filepath.Walk(l.dir, func(p string, info os.FileInfo, err error) error {
@@ -422,6 +449,7 @@ func TestSecretsAreNowhere(t *testing.T) {
 		if info.Mode().IsRegular() {
 			b, _ := os.ReadFile(p)
 			assert.NotContains(t, string(b), word, p)
+			assert.NotContains(t, string(b), basic, p)
 		}
 		return nil
 	}))

@@ -149,12 +149,14 @@ func TestSecretsAreCutInEveryForm(t *testing.T) {
 	body := strings.Join([]string{word, esc, base64.StdEncoding.EncodeToString([]byte(word)), base64.URLEncoding.EncodeToString([]byte(word)), "ab"}, "|")
 	r.In(l, []byte("HTTP/1.1 200 OK\r\n\r\n"+body))
 	l.ResponseBody = []byte(body)
+	l.Response = Head{Line: "HTTP/1.1 200 " + word, Fields: []Header{{Name: "X-Echo", Value: "you are " + word}}}
 	r.Fact(Read, "fault reason", "no such "+word)
 	x.Findings = []Finding{{Title: word, Evidence: []Evidence{{Excerpt: esc}}}}
 	c := x.Redact([]byte("k"))
 	kept, err := c.Marshal()
 	require.NoError(t, err)
-	all := string(kept) + string(c.Leg().In) + string(c.Leg().ResponseBody)
+	assert.Equal(t, "you are "+word, l.Response.Fields[0].Value, "the record itself is not changed")
+	all := string(kept) + fmt.Sprint(c.Leg().Response) + string(c.Leg().In) + string(c.Leg().ResponseBody)
 	assert.NotContains(t, all, "pä")
 	assert.NotContains(t, all, "w&rd")
 	assert.NotContains(t, all, base64.StdEncoding.EncodeToString([]byte(word)))
@@ -162,6 +164,34 @@ func TestSecretsAreCutInEveryForm(t *testing.T) {
 	assert.Len(t, c.Leg().In, len(l.In))
 	assert.Nil(t, c.Secrets)
 	assert.Equal(t, "he said ********", c.Result)
+}
+
+// A password that is one of Orenda's own words, or JSON's, is cut from what others
+// said and leaves the record whole.
+func TestASecretThatIsAnOrdinaryWord(t *testing.T) {
+	for _, word := range []string{"true", "passed", "address", "stop", "title", "workspace", "\":{\""} {
+		x := &Exchange{ID: "1", Outcome: OutcomePassed, Secrets: []string{word}, Result: "is it " + word + "?", Settings: []Setting{{Key: "address", Stage: Address, Value: word}}}
+		r := NewRecorder(x, nil)
+		r.Fact(Address, "b", "one")
+		r.Fact(Address, "a", "say "+word)
+		x.Findings = []Finding{{ID: "address.malformed", Severity: Stop, Title: word, Remedies: []Remedy{NewRemedy("use "+word, Change{Where: "workspace", Key: "endpoint.a.address", To: []string{word}})}}}
+		before, err := x.Marshal()
+		require.NoError(t, err)
+		c := x.Redact(nil)
+		assert.Equal(t, "is it ********?", c.Result)
+		assert.Equal(t, OutcomePassed, c.Outcome)
+		assert.Equal(t, Setting{Key: "address", Stage: Address, Value: "********"}, c.Settings[0])
+		assert.Equal(t, Facts{{Name: "b", Value: "one"}, {Name: "a", Value: "say ********"}}, c.Stage(Address).Facts)
+		f := c.Findings[0]
+		assert.Equal(t, "address.malformed stop ******** use ********", fmt.Sprint(f.ID, " ", f.Severity, " ", f.Title, " ", f.Remedies[0].Title))
+		assert.Equal(t, Change{Where: "workspace", Key: "endpoint.a.address", To: []any{"********"}}.String(), f.Remedies[0].All()[0].String())
+		after, err := x.Marshal()
+		require.NoError(t, err)
+		assert.Equal(t, string(before), string(after), "the record itself is not changed")
+		kept, err := c.Marshal()
+		require.NoError(t, err)
+		require.NoError(t, json.Unmarshal(kept, new(Exchange)))
+	}
 }
 
 func TestChangesAndRemediesInWords(t *testing.T) {

@@ -6,8 +6,8 @@ import (
 	"crypto/sha256"
 	"encoding/base64"
 	"encoding/hex"
-	"encoding/json"
 	"encoding/xml"
+	"reflect"
 	"slices"
 	"strings"
 )
@@ -55,6 +55,7 @@ func (x *Exchange) Redact(key []byte) *Exchange {
 				}
 			}
 		}
+		cutWords(reflect.ValueOf(&l.Response).Elem(), needles)
 		came := [][]byte{l.Out, l.RequestBody}
 		if l.Spilled() && !l.clean(needles) {
 			l.Beginning()
@@ -137,24 +138,60 @@ func needles(secrets []string) (out [][]byte) {
 
 // withoutWords masks secrets in everything that is text: facts, findings, notes.
 func (x *Exchange) withoutWords(needles [][]byte) *Exchange {
-	if len(needles) == 0 {
-		return x
-	}
 	legs := x.Legs
 	x.Legs = nil
-	b, err := json.Marshal(x)
-	if err == nil {
-		for _, n := range needles {
-			q, _ := json.Marshal(string(n))
-			for _, form := range [][]byte{n, q[1 : len(q)-1]} {
-				b = bytes.ReplaceAll(b, form, bytes.Repeat([]byte{Masked}, 8))
-			}
-		}
-		var y Exchange
-		if json.Unmarshal(b, &y) == nil {
-			*x = y
-		}
-	}
+	cutWords(reflect.ValueOf(x).Elem(), needles)
 	x.Legs = legs
 	return x
+}
+
+// own are the fields whose words are Orenda's own, whatever somebody's password
+// is; so are those of all types that are not plainly strings.
+var own = []string{"ID", "Key", "Kind", "Where", "Because"}
+
+// cutWords masks needles in all strings of v, which keeps nothing in common with
+// what it was copied from.
+func cutWords(v reflect.Value, needles [][]byte) {
+	switch v.Kind() {
+	case reflect.String:
+		if v.Type() != reflect.TypeFor[string]() {
+			return
+		}
+		s := v.String()
+		for _, n := range needles {
+			s = strings.ReplaceAll(s, string(n), strings.Repeat(string(Masked), 8))
+		}
+		v.SetString(s)
+	case reflect.Pointer, reflect.Interface:
+		if v.IsNil() {
+			return
+		}
+		to := reflect.New(v.Elem().Type())
+		to.Elem().Set(v.Elem())
+		cutWords(to.Elem(), needles)
+		if v.Kind() == reflect.Interface {
+			to = to.Elem()
+		}
+		v.Set(to)
+	case reflect.Slice:
+		if v.IsNil() || v.Type().Elem().Kind() == reflect.Uint8 {
+			return
+		}
+		to := reflect.MakeSlice(v.Type(), v.Len(), v.Len())
+		reflect.Copy(to, v)
+		for i := range to.Len() {
+			cutWords(to.Index(i), needles)
+		}
+		v.Set(to)
+	case reflect.Array:
+		for i := range v.Len() {
+			cutWords(v.Index(i), needles)
+		}
+	case reflect.Struct:
+		for i := range v.NumField() {
+			if f := v.Type().Field(i); f.IsExported() && !slices.Contains(own, f.Name) {
+				cutWords(v.Field(i), needles)
+			}
+		}
+	}
 }

@@ -295,8 +295,8 @@ func (s *State) Check() *exchange.Exchange {
 	if x.Outcome == exchange.OutcomePassed {
 		x.Outcome = exchange.OutcomeUnderWay // nothing was sent: it has no outcome
 	}
-	s.check = x
-	return x
+	s.check = x.Redact(nil)
+	return s.check
 }
 
 // Changed forgets what was told before a change of settings or draft.
