@@ -8,6 +8,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"orenda/internal/diagnose"
 	"orenda/internal/endpoint"
 	"orenda/internal/exchange"
 	"orenda/internal/near"
@@ -92,6 +93,9 @@ func (t *tool) endpointCommand() *cobra.Command {
 		Example: "  orenda endpoint duplicate tides-tls tides-live 'address=https://tides.skerry.test/tides'"}
 	duplicate.RunE = func(_ *cobra.Command, args []string) error {
 		return t.in(func(w *workspace.Workspace) error {
+			if _, err := assignments(w, args[0], args[2:]); err != nil {
+				return err // before anything is made
+			}
 			if err := w.DuplicateEndpoint(args[0], args[1]); err != nil {
 				return err
 			}
@@ -372,6 +376,9 @@ func (t *tool) asideCommand() *cobra.Command {
 		return t.in(func(w *workspace.Workspace) error {
 			if w.Endpoint(args[0]) == nil {
 				return fmt.Errorf("there is no endpoint %s", args[0])
+			}
+			if diagnose.Explain(args[1]) == nil {
+				return noFinding(args[1])
 			}
 			why := ""
 			if len(args) == 3 {

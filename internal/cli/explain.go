@@ -34,26 +34,31 @@ func (t *tool) explainCommand() *cobra.Command {
 		case list || markdown || len(args) == 0:
 			return fmt.Errorf("name one finding, or say --list")
 		}
-		ids := make([]string, len(all))
-		for i, e := range all {
-			if ids[i] = e.ID; e.ID != args[0] {
-				continue
-			}
-			if t.asJSON {
-				return t.printJSON(e)
-			}
-			tw := tabwriter.NewWriter(t.out, 0, 0, 2, ' ', 0)
-			fmt.Fprintf(tw, "%s\t%s\n", e.ID, e.Means)
-			for _, l := range e.Lines() {
-				fmt.Fprintf(tw, "  %s\t%s\n", l[0], l[1])
-			}
-			return tw.Flush()
+		e := diagnose.Explain(args[0])
+		switch {
+		case e == nil:
+			return noFinding(args[0])
+		case t.asJSON:
+			return t.printJSON(e)
 		}
-		err := fmt.Errorf("there is no finding %s; orenda explain --list tells all", args[0])
-		if n := near.Miss(args[0], ids); n != "" {
-			err = fmt.Errorf("there is no finding %s; perhaps %s is meant", args[0], n)
+		tw := tabwriter.NewWriter(t.out, 0, 0, 2, ' ', 0)
+		fmt.Fprintf(tw, "%s\t%s\n", e.ID, e.Means)
+		for _, l := range e.Lines() {
+			fmt.Fprintf(tw, "  %s\t%s\n", l[0], l[1])
 		}
-		return err
+		return tw.Flush()
 	}
 	return cmd
+}
+
+// noFinding says that there is no finding of that name, and which is meant.
+func noFinding(id string) error {
+	var ids []string
+	for _, e := range diagnose.Catalogue() {
+		ids = append(ids, e.ID)
+	}
+	if n := near.Miss(id, ids); n != "" {
+		return fmt.Errorf("there is no finding %s; perhaps %s is meant", id, n)
+	}
+	return fmt.Errorf("there is no finding %s; orenda explain --list tells all", id)
 }

@@ -100,7 +100,7 @@ func TestBadInput(t *testing.T) {
 		args []string
 	}{
 		{3, "orenda.toml:2:", []string{"-w", broken, "call", "x"}},
-		{3, "there is no orenda.toml here", []string{"-w", dir, "check"}},
+		{3, "there is no orenda.toml in ", []string{"-w", dir, "check"}},
 		{2, "there is no command and no file", []string{"nonsense"}},
 		{2, "unknown flag", []string{"call", "x", "--nope"}},
 		{3, "no such file", []string{"describe", filepath.Join(dir, "none.wsdl")}},

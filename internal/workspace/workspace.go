@@ -91,7 +91,7 @@ func (e *FileError) Error() string {
 }
 
 // ErrNone means that a folder holds no workspace.
-var ErrNone = errors.New("there is no " + File + " here")
+var ErrNone = errors.New("there is no " + File)
 
 // Open reads the workspace in a folder.
 func Open(dir string, home *user.Home) (*Workspace, error) {
@@ -170,7 +170,7 @@ func (w *Workspace) ID() string {
 func (w *Workspace) Reload() error {
 	src, err := w.store.read(File)
 	if errors.Is(err, fs.ErrNotExist) {
-		return ErrNone
+		return fmt.Errorf("%w in %s", ErrNone, w.Dir)
 	}
 	if err != nil {
 		return &FileError{Path: w.Where(), Why: err.Error()}
