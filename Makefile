@@ -38,7 +38,7 @@ shots: tools build
 
 # A minute of each fuzz test.
 fuzz:
-	@for p in $$(go list ./internal/...); do for f in $$(go test -list '^Fuzz' $$p | grep '^Fuzz'); do echo "$$p $$f"; go test -run '^$$' -fuzz "^$$f$$" -fuzztime 60s $$p || exit 1; done; done
+	@for p in $$(go list ./internal/...); do for f in $$(go test -list '^Fuzz' $$p | grep '^Fuzz'); do echo "$$p $$f"; go test -run '^$$' -fuzz "^$$f$$" -fuzztime 60s -fuzzminimizetime 5s $$p || exit 1; done; done
 
 clean:
 	rm -rf bin

@@ -95,5 +95,5 @@ func (d *Document) SourceOffset(offset int) int {
 		}
 		n += len(b)
 	}
-	return n
+	return min(n, d.size) // what no encoding could have made counts as less than it is
 }

@@ -22,6 +22,7 @@ type Document struct {
 	names []Name
 	dec   encoding.Encoding
 	skip  int
+	size  int // of what came
 }
 
 // record is kept small: a large reply has millions. A first child, if any, is
@@ -56,7 +57,7 @@ func Parse(src []byte, limits Limits) (*Document, error) {
 // encoding (RFC 7303 §3); "" where it names none.
 func ParseEncoded(src []byte, charset string, limits Limits) (*Document, error) {
 	text, name, dec, skip, err := decode(src, charset)
-	d := &Document{Src: text, Encoding: name, dec: dec, skip: skip}
+	d := &Document{Src: text, Encoding: name, dec: dec, skip: skip, size: len(src)}
 	if err != nil {
 		d.nodes = make([]record, 1)
 		return d, &SyntaxError{Code: BadEncoding, Line: 1, Column: 1, Msg: err.Error()}

@@ -152,6 +152,9 @@ func TestEncodings(t *testing.T) {
 		end := d.SourceOffset(d.Root().Span().End)
 		assert.Equal(t, len(src), end, name)
 	}
+	cut := utf16("<a>é</a>t")
+	d, _ := Parse(cut[:len(cut)-1], Limits{})
+	assert.Equal(t, len(cut)-1, d.SourceOffset(len(d.Src)), "never beyond what came")
 	_, err := Parse([]byte("<?xml version='1.0' encoding='x-made-up'?><a/>"), Limits{})
 	assert.ErrorContains(t, err, "x-made-up")
 }
