@@ -10,6 +10,7 @@ keys g; shown "attempt 1"; shown "repair"
 shot path-address
 keys Enter; shown "make this change"; keys Enter; keys g; shown "self-signed, and not trusted"
 shot path-tls
+keys T; shown "SHA-1 "; shot trust; keys p; shown "repair"
 keys Enter; shown "compare the fingerprint"; keys Enter; keys g; shown "found no security header"
 keys Enter; shown "make this change"; keys Enter; keys g; shown "larger than the receive limit"
 shot path-stopped
