@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"net/url"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
@@ -209,15 +210,15 @@ func (c *Call) address() (string, error) {
 		return v.Text, c.withheld(err)
 	}
 	c.plan.Settings = set
-	written := map[string]string{}
 	c.rec.Update(func(x *exchange.Exchange) {
-		for _, s := range x.Settings {
-			written[s.Key] = s.Value
+		written := x.Settings
+		if !slices.ContainsFunc(written, func(s exchange.Setting) bool { return strings.Contains(s.Value, "$") }) {
+			return
 		}
 		x.Settings, x.Secrets = record(&c.plan.Settings), append(x.Secrets, headerSecrets(&c.plan.Settings)...)
-		for i, s := range x.Settings {
-			if written[s.Key] != s.Value {
-				x.Settings[i].Template = written[s.Key]
+		for i, s := range written { // both are in the order of the table
+			if x.Settings[i].Value != s.Value {
+				x.Settings[i].Template = s.Value
 			}
 		}
 	})
