@@ -117,9 +117,14 @@ func (c *Call) Run(ctx context.Context) *exchange.Exchange {
 	if outcome != exchange.OutcomeCancelled {
 		findings = diagnose.Run(&c.c)
 	}
+	var memory *exchange.Memory
+	if outcome == exchange.OutcomeStopped {
+		memory = diagnose.Remember(&c.c, findings)
+	}
 	now := c.rec.Now()
 	c.rec.Update(func(x *exchange.Exchange) {
 		x.TotalNs = now
+		x.Memory = memory
 		x.Outcome = outcome
 		if outcome == exchange.OutcomeStopped {
 			x.StoppedAt = stage

@@ -3,7 +3,9 @@ package cli
 import (
 	"fmt"
 	"strings"
+	"time"
 
+	"orenda/internal/diagnose"
 	"orenda/internal/exchange"
 	"orenda/internal/safe"
 )
@@ -65,6 +67,11 @@ func (t *tool) printPath(x *exchange.Exchange) {
 	}
 	for i, f := range x.Findings {
 		t.printFinding(i, f)
+		if i == 0 {
+			for k, l := range diagnose.MemoryLines(x.Memory, time.Now()) {
+				fmt.Fprintf(w, "       %s%-22s %s\n", map[bool]string{true: "\n       "}[k == 0], safe.Line(cutTo(l[0], 22)), safe.Line(cutTo(l[1], 110)))
+			}
+		}
 	}
 	fmt.Fprintln(w)
 }

@@ -95,6 +95,12 @@ type History interface {
 	// ReplySizes are the sizes of the kept replies to an operation in bytes, the
 	// newest first; announced ones where a reply was cut off.
 	ReplySizes(operation string) []int64
+	// Passed is the newest kept call of an operation over an endpoint of a
+	// workspace that passed, without its bytes, or nil.
+	Passed(workspace, operation, endpoint string) *exchange.Exchange
+	// Repaired are kept calls that passed after a change, where the attempt before
+	// had failed with a finding as its cause: the newest first, without their bytes.
+	Repaired(finding string) []*exchange.Exchange
 }
 
 // Rule is one row of the catalogue.

@@ -24,6 +24,7 @@ type Exchange struct {
 	Stages   []StageRecord `json:"stages"`
 	Settings []Setting     `json:"settings"`
 	Findings []Finding     `json:"findings"`
+	Memory   *Memory       `json:"memory,omitempty"` // of calls like it, where it failed
 	Moments  []Moment      `json:"moments"`
 	Legs     []*Leg        `json:"legs"`
 

@@ -24,6 +24,7 @@ type Report struct {
 	Stages      []StageRecord `json:"stages"`
 	Settings    []Setting     `json:"settings"`
 	Findings    []Finding     `json:"findings"`
+	Memory      *Memory       `json:"memory,omitempty"`
 	Changes     []Change      `json:"changes,omitempty"`
 	Request     *Sent         `json:"request,omitempty"`
 	Response    *Received     `json:"response,omitempty"`
@@ -52,7 +53,7 @@ type Received struct {
 // that were never reached are skipped there.
 func (x *Exchange) Report(bodies bool) Report {
 	r := Report{ID: x.ID, Kind: x.Kind, Contract: x.Contract, Operation: x.Operation, Draft: x.Draft, Endpoint: x.Endpoint, Environment: x.Environment,
-		Started: x.Started, TotalNs: x.TotalNs, Outcome: x.Outcome, StoppedAt: x.StoppedAt, Result: x.Result, Settings: x.Settings, Findings: x.Findings, Changes: x.Changes}
+		Started: x.Started, TotalNs: x.TotalNs, Outcome: x.Outcome, StoppedAt: x.StoppedAt, Result: x.Result, Settings: x.Settings, Findings: x.Findings, Memory: x.Memory, Changes: x.Changes}
 	if r.Findings == nil {
 		r.Findings = []Finding{}
 	}

@@ -36,6 +36,12 @@ type Journal interface {
 	// ReplySizes are the sizes of the newest kept replies to an operation in
 	// bytes, the newest first: 10 000 at most, announced ones included.
 	ReplySizes(operation string) []int64
+	// Passed is the newest kept call of an operation over an endpoint of a
+	// workspace that passed, without its bytes, or nil.
+	Passed(workspace, operation, endpoint string) *exchange.Exchange
+	// Repaired are the newest kept calls that passed after a change, where the
+	// attempt before had failed with a finding as its cause.
+	Repaired(finding string) []*exchange.Exchange
 	// Version changes whenever the journal has.
 	Version() int64
 	Close() error
@@ -104,6 +110,41 @@ func (m *Memory) ReplySizes(operation string) (out []int64) {
 	}
 	return out
 }
+
+// Passed implements Journal.
+func (m *Memory) Passed(workspace, operation, endpoint string) *exchange.Exchange {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	for _, x := range slices.Backward(m.kept) {
+		if (Query{workspace, operation, endpoint, "call", 0}).Matches(x) && x.Outcome == exchange.OutcomePassed {
+			return x.WithoutBytes()
+		}
+	}
+	return nil
+}
+
+// Repaired implements Journal.
+func (m *Memory) Repaired(finding string) (out []*exchange.Exchange) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	for i, x := range slices.Backward(m.kept) {
+		if x.Outcome != exchange.OutcomePassed || len(x.Changes) == 0 || x.Kind != "" {
+			continue
+		}
+		for _, before := range slices.Backward(m.kept[:i]) {
+			if (Query{x.Workspace, x.Operation, x.Endpoint, "call", 0}).Matches(before) {
+				if c := before.Cause(); c != nil && c.ID == finding && len(out) < MostRepaired {
+					out = append(out, x.WithoutBytes())
+				}
+				break
+			}
+		}
+	}
+	return out
+}
+
+// MostRepaired is how many calls Repaired gives at most.
+const MostRepaired = 5
 
 // MostSizes is how many sizes ReplySizes gives at most.
 const MostSizes = 10000

@@ -5,6 +5,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"time"
 
 	"orenda/internal/app/ui"
 	"orenda/internal/diagnose"
@@ -45,17 +46,21 @@ func (v *View) panel(x *exchange.Exchange, w, h int) []string {
 	out := []string{title, ""}
 	top := v.setPart(x, w)
 	why := v.whyPart(x, w, false)
+	before := v.memoryPart(x, w)
 	repair := v.repairPart(x, w)
-	if len(out)+len(top)+len(why)+len(repair)+6 > h {
+	if len(out)+len(top)+len(why)+len(before)+len(repair)+7 > h {
 		why = v.whyPart(x, w, true)
+	}
+	if len(out)+len(top)+len(why)+len(before)+len(repair)+7 > h {
+		before = before[:min(len(before), 1)]
 	}
 	seen := v.seenPart(x, w)
 	if v.ask != nil && len(out)+len(top)+len(seen)+len(why)+len(repair)+4 > h {
 		// What is to be confirmed is shown whole, whatever gives way to it.
-		top, seen, why = nil, nil, why[:min(len(why), 1)]
+		top, seen, before, why = nil, nil, nil, why[:min(len(why), 1)]
 	}
 	// What was seen gives way where the room is short; why and repair do not.
-	room := max(h-len(out)-len(top)-len(why)-len(repair)-4, 1)
+	room := max(h-len(out)-len(top)-len(why)-len(before)-len(repair)-4-min(len(before), 1), 1)
 	v.scroll = min(v.scroll, max(len(seen)-room, 0))
 	if len(seen) > room {
 		rest := len(seen) - v.scroll - room + 1
@@ -64,7 +69,7 @@ func (v *View) panel(x *exchange.Exchange, w, h int) []string {
 			seen[len(seen)-1] = ui.Soft(fmt.Sprintf("       … %d lines more (PgDn)", rest))
 		}
 	}
-	for _, part := range [][]string{top, seen, why, repair} {
+	for _, part := range [][]string{top, seen, why, before, repair} {
 		if len(part) > 0 {
 			out = append(out, part...)
 			out = append(out, "")
@@ -318,6 +323,27 @@ func (v *View) whyPart(x *exchange.Exchange, w int, brief bool) []string {
 	}
 	return out
 }
+
+// memoryPart tells what is remembered of calls like one that failed.
+func (v *View) memoryPart(x *exchange.Exchange, w int) (out []string) {
+	if c := x.Cause(); c == nil || c.Stage != v.stage || v.s.Running() != nil {
+		return nil
+	}
+	for i, l := range diagnose.MemoryLines(x.Memory, time.Now()) {
+		if i == mostMemory {
+			break
+		}
+		section := ""
+		if i == 0 {
+			section = "before"
+		}
+		out = append(out, row(section, l[0], l[1], "", w)...)
+	}
+	return out
+}
+
+// mostMemory is how many lines of what is remembered are shown.
+const mostMemory = 6
 
 func where(e exchange.Evidence) string {
 	if e.In == exchange.InSettings || e.In == exchange.InCertificate {

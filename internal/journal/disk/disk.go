@@ -42,7 +42,14 @@ CREATE TABLE IF NOT EXISTS exchange (
 CREATE INDEX IF NOT EXISTS by_time ON exchange (workspace, started);
 DROP INDEX IF EXISTS by_operation;
 CREATE INDEX IF NOT EXISTS by_size ON exchange (operation, kind, started, reply);
+CREATE INDEX IF NOT EXISTS by_outcome ON exchange (operation, endpoint, workspace, kind, json_extract(CAST(head AS TEXT), '$.outcome'), started);
+CREATE INDEX IF NOT EXISTS by_cause ON exchange (json_extract(CAST(head AS TEXT), '$.findings[0].id'), started);
 `
+
+const (
+	outcome = `json_extract(CAST(head AS TEXT), '$.outcome')`
+	cause   = `json_extract(CAST(head AS TEXT), '$.findings[0].id')`
+)
 
 // Open opens or makes the journal in a folder (mode 0700, files 0600).
 func Open(dir string) (*Journal, error) {
@@ -139,12 +146,16 @@ func (j *Journal) List(q journal.Query) ([]*exchange.Exchange, error) {
 	if most == 0 {
 		most = 200
 	}
-	rows, err := j.db.Query(text+" ORDER BY started DESC, id DESC LIMIT ?", append(args, most)...)
+	return j.heads(text+" ORDER BY started DESC, id DESC LIMIT ?", append(args, most)...)
+}
+
+// heads reads records without their bytes.
+func (j *Journal) heads(query string, args ...any) (out []*exchange.Exchange, err error) {
+	rows, err := j.db.Query(query, args...)
 	if err != nil {
 		return nil, err
 	}
 	defer rows.Close()
-	var out []*exchange.Exchange
 	for rows.Next() {
 		var head []byte
 		if err := rows.Scan(&head); err != nil {
@@ -213,6 +224,33 @@ func (j *Journal) ReplySizes(operation string) (out []int64) {
 		var n int64
 		if rows.Scan(&n) == nil {
 			out = append(out, n)
+		}
+	}
+	return out
+}
+
+// Passed implements journal.Journal.
+func (j *Journal) Passed(workspace, operation, endpoint string) *exchange.Exchange {
+	found, err := j.heads(`SELECT head FROM exchange WHERE operation = ? AND endpoint = ? AND workspace = ? AND kind = '' AND `+outcome+` = 'passed' ORDER BY started DESC LIMIT 1`, operation, endpoint, workspace)
+	if err != nil || len(found) == 0 {
+		return nil
+	}
+	return found[0]
+}
+
+// mostFailed is how many failed calls Repaired looks behind.
+const mostFailed = 50
+
+// Repaired implements journal.Journal.
+func (j *Journal) Repaired(finding string) (out []*exchange.Exchange) {
+	failed, err := j.heads(`SELECT head FROM exchange WHERE `+cause+` = ? ORDER BY started DESC LIMIT ?`, finding, mostFailed)
+	if err != nil {
+		return nil
+	}
+	for _, f := range failed {
+		next, err := j.heads(`SELECT head FROM exchange WHERE operation = ? AND endpoint = ? AND workspace = ? AND kind = '' AND started > ? ORDER BY started LIMIT 1`, f.Operation, f.Endpoint, f.Workspace, f.Started.UnixNano())
+		if err == nil && len(next) == 1 && f.Cause() != nil && next[0].Outcome == exchange.OutcomePassed && len(next[0].Changes) > 0 && len(out) < journal.MostRepaired {
+			out = append(out, next[0])
 		}
 	}
 	return out

@@ -1,0 +1,207 @@
+package diagnose
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"orenda/internal/endpoint"
+	"orenda/internal/exchange"
+)
+
+// Remember tells what is known of calls like one that failed: what has changed
+// since it last passed, and what repaired the same failure before. Remedies that
+// follow from that are added to the first finding.
+func Remember(c *Case, findings []exchange.Finding) *exchange.Memory {
+	x := c.X
+	if c.History == nil || x.Kind != "" || len(findings) == 0 {
+		return nil
+	}
+	cause := &findings[0]
+	m := &exchange.Memory{}
+	if p := c.History.Passed(x.Workspace, x.Operation, x.Endpoint); p != nil && p.ID != x.ID {
+		m.Passed = &exchange.LastPassed{ID: p.ID, Started: p.Started, Differs: differs(p, x, about(findings))}
+		if r := c.back(m.Passed); r != nil && !offered(cause, *r) {
+			cause.Remedies = append(cause.Remedies, *r)
+		}
+	}
+	for _, p := range c.History.Repaired(cause.ID) {
+		var settings []exchange.Change
+		for _, ch := range p.Changes {
+			if ch.Where != "user" {
+				settings = append(settings, ch)
+			}
+		}
+		if len(settings) == 0 || slices.ContainsFunc(m.Repaired, func(r exchange.Repaired) bool { return r.Endpoint == p.Endpoint && r.Operation == p.Operation }) {
+			continue
+		}
+		m.Repaired = append(m.Repaired, exchange.Repaired{ID: p.ID, Operation: p.Operation, Endpoint: p.Endpoint, Started: p.Started, Changes: settings})
+		if r := c.likewise(p, settings); r != nil && !offered(cause, *r) {
+			cause.Remedies = append(cause.Remedies, *r)
+		}
+	}
+	if m.Passed == nil && m.Repaired == nil {
+		return nil
+	}
+	return m
+}
+
+// about are the settings that findings are about: in their evidence or in their
+// remedies.
+func about(findings []exchange.Finding) map[string]bool {
+	out := map[string]bool{}
+	for _, f := range findings {
+		if f.Severity == exchange.Note {
+			continue
+		}
+		for _, e := range f.Evidence {
+			if e.In == exchange.InSettings {
+				out[e.Key] = true
+			}
+		}
+		for _, r := range f.Remedies {
+			for _, ch := range r.All() {
+				out[ch.Key[strings.LastIndexByte(ch.Key, '.')+1:]] = true
+			}
+		}
+	}
+	return out
+}
+
+// differs compares a call that passed with one that did not: its environment,
+// its settings and the fields of its message.
+func differs(was, is *exchange.Exchange, about map[string]bool) []exchange.Differs {
+	out := []exchange.Differs{}
+	add := func(key string, stage exchange.Stage, a, b string) {
+		if a != b {
+			out = append(out, exchange.Differs{Key: key, Stage: stage, Was: a, Is: b, Suspect: about[key]})
+		}
+	}
+	add("environment", exchange.Address, was.Environment, is.Environment)
+	old := map[string]exchange.Setting{}
+	for _, s := range was.Settings {
+		old[s.Key] = s
+	}
+	for _, s := range is.Settings {
+		o, known := old[s.Key]
+		follows := o.Source == "default" && s.Source == "default" // another setting, which is told itself
+		if known && !follows && !strings.Contains(o.Value+s.Value, masked8) {
+			add(s.Key, s.Stage, o.Value, s.Value)
+		}
+	}
+	fields := map[string]string{}
+	for _, in := range was.Inputs {
+		fields[in.Path] = in.Value
+	}
+	for _, in := range is.Inputs {
+		add(in.Path, exchange.Message, fields[in.Path], in.Value)
+		delete(fields, in.Path)
+	}
+	for _, in := range was.Inputs {
+		if v, left := fields[in.Path]; left {
+			add(in.Path, exchange.Message, v, "")
+		}
+	}
+	slices.SortStableFunc(out, func(a, b exchange.Differs) int {
+		switch {
+		case a.Suspect == b.Suspect:
+			return 0
+		case a.Suspect:
+			return -1
+		}
+		return 1
+	})
+	return out
+}
+
+// masked8 is how a secret stands in a record that was kept.
+var masked8 = strings.Repeat(string(exchange.Masked), 8)
+
+// personal are settings that are not carried from one place or time to another
+// unasked: where a call goes, whom it trusts and who calls.
+var personal = []string{"address", "trust", "pin", "intermediates", "reply-trust", "accept-expired", "accept-name", "identity", "sign-identity", "client-identity", "proxy-identity", "client-cert", "client-key", "proxy", "key-log", "header"}
+
+// back is the remedy that takes the suspects back to what they were.
+func (c *Case) back(p *exchange.LastPassed) *exchange.Remedy {
+	var changes []exchange.Change
+	var words []string
+	for _, d := range p.Differs {
+		k := endpoint.KeyOf(d.Key)
+		if !d.Suspect || k == nil || k.Kind == endpoint.List || slices.Contains(personal, d.Key) {
+			continue
+		}
+		changes = append(changes, c.change(d.Key, d.Was))
+		words = append(words, k.Label)
+	}
+	if changes == nil {
+		return nil
+	}
+	r := exchange.NewRemedy(fmt.Sprintf("take the %s back to what was set when this call passed, %s", list(words, 4), onDay(p.Started)), changes...)
+	return &r
+}
+
+// likewise is the remedy that does here what repaired the same failure there.
+func (c *Case) likewise(p *exchange.Exchange, there []exchange.Change) *exchange.Remedy {
+	var changes []exchange.Change
+	for _, ch := range there {
+		parts := strings.SplitN(ch.Key, ".", 3)
+		if ch.Where != "workspace" || len(parts) != 3 || parts[0] != "endpoint" && parts[0] != "profile" || endpoint.KeyOf(parts[2]) == nil || slices.Contains(personal, parts[2]) {
+			return nil
+		}
+		if fmt.Sprint(ch.To) != c.Settings.Text(parts[2]) {
+			changes = append(changes, c.changeHere(parts[2], ch.To))
+		}
+	}
+	if changes == nil || p.Endpoint == c.X.Endpoint && p.Operation == c.X.Operation {
+		return nil
+	}
+	r := exchange.NewRemedy(fmt.Sprintf("do what repaired the same failure of %s → %s, %s", p.Operation, p.Endpoint, onDay(p.Started)), changes...)
+	return &r
+}
+
+// offered tells whether a finding has a remedy already that makes the same
+// changes.
+func offered(f *exchange.Finding, r exchange.Remedy) bool {
+	same := func(a, b exchange.Change) bool { return a.Key == b.Key && fmt.Sprint(a.To) == fmt.Sprint(b.To) }
+	return slices.ContainsFunc(f.Remedies, func(o exchange.Remedy) bool { return slices.EqualFunc(o.All(), r.All(), same) })
+}
+
+func onDay(t time.Time) string { return t.Local().Format("2006-01-02 15:04") }
+
+// MemoryLines are what is remembered, each line under its heading.
+func MemoryLines(m *exchange.Memory, now time.Time) (out [][2]string) {
+	if m == nil {
+		return nil
+	}
+	if p := m.Passed; p != nil {
+		said := exchange.Age(p.Started, now) + " ago; nothing that is set here differs from then"
+		if len(p.Differs) > 0 {
+			said = exchange.Age(p.Started, now) + " ago; what differs from then:"
+		}
+		out = append(out, [2]string{"last passed", said})
+		for _, d := range p.Differs {
+			label := d.Key
+			if k := endpoint.KeyOf(d.Key); k != nil {
+				label = k.Label
+			}
+			out = append(out, [2]string{label, orUnset(d.Was) + " → " + orUnset(d.Is)})
+		}
+	}
+	for _, r := range m.Repaired {
+		var words []string
+		for _, ch := range r.Changes {
+			_, to, _ := strings.Cut(ch.String(), "→ ")
+			words = append(words, ch.Key[strings.LastIndexByte(ch.Key, '.')+1:]+" → "+to)
+		}
+		out = append(out, [2]string{"seen before", fmt.Sprintf("%s → %s, %s ago: repaired by %s", r.Operation, r.Endpoint, exchange.Age(r.Started, now), list(words, 3))})
+	}
+	return out
+}
+
+func orUnset(s string) string {
+	if s == "" {
+		return "not set"
+	}
+	return cut(s, 80)
+}

@@ -1,0 +1,37 @@
+package exchange
+
+import "time"
+
+// Memory is what is remembered of calls like one that failed.
+type Memory struct {
+	Passed   *LastPassed `json:"passed,omitempty"`   // the last that passed
+	Repaired []Repaired  `json:"repaired,omitempty"` // the same failure before, and what repaired it; the newest first
+}
+
+// LastPassed is the last call of the same operation over the same endpoint that
+// passed, and in what it differs from the one that failed.
+type LastPassed struct {
+	ID      string    `json:"id"`
+	Started time.Time `json:"started"`
+	Differs []Differs `json:"differs"` // those that the cause is about first
+}
+
+// Differs is one setting, or one field of the message, that has another value
+// than when the call last passed.
+type Differs struct {
+	Key     string `json:"key"` // of the setting, "environment", or the path of the field
+	Stage   Stage  `json:"stage"`
+	Was     string `json:"was"`
+	Is      string `json:"is"`
+	Suspect bool   `json:"suspect,omitempty"` // the cause is about it
+}
+
+// Repaired is a change after which a call passed that had failed in the same
+// way.
+type Repaired struct {
+	ID        string    `json:"id"` // of the call that passed
+	Operation string    `json:"operation"`
+	Endpoint  string    `json:"endpoint"`
+	Started   time.Time `json:"started"`
+	Changes   []Change  `json:"changes"`
+}
