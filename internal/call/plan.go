@@ -45,6 +45,7 @@ type Plan struct {
 	ReadFile   func(path string) ([]byte, error) // files that settings name
 	Shares     func(profile string) []string
 	History    diagnose.History
+	Known      func() []string   // addresses of the workspace's endpoints, in all environments; nil: none
 	Aside      map[string]string // findings that were set aside for the endpoint: reasons, by id
 
 	Candidates     func() []*identity.Identity // those with a client certificate; one that fits, and that may go there, is sent where it is asked for

@@ -28,7 +28,7 @@ import (
 type callFlags struct {
 	contract, port, endpoint, env, body, user, secretFrom, until, reply string
 	keySecretFrom, p12                                                  string
-	repair, reveal, again, anything                                     bool
+	repair, reveal, again, anything, checks                             bool
 	settings                                                            func() map[string][]string
 }
 
@@ -76,6 +76,7 @@ the stage where it stopped (11 address … 21 verify).`,
 	cmd.Flags().BoolVar(&f.repair, "repair", false, "apply first remedies and send again, at most eight times")
 	cmd.Flags().BoolVar(&f.again, "again", false, "with --repair, send again also what changes things at the service")
 	cmd.Flags().BoolVar(&f.anything, "accept-anything", false, "accept whatever certificate is shown, for this call only; no secret is sent then")
+	cmd.Flags().BoolVar(&f.checks, "checks", false, "where it fails, make the cheap checks that tell what is behind it; no message and no secret is sent")
 	cmd.Flags().BoolVar(&f.reveal, "reveal", false, "do not mask secrets in what is printed")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		if !slices.Contains([]string{"fields", "exact", "rows", "json", "none"}, f.reply) {
@@ -274,6 +275,9 @@ func (t *tool) call(ctx context.Context, f *callFlags, args []string) error {
 		}
 		plan.Changes = changes
 		x = call.New(plan, nil).Run(ctx)
+		if f.checks {
+			x = call.Check(ctx, plan, x)
+		}
 		if err := j.Add(x); err != nil {
 			t.complain(fmt.Errorf("the exchange was not kept: %w", err))
 		}

@@ -100,6 +100,7 @@ func (t *tool) printFinding(i int, f exchange.Finding) {
 	if f.Because != "" {
 		fmt.Fprintf(w, "       follows from %s\n", f.Because)
 	}
+	t.printPossibilities(&f)
 	if f.Program != "" {
 		for k, l := range wrap("in your program: "+safe.Line(f.Program), 88) {
 			fmt.Fprintf(w, "       %s%s\n", strings.Repeat("  ", min(k, 1)), l)
@@ -141,4 +142,22 @@ func wrap(s string, width int) []string {
 		line += word
 	}
 	return append(out, line)
+}
+
+// printPossibilities prints what may be behind a finding.
+func (t *tool) printPossibilities(f *exchange.Finding) {
+	for i, p := range f.CouldBe {
+		verdict := map[exchange.Verdict]string{exchange.Confirmed: "; likely", exchange.RuledOut: "; unlikely"}[p.Verdict]
+		fmt.Fprintf(t.err, "       %-7s  %s%s\n", map[bool]string{true: "may be", false: "or"}[i == 0], safe.Line(p.Cause), verdict)
+		said := "told by: " + p.Tells
+		if p.Answer != "" {
+			said = p.Answer
+		}
+		for _, l := range wrap(safe.Line(said), 78) {
+			fmt.Fprintf(t.err, "       %-7s    %s\n", "", l)
+		}
+	}
+	if f.Unchecked() {
+		fmt.Fprintf(t.err, "       %-7s  call again with --checks to find out\n", "")
+	}
 }

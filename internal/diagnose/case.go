@@ -146,7 +146,14 @@ func Run(c *Case) []exchange.Finding {
 			out = append(out, f)
 		}
 	}
-	return order(out)
+	out = order(out)
+	for i := range out {
+		if f := &out[i]; f.Severity == exchange.Stop {
+			f.CouldBe = c.couldBe(f.ID)
+			break
+		}
+	}
+	return out
 }
 
 // complete gives a finding what every one has.

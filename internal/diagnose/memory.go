@@ -22,7 +22,7 @@ func Remember(c *Case, findings []exchange.Finding) *exchange.Memory {
 	m := &exchange.Memory{}
 	if p := c.History.Passed(x.Workspace, x.Operation, x.Endpoint); p != nil && p.ID != x.ID {
 		m.Passed = &exchange.LastPassed{ID: p.ID, Started: p.Started, Differs: differs(p, x, about(findings))}
-		if r := c.back(m.Passed); r != nil && !offered(cause, *r) {
+		if r := c.back(m.Passed); r != nil && !cause.Offers(*r) {
 			cause.Remedies = append(cause.Remedies, *r)
 		}
 	}
@@ -37,7 +37,7 @@ func Remember(c *Case, findings []exchange.Finding) *exchange.Memory {
 			continue
 		}
 		m.Repaired = append(m.Repaired, exchange.Repaired{ID: p.ID, Operation: p.Operation, Endpoint: p.Endpoint, Started: p.Started, Changes: settings})
-		if r := c.likewise(p, settings); r != nil && !offered(cause, *r) {
+		if r := c.likewise(p, settings); r != nil && !cause.Offers(*r) {
 			cause.Remedies = append(cause.Remedies, *r)
 		}
 	}
@@ -118,8 +118,7 @@ func differs(was, is *exchange.Exchange, about map[string]bool) []exchange.Diffe
 // masked8 is how a secret stands in a record that was kept.
 var masked8 = strings.Repeat(string(exchange.Masked), 8)
 
-// personal are settings that are not carried from one place or time to another
-// unasked: where a call goes, whom it trusts and who calls.
+// personal are settings that are not carried from one endpoint to another: where a call goes, whom it trusts and who calls.
 var personal = []string{"address", "trust", "pin", "intermediates", "reply-trust", "accept-expired", "accept-name", "identity", "sign-identity", "client-identity", "proxy-identity", "client-cert", "client-key", "proxy", "key-log", "header"}
 
 // back is the remedy that takes the suspects back to what they were.
@@ -128,7 +127,7 @@ func (c *Case) back(p *exchange.LastPassed) *exchange.Remedy {
 	var words []string
 	for _, d := range p.Differs {
 		k := endpoint.KeyOf(d.Key)
-		if !d.Suspect || k == nil || k.Kind == endpoint.List || slices.Contains(personal, d.Key) {
+		if !d.Suspect || k == nil || k.Kind == endpoint.List {
 			continue
 		}
 		changes = append(changes, c.change(d.Key, d.Was))
@@ -158,13 +157,6 @@ func (c *Case) likewise(p *exchange.Exchange, there []exchange.Change) *exchange
 	}
 	r := exchange.NewRemedy(fmt.Sprintf("do what repaired the same failure of %s → %s, %s", p.Operation, p.Endpoint, onDay(p.Started)), changes...)
 	return &r
-}
-
-// offered tells whether a finding has a remedy already that makes the same
-// changes.
-func offered(f *exchange.Finding, r exchange.Remedy) bool {
-	same := func(a, b exchange.Change) bool { return a.Key == b.Key && fmt.Sprint(a.To) == fmt.Sprint(b.To) }
-	return slices.ContainsFunc(f.Remedies, func(o exchange.Remedy) bool { return slices.EqualFunc(o.All(), r.All(), same) })
 }
 
 func onDay(t time.Time) string { return t.Local().Format("2006-01-02 15:04") }

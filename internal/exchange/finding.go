@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strings"
 )
 
@@ -53,6 +54,51 @@ type Finding struct {
 	About     string     `json:"about,omitempty"`    // in a check of many: the call or the endpoint
 	Evidence  []Evidence `json:"evidence"`
 	Remedies  []Remedy   `json:"remedies"`
+
+	CouldBe []Possibility `json:"couldBe,omitempty"` // what may be behind it, the likeliest first
+}
+
+// Possibility is one of several things that may be behind a failure.
+type Possibility struct {
+	ID      string  `json:"id"`
+	Cause   string  `json:"cause"`
+	Tells   string  `json:"tells"`             // what tells it from the others
+	Check   string  `json:"check,omitempty"`   // the check that can decide
+	Verdict Verdict `json:"verdict,omitempty"` // what that made of it
+	Answer  string  `json:"answer,omitempty"`  // what was seen in it
+}
+
+// Verdict is what a check makes of a possibility; "" where none was made, or
+// where it could not decide.
+type Verdict string
+
+// The verdicts.
+const (
+	Confirmed Verdict = "likely"
+	RuledOut  Verdict = "unlikely"
+)
+
+// Offers tells whether the finding has a remedy that makes the same changes.
+func (f *Finding) Offers(r Remedy) bool {
+	same := func(a, b Change) bool { return a.Key == b.Key && fmt.Sprint(a.To) == fmt.Sprint(b.To) }
+	return slices.ContainsFunc(f.Remedies, func(o Remedy) bool { return slices.EqualFunc(o.All(), r.All(), same) })
+}
+
+// Unchecked tells whether a check could still decide about what is behind the
+// finding.
+func (f *Finding) Unchecked() bool {
+	for _, p := range f.CouldBe {
+		if p.Check != "" && p.Answer == "" {
+			return true
+		}
+	}
+	return false
+}
+
+// Rank puts what is likely first and what is unlikely last.
+func (f *Finding) Rank() {
+	rank := map[Verdict]int{Confirmed: 0, "": 1, RuledOut: 2}
+	slices.SortStableFunc(f.CouldBe, func(a, b Possibility) int { return rank[a.Verdict] - rank[b.Verdict] })
 }
 
 // Evidence points at bytes or at a setting.

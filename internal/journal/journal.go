@@ -26,7 +26,8 @@ var ErrNotFound = errors.New("no such exchange is kept")
 
 // Journal keeps exchanges.
 type Journal interface {
-	// Add keeps an exchange; when it returns, the exchange survives the process.
+	// Add keeps an exchange, in the place of one with the same id; when it returns,
+	// the exchange survives the process.
 	Add(x *exchange.Exchange) error
 	// List gives exchanges without their bytes, newest first.
 	List(q Query) ([]*exchange.Exchange, error)
@@ -50,7 +51,9 @@ type Journal interface {
 // Memory is a journal that ends with the process.
 type Memory struct {
 	mu   sync.Mutex
-	kept []*exchange.Exchange
+	kept []*exchange.Exchange // the oldest first
+
+	version int64
 }
 
 // Add implements Journal.
@@ -61,7 +64,12 @@ func (m *Memory) Add(x *exchange.Exchange) error {
 	for _, l := range c.Legs {
 		l.Beginning()
 	}
-	m.kept = append(m.kept, c)
+	if i := slices.IndexFunc(m.kept, func(o *exchange.Exchange) bool { return o.ID == c.ID }); i >= 0 {
+		m.kept[i] = c
+	} else {
+		m.kept = append(m.kept, c)
+	}
+	m.version++
 	return nil
 }
 
@@ -153,7 +161,7 @@ const MostSizes = 10000
 func (m *Memory) Version() int64 {
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	return int64(len(m.kept))
+	return m.version
 }
 
 // Close implements Journal.

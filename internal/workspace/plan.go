@@ -105,6 +105,23 @@ func (w *Workspace) settings(e *Endpoint, p *contract.Port) endpoint.Settings {
 	return s
 }
 
+// Addresses are those of all endpoints in all environments, as far as they can
+// be resolved.
+func (w *Workspace) Addresses() (out []string) {
+	for _, e := range w.Endpoints {
+		set := w.Settings(e.Name)
+		for _, env := range w.Environments {
+			if at, err := endpoint.Expand(set.Text("address"), env.Name, env.Variables); err == nil {
+				out = append(out, at)
+			}
+		}
+		if at, err := endpoint.Expand(set.Text("address"), "", nil); err == nil {
+			out = append(out, at)
+		}
+	}
+	return out
+}
+
 // Settings are the settings in force for an endpoint.
 func (w *Workspace) Settings(name string) endpoint.Settings {
 	e := w.Endpoint(name)
@@ -133,7 +150,7 @@ func (w *Workspace) Using(profile string) []string {
 // in an environment ("" the workspace's).
 func (w *Workspace) Plan(r DraftRef, endpointName, environment string) (call.Plan, error) {
 	p := call.Plan{Workspace: w.ID(), ContractName: r.Contract, Operation: r.Operation, DraftName: r.Name, Environment: environment,
-		Agent: call.Agent, ReadFile: w.ReadFile, Shares: w.Using}
+		Agent: call.Agent, ReadFile: w.ReadFile, Shares: w.Using, Known: w.Addresses}
 	if p.Environment == "" {
 		p.Environment = w.Environment
 	}

@@ -307,6 +307,7 @@ func (v *View) whyPart(x *exchange.Exchange, w int, brief bool) []string {
 			continue
 		}
 		if i > 0 || brief {
+			out = append(out, possibilities(&f, w, true)...)
 			continue
 		}
 		for k, e := range f.Evidence {
@@ -315,11 +316,51 @@ func (v *View) whyPart(x *exchange.Exchange, w int, brief bool) []string {
 			}
 			out = append(out, ui.Pad("", 7)+ui.Pad(ui.Soft(ui.Cut(where(e), labelWidth)), labelWidth)+" "+ui.Cut(strings.Join(strings.Fields(e.Excerpt), " "), w-8-labelWidth))
 		}
+		out = append(out, possibilities(&f, w, false)...)
 		if f.Program != "" {
 			for _, l := range ui.Wrap("in your program: "+f.Program, w-8) {
 				out = append(out, ui.Pad("", 7)+ui.Soft(l))
 			}
 		}
+	}
+	return out
+}
+
+// possibilities are what may be behind a finding; in brief only the likeliest.
+func possibilities(f *exchange.Finding, w int, brief bool) (out []string) {
+	indent := ui.Pad("", 7)
+	for i, p := range f.CouldBe {
+		if brief && i > 0 {
+			break
+		}
+		lead := ui.Soft(ui.Pad(map[bool]string{true: "may be", false: "or"}[i == 0], 7))
+		said := p.Answer
+		if said == "" {
+			said = "told by: " + p.Tells
+		}
+		text, tail := p.Cause, " · "+said
+		switch p.Verdict {
+		case exchange.Confirmed:
+			text = "likely: " + text
+		case exchange.RuledOut:
+			text = "unlikely: " + text
+		}
+		text = ui.Cut(text, w-15)
+		if room := w - 15 - ui.Width(text); room > 12 {
+			tail = ui.Soft(ui.Cut(tail, room))
+		} else {
+			tail = ""
+		}
+		switch p.Verdict {
+		case exchange.Confirmed:
+			text = ui.Strong(text)
+		case exchange.RuledOut:
+			text = ui.Soft(text)
+		}
+		out = append(out, indent+lead+text+tail)
+	}
+	if f.Unchecked() {
+		out = append(out, indent+ui.Accent("f")+ui.Soft(" finds out which"))
 	}
 	return out
 }

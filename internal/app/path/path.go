@@ -65,6 +65,7 @@ func (v *View) Keys() []ui.Key {
 		ui.Key{Press: "s", Show: "s", Does: "strip"}, ui.Key{Press: "r", Show: "r", Does: "reply"}, ui.Key{Press: "d", Show: "d", Does: "draft"}, ui.Key{Press: "esc", Show: "esc", Does: "board"},
 		ui.Key{Press: "tab", Show: "tab", Does: "next remedy", Minor: true}, ui.Key{Press: "[ ]", Show: "[ ]", Does: "earlier and later attempt", Minor: true},
 		ui.Key{Press: "w", Show: "w", Does: "write a drawing of the path", Minor: true}, ui.Key{Press: "e", Show: "e", Does: "explain: what such a finding means, and what helps", Minor: true},
+		ui.Key{Press: "f", Show: "f", Does: "find out what is behind it, by checks that carry nothing", Minor: true},
 		ui.Key{Press: "G", Show: "G", Does: "go only as far as this stage", Minor: true}, ui.Key{Press: "A", Show: "A", Does: "set a warning aside, with the reason", Minor: true},
 		ui.Key{Press: "< >", Show: "< >", Does: "lift the setting to the profile, or push it down to the endpoint", Minor: true}, ui.Key{Press: "pgup pgdown", Show: "PgUp PgDn", Does: "scroll what was seen", Minor: true})
 	return keys
@@ -227,6 +228,8 @@ func (v *View) press(k tea.KeyPressMsg) tea.Cmd {
 		}
 	case ui.Is(k, "e"):
 		v.mean = !v.mean
+	case ui.Is(k, "f"):
+		v.s.FindOut()
 	case ui.Is(k, "A"):
 		return v.setAside(x)
 	case ui.Is(k, "<"):

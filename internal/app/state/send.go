@@ -62,6 +62,44 @@ func (s *State) SendAs(name string) {
 	}
 }
 
+// FindOut makes the checks that tell what is behind the failure of the attempt
+// in sight.
+func (s *State) FindOut() {
+	if s.Fetching != nil || s.Running() != nil || s.finding {
+		s.Say("it is under way; wait for its end")
+		return
+	}
+	at := s.Shown
+	if at >= len(s.Attempts) || !slices.ContainsFunc(s.Attempts[at].Findings, func(f exchange.Finding) bool { return f.Unchecked() }) {
+		s.Say("there is nothing here that a check could tell")
+		return
+	}
+	p, err := s.Plan()
+	if err != nil {
+		s.Say("%v", err)
+		return
+	}
+	x := s.whole(at)
+	s.finding = true
+	s.Say("finding out …")
+	go func() {
+		x := call.Check(context.Background(), p, x)
+		err := s.J.Add(x)
+		s.post(func() {
+			s.finding = false
+			for i := range s.Attempts {
+				if s.Attempts[i].ID == x.ID {
+					s.Attempts[i] = x
+				}
+			}
+			s.Say("")
+			if err != nil {
+				s.Say("the answers were not kept: %v", err)
+			}
+		})
+	}()
+}
+
 // start sends a target in the background.
 func (s *State) start(t Target, changes []exchange.Change, until exchange.Stage, many bool) error {
 	p, err := s.planOf(t)

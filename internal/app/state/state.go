@@ -65,6 +65,7 @@ type State struct {
 	kept   *wire.Pool // connections that are kept alive
 
 	as             string                        // an identity for the call that is about to begin
+	finding        bool                          // checks are under way
 	AcceptAnything bool                          // whatever certificate is shown, for the next call only
 	chains         map[string]*exchange.Exchange // of fetched chains, by endpoint
 

@@ -1,0 +1,97 @@
+package diagnose
+
+import (
+	"slices"
+
+	"orenda/internal/exchange"
+)
+
+// The checks that can decide between possibilities. Each is cheap, carries no
+// message and no secret, and is made only when the person asks for it.
+const (
+	CheckLookup      = "lookup"      // other names are looked up
+	CheckPorts       = "ports"       // other ports of the host are dialled
+	CheckNames       = "names"       // the server is asked for other names
+	CheckVersions    = "versions"    // the server is asked for each version of TLS
+	CheckProtocol    = "protocol"    // the port is asked with TLS, or without
+	CheckDescription = "description" // the service's description is fetched
+)
+
+// CheckWords says what a check does.
+var CheckWords = map[string]string{
+	CheckLookup: "looks other names up", CheckPorts: "dials other ports of the host", CheckNames: "asks the server for other names", CheckVersions: "asks for each version of TLS",
+	CheckProtocol: "asks the port the other way, with or without TLS", CheckDescription: "fetches the service's description",
+}
+
+type possibility = exchange.Possibility
+
+// couldBe is what may be behind a finding that is seen and not its reason.
+func (c *Case) couldBe(id string) []possibility {
+	all := slices.Clone(possibilities[id])
+	if c.Fetch { // what is asked for is the description itself
+		all = slices.DeleteFunc(all, func(p possibility) bool { return p.Check == CheckDescription })
+	}
+	return all
+}
+
+var (
+	serviceDown  = possibility{ID: "service-down", Cause: "the service does not run now", Tells: "its description cannot be had either", Check: CheckDescription}
+	thisMessage  = possibility{ID: "this-message", Cause: "the service runs, and this message is too much for it", Tells: "its description can be had", Check: CheckDescription}
+	changed      = possibility{ID: "contract-changed", Cause: "the service has another description than the one that is kept here", Tells: "it is fetched and compared", Check: CheckDescription}
+	otherPath    = possibility{ID: "other-path", Cause: "the service is at another address", Tells: "its description names another", Check: CheckDescription}
+	otherPort    = possibility{ID: "other-port", Cause: "the service listens on another port", Tells: "another port of the host answers", Check: CheckPorts}
+	noPort       = possibility{ID: "host-silent", Cause: "nothing runs on that host", Tells: "no other port answers either", Check: CheckPorts}
+	otherName    = possibility{ID: "other-name", Cause: "the server shows another certificate to those who ask for another name", Tells: "it is asked for other names", Check: CheckNames}
+	otherVersion = possibility{ID: "other-version", Cause: "the server speaks only TLS versions that are not offered", Tells: "it is asked for each alone", Check: CheckVersions}
+	plainPort    = possibility{ID: "plain-port", Cause: "the port speaks no TLS", Tells: "plain HTTP is answered there", Check: CheckProtocol}
+	tlsPort      = possibility{ID: "tls-port", Cause: "the port speaks TLS, and was called without", Tells: "a TLS handshake is answered there", Check: CheckProtocol}
+	inspected    = possibility{ID: "inspected", Cause: "something between opens TLS with a certificate of its own", Tells: "the issuer is your own network's, and other servers show the same issuer"}
+	dropped      = possibility{ID: "dropped", Cause: "a firewall between drops what is sent", Tells: "from another network it answers"}
+)
+
+// possibilities are those of each finding, the commonest first.
+var possibilities = map[string][]possibility{
+	"connect.name-unknown": {
+		{ID: "misspelt", Cause: "the name is misspelt, or is not known in this network", Tells: "other names are found", Check: CheckLookup},
+		{ID: "no-lookup", Cause: "this machine can look nothing up now", Tells: "other names are not found either", Check: CheckLookup},
+		{ID: "passing", Cause: "it failed this once", Tells: "the name is found now", Check: CheckLookup},
+	},
+	"connect.refused":     {otherPort, noPort},
+	"connect.timed-out":   {dropped, otherPort, noPort},
+	"connect.unreachable": {{ID: "other-network", Cause: "this machine is not in the network of the service", Tells: "others in that network reach it"}, {ID: "proxy", Cause: "calls must go through a proxy", Tells: "other programs here use one"}},
+
+	"tls.closed":             {otherName, otherVersion, plainPort, dropped},
+	"tls.timed-out":          {plainPort, dropped},
+	"tls.not-tls":            {plainPort, otherPort},
+	"tls.version-refused":    {otherVersion, plainPort},
+	"tls.cipher-refused":     {otherVersion, {ID: "ciphers", Cause: "the server accepts none of the cipher suites that are offered", Tells: "an older TLS version with its suites is accepted", Check: CheckVersions}},
+	"tls.alert":              {otherVersion, otherName},
+	"tls.name-differs":       {otherName, {ID: "other-server", Cause: "the address leads to another server", Tells: "it shows the same certificate whatever it is asked for", Check: CheckNames}},
+	"tls.self-signed":        {otherName, inspected},
+	"tls.authority-unknown":  {inspected, otherName},
+	"tls.name-unrecognized":  {otherName},
+	"send.reset":             {thisMessage, tlsPort, serviceDown},
+	"wait.closed":            {tlsPort, thisMessage, serviceDown},
+	"wait.timed-out":         {{ID: "slow", Cause: "the service takes longer than is allowed", Tells: "its description comes at once, and its people say how long the operation takes", Check: CheckDescription}, serviceDown},
+	"receive.not-http":       {tlsPort, otherPort},
+	"receive.not-found":      {otherPath, serviceDown},
+	"receive.method-refused": {otherPath},
+	"receive.not-soap":       {otherPath, {ID: "log-in", Cause: "a log-in page or a firewall stands before the service", Tells: "its title, and that the description cannot be had either", Check: CheckDescription}},
+	"receive.gateway":        {serviceDown, thisMessage},
+	"receive.server-error":   {thisMessage, serviceDown},
+	"receive.stalled":        {thisMessage, dropped},
+	"receive.truncated":      {thisMessage, {ID: "cut-between", Cause: "a proxy between has a limit of its own", Tells: "it ends at the same byte each time"}},
+	"read.empty":             {thisMessage, otherPath},
+	"read.not-envelope":      {otherPath},
+	"read.fault-operation":   {changed, otherPath},
+	"read.fault-action":      {changed, otherPath},
+	"read.fault-client":      {changed, {ID: "value", Cause: "a value is one that the service does not take", Tells: "with values that are known to be good it passes"}},
+	"read.fault-server":      {thisMessage, changed},
+	"read.fault-security-refused": {
+		{ID: "password", Cause: "the user or the password is wrong", Tells: "another program with the same user is refused too"},
+		{ID: "password-type", Cause: "the service wants the other password type", Tells: "with the other of text and digest it passes"},
+		{ID: "rights", Cause: "the user may not call this operation", Tells: "the same user may call another operation"},
+	},
+	"verify.reply-differs": {changed},
+	"verify.invalid":       {changed},
+}
