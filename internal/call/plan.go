@@ -59,7 +59,8 @@ type Plan struct {
 	Resolver *net.Resolver     // nil: the system's
 	Agent    string            // User-Agent
 
-	fetch *fetching // set where a description is fetched
+	fetch     *fetching  // set where a description is fetched
+	witnessed *Witnessed // set where the exchange was made elsewhere
 }
 
 // SetDraft gives the plan its draft: a body element, or a whole envelope. It is

@@ -1,6 +1,7 @@
 package call
 
 import (
+	"bytes"
 	"cmp"
 	"context"
 	"crypto/rand"
@@ -191,6 +192,9 @@ func (c *Call) config() wire.Config {
 	if c.keyLog != nil {
 		cfg.KeyLog = c.keyLog
 	}
+	if w := c.plan.witnessed; w != nil {
+		cfg.Conn, cfg.TLS, cfg.Chunked, cfg.Expect = played{bytes.NewReader(w.Reply)}, false, false, false
+	}
 	name := cfg.ServerName
 	if name == "" {
 		name = cfg.Host
@@ -204,6 +208,9 @@ var telling = []string{"Host", "Content-Type", "Content-Length", "Transfer-Encod
 
 // request makes what is sent.
 func (c *Call) request() wire.Request {
+	if c.plan.witnessed != nil {
+		return c.witnessedRequest()
+	}
 	s := &c.plan.Settings
 	req := wire.Request{Method: "POST", Target: c.url.RequestURI(), Body: c.envelope, Secret: c.secrets}
 	add := func(name, value string) { req.Header = append(req.Header, [2]string{name, value}) }
@@ -327,23 +334,29 @@ func (c *Call) mayGo(to *url.URL) bool {
 	return true
 }
 
-// headerSecrets are the secrets in header fields that settings add: a value, and
-// what of it is the secret without the scheme or the name before it.
+// headerSecrets are the secrets in header fields that settings add.
 func headerSecrets(s *endpoint.Settings) (out []string) {
 	for _, h := range s.List("header") {
 		name, value, _ := strings.Cut(h, ":")
-		if !secretField(strings.TrimSpace(name)) {
+		out = append(out, fieldSecrets(strings.TrimSpace(name), strings.TrimSpace(value))...)
+	}
+	return out
+}
+
+// fieldSecrets are the secrets in a header field: its value, and what of it is
+// the secret without the scheme or the name before it.
+func fieldSecrets(name, value string) (out []string) {
+	if !secretField(name) {
+		return nil
+	}
+	out = append(out, value)
+	for _, part := range strings.FieldsFunc(value, func(r rune) bool { return r == ' ' || r == ';' || r == ',' }) {
+		if i := strings.IndexByte(part, '='); strings.EqualFold(name, "Cookie") && i >= 0 {
+			part = part[i+1:]
+		} else if strings.EqualFold(part, "Basic") || strings.EqualFold(part, "Bearer") || strings.EqualFold(part, "Digest") {
 			continue
 		}
-		out = append(out, strings.TrimSpace(value))
-		for _, part := range strings.FieldsFunc(value, func(r rune) bool { return r == ' ' || r == ';' || r == ',' }) {
-			if i := strings.IndexByte(part, '='); strings.EqualFold(strings.TrimSpace(name), "Cookie") && i >= 0 {
-				part = part[i+1:]
-			} else if strings.EqualFold(part, "Basic") || strings.EqualFold(part, "Bearer") || strings.EqualFold(part, "Digest") {
-				continue
-			}
-			out = append(out, part)
-		}
+		out = append(out, part)
 	}
 	return out
 }

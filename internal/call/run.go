@@ -166,6 +166,12 @@ func (c *Call) path(ctx context.Context) (exchange.Stage, error) {
 		c.rec.Begin(exchange.Binding)
 		return exchange.Binding, c.plan.Unsettled
 	}
+	if c.plan.witnessed != nil {
+		if stage, err := c.settled(); err != nil {
+			return stage, err
+		}
+		return c.across(ctx)
+	}
 	home := []struct {
 		stage exchange.Stage
 		do    func() (string, error)
@@ -184,7 +190,16 @@ func (c *Call) path(ctx context.Context) (exchange.Stage, error) {
 			return h.stage, nil
 		}
 	}
-	if err := c.wire(ctx); err != nil {
+	return c.across(ctx)
+}
+
+// across goes over the wire, and to the end of the path.
+func (c *Call) across(ctx context.Context) (exchange.Stage, error) {
+	err := c.wire(ctx)
+	if c.plan.witnessed != nil {
+		defer c.untouched()
+	}
+	if err != nil {
 		var we *wire.Error
 		if errors.As(err, &we) {
 			c.notes()
@@ -362,7 +377,7 @@ func (c *Call) message() (string, error) {
 	switch {
 	case d.Decl == nil:
 	case len(c.c.Invalid)+len(c.c.HeaderInvalid) > 0:
-		note += fmt.Sprintf(" · %d faults", len(c.c.Invalid)+len(c.c.HeaderInvalid))
+		note += " · " + faults(len(c.c.Invalid)+len(c.c.HeaderInvalid))
 	case len(d.Unfilled())+len(h.Unfilled()) > 0:
 		note += fmt.Sprintf(" · %d to fill", len(d.Unfilled())+len(h.Unfilled()))
 	default:
@@ -378,6 +393,13 @@ func (c *Call) message() (string, error) {
 		return note, &diagnose.TooLargeError{Size: c.c.Size, Limit: limit}
 	}
 	return note, nil
+}
+
+func faults(n int) string {
+	if n == 1 {
+		return "1 fault"
+	}
+	return fmt.Sprintf("%d faults", n)
 }
 
 // expand puts variables into a draft.
@@ -558,8 +580,8 @@ func insertHeader(envelope, block []byte) (out []byte, at int) {
 }
 
 func (c *Call) sentVersion() soap.Version {
-	if e := c.c.Draft.Envelope(); e != nil {
-		return e.Version
+	if c.c.Draft != nil && c.c.Draft.Envelope() != nil {
+		return c.c.Draft.Envelope().Version
 	}
 	return c.version()
 }
@@ -819,7 +841,7 @@ func (c *Call) verify(ctx context.Context) error {
 			c.c.ReplyInvalid = c.plan.Contract.Schemas.Validate(e.Payload, want, schema.Options{Context: ctx})
 			note = "valid"
 			if n := len(c.c.ReplyInvalid); n > 0 {
-				note = fmt.Sprintf("%d faults", n)
+				note = faults(n)
 			}
 			c.rec.Fact(exchange.Verify, "schema", note)
 		}

@@ -1,54 +1,239 @@
 package cli
 
 import (
+	"context"
+	"errors"
 	"fmt"
+	"os"
 	"text/tabwriter"
 
 	"github.com/spf13/cobra"
 
+	"orenda/internal/call"
 	"orenda/internal/diagnose"
+	"orenda/internal/exchange"
 	"orenda/internal/near"
+	"orenda/internal/safe"
+	"orenda/internal/schema"
 )
 
+// explaining are the flags of explain.
+type explaining struct {
+	list, markdown, reveal                  bool
+	request, response, har, contract, reply string
+	entry                                   int
+}
+
 func (t *tool) explainCommand() *cobra.Command {
-	var list, markdown bool
-	cmd := &cobra.Command{Use: "explain FINDING", Short: "What a finding means, how it is recognised and what helps", Args: cobra.MaximumNArgs(1),
-		Example: "  orenda explain tls.name-differs\n  orenda explain --list"}
-	cmd.Flags().BoolVar(&list, "list", false, "all findings")
-	cmd.Flags().BoolVar(&markdown, "markdown", false, "with --list: as a page in Markdown")
+	var f explaining
+	cmd := &cobra.Command{Use: "explain [FINDING|EXCHANGE]", Short: "What a finding means, or why an exchange failed, also one of another program", Args: cobra.MaximumNArgs(1),
+		Long: `FINDING is the id of a finding: what it means, how it is recognised and what
+helps. EXCHANGE is the id of a kept exchange, its beginning, or last: why it
+failed, with what its findings mean.
+
+With --request and --response, or --har, the exchange is one that another program
+made: it is gone through as if it had been made here, and nothing is sent. Files
+hold a message as it crossed, or its body alone.`,
+		Example: `  orenda explain tls.name-differs
+  orenda explain --list
+  orenda explain --request sent.xml --response came.txt --contract berths.wsdl
+  orenda explain --har browser.har --entry 3`}
+	fl := cmd.Flags()
+	fl.BoolVar(&f.list, "list", false, "all findings")
+	fl.BoolVar(&f.markdown, "markdown", false, "with --list: as a page in Markdown")
+	fl.StringVar(&f.request, "request", "", "file with the request, with or without its HTTP head")
+	fl.StringVar(&f.response, "response", "", "file with the reply, with or without its HTTP head")
+	fl.StringVar(&f.har, "har", "", "HTTP archive (HAR 1.2): each of its exchanges that carries XML")
+	fl.IntVar(&f.entry, "entry", 0, "with --har: this entry alone, counted from 1")
+	fl.StringVar(&f.contract, "contract", "", "description to hold it against, FILE or URL; else one of the workspace, if it is there")
+	fl.StringVar(&f.reply, "reply", "none", "how to print the reply: fields, exact, rows, json or none")
+	fl.BoolVar(&f.reveal, "reveal", false, "do not mask secrets in what is printed")
 	t.jsonFlag(cmd)
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
-		all := diagnose.Catalogue()
+		files := f.request != "" || f.response != "" || f.har != ""
 		switch {
-		case list && len(args) == 0 && markdown:
-			fmt.Fprint(t.out, diagnose.Markdown())
-			return nil
-		case list && len(args) == 0 && t.asJSON:
-			return t.printJSON(all)
-		case list && len(args) == 0:
-			tw := tabwriter.NewWriter(t.out, 0, 0, 2, ' ', 0)
-			for _, e := range all {
-				fmt.Fprintf(tw, "%s\t%s\n", e.ID, e.Means)
+		case f.list && len(args) == 0 && !files:
+			return t.explainAll(&f)
+		case files && len(args) == 0 && !f.list && (f.har == "" || f.request+f.response == ""):
+			return t.explainElsewhere(cmd.Context(), &f)
+		case len(args) == 1 && !f.list && !f.markdown && !files:
+			if e := diagnose.Explain(args[0]); e != nil {
+				return t.explainFinding(e)
 			}
-			return tw.Flush()
-		case list || markdown || len(args) == 0:
-			return fmt.Errorf("name one finding, or say --list")
-		}
-		e := diagnose.Explain(args[0])
-		switch {
-		case e == nil:
+			if x, err := t.keptExchange(args[0]); err == nil {
+				return t.explainKept(&f, x)
+			}
 			return noFinding(args[0])
-		case t.asJSON:
-			return t.printJSON(e)
 		}
-		tw := tabwriter.NewWriter(t.out, 0, 0, 2, ' ', 0)
-		fmt.Fprintf(tw, "%s\t%s\n", e.ID, e.Means)
-		for _, l := range e.Lines() {
-			fmt.Fprintf(tw, "  %s\t%s\n", l[0], l[1])
-		}
-		return tw.Flush()
+		return errors.New("name one finding or exchange, or say --list, --har, or --request and --response")
 	}
 	return cmd
+}
+
+func (t *tool) explainAll(f *explaining) error {
+	all := diagnose.Catalogue()
+	switch {
+	case f.markdown:
+		fmt.Fprint(t.out, diagnose.Markdown())
+		return nil
+	case t.asJSON:
+		return t.printJSON(all)
+	}
+	tw := tabwriter.NewWriter(t.out, 0, 0, 2, ' ', 0)
+	for _, e := range all {
+		fmt.Fprintf(tw, "%s\t%s\n", e.ID, e.Means)
+	}
+	return tw.Flush()
+}
+
+func (t *tool) explainFinding(e *diagnose.Explained) error {
+	if t.asJSON {
+		return t.printJSON(e)
+	}
+	tw := tabwriter.NewWriter(t.out, 0, 0, 2, ' ', 0)
+	fmt.Fprintf(tw, "%s\t%s\n", e.ID, e.Means)
+	for _, l := range e.Lines() {
+		fmt.Fprintf(tw, "  %s\t%s\n", l[0], l[1])
+	}
+	return tw.Flush()
+}
+
+// explainKept tells a kept exchange once more, with what its findings mean.
+func (t *tool) explainKept(f *explaining, x *exchange.Exchange) error {
+	if t.asJSON {
+		return t.printJSON(x.Report(true))
+	}
+	t.printPath(x)
+	for _, n := range x.Findings {
+		if e := diagnose.Explain(n.ID); e != nil {
+			if err := t.explainFinding(e); err != nil {
+				return err
+			}
+		}
+	}
+	return printReply(t.out, x, f.reply)
+}
+
+// explainElsewhere goes through exchanges that another program made.
+func (t *tool) explainElsewhere(ctx context.Context, f *explaining) error {
+	entries, err := f.entries()
+	if err != nil {
+		return unread{err}
+	}
+	reports := []exchange.Report{}
+	var last error
+	for i, e := range entries {
+		x, err := t.explainOne(ctx, f, e.Witnessed)
+		if err != nil {
+			return err
+		}
+		if !f.reveal {
+			x = x.Redact(nil)
+		}
+		if err := exitOf(x); last == nil {
+			last = err
+		}
+		if t.asJSON {
+			reports = append(reports, x.Report(true))
+			continue
+		}
+		if len(entries) > 1 {
+			fmt.Fprintf(t.err, "%sentry %d   %s\n", map[bool]string{true: "\n"}[i > 0], e.Number, safe.Line(e.URL))
+		}
+		t.printPath(x)
+		if err := printReply(t.out, x, f.reply); err != nil {
+			return err
+		}
+	}
+	if !t.asJSON {
+		return last
+	}
+	if f.har != "" && f.entry == 0 {
+		err = t.printJSON(reports)
+	} else {
+		err = t.printJSON(reports[0])
+	}
+	if err != nil {
+		return err
+	}
+	return last
+}
+
+// entries are the exchanges that the flags name.
+func (f *explaining) entries() ([]call.Entry, error) {
+	if f.har != "" {
+		b, err := os.ReadFile(f.har)
+		if err != nil {
+			return nil, err
+		}
+		all, err := call.FromHAR(b)
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", f.har, err)
+		}
+		if f.entry == 0 && len(all) > 0 {
+			return all, nil
+		}
+		for _, e := range all {
+			if e.Number == f.entry {
+				return []call.Entry{e}, nil
+			}
+		}
+		if f.entry > 0 {
+			return nil, fmt.Errorf("%s: entry %d is not there, or carries no XML", f.har, f.entry)
+		}
+		return nil, fmt.Errorf("%s: no entry carries XML", f.har)
+	}
+	var request, reply []byte
+	for _, file := range []struct {
+		name string
+		to   *[]byte
+	}{{f.request, &request}, {f.response, &reply}} {
+		if file.name == "" {
+			continue
+		}
+		b, err := os.ReadFile(file.name)
+		if err != nil {
+			return nil, err
+		}
+		*file.to = b
+	}
+	w, err := call.WitnessedFrom(request, reply)
+	if err != nil {
+		return nil, err
+	}
+	return []call.Entry{{Number: 1, Witnessed: w}}, nil
+}
+
+// explainOne holds an exchange against a contract: the one that is named, or one
+// of the workspace that has its operation.
+func (t *tool) explainOne(ctx context.Context, f *explaining, w *call.Witnessed) (*exchange.Exchange, error) {
+	p := call.Plan{Agent: call.Agent}
+	if f.contract != "" {
+		fetched, err := t.contractFrom(ctx, f.contract, nil)
+		if err != nil {
+			return nil, err
+		}
+		p.Contract = fetched.Contract
+	} else if space, err := t.space(); err == nil {
+		if q := w.Envelope(); q != nil && !q.Payload.IsZero() {
+			if r, err := space.Recognise(schema.NameOf(q.Payload.Name())); err == nil {
+				p.Contract, _ = space.Contract(r.Contract)
+				p.ContractName = r.Contract
+			}
+		}
+	}
+	if p.Contract != nil {
+		if port, op := w.Settle(p.Contract); port != nil {
+			p.Port, p.Operation = port, op.Name
+		}
+	}
+	if e := w.Envelope(); p.Operation == "" && e != nil && !e.Payload.IsZero() {
+		p.Operation = e.Payload.Name().Local
+	}
+	if p.Operation == "" {
+		p.Operation = "made elsewhere"
+	}
+	return call.Explain(ctx, p, w), nil
 }
 
 // noFinding says that there is no finding of that name, and which is meant.

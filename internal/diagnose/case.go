@@ -72,6 +72,7 @@ type Case struct {
 	Stale      string              // what is wrong with the reply's timestamp
 	StaleAt    xmltree.Span
 	Anything   bool // whatever certificate was accepted
+	Witnessed  bool // another program made the exchange
 
 	Aside map[string]string // findings that were set aside for this endpoint: reasons, by id
 }

@@ -714,7 +714,7 @@ func messageTooLarge(c *Case) []exchange.Finding {
 }
 
 func securityInDraft(c *Case) []exchange.Finding {
-	if c.Draft == nil || c.Draft.Err() != nil {
+	if c.Witnessed || c.Draft == nil || c.Draft.Err() != nil {
 		return nil
 	}
 	e := c.Draft.Envelope()

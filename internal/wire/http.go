@@ -104,7 +104,7 @@ func (t *trip) converse() error {
 		}
 	}
 	sent := make(chan error, 1)
-	if len(t.payload) <= together {
+	if len(t.payload) <= together || t.cfg.Conn != nil {
 		sent <- t.write()
 	} else {
 		go func() { sent <- t.write() }()

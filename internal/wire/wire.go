@@ -49,6 +49,7 @@ type Config struct {
 	Chunked bool   // the request's body is sent in chunks (RFC 9112 §7.1)
 	Expect  bool   // the body waits for the interim answer 100 (RFC 9110 §10.1.1)
 
+	Conn     net.Conn       // in the place of one that is dialled; nil: one is
 	Until    exchange.Stage // go no further; None: to the end
 	Resolver *net.Resolver  // nil: the system's
 	Pool     *Pool          // nil: a fresh connection each time
@@ -207,7 +208,11 @@ func (t *trip) reach() error {
 // connect reaches the service, or the proxy in front of it.
 func (t *trip) connect(ctx context.Context) (err error) {
 	t.rec.Update(func(*exchange.Exchange) { t.leg.Conn.Host = net.JoinHostPort(t.cfg.Host, t.cfg.Port) })
-	if t.cfg.Proxy != nil {
+	switch {
+	case t.cfg.Conn != nil:
+		t.conn = t.cfg.Conn
+		return nil
+	case t.cfg.Proxy != nil:
 		return t.throughProxy(ctx)
 	}
 	t.conn, err = t.dial(ctx, t.cfg.Host, t.cfg.Port)

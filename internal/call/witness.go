@@ -1,0 +1,395 @@
+package call
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"net/url"
+	"strconv"
+	"strings"
+	"time"
+
+	"orenda/internal/contract"
+	"orenda/internal/endpoint"
+	"orenda/internal/exchange"
+	"orenda/internal/schema"
+	"orenda/internal/soap"
+	"orenda/internal/wire"
+	"orenda/internal/wssec"
+	"orenda/internal/xmltree"
+)
+
+// Witnessed is an exchange that another program made, as far as it is known.
+type Witnessed struct {
+	Method string      // "" POST
+	URL    string      // "" as far as the head tells
+	Header [][2]string // of the request
+	Body   []byte      // of the request; nil where only the reply is known
+	Reply  []byte      // as it crossed: status line, header fields, body; see ReplyOf
+
+	Made string // what of the heads was not there and is made up here, in words
+}
+
+// ErrNothing is what holds neither a request nor a reply.
+var ErrNothing = errors.New("there is neither a request nor a reply in it")
+
+// WitnessedFrom takes a request and a reply as files hold them, each with or
+// without its head; either may be empty.
+func WitnessedFrom(request, reply []byte) (*Witnessed, error) {
+	w := &Witnessed{}
+	request, reply = bytes.TrimPrefix(request, bom), bytes.TrimPrefix(reply, bom)
+	if len(bytes.TrimSpace(request)) == 0 && len(bytes.TrimSpace(reply)) == 0 {
+		return nil, ErrNothing
+	}
+	var made []string
+	if len(bytes.TrimSpace(request)) > 0 {
+		line, fields, body := cutHead(request)
+		w.Header, w.Body = fields, body
+		if line == "" {
+			made = append(made, "request")
+		} else if p := strings.Fields(line); len(p) >= 2 {
+			w.Method, w.URL = p[0], p[1]
+			if !strings.Contains(w.URL, "://") {
+				w.URL = "http://" + field(fields, "Host") + p[1]
+			}
+		}
+	}
+	if len(bytes.TrimSpace(reply)) > 0 {
+		line, fields, body := cutHead(reply)
+		if line == "" {
+			made = append(made, "reply")
+		}
+		w.Reply = ReplyOf(line, fields, body)
+	}
+	if len(made) > 0 {
+		w.Made = "the head of the " + strings.Join(made, " and of the ")
+	}
+	return w, nil
+}
+
+var bom = []byte("\xef\xbb\xbf")
+
+// cutHead cuts an HTTP message: its first line and its fields, which are "" and
+// nil where it begins with the body.
+func cutHead(b []byte) (line string, fields [][2]string, body []byte) {
+	first, rest, _ := bytes.Cut(b, []byte("\n"))
+	if f := strings.TrimSpace(string(first)); !strings.HasPrefix(f, "HTTP/") && !strings.Contains(f, " HTTP/") {
+		return "", nil, b
+	}
+	line = strings.TrimSpace(string(first))
+	for {
+		var l []byte
+		var more bool
+		l, rest, more = bytes.Cut(rest, []byte("\n"))
+		text := strings.TrimRight(string(l), "\r")
+		if text == "" {
+			return line, fields, rest
+		}
+		if name, value, ok := strings.Cut(text, ":"); ok {
+			fields = append(fields, [2]string{strings.TrimSpace(name), strings.TrimSpace(value)})
+		}
+		if !more {
+			return line, fields, nil
+		}
+	}
+}
+
+func field(fields [][2]string, name string) string {
+	for _, f := range fields {
+		if strings.EqualFold(f[0], name) {
+			return f[1]
+		}
+	}
+	return ""
+}
+
+// ReplyOf writes a reply as it crossed. Where there is no head, one is made that
+// the body can have had; codings that the body does not have any more, as a tool
+// took them off that wrote it down, are left out.
+func ReplyOf(line string, fields [][2]string, body []byte) []byte {
+	var out bytes.Buffer
+	if line == "" {
+		line = "HTTP/1.1 200 OK"
+		kind := "text/plain"
+		doc, _ := xmltree.Parse(body, xmltree.Limits{})
+		switch e := soap.Read(doc); {
+		case contract.LooksLikeHTML(body):
+			kind = "text/html"
+		case e != nil:
+			kind = e.Version.MediaType()
+			if e.Fault != nil {
+				line = "HTTP/1.1 500 Internal Server Error"
+			}
+		case bytes.HasPrefix(bytes.TrimSpace(body), []byte("<")):
+			kind = "text/xml"
+		}
+		fields = [][2]string{{"Content-Type", kind}}
+	}
+	fmt.Fprintf(&out, "%s\r\n", line)
+	length := false
+	for _, f := range fields {
+		switch strings.ToLower(f[0]) {
+		case "transfer-encoding":
+			if strings.EqualFold(f[1], "chunked") && !chunked(body) {
+				continue
+			}
+			length = true
+		case "content-encoding":
+			if strings.Contains(strings.ToLower(f[1]), "gzip") && !bytes.HasPrefix(body, []byte{0x1f, 0x8b}) || !strings.EqualFold(f[1], "identity") && bytes.HasPrefix(bytes.TrimSpace(body), []byte("<")) {
+				continue
+			}
+		case "content-length":
+			length = true
+			if field(fields, "Content-Encoding") != "" && bytes.HasPrefix(bytes.TrimSpace(body), []byte("<")) {
+				length = false // of the coded body
+				continue
+			}
+		}
+		fmt.Fprintf(&out, "%s: %s\r\n", f[0], f[1])
+	}
+	if !length {
+		fmt.Fprintf(&out, "Content-Length: %d\r\n", len(body))
+	}
+	out.WriteString("\r\n")
+	out.Write(body)
+	return out.Bytes()
+}
+
+// chunked tells whether a body begins as one in chunks does (RFC 9112 §7.1).
+func chunked(body []byte) bool {
+	line, _, ok := bytes.Cut(body, []byte("\n"))
+	size, _, _ := strings.Cut(strings.TrimSpace(string(line)), ";")
+	_, err := strconv.ParseUint(size, 16, 63)
+	return ok && err == nil
+}
+
+// Envelope is the envelope of the request, nil where there is none.
+func (w *Witnessed) Envelope() *soap.Envelope { return envelopeIn(w.Body) }
+
+// ReplyEnvelope is the envelope of the reply, nil where there is none.
+func (w *Witnessed) ReplyEnvelope() *soap.Envelope {
+	_, _, body := cutHead(w.Reply)
+	return envelopeIn(body)
+}
+
+func envelopeIn(b []byte) *soap.Envelope {
+	d, err := xmltree.ParseEncoded(b, "", xmltree.Limits{})
+	if err != nil {
+		return nil
+	}
+	return soap.Read(d)
+}
+
+// Body names the body element of an envelope; "" where there is none.
+func bodyName(e *soap.Envelope) (q schema.QName) {
+	if e != nil && !e.Payload.IsZero() {
+		q = schema.NameOf(e.Payload.Name())
+	}
+	return q
+}
+
+// Settle finds the operation and the port of a contract that the exchange is
+// of: by the body of the request, or else of the reply.
+func (w *Witnessed) Settle(c *contract.Contract) (*contract.Port, *contract.Operation) {
+	asked, said := w.Envelope(), w.ReplyEnvelope()
+	version := soap.Unset
+	for _, e := range []*soap.Envelope{said, asked} {
+		if e != nil {
+			version = e.Version
+		}
+	}
+	var port *contract.Port
+	var op *contract.Operation
+	for _, p := range c.Ports() {
+		if p.Version == soap.Unset {
+			continue
+		}
+		o := p.ByBody(bodyName(asked))
+		for _, k := range p.Operations {
+			if o == nil && k.Output != nil && k.Output.Element != nil && k.Output.Element.Name == bodyName(said) {
+				o = k
+			}
+		}
+		if o != nil && (op == nil || p.Version == version && port.Version != version) {
+			port, op = p, o
+		}
+	}
+	return port, op
+}
+
+// Explain goes through an exchange that was made elsewhere as through one made
+// here, and says why it failed. Nothing is sent. The plan's contract, port and
+// operation, where they are known, are what it is held against.
+func Explain(ctx context.Context, p Plan, w *Witnessed) *exchange.Exchange {
+	p.witnessed = w
+	p.fetch, p.Pool, p.Changes, p.History, p.Until = nil, nil, nil, nil, exchange.None
+	address := w.URL
+	if u, err := url.Parse(address); err != nil || u.Host == "" {
+		address = "http://" + orHost(field(w.Header, "Host")) + "/"
+	}
+	p.Settings.Set("address", strings.ReplaceAll(address, "$", "$$"))
+	for key, value := range map[string]string{"proxy": "none", "redirects": "stop", "http-auth": "none", "token": "none", "addressing": "none", "receive-limit": "1 GiB", "inflated-limit": "1 GiB", "send-limit": "1 GiB"} {
+		p.Settings.Set(key, value)
+	}
+	version := soap.Unset
+	if e := w.ReplyEnvelope(); e != nil {
+		version = e.Version
+	}
+	if e := w.Envelope(); e != nil {
+		version = e.Version
+		p.Settings.Set("token", tokenIn(e))
+	}
+	if version != soap.Unset {
+		p.Settings.Set("soap", version.String())
+	} else if p.Settings.Text("soap") == "" {
+		p.Settings.Set("soap", "1.1")
+	}
+	if w.Body != nil {
+		action, has := actionIn(w.Header)
+		switch {
+		case has && action != "":
+			p.Settings.Set("action", action)
+		case has || len(w.Header) > 0:
+			p.Settings.Set("action", "none")
+		}
+		p.SetDraft(w.Body)
+		p.Header = nil
+	}
+	c := New(p, nil)
+	c.c.Witnessed = true
+	x := c.Run(ctx)
+	for i := range x.Findings { // there is nothing here that could be changed, or asked
+		f := &x.Findings[i]
+		f.Remedies = []exchange.Remedy{}
+		for k := range f.CouldBe {
+			f.CouldBe[k].Check = ""
+		}
+	}
+	return x
+}
+
+func orHost(s string) string {
+	if s == "" {
+		return "unknown.invalid"
+	}
+	return s
+}
+
+// actionIn is the action that a request's head names.
+func actionIn(fields [][2]string) (action string, has bool) {
+	for _, f := range fields {
+		if strings.EqualFold(f[0], "SOAPAction") {
+			return strings.Trim(f[1], `" `), true
+		}
+		if strings.EqualFold(f[0], "Content-Type") {
+			for _, p := range strings.Split(f[1], ";") {
+				if k, v, ok := strings.Cut(strings.TrimSpace(p), "="); ok && strings.EqualFold(k, "action") {
+					return strings.Trim(v, `" `), true
+				}
+			}
+		}
+	}
+	return "", false
+}
+
+// tokenIn is the type of the password in a request's security header.
+func tokenIn(e *soap.Envelope) string {
+	for sec := range e.Header.Named(wssec.WSSE, "Security") {
+		for t := range sec.Named(wssec.WSSE, "UsernameToken") {
+			for p := range t.Named(wssec.WSSE, "Password") {
+				if kind, _ := p.Attr("", "Type"); strings.HasSuffix(kind, "#PasswordDigest") {
+					return string(wssec.Digest)
+				}
+				return string(wssec.Text)
+			}
+		}
+	}
+	return "none"
+}
+
+// settled is the path of an exchange that was made elsewhere, as far as the
+// wire.
+func (c *Call) settled() (exchange.Stage, error) {
+	w := c.plan.witnessed
+	if err := c.step(context.Background(), exchange.Address, c.address); err != nil {
+		return exchange.Address, err
+	}
+	if w.URL == "" {
+		c.rec.Update(func(x *exchange.Exchange) { x.Stage(exchange.Address).Note = "not known" })
+	}
+	if w.Body == nil {
+		for _, s := range []exchange.Stage{exchange.Binding, exchange.Message, exchange.Security} {
+			c.rec.End(s, exchange.Skipped, "the request is not known")
+		}
+		return exchange.None, nil
+	}
+	if err := c.step(context.Background(), exchange.Binding, c.binding); err != nil {
+		return exchange.Binding, err
+	}
+	if err := c.step(context.Background(), exchange.Message, c.message); err != nil {
+		return exchange.Message, err
+	}
+	c.envelope = w.Body
+	note := "no token"
+	if kind := c.plan.Settings.Text("token"); kind != "none" {
+		note = "user name, " + kind
+	}
+	words := passwords(c.envelope)
+	c.rec.Update(func(x *exchange.Exchange) {
+		for i := 0; i+1 < len(words); i += 2 {
+			x.Secrets = append(x.Secrets, string(c.envelope[words[i]:words[i+1]]))
+		}
+		for _, f := range w.Header {
+			x.Secrets = append(x.Secrets, fieldSecrets(f[0], f[1])...)
+		}
+	})
+	return exchange.Security, c.step(context.Background(), exchange.Security, func() (string, error) { return note, c.encode(words) })
+}
+
+// played stands in the place of a connection: what is written goes nowhere, and
+// what is read is a reply that came elsewhere.
+type played struct{ *bytes.Reader }
+
+func (played) Write(b []byte) (int, error)      { return len(b), nil }
+func (played) Close() error                     { return nil }
+func (played) LocalAddr() net.Addr              { return nowhere{} }
+func (played) RemoteAddr() net.Addr             { return nowhere{} }
+func (played) SetDeadline(time.Time) error      { return nil }
+func (played) SetReadDeadline(time.Time) error  { return nil }
+func (played) SetWriteDeadline(time.Time) error { return nil }
+
+type nowhere struct{}
+
+func (nowhere) Network() string { return "none" }
+func (nowhere) String() string  { return "elsewhere" }
+
+// untouched says of the stages of the network that they are not known.
+func (c *Call) untouched() {
+	c.rec.Update(func(x *exchange.Exchange) {
+		for _, s := range []exchange.Stage{exchange.Connect, exchange.TLS, exchange.Send, exchange.Wait} {
+			st := x.Stage(s)
+			if st.State == exchange.Passed || st.State == exchange.Skipped {
+				*st = exchange.StageRecord{Stage: s, State: exchange.Skipped, Note: "made elsewhere"}
+			}
+		}
+		if made := c.plan.witnessed.Made; made != "" {
+			x.Stage(exchange.Receive).Facts.Set("not known", made+"; one is made up here")
+		}
+	})
+}
+
+// witnessedRequest is the request as the other program sent it.
+func (c *Call) witnessedRequest() wire.Request {
+	w := c.plan.witnessed
+	req := wire.Request{Method: w.Method, Target: c.url.RequestURI(), Header: w.Header, Body: c.envelope, Secret: c.secrets, SecretHeader: secretField}
+	if req.Method == "" {
+		req.Method = "POST"
+	}
+	if len(req.Header) == 0 {
+		host, port := endpoint.HostPort(c.url)
+		req.Header = [][2]string{{"Host", net.JoinHostPort(host, port)}, {"Content-Length", strconv.Itoa(len(c.envelope))}}
+	}
+	return req
+}
