@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"strings"
@@ -27,6 +28,7 @@ import (
 	"orenda/internal/app/strip"
 	"orenda/internal/app/traffic"
 	"orenda/internal/app/ui"
+	"orenda/internal/diagnose"
 	"orenda/internal/draw"
 	"orenda/internal/journal"
 	"orenda/internal/user"
@@ -84,7 +86,8 @@ const (
 	none overlay = iota
 	helpPage
 	commandList
-	asking // one line is asked for
+	asking    // one line is asked for
+	heardPage // what an error text of another program speaks of
 )
 
 type model struct {
@@ -100,6 +103,7 @@ type model struct {
 	scroll int
 	prompt string
 	answer func(string)
+	heard  []diagnose.Heard
 }
 
 func newModel(o Options) *model {
@@ -174,6 +178,10 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		return m, cmd
 	case tea.KeyPressMsg:
 		return m, m.key(msg)
+	case tea.PasteMsg:
+		if m.over == none && !m.view().Typing() && isErrorText(msg.Content) && m.hear(msg.Content) {
+			return m, nil
+		}
 	case tea.MouseClickMsg:
 		msg.Y--
 		return m, m.view().Update(msg)
@@ -228,6 +236,7 @@ func (m *model) commands() []command {
 		{"halt the call under way", "h", "h", func() tea.Cmd { m.s.Halt(); return nil }},
 		{"next environment", "v", "v", func() tea.Cmd { m.s.NextEnvironment(); return nil }},
 		{"write a drawing of the path (SVG or PDF)", "w", "w", m.drawing},
+		{"explain an error text of another program (pasting it does, too)", "", "", m.explainText},
 		{"list of commands", ":", ":", func() tea.Cmd { m.open(commandList); return nil }},
 		{"help", "?", "?", func() tea.Cmd { m.open(helpPage); return nil }},
 		{"leave", "q", "q", func() tea.Cmd { return tea.Quit }},
@@ -265,7 +274,7 @@ func (m *model) send() tea.Cmd {
 
 func (m *model) open(o overlay) {
 	m.over, m.pick, m.scroll = o, 0, 0
-	if o != helpPage {
+	if o != helpPage && o != heardPage {
 		m.in.Start("")
 	}
 }
@@ -329,7 +338,7 @@ func (m *model) listed() []command {
 
 func (m *model) overKey(k tea.KeyPressMsg) tea.Cmd {
 	switch m.over {
-	case helpPage:
+	case helpPage, heardPage:
 		switch {
 		case ui.Is(k, "down", "j", "pgdown"):
 			m.scroll++
@@ -386,6 +395,8 @@ func (m *model) View() tea.View {
 	switch m.over {
 	case helpPage:
 		inner = m.help(m.w, m.h-2)
+	case heardPage:
+		inner = m.heardView(m.w, m.h-2)
 	case commandList:
 		inner = m.list(m.w, m.h-2)
 	default:
@@ -427,7 +438,7 @@ func (m *model) foot() string {
 	keys := m.view().Keys()
 	if m.over == commandList {
 		keys = []ui.Key{{Show: "↑↓", Does: "choose"}, {Show: "⏎", Does: "do it"}, {Show: "esc", Does: "back"}}
-	} else if m.over == helpPage {
+	} else if m.over == helpPage || m.over == heardPage {
 		keys = []ui.Key{{Show: "↑↓", Does: "scroll"}, {Show: "any other key", Does: "back"}}
 	}
 	said := ui.Cut(m.s.Message, m.w/2)
@@ -446,6 +457,68 @@ func (m *model) list(w, h int) string {
 		rows = append(rows, lead+ui.Pad(name, min(w-12, 56))+ui.Soft(c.show))
 	}
 	return ui.Block(rows, w, h)
+}
+
+// isErrorText tells a text that a program wrote from an address and from XML,
+// which views take themselves.
+func isErrorText(text string) bool {
+	t := strings.TrimSpace(text)
+	return !strings.HasPrefix(t, "<") && !(strings.HasPrefix(t, "http") && !strings.ContainsAny(t, " \n"))
+}
+
+// hear shows what an error text speaks of, if it does of anything.
+func (m *model) hear(text string) bool {
+	heard := diagnose.InText(text)
+	if len(heard) == 0 {
+		return false
+	}
+	m.heard = heard
+	m.open(heardPage)
+	return true
+}
+
+// mostErrorText is how much of a file with an error text is read, in bytes.
+const mostErrorText = 16 << 20
+
+func (m *model) explainText() tea.Cmd {
+	return m.ask("error text, or the name of a file with it", "", func(text string) {
+		if f, err := os.Open(text); err == nil {
+			b, err := io.ReadAll(io.LimitReader(f, mostErrorText))
+			f.Close()
+			if err != nil {
+				m.s.Say("%v", err)
+				return
+			}
+			text = string(b)
+		}
+		if text != "" && !m.hear(text) {
+			m.s.Say("nothing in it speaks of a finding that is known")
+		}
+	})
+}
+
+// heardView is what an error text speaks of, the likeliest first.
+func (m *model) heardView(w, h int) string {
+	rows := []string{"", "   " + ui.Strong("What the text speaks of") + ui.Soft("  the likeliest first; a text is what a program says, not what crossed"), ""}
+	for i, f := range m.heard {
+		title := ui.Strong(ui.Cut(f.Means, w-8))
+		if i == 0 {
+			title = ui.Accent(ui.Cut(f.Means, w-8))
+		}
+		rows = append(rows, "   "+title, "   "+ui.Soft(f.ID))
+		for _, l := range f.Lines() {
+			for k, text := range ui.Wrap(l[1], w-22) {
+				label := ""
+				if k == 0 {
+					label = l[0]
+				}
+				rows = append(rows, "     "+ui.Pad(ui.Soft(label), 14)+text)
+			}
+		}
+		rows = append(rows, "")
+	}
+	m.scroll = min(m.scroll, max(len(rows)-h, 0))
+	return ui.Block(rows[m.scroll:], w, h)
 }
 
 func (m *model) help(w, h int) string {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"text/tabwriter"
 
@@ -21,6 +22,7 @@ import (
 type explaining struct {
 	list, markdown, reveal                  bool
 	request, response, har, contract, reply string
+	text                                    string
 	entry                                   int
 }
 
@@ -33,16 +35,20 @@ failed, with what its findings mean.
 
 With --request and --response, or --har, the exchange is one that another program
 made: it is gone through as if it had been made here, and nothing is sent. Files
-hold a message as it crossed, or its body alone.`,
+hold a message as it crossed, or its body alone. With --text, the findings that an
+error text of another program speaks of are named; exit status 1 where there are
+none.`,
 		Example: `  orenda explain tls.name-differs
   orenda explain --list
   orenda explain --request sent.xml --response came.txt --contract berths.wsdl
-  orenda explain --har browser.har --entry 3`}
+  orenda explain --har browser.har --entry 3
+  orenda explain --text error.log`}
 	fl := cmd.Flags()
 	fl.BoolVar(&f.list, "list", false, "all findings")
 	fl.BoolVar(&f.markdown, "markdown", false, "with --list: as a page in Markdown")
 	fl.StringVar(&f.request, "request", "", "file with the request, with or without its HTTP head")
 	fl.StringVar(&f.response, "response", "", "file with the reply, with or without its HTTP head")
+	fl.StringVar(&f.text, "text", "", "file with an error text or log lines of another program, - for standard input")
 	fl.StringVar(&f.har, "har", "", "HTTP archive (HAR 1.2): each of its exchanges that carries XML")
 	fl.IntVar(&f.entry, "entry", 0, "with --har: this entry alone, counted from 1")
 	fl.StringVar(&f.contract, "contract", "", "description to hold it against, FILE or URL; else one of the workspace, if it is there")
@@ -52,6 +58,8 @@ hold a message as it crossed, or its body alone.`,
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		files := f.request != "" || f.response != "" || f.har != ""
 		switch {
+		case f.text != "" && len(args) == 0 && !files && !f.list:
+			return t.explainText(&f)
 		case f.list && len(args) == 0 && !files:
 			return t.explainAll(&f)
 		case files && len(args) == 0 && !f.list && (f.har == "" || f.request+f.response == ""):
@@ -158,6 +166,48 @@ func (t *tool) explainElsewhere(ctx context.Context, f *explaining) error {
 	}
 	return last
 }
+
+// explainText names what an error text of another program speaks of.
+func (t *tool) explainText(f *explaining) error {
+	var b []byte
+	var err error
+	if f.text == "-" {
+		b, err = io.ReadAll(io.LimitReader(os.Stdin, mostText))
+	} else {
+		b, err = os.ReadFile(f.text)
+	}
+	if err != nil {
+		return unread{err}
+	}
+	heard := diagnose.InText(string(b))
+	if t.asJSON {
+		if heard == nil {
+			heard = []diagnose.Heard{}
+		}
+		if err := t.printJSON(heard); err != nil {
+			return err
+		}
+	}
+	if len(heard) == 0 {
+		fmt.Fprintln(t.err, "orenda: nothing in it speaks of a finding that is known; orenda explain --list tells all")
+		return status(exitNo)
+	}
+	if t.asJSON {
+		return nil
+	}
+	for i, h := range heard {
+		fmt.Fprintf(t.out, "%s%s  %s\n", map[bool]string{true: "\n"}[i > 0], h.ID, safe.Line(h.Means))
+		for _, l := range h.Lines() {
+			for k, w := range wrap(safe.Line(l[1]), 76) {
+				fmt.Fprintf(t.out, "  %-13s %s\n", map[bool]string{true: l[0]}[k == 0], w)
+			}
+		}
+	}
+	return nil
+}
+
+// mostText is how much of an error text is read from standard input.
+const mostText = 64 << 20
 
 // entries are the exchanges that the flags name.
 func (f *explaining) entries() ([]call.Entry, error) {

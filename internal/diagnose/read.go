@@ -205,16 +205,8 @@ func reason(f *soap.Fault) string {
 	return "It says: “" + cut(f.Reason, 300) + "”."
 }
 
-// says tells whether the fault's reason holds one of the phrases.
-func says(f *soap.Fault, phrases ...string) bool {
-	r := strings.ToLower(f.Reason)
-	for _, p := range phrases {
-		if strings.Contains(r, p) {
-			return true
-		}
-	}
-	return false
-}
+// says tells whether the fault's reason speaks of a finding's cause.
+func says(f *soap.Fault, id string) bool { return speaksOf(f.Reason, id) }
 
 func faultMustUnderstand(_ *Case, f *soap.Fault) *exchange.Finding {
 	if f.Code.Local != "MustUnderstand" {
@@ -246,10 +238,7 @@ func isSecurity(f *soap.Fault) bool {
 	return false
 }
 
-func missing(f *soap.Fault) bool {
-	return says(f, "no security header", "no ws-security header", "security header is missing", "missing security header", "missing wsse:security", "no wsse:security", "does not contain a security header",
-		"security header was not found", "security header not found", "no security token", "no user name token", "requires security", "an error was discovered processing the <wsse:security> header")
-}
+func missing(f *soap.Fault) bool { return says(f, "read.fault-security-missing") }
 
 func faultSecurityMissing(c *Case, f *soap.Fault) *exchange.Finding {
 	if !missing(f) || c.Settings.Text("token") != "none" {
@@ -274,7 +263,7 @@ func (c *Case) demanded() string {
 }
 
 func faultSecurityExpired(c *Case, f *soap.Fault) *exchange.Finding {
-	if !f.HasCode("MessageExpired") && !says(f, "message has expired", "timestamp has expired", "outside the accepted window", "message expired", "lies in the future") {
+	if !f.HasCode("MessageExpired") && !says(f, "read.fault-security-expired") {
 		return nil
 	}
 	out := &exchange.Finding{Stage: exchange.Security, Title: "the service finds the message too old or too new", Why: reason(f), Program: "check the clock of the machine that it runs on, and the life time of its timestamp"}
@@ -295,7 +284,7 @@ func faultSecurityRefused(c *Case, f *soap.Fault) *exchange.Finding {
 	if missing(f) && c.Settings.Text("token") == "none" {
 		return nil
 	}
-	if !f.HasCode("FailedAuthentication") && !says(f, "could not be authenticated", "authentication failed", "invalid username or password", "invalid user name or password", "bad password", "not authorized", "unauthorized", "access denied") {
+	if !f.HasCode("FailedAuthentication") && !says(f, "read.fault-security-refused") {
 		return nil
 	}
 	out := &exchange.Finding{Stage: exchange.Security, Title: "the service refused the user or the password", Why: reason(f), Program: "check user, password and password type"}
@@ -319,7 +308,7 @@ func faultSecurityInvalid(c *Case, f *soap.Fault) *exchange.Finding {
 	case f.HasCode("UnsupportedSecurityToken") && (token == "text" || token == "digest"):
 		other := map[string]string{"digest": "text", "text": "digest"}[token]
 		out.Remedies = c.remedies("send a "+other+" password", []string{"token"}, other)
-	case says(f, "timestamp") && c.Settings.Text("timestamp") == "":
+	case strings.Contains(strings.ToLower(f.Reason), "timestamp") && c.Settings.Text("timestamp") == "":
 		out.Remedies = c.remedies("send a timestamp that holds for 5 minutes", []string{"timestamp"}, "5m")
 	}
 	return out
@@ -378,7 +367,7 @@ func faultDeclared(c *Case, f *soap.Fault) *exchange.Finding {
 }
 
 func faultAction(c *Case, f *soap.Fault) *exchange.Finding {
-	if !f.HasCode("ActionNotSupported") && !says(f, "soapaction", "action not supported", "actionnotsupported", "did not recognize the value of http header", "no operation for action", "unknown action") {
+	if !f.HasCode("ActionNotSupported") && !says(f, "read.fault-action") {
 		return nil
 	}
 	out := &exchange.Finding{Stage: exchange.Binding, Title: "the service does not know this action", Why: reason(f) + fmt.Sprintf(" Sent was %q.", c.Settings.Text("action")), Program: "send the action that the contract has for this operation"}
@@ -389,7 +378,7 @@ func faultAction(c *Case, f *soap.Fault) *exchange.Finding {
 }
 
 func faultOperation(c *Case, f *soap.Fault) *exchange.Finding {
-	if faultAction(c, f) != nil || isSecurity(f) || !says(f, "no such operation", "operation not found", "unknown operation", "no operation", "cannot find dispatch", "unexpected element", "not found for the element", "unknown method", "unexpected wrapper element") {
+	if faultAction(c, f) != nil || isSecurity(f) || !says(f, "read.fault-operation") {
 		return nil
 	}
 	return &exchange.Finding{Stage: exchange.Message, Title: "the service does not know the element in the body", Why: reason(f), Program: "check the name, case and namespace of the body's element", Certainty: exchange.Likely}
@@ -421,7 +410,7 @@ func faultServer(c *Case, f *soap.Fault) *exchange.Finding {
 	if f.FromSender() || !c.general(f) {
 		return nil
 	}
-	return &exchange.Finding{Title: "the service failed: " + cut(f.Reason, 100), Why: reason(f) + " The fault's code says that the service is at fault, not the message." + detailWords(f),
+	return &exchange.Finding{Title: "the service failed: " + cut(f.Reason, 100), Why: reason(f) + " The fault's code says that the service is at fault, not the message." + detailWords(f) + behind(f),
 		Program: "nothing yet; tell the service's people the time and the reason"}
 }
 
@@ -437,6 +426,21 @@ func detailWords(f *soap.Fault) string {
 		return ""
 	}
 	return " Its detail: “" + cut(w, 200) + "”."
+}
+
+// behind says what the words of a fault tell of something that the service itself
+// called and did not reach.
+func behind(f *soap.Fault) string {
+	text := f.Reason
+	if !f.Detail.IsZero() {
+		text += "\n" + schema.Words(f.Detail)
+	}
+	for _, h := range hear(text) {
+		if h.Stage >= exchange.Connect && h.Stage <= exchange.Wait {
+			return " Its words speak of something behind the service that it could not reach (" + h.ID + "): “" + cut(h.Excerpt, 100) + "”."
+		}
+	}
+	return ""
 }
 
 var errorNames = []string{"error", "errorcode", "errormessage", "errortext", "exception", "faultcode", "faultstring"}

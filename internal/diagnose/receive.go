@@ -377,7 +377,7 @@ func mediaTypeRefused(c *Case) []exchange.Finding {
 
 // mediaTypeFault tells whether a fault is about the content type of the request.
 func mediaTypeFault(f *soap.Fault) bool {
-	return says(f, "media type", "content type", "content-type", "mime type")
+	return says(f, "receive.media-type-refused")
 }
 
 // followed tells of redirects that were followed, so that none is silent.
