@@ -30,6 +30,7 @@ import (
 	"orenda/internal/app/ui"
 	"orenda/internal/diagnose"
 	"orenda/internal/draw"
+	"orenda/internal/handover"
 	"orenda/internal/journal"
 	"orenda/internal/user"
 	"orenda/internal/workspace"
@@ -236,6 +237,7 @@ func (m *model) commands() []command {
 		{"halt the call under way", "h", "h", func() tea.Cmd { m.s.Halt(); return nil }},
 		{"next environment", "v", "v", func() tea.Cmd { m.s.NextEnvironment(); return nil }},
 		{"write a drawing of the path (SVG or PDF)", "w", "w", m.drawing},
+		{"hand over: write the sheet of all that this call needs", "", "", m.sheet},
 		{"explain an error text of another program (pasting it does, too)", "", "", m.explainText},
 		{"list of commands", ":", ":", func() tea.Cmd { m.open(commandList); return nil }},
 		{"help", "?", "?", func() tea.Cmd { m.open(helpPage); return nil }},
@@ -297,6 +299,23 @@ func (m *model) drawing() tea.Cmd {
 			err = user.WriteFile(name, b)
 		}
 		if err != nil {
+			m.s.Say("%v", err)
+			return
+		}
+		m.s.Say("written: %s", name)
+	})
+}
+
+// sheet writes down what a program needs to do what the call in sight did.
+func (m *model) sheet() tea.Cmd {
+	x := m.s.Exchange()
+	if x.Outcome == "" {
+		m.s.Say("send the call first; the sheet is of what was sent")
+		return nil
+	}
+	return m.ask("write the sheet to (Markdown)", "call-"+x.ID+".md", func(name string) {
+		c, _ := m.s.W.Contract(x.Contract)
+		if err := user.WriteFile(name, []byte(handover.Settings(x, c, m.s.J.ReplySizes(x.Operation)).Markdown())); err != nil {
 			m.s.Say("%v", err)
 			return
 		}

@@ -1,0 +1,87 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+
+	"github.com/spf13/cobra"
+
+	"orenda/internal/exchange"
+	"orenda/internal/handover"
+	"orenda/internal/journal"
+	"orenda/internal/user"
+)
+
+func (t *tool) handoverCommand() *cobra.Command {
+	cmd := &cobra.Command{Use: "handover", Short: "Write down what a program needs to do what worked here"}
+	cmd.AddCommand(t.handoverSettingsCommand())
+	return cmd
+}
+
+func (t *tool) handoverSettingsCommand() *cobra.Command {
+	var out, end string
+	cmd := &cobra.Command{Use: "settings EXCHANGE|DRAFT", Short: "The sheet of everything that a working call needs, without any secret", Args: cobra.ExactArgs(1),
+		Long:    "EXCHANGE is the id of a kept exchange, its beginning, or last; DRAFT a draft of the\nworkspace, whose newest kept call that passed is taken. The sheet is Markdown.",
+		Example: "  orenda handover settings YearTable --endpoint tides-tls --out sheet.md"}
+	cmd.Flags().StringVar(&out, "out", "", "file to write; standard output otherwise")
+	cmd.Flags().StringVar(&end, "endpoint", "", "with DRAFT: over this endpoint")
+	t.jsonFlag(cmd)
+	cmd.RunE = func(_ *cobra.Command, args []string) error {
+		x, err := t.workingCall(args[0], end)
+		if err != nil {
+			return err
+		}
+		j, err := t.journal()
+		if err != nil {
+			return err
+		}
+		sheet := handover.Settings(x, nil, j.ReplySizes(x.Operation))
+		if w, err := t.space(); err == nil {
+			if c, err := w.Contract(x.Contract); err == nil {
+				sheet = handover.Settings(x, c, j.ReplySizes(x.Operation))
+			}
+		}
+		switch {
+		case t.asJSON:
+			return t.printJSON(sheet)
+		case out == "":
+			fmt.Fprint(t.out, sheet.Markdown())
+			return nil
+		}
+		if err := user.WriteFile(out, []byte(sheet.Markdown())); err != nil {
+			return unread{err}
+		}
+		return nil
+	}
+	return cmd
+}
+
+// workingCall is the kept exchange of that id, or the newest call of a draft that
+// passed.
+func (t *tool) workingCall(name, end string) (*exchange.Exchange, error) {
+	if x, err := t.keptExchange(name); err == nil && end == "" {
+		return x, nil
+	}
+	w, err := t.space()
+	if err != nil {
+		return nil, fmt.Errorf("%s is no kept exchange, and %w", name, err)
+	}
+	ref, err := w.FindDraft(name)
+	if err != nil {
+		return nil, err
+	}
+	j, err := t.journal()
+	if err != nil {
+		return nil, err
+	}
+	all, err := j.List(journal.Query{Workspace: w.ID(), Operation: ref.Operation, Endpoint: end, Kind: "call"})
+	if err != nil {
+		return nil, unread{err}
+	}
+	for _, x := range all {
+		if x.Outcome == exchange.OutcomePassed && x.Draft == ref.Name {
+			return j.Get(x.ID)
+		}
+	}
+	return nil, unread{errors.New("no kept call of " + ref.String() + " passed; send it first")}
+}
