@@ -221,10 +221,11 @@ func (c *Call) request() wire.Request {
 		add("Accept", "text/xml, application/xml, */*;q=0.5")
 	} else {
 		req.Header = append(req.Header, soap.HTTPHeaders(c.sentVersion(), s.Text("charset"), c.action, c.hasAct)...)
+		c.packed(&req)
 		if s.Text("transfer") == "chunked" {
 			add("Transfer-Encoding", "chunked")
 		} else {
-			add("Content-Length", fmt.Sprint(len(c.envelope)))
+			add("Content-Length", fmt.Sprint(len(req.Body)))
 		}
 		if s.Switch("expect-continue") {
 			add("Expect", "100-continue")

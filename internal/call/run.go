@@ -46,6 +46,7 @@ type Call struct {
 	keyLog   *os.File
 	openers  []wssec.Opener // keys that may open what is encrypted in the reply
 	leg      *exchange.Leg
+	attached attached // what is sent beside the envelope
 
 	authorization string // the field's value, "" for none
 	user, word    string // for authentication that is asked for
@@ -358,6 +359,10 @@ func (c *Call) message() (string, error) {
 		}
 		c.c.Draft, c.c.Header = d, h
 	}
+	d, err := c.attach(d)
+	if err != nil {
+		return "", err
+	}
 	out := d.Outgoing()
 	if d.Envelope() != nil {
 		c.envelope = out
@@ -372,8 +377,13 @@ func (c *Call) message() (string, error) {
 			c.c.HeaderInvalid = h.Validate()
 		}
 	}
-	c.c.Size = int64(len(c.envelope))
+	c.c.Size = int64(len(c.envelope)) + c.attached.more
 	note := diagnose.Bytes(c.c.Size) + " B"
+	if n := len(c.attached.parts); n == 1 {
+		note += " · 1 part"
+	} else if n > 1 {
+		note += fmt.Sprintf(" · %d parts", n)
+	}
 	switch {
 	case d.Decl == nil:
 	case len(c.c.Invalid)+len(c.c.HeaderInvalid) > 0:
@@ -467,6 +477,7 @@ func (c *Call) security(ctx context.Context) (string, error) {
 	}
 	protected := len(c.named("sign"))+len(c.named("encrypt")) > 0
 	if token == nil && stamp == nil && !protected {
+		c.optimise()
 		return strings.Join(append(notes, "no token"), " · "), c.encode(nil)
 	}
 	h := wssec.Build(token, stamp)
@@ -476,6 +487,7 @@ func (c *Call) security(ctx context.Context) (string, error) {
 	if err != nil {
 		return "", err
 	}
+	c.optimise()
 	return strings.Join(append(notes, more...), " · "), c.encode(passwords(c.envelope))
 }
 
@@ -733,10 +745,19 @@ func (c *Call) answer(ctx context.Context) (exchange.Stage, error) {
 	limits.Names, _ = c.plan.Settings.Count("name-limit")
 	text, _ := c.plan.Settings.Size("text-limit")
 	limits.Text = int(text)
-	if c.leg.Spilled() {
+	encoding := charset(h.Get("Content-Type"))
+	if soap.IsRelated(h.Get("Content-Type")) {
+		var err error
+		if body, encoding, err = c.related(); err != nil {
+			if stop := c.noAnswer(); stop != nil {
+				return exchange.Receive, stop
+			}
+			return exchange.Read, err
+		}
+	} else if c.leg.Spilled() {
 		return c.flowing(ctx, limits)
 	}
-	doc, err := xmltree.ParseEncoded(body, charset(h.Get("Content-Type")), limits)
+	doc, err := xmltree.ParseEncoded(body, encoding, limits)
 	c.c.ReplyDoc = doc
 	var syntax *xmltree.SyntaxError
 	if errors.As(err, &syntax) {
@@ -785,6 +806,9 @@ func (c *Call) answer(ctx context.Context) (exchange.Stage, error) {
 	if !e.Payload.IsZero() {
 		what = e.Payload.Name().Local
 		c.rec.Fact(exchange.Read, "body", what)
+	}
+	if err := c.resolve(e); err != nil {
+		return exchange.Read, err
 	}
 	c.rec.End(exchange.Read, exchange.Passed, what)
 	c.rec.Update(func(x *exchange.Exchange) { x.Result = message.Summary(e.Payload) })

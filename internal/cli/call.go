@@ -183,6 +183,11 @@ func (p *prepared) plan(t *tool) (call.Plan, error) {
 				return os.ReadFile(path)
 			}
 		}
+		for _, a := range p.extra["attach"] {
+			if _, file, ok := strings.Cut(a, "="); ok && file == path {
+				return os.ReadFile(path)
+			}
+		}
 		return p.w.ReadFile(path)
 	}
 	if p.f.user != "" {

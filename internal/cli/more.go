@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"path/filepath"
 	"strings"
 	"text/tabwriter"
 	"time"
@@ -16,6 +17,7 @@ import (
 	"orenda/internal/contract"
 	"orenda/internal/draw"
 	"orenda/internal/exchange"
+	"orenda/internal/handover"
 	"orenda/internal/journal"
 	"orenda/internal/safe"
 	"orenda/internal/standin"
@@ -280,7 +282,52 @@ func (t *tool) journalCommand() *cobra.Command {
 		}
 		return nil
 	}
-	cmd.AddCommand(list, show, export)
+	cmd.AddCommand(list, show, export, t.partsCommand())
+	return cmd
+}
+
+func (t *tool) partsCommand() *cobra.Command {
+	cmd := &cobra.Command{Use: "parts EXCHANGE", Short: "The parts of a reply beside its envelope; with --out they are saved", Args: cobra.ExactArgs(1)}
+	dir := cmd.Flags().String("out", "", "folder to save them in, under safe names; nothing is overwritten")
+	t.jsonFlag(cmd)
+	cmd.RunE = func(_ *cobra.Command, args []string) error {
+		x, err := t.keptExchange(args[0])
+		if err != nil {
+			return err
+		}
+		l := x.Leg()
+		if l == nil || len(l.Parts) == 0 {
+			fmt.Fprintln(t.err, "orenda: the reply has no parts")
+			return status(exitNo)
+		}
+		if t.asJSON {
+			if err := t.printJSON(l.Parts); err != nil {
+				return err
+			}
+		}
+		if *dir != "" {
+			saved, err := handover.SaveParts(l, *dir)
+			for _, name := range saved {
+				fmt.Fprintln(t.err, safe.Line(filepath.Join(*dir, name)))
+			}
+			if err != nil {
+				return unread{err}
+			}
+			return nil
+		}
+		if t.asJSON {
+			return nil
+		}
+		tw := tabwriter.NewWriter(t.out, 0, 0, 2, ' ', 0)
+		for i, p := range l.Parts {
+			what := handover.PartName(&p, i)
+			if p.Root {
+				what = "the envelope"
+			}
+			fmt.Fprintf(tw, "%d\t%s\t%s\t%d bytes\t%s\n", i+1, safe.Line(what), safe.Line(p.Type), p.End-p.Start, safe.Line(p.ID))
+		}
+		return tw.Flush()
+	}
 	return cmd
 }
 

@@ -271,6 +271,11 @@ func (c *Contract) DemandsAddressing() bool {
 	})
 }
 
+// DemandsAttachments tells whether messages must be MTOM (WS-MTOMPolicy 1.1).
+func (c *Contract) DemandsAttachments() bool {
+	return slices.ContainsFunc(c.Demands, func(d Demand) bool { return d.Assertion.Local == "OptimizedMimeSerialization" && !d.Optional })
+}
+
 // addressingAction is the action on an input (WS-Addressing Metadata §4.4.1, and
 // the names that came before it).
 func addressingAction(n xmltree.Node) string {

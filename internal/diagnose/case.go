@@ -53,6 +53,7 @@ type Case struct {
 
 	Reply        *soap.Envelope
 	ReplyDoc     *xmltree.Document
+	ReplyAt      int // where it begins in the response's body, which may have other parts
 	ReplyErr     *xmltree.SyntaxError
 	ReplyInvalid []schema.Error
 	Unmet        []Unmet
@@ -120,7 +121,7 @@ func (r *Rule) Stage() exchange.Stage {
 }
 
 // Rules is the catalogue, in order of stages.
-var Rules = slices.Concat(homeRules, reachRules, receiveRules, readRules)
+var Rules = slices.Concat(homeRules, reachRules, receiveRules, readRules, attachmentRules)
 
 // Run applies all rules and puts what they find in order.
 func Run(c *Case) []exchange.Finding {
@@ -351,7 +352,13 @@ func (c *Case) inHead(field string) []exchange.Evidence {
 
 // inReply is evidence that points into the reply's body.
 func (c *Case) inReply(s xmltree.Span) exchange.Evidence {
-	return inDoc(exchange.InResponseBody, len(c.X.Legs), c.ReplyDoc, s)
+	e := inDoc(exchange.InResponseBody, len(c.X.Legs), c.ReplyDoc, s)
+	if l := c.leg(); c.ReplyAt > 0 && l != nil && c.ReplyAt <= len(l.ResponseBody) {
+		e.Offset += int64(c.ReplyAt)
+		line, _ := xmltree.Position(l.ResponseBody, c.ReplyAt)
+		e.Line += line - 1
+	}
+	return e
 }
 
 // inBody is evidence in the reply's body where no document could be read.

@@ -46,6 +46,8 @@ var Keys = []Key{
 	{Name: "strict-buffer", Label: "strict buffer", Stage: exchange.Binding, Kind: Switch, Default: "false", Minor: true, Doc: "the program insists that receive and buffer limit are equal"},
 
 	{Name: "send-limit", Label: "send limit", Stage: exchange.Message, Kind: Size, Default: "16 MiB", Minor: true, Doc: "largest envelope that is sent"},
+	{Name: "attachments", Label: "attachments", Stage: exchange.Message, Kind: Choice, Of: []string{"none", soap.MTOM, soap.Attachments}, Default: "none", Minor: true, Doc: "how files travel: mtom (binary values as parts of their own), swa (parts beside the envelope)"},
+	{Name: "attach", Label: "attached", Stage: exchange.Message, Kind: List, Minor: true, Doc: "files to send: FIELD=FILE puts one into a field of the message, NAME=FILE beside it (with swa)"},
 	{Name: "charset", Label: "encoding", Stage: exchange.Message, Kind: Choice, Of: soap.Charsets, Default: "utf-8", Minor: true, Doc: "character encoding of the request"},
 	{Name: "validate", Label: "validate", Stage: exchange.Message, Kind: Switch, Default: "true", Minor: true, Doc: "check messages against the schema"},
 

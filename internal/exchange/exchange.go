@@ -3,6 +3,7 @@ package exchange
 import (
 	"time"
 
+	"orenda/internal/soap"
 	"orenda/internal/spool"
 )
 
@@ -159,6 +160,7 @@ type Leg struct {
 	SpillMost int64        `json:"-"`                   // the most that is kept so
 	Spool     *spool.Spool `json:"-"`                   // where In is, beyond that
 	BodySpool *spool.Spool `json:"-"`                   // where ResponseBody is, where it is not a part of In
+	Parts     []soap.Part  `json:"parts,omitempty"`     // of ResponseBody, where it is multipart/related
 	Decrypted []byte       `json:"decrypted,omitempty"` // the response body as it was before it was encrypted
 	Whole     int64        `json:"whole,omitempty"`     // length of In as it came, where only its beginning is kept
 
@@ -339,12 +341,28 @@ func (x *Exchange) Setting(key string) string {
 }
 
 // Readable is the response body as people read it: decrypted where it was
-// encrypted.
+// encrypted, the envelope's part where there are several.
 func (l *Leg) Readable() []byte {
 	if l.Decrypted != nil {
 		return l.Decrypted
 	}
+	if root := l.Root(); root != nil {
+		if b, err := root.Content(l.ResponseBody); err == nil {
+			return b
+		}
+	}
 	return l.ResponseBody
+}
+
+// Root is the part of the response that holds the envelope, nil where it is not
+// in parts.
+func (l *Leg) Root() *soap.Part {
+	for i := range l.Parts {
+		if l.Parts[i].Root {
+			return &l.Parts[i]
+		}
+	}
+	return nil
 }
 
 // Spilled tells whether what came, or what it was unpacked to, is on disk: too

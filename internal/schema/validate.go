@@ -288,6 +288,9 @@ func (v *validator) identified(n xmltree.Node, id string) {
 
 func (v *validator) simple(n xmltree.Node, decl *Element, st *Simple) {
 	if c := n.FirstChild(); !c.IsZero() {
+		if st.Primitive == "base64Binary" && c.Name().Space == xop && c.Name().Local == "Include" {
+			return // its value travels as a part of its own (XOP 1.0 §2.1)
+		}
 		v.fail(c, tag(c), "cvc-type.3.1.2", nil, "the element %s holds a value, not elements", n.Name().Local)
 		return
 	}
@@ -310,6 +313,10 @@ func (v *validator) simple(n xmltree.Node, decl *Element, st *Simple) {
 		v.prefix(n, n.Inner(), st, value)
 	}
 }
+
+// xop is the namespace of the element that stands in a binary value for the part
+// that holds it.
+const xop = "http://www.w3.org/2004/08/xop/include"
 
 // qualified tells whether values of the type are QNames.
 func (s *Simple) qualified() bool { return s.Primitive == "QName" || s.Primitive == "NOTATION" }

@@ -77,12 +77,18 @@ func VersionOf(namespace string) Version {
 
 // VersionOfMedia tells which version a Content-Type value belongs to.
 func VersionOfMedia(contentType string) Version {
-	t, _, _ := mime.ParseMediaType(contentType)
+	t, params, _ := mime.ParseMediaType(contentType)
 	switch t {
 	case "text/xml":
 		return V11
 	case "application/soap+xml":
 		return V12
+	case "multipart/related", "application/xop+xml": // of the envelope in it
+		for _, inner := range []string{params["start-info"], params["type"]} {
+			if inner != "" && !strings.HasPrefix(inner, t) && VersionOfMedia(inner) != Unset {
+				return VersionOfMedia(inner)
+			}
+		}
 	}
 	return Unset
 }

@@ -59,6 +59,7 @@ type Harbour struct {
 	mu       sync.Mutex
 	orders   int
 	invoices map[string]*invoice // by number
+	papers   map[string][]byte   // by receipt
 }
 
 // service is one of the harbour's services.
@@ -82,7 +83,7 @@ type fault struct {
 
 // Start opens the harbour.
 func Start(opts Options) (*Harbour, error) {
-	h := &Harbour{opts: opts, invoices: map[string]*invoice{}}
+	h := &Harbour{opts: opts, invoices: map[string]*invoice{}, papers: map[string][]byte{}}
 	now := time.Now()
 	var err error
 	h.Cert, err = trust.Issue(trust.Wish{Name: "tides.skerry.test", Hosts: []string{"tides.skerry.test", "berths.skerry.test", "pilots.skerry.test", "dues.skerry.test", "localhost", "127.0.0.1"},
@@ -154,6 +155,7 @@ func (h *Harbour) load() error {
 		{path: "/callsigns", file: "callsigns.wsdl", answer: callSigns},
 		{path: "/dues", file: "dues.wsdl", answer: dues, header: clerk},
 		{path: "/manifests", file: "manifests.wsdl", desk: h.Desk},
+		{path: "/papers", file: "papers.wsdl", answer: papers},
 		{path: "/pilots", file: "pilots.wsdl", answer: pilotOrders, secure: pilots, always: true},
 	} {
 		src, err := contracts.ReadFile("contracts/" + s.file)
@@ -195,6 +197,7 @@ func (h *Harbour) Table() []Row {
 		{"Call signs", "CallSigns", "1.1", plain + "/callsigns", plain + "/callsigns?wsdl", ""},
 		{"Harbour dues", "HarbourDues", "1.1", plain + "/dues", plain + "/dues?wsdl", "header block Clerk"},
 		{"Manifests", "Manifests", "1.1", plain + "/manifests", plain + "/manifests?wsdl", "a signature over body and timestamp"},
+		{"Ship's papers", "Papers", "1.1", plain + "/papers", plain + "/papers?wsdl", ""},
 		{"Pilot orders", "PilotOrders", "1.2", plain + "/pilots", plain + "/pilots?wsdl", "user name token, digest; timestamp"},
 	}
 }
@@ -251,8 +254,19 @@ func (h *Harbour) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	if h.opts.Slow > 0 {
 		time.Sleep(h.opts.Slow)
 	}
-	reply, status := h.call(s, r, body)
+	envelope, parts, packing, refused := unpack(r.Header.Get("Content-Type"), body)
+	reply, status := []byte(nil), 0
+	if refused != nil {
+		reply, status = faultEnvelope(s.port.Version, refused), statusOf(s.port.Version, refused)
+	} else {
+		reply, status = h.call(s, r, envelope, parts)
+	}
 	w.Header().Set("Content-Type", s.port.Version.MediaType()+"; charset=utf-8")
+	if packing != "" && reply != nil && refused == nil {
+		var kind string
+		kind, reply = h.pack(packing, s.port.Version, reply)
+		w.Header().Set("Content-Type", kind)
+	}
 	if reply == nil {
 		w.WriteHeader(http.StatusAccepted)
 		return
@@ -296,7 +310,7 @@ func related(e *soap.Envelope) [][]byte {
 
 // describe serves a description with the addresses at which it really is.
 func (h *Harbour) describe(w http.ResponseWriter, src []byte) {
-	for _, name := range []string{"berths", "tides", "pilots", "callsigns", "dues", "manifests"} {
+	for _, name := range []string{"berths", "tides", "pilots", "callsigns", "dues", "manifests", "papers"} {
 		src = bytes.ReplaceAll(src, []byte("http://"+name+".skerry.test"), []byte("http://"+h.Plain))
 		src = bytes.ReplaceAll(src, []byte("https://"+name+".skerry.test"), []byte("https://"+h.TLS))
 	}
@@ -305,7 +319,7 @@ func (h *Harbour) describe(w http.ResponseWriter, src []byte) {
 }
 
 // call answers one envelope, as a service of its contract would.
-func (h *Harbour) call(s *service, r *http.Request, body []byte) (reply []byte, status int) {
+func (h *Harbour) call(s *service, r *http.Request, body []byte, parts []soap.Attached) (reply []byte, status int) {
 	v := s.port.Version
 	refuse := func(f *fault) ([]byte, int) { return faultEnvelope(v, f), statusOf(v, f) }
 	if media := soap.VersionOfMedia(r.Header.Get("Content-Type")); media != v {
@@ -354,7 +368,7 @@ func (h *Harbour) call(s *service, r *http.Request, body []byte) (reply []byte, 
 		reply, _ = soap.Build(v, nil, []byte(h.manifest(e.Payload, clerk.Subject.CommonName)))
 		return s.desk.seal(reply, clerk, sealed), http.StatusOK
 	}
-	out, f := s.answer(h, op.Name, e.Payload)
+	out, f := s.answer(h, op.Name, inlined(e.Payload, parts))
 	if f != nil {
 		return refuse(f)
 	}

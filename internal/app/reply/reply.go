@@ -13,6 +13,7 @@ import (
 	"orenda/internal/app/ui"
 	"orenda/internal/diagnose"
 	"orenda/internal/exchange"
+	"orenda/internal/handover"
 	"orenda/internal/message"
 	"orenda/internal/soap"
 	"orenda/internal/xmltree"
@@ -23,10 +24,11 @@ type mode int
 const (
 	fields mode = iota
 	exact
+	parts
 	modes
 )
 
-var modeNames = [modes]string{"fields", "exact"}
+var modeNames = [modes]string{"fields", "exact", "parts"}
 
 // View is the reply.
 type View struct {
@@ -53,6 +55,7 @@ type reading struct {
 	values  int64 // bytes of values
 	base    xmltree.Node
 	isFault bool
+	parts   []soap.Part
 }
 
 // New makes the reply view.
@@ -67,6 +70,7 @@ func (v *View) Keys() []ui.Key {
 		return []ui.Key{{Show: "⏎", Does: "search"}, {Show: "esc", Does: "not now"}}
 	}
 	return []ui.Key{{Press: "up down", Show: "↑↓", Does: "move"}, {Press: "tab", Show: "tab", Does: "fields or exact bytes"}, {Press: "y", Show: "y", Does: "copy the value, or the part"}, {Press: "Y", Show: "Y", Does: "copy its path"},
+		{Press: "x", Show: "x", Does: "take the parts out, into a folder", Minor: true},
 		{Press: "/", Show: "/", Does: "search"}, {Press: "n", Show: "n", Does: "next hit"}, {Press: "p", Show: "p", Does: "path"}, {Press: "?", Show: "?", Does: "help"}}
 }
 
@@ -82,8 +86,12 @@ func (v *View) prepare() tea.Cmd {
 	}
 	v.doc = reading{id: x.ID, busy: true}
 	v.cursor, v.top = [modes]int{}, [modes]int{}
-	id, body := x.ID, l.Readable()
-	return func() tea.Msg { return read{readBody(id, body)} }
+	id, body, all := x.ID, l.Readable(), l.Parts
+	return func() tea.Msg {
+		r := readBody(id, body)
+		r.parts = all
+		return read{r}
+	}
 }
 
 func readBody(id string, body []byte) reading {
@@ -128,8 +136,11 @@ func readBody(id string, body []byte) reading {
 func (v *View) Open() tea.Cmd { return v.prepare() }
 
 func (v *View) count() int {
-	if v.mode == exact {
+	switch v.mode {
+	case exact:
 		return len(v.doc.lines)
+	case parts:
+		return len(v.doc.parts)
 	}
 	return len(v.doc.rows)
 }
@@ -169,6 +180,11 @@ func (v *View) key(k tea.KeyPressMsg) tea.Cmd {
 		v.move(v.height)
 	case ui.Is(k, "tab"):
 		v.mode = (v.mode + 1) % modes
+		if v.mode == parts && v.doc.parts == nil {
+			v.mode = fields
+		}
+	case ui.Is(k, "x"):
+		return v.save()
 	case ui.Is(k, "/"):
 		v.in.Start(v.find)
 	case ui.Is(k, "n"):
@@ -207,8 +223,28 @@ func (v *View) copy(path bool) tea.Cmd {
 	return tea.SetClipboard(text)
 }
 
+// save asks for a folder, and puts the parts there.
+func (v *View) save() tea.Cmd {
+	x := v.s.Exchange()
+	l := x.Leg()
+	if l == nil || len(l.Parts) < 2 {
+		v.s.Say("this reply has no parts beside its envelope")
+		return nil
+	}
+	return func() tea.Msg {
+		return state.Ask{Prompt: "save the parts into the folder", Value: "parts-" + x.ID, Answer: func(dir string) {
+			saved, err := handover.SaveParts(l, dir)
+			if err != nil {
+				v.s.Say("%v", err)
+				return
+			}
+			v.s.Say("saved: %s", strings.Join(saved, ", "))
+		}}
+	}
+}
+
 func (v *View) next() {
-	if v.find == "" || v.count() == 0 {
+	if v.find == "" || v.count() == 0 || v.mode == parts {
 		return
 	}
 	for i := range v.count() {
@@ -262,7 +298,13 @@ func (v *View) View(w, h int) string {
 		over = fmt.Sprintf(" · %d %% of it values", v.doc.values*100/size)
 	}
 	tabs := ""
+	if v.mode == parts && v.doc.parts == nil {
+		v.mode = fields
+	}
 	for m, n := range modeNames {
+		if mode(m) == parts && v.doc.parts == nil {
+			continue
+		}
 		if mode(m) == v.mode {
 			tabs += ui.Strong(n) + "  "
 		} else {
@@ -296,6 +338,18 @@ func (v *View) View(w, h int) string {
 	return ui.Block(append(rows, foot), w, h)
 }
 
+// part is the number of the part that an element refers to, -1 where it does to
+// none.
+func (v *View) part(n xmltree.Node) int {
+	href, ok := n.Attr("", "href")
+	for i := range v.doc.parts {
+		if ok && v.doc.parts[i].Refers(href) {
+			return i
+		}
+	}
+	return -1
+}
+
 func (v *View) row(i int, chosen bool, w int) string {
 	lead := "   "
 	if chosen {
@@ -308,6 +362,18 @@ func (v *View) row(i int, chosen bool, w int) string {
 		}
 		return lead + ui.Soft(fmt.Sprintf("%9d  ", v.doc.lines[i])) + text
 	}
+	if v.mode == parts {
+		p := v.doc.parts[i]
+		name := handover.PartName(&p, i)
+		if p.Root {
+			name = "the envelope"
+		}
+		text := fmt.Sprintf("%2d  %s %14s B  %s", i+1, ui.Fit(name, 32), diagnose.Bytes(int64(p.End-p.Start)), ui.Fit(p.Type, max(w/4, 12)))
+		if chosen {
+			text = ui.Strong(text)
+		}
+		return lead + text + ui.Soft("  "+ui.Cut(p.ID, max(w-ui.Width(text)-8, 8)))
+	}
 	n := v.node(i)
 	name := strings.Repeat("  ", min(int(v.doc.depths[i]), 20)) + n.Name().Local
 	for a := range n.Attrs() {
@@ -318,7 +384,10 @@ func (v *View) row(i int, chosen bool, w int) string {
 	width := max(min(w/3, 40), 24)
 	label := ui.Fit(name, width)
 	value := ""
-	if n.FirstChild().IsZero() {
+	switch p := v.part(n); {
+	case p >= 0:
+		value = ui.Cut(fmt.Sprintf("→ part %d, %s, %s bytes", p+1, v.doc.parts[p].Type, diagnose.Bytes(int64(v.doc.parts[p].End-v.doc.parts[p].Start))), w-width-6)
+	case n.FirstChild().IsZero():
 		value = ui.Cut(n.Text(), w-width-6)
 	}
 	if chosen {

@@ -1,0 +1,258 @@
+package soap
+
+import (
+	"bytes"
+	"crypto/rand"
+	"encoding/base64"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"mime"
+	"mime/quotedprintable"
+	"net/textproto"
+	"strings"
+)
+
+// XOP is the namespace of the element that stands for a part (XOP 1.0 §2.1).
+const XOP = "http://www.w3.org/2004/08/xop/include"
+
+// The packagings of a message with attachments.
+const (
+	MTOM        = "mtom" // MTOM and XOP: binary values travel as parts of their own
+	Attachments = "swa"  // SOAP Messages with Attachments: parts beside the envelope
+)
+
+// Part is a part of a multipart/related message (RFC 2387).
+type Part struct {
+	ID       string `json:"id,omitempty"`       // Content-ID without its angle brackets
+	Type     string `json:"type,omitempty"`     // Content-Type
+	Coding   string `json:"coding,omitempty"`   // Content-Transfer-Encoding
+	Location string `json:"location,omitempty"` // Content-Location
+	Name     string `json:"name,omitempty"`     // file name of the Content-Disposition
+	Root     bool   `json:"root,omitempty"`     // the envelope is in it
+	Start    int    `json:"start"`              // where its content begins in the message's body
+	End      int    `json:"end"`                // and where it ends
+}
+
+// MultipartError is what is wrong with a multipart message, at an offset of its
+// body.
+type MultipartError struct {
+	Offset int
+	Why    string
+}
+
+func (e *MultipartError) Error() string { return e.Why }
+
+// IsRelated tells whether a content type is multipart/related.
+func IsRelated(contentType string) bool {
+	t, _, _ := mime.ParseMediaType(contentType)
+	return t == "multipart/related" || strings.HasPrefix(strings.ToLower(strings.TrimSpace(contentType)), "multipart/related")
+}
+
+// mostParts is how many parts a message may have.
+const mostParts = 10000
+
+// Related takes a multipart/related body apart (RFC 2046 §5.1.1, RFC 2387): its
+// parts by their places, one of which is the root. Nothing is copied.
+func Related(contentType string, body []byte) ([]Part, error) {
+	_, params, err := mime.ParseMediaType(contentType)
+	if err != nil {
+		return nil, &MultipartError{0, "the content type cannot be read: " + err.Error()}
+	}
+	if params["boundary"] == "" {
+		return nil, &MultipartError{0, "the content type names no boundary"}
+	}
+	line := []byte("--" + params["boundary"])
+	at := bytes.Index(body, line)
+	if at < 0 || at > 0 && body[at-1] != '\n' {
+		return nil, &MultipartError{0, fmt.Sprintf("the boundary %q is not in the body", params["boundary"])}
+	}
+	var parts []Part
+	for {
+		at += len(line)
+		if bytes.HasPrefix(body[at:], []byte("--")) {
+			break
+		}
+		end := bytes.IndexByte(body[at:], '\n')
+		if end < 0 {
+			return parts, &MultipartError{at, "the last boundary is not there: the message was cut off"}
+		}
+		at += end + 1
+		next := bytes.Index(body[at:], append([]byte("\n"), line...))
+		if next < 0 {
+			return parts, &MultipartError{at, fmt.Sprintf("part %d has no end: the message was cut off", len(parts)+1)}
+		}
+		next += at
+		stop := next
+		if stop > at && body[stop-1] == '\r' {
+			stop--
+		}
+		if len(parts) == mostParts {
+			return parts, &MultipartError{at, fmt.Sprintf("there are more than %d parts", mostParts)}
+		}
+		parts = append(parts, part(body, at, stop))
+		at = next + 1
+	}
+	if len(parts) == 0 {
+		return nil, &MultipartError{at, "there is no part in it"}
+	}
+	root := 0
+	if start := bare(params["start"]); start != "" {
+		root = -1
+		for i := range parts {
+			if parts[i].ID == start {
+				root = i
+			}
+		}
+		if root < 0 {
+			return parts, &MultipartError{0, fmt.Sprintf("the part %q, in which the envelope is to be, is not there", start)}
+		}
+	}
+	parts[root].Root = true
+	return parts, nil
+}
+
+func bare(id string) string {
+	return strings.TrimSuffix(strings.TrimPrefix(strings.TrimSpace(id), "<"), ">")
+}
+
+// part reads the header fields of a part.
+func part(body []byte, from, to int) Part {
+	p := Part{Start: from, End: to}
+	const mostHead = 16 << 10
+	fields := textproto.MIMEHeader{}
+	last := ""
+	for at := from; at < to && at-from < mostHead; {
+		n := bytes.IndexByte(body[at:to], '\n')
+		l := body[at:to]
+		if n >= 0 {
+			l = body[at : at+n]
+		}
+		at += len(l) + 1
+		l = bytes.TrimRight(l, "\r")
+		if len(l) == 0 {
+			p.Start = min(at, to)
+			break
+		}
+		if (l[0] == ' ' || l[0] == '\t') && last != "" {
+			fields[last][0] += " " + string(bytes.TrimSpace(l))
+			continue
+		}
+		if name, value, ok := strings.Cut(string(l), ":"); ok {
+			last = textproto.CanonicalMIMEHeaderKey(strings.TrimSpace(name))
+			fields[last] = []string{strings.TrimSpace(value)}
+		}
+	}
+	p.ID, p.Type, p.Location = bare(fields.Get("Content-ID")), fields.Get("Content-Type"), fields.Get("Content-Location")
+	p.Coding = strings.ToLower(fields.Get("Content-Transfer-Encoding"))
+	if _, params, err := mime.ParseMediaType(fields.Get("Content-Disposition")); err == nil {
+		p.Name = params["filename"]
+	}
+	if _, params, err := mime.ParseMediaType(p.Type); err == nil && p.Name == "" {
+		p.Name = params["name"]
+	}
+	return p
+}
+
+// Content is what a part holds, its transfer encoding removed (RFC 2045 §6).
+func (p *Part) Content(body []byte) ([]byte, error) {
+	if p.Start < 0 || p.End > len(body) || p.Start > p.End {
+		return nil, errors.New("the part is not kept")
+	}
+	raw := body[p.Start:p.End]
+	switch p.Coding {
+	case "base64":
+		return io.ReadAll(base64.NewDecoder(base64.StdEncoding, bytes.NewReader(bytes.Map(func(r rune) rune {
+			if r == '\r' || r == '\n' || r == ' ' || r == '\t' {
+				return -1
+			}
+			return r
+		}, raw))))
+	case "quoted-printable":
+		return io.ReadAll(quotedprintable.NewReader(bytes.NewReader(raw)))
+	}
+	return raw, nil
+}
+
+// Refers tells whether a reference names the part: by its Content-ID (RFC 2392) or
+// its Content-Location (RFC 2557).
+func (p *Part) Refers(href string) bool {
+	if id, ok := strings.CutPrefix(href, "cid:"); ok {
+		if p.ID == id {
+			return true
+		}
+		plain, err := unescape(id)
+		return err == nil && p.ID == plain
+	}
+	return href != "" && p.Location == href
+}
+
+func unescape(s string) (string, error) {
+	var b strings.Builder
+	for i := 0; i < len(s); i++ {
+		if s[i] != '%' {
+			b.WriteByte(s[i])
+			continue
+		}
+		if i+2 >= len(s) {
+			return "", errors.New("cut off")
+		}
+		c, err := hex.DecodeString(s[i+1 : i+3])
+		if err != nil {
+			return "", err
+		}
+		b.Write(c)
+		i += 2
+	}
+	return b.String(), nil
+}
+
+// Attached is a part that is sent with an envelope.
+type Attached struct {
+	ID, Type string
+	Name     string // of the file
+	Content  []byte
+}
+
+// Package puts an envelope and its parts together, as MTOM or as SOAP with
+// Attachments. It gives the content type, the body, and where the envelope begins
+// in it. An action is a parameter of SOAP 1.2's media type.
+func Package(kind string, v Version, charset, action string, envelope []byte, parts []Attached) (contentType string, body []byte, at int) {
+	var r [12]byte
+	_, _ = rand.Read(r[:])
+	boundary, root := "orenda-"+hex.EncodeToString(r[:]), "envelope@"+hex.EncodeToString(r[:4])
+	media := v.MediaType()
+	inner, outer := media+"; charset="+charset, ""
+	start := ""
+	if v == V12 && action != "" {
+		start = `; action="` + strings.ReplaceAll(action, `"`, `\"`) + `"`
+	}
+	if kind == MTOM {
+		inner = fmt.Sprintf(`application/xop+xml; charset=%s; type="%s"`, charset, media)
+		outer = fmt.Sprintf(`multipart/related; type="application/xop+xml"; start="<%s>"; start-info="%s"; boundary="%s"`, root, media, boundary)
+	} else {
+		outer = fmt.Sprintf(`multipart/related; type="%s"; start="<%s>"; boundary="%s"`, media, root, boundary)
+	}
+	var b bytes.Buffer
+	size := len(envelope) + 512
+	for _, p := range parts {
+		size += len(p.Content) + 512
+	}
+	b.Grow(size)
+	fmt.Fprintf(&b, "--%s\r\nContent-Type: %s%s\r\nContent-Transfer-Encoding: 8bit\r\nContent-ID: <%s>\r\n\r\n", boundary, inner, start, root)
+	at = b.Len()
+	b.Write(envelope)
+	for _, p := range parts {
+		fmt.Fprintf(&b, "\r\n--%s\r\nContent-Type: %s\r\nContent-Transfer-Encoding: binary\r\nContent-ID: <%s>\r\n", boundary, oneLine(p.Type), oneLine(p.ID))
+		if p.Name != "" {
+			fmt.Fprintf(&b, "Content-Disposition: %s\r\n", mime.FormatMediaType("attachment", map[string]string{"filename": p.Name}))
+		}
+		b.WriteString("\r\n")
+		b.Write(p.Content)
+	}
+	fmt.Fprintf(&b, "\r\n--%s--\r\n", boundary)
+	return outer + start, b.Bytes(), at
+}
+
+func oneLine(s string) string { return strings.NewReplacer("\r", "", "\n", "").Replace(s) }
