@@ -124,11 +124,11 @@ func (c *Call) related() (root []byte, encoding string, err error) {
 		l.Parts = parts
 		st := x.Stage(exchange.Read)
 		for i, p := range parts {
-			name := fmt.Sprintf("part %d", i+1)
+			what := strings.TrimSpace(fmt.Sprintf("%s bytes  %s  %s", diagnose.Bytes(int64(p.End-p.Start)), orUnknown(p.Type), p.ID))
 			if p.Root {
-				name += ", the envelope"
+				what = fmt.Sprintf("the envelope, %s bytes", diagnose.Bytes(int64(p.End-p.Start)))
 			}
-			st.Facts.Set(name, strings.TrimSpace(fmt.Sprintf("%s  %s bytes  %s", orUnknown(p.Type), diagnose.Bytes(int64(p.End-p.Start)), p.ID)))
+			st.Facts.Set(fmt.Sprintf("part %d", i+1), what)
 			if i == 20 {
 				st.Facts.Set("more parts", fmt.Sprint(len(parts)-i-1))
 				break

@@ -682,6 +682,9 @@ func emptyValue(c *Case) []exchange.Finding {
 	var paths []string
 	for _, it := range c.Draft.Items() {
 		if it.Present && it.Required && !it.Unfilled && !it.Nil && it.Value == "" && it.Kind == 0 && len(it.Errors) == 0 {
+			if href, _ := it.Node.Attr("", "href"); strings.HasPrefix(href, "cid:") {
+				continue // its value is a part beside the envelope
+			}
 			paths = append(paths, it.Path)
 			f.Evidence = append(f.Evidence, c.inDraft(it.Node.Span()))
 		}

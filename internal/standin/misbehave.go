@@ -127,6 +127,8 @@ var misbehaviours = map[string]misbehaviour{
 	"read.charset-differs":        {what: "sends bytes that are not in its encoding", do: xml("<soap:Envelope xmlns:soap=\"{ns}\"><soap:Body><a>caf\xe9</a></soap:Body></soap:Envelope>")},
 	"read.text-outside":           {what: "puts a warning before the envelope", do: xml("Warning: tide gauge not calibrated\n<soap:Envelope xmlns:soap=\"{ns}\"><soap:Body/></soap:Envelope>")},
 	"read.doctype-refused":        {what: "sends an entity bomb", do: xml("<!DOCTYPE a [<!ENTITY b \"boom\"><!ENTITY c \"&b;&b;&b;&b;&b;&b;&b;&b;\">]>\n<soap:Envelope xmlns:soap=\"{ns}\"><soap:Body>&c;</soap:Body></soap:Envelope>")},
+	"read.parts-broken":           {what: "sends a multipart reply without its last boundary", do: page(200, `multipart/related; type="text/xml"; boundary="quay"`, "--quay\r\nContent-Type: text/xml\r\n\r\n<a/>")},
+	"read.attachment-unresolved":  {what: "refers to a part that is not there", do: xml(`<s:Envelope xmlns:s="{ns}"><s:Body><paper><x:Include xmlns:x="http://www.w3.org/2004/08/xop/include" href="cid:gone@harbour"/></paper></s:Body></s:Envelope>`)},
 	"read.not-envelope":           {what: "sends XML that is no envelope", do: xml("<status xmlns=\"urn:skerry:watch\">all quiet</status>")},
 	"read.version-differs":        {what: "answers in the other SOAP version", do: xml("<soap:Envelope xmlns:soap=\"{other}\"><soap:Body/></soap:Envelope>")},
 	"read.depth-over-limit":       {what: "nests 5000 elements", do: xml("<soap:Envelope xmlns:soap=\"{ns}\"><soap:Body>" + strings.Repeat("<a>", 5000) + strings.Repeat("</a>", 5000) + "</soap:Body></soap:Envelope>")},

@@ -142,12 +142,12 @@ func TestDescriptionsLeadToWhereTheServicesAre(t *testing.T) {
 		resp.Body.Close()
 		assert.Contains(t, string(b), want, path)
 	}
-	assert.Len(t, h.Table(), 9)
+	assert.Len(t, h.Table(), 10)
 	dir := t.TempDir()
 	require.NoError(t, standin.WriteContracts(dir))
 	assert.FileExists(t, filepath.Join(dir, "harbour.xsd"))
 	entries, _ := os.ReadDir(dir)
-	assert.Len(t, entries, 10)
+	assert.Len(t, entries, 11)
 }
 
 func TestOneMisbehaviourForAll(t *testing.T) {

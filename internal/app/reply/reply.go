@@ -69,6 +69,9 @@ func (v *View) Keys() []ui.Key {
 	if v.in.Active {
 		return []ui.Key{{Show: "⏎", Does: "search"}, {Show: "esc", Does: "not now"}}
 	}
+	if v.mode == parts {
+		return []ui.Key{{Press: "up down", Show: "↑↓", Does: "move"}, {Press: "tab", Show: "tab", Does: "fields or exact bytes"}, {Press: "x", Show: "x", Does: "take the parts out, into a folder"}, {Press: "p", Show: "p", Does: "path"}, {Press: "?", Show: "?", Does: "help"}}
+	}
 	return []ui.Key{{Press: "up down", Show: "↑↓", Does: "move"}, {Press: "tab", Show: "tab", Does: "fields or exact bytes"}, {Press: "y", Show: "y", Does: "copy the value, or the part"}, {Press: "Y", Show: "Y", Does: "copy its path"},
 		{Press: "x", Show: "x", Does: "take the parts out, into a folder", Minor: true},
 		{Press: "/", Show: "/", Does: "search"}, {Press: "n", Show: "n", Does: "next hit"}, {Press: "p", Show: "p", Does: "path"}, {Press: "?", Show: "?", Does: "help"}}

@@ -234,8 +234,16 @@ func (s *State) takeFetched(id, source string, f *call.Fetched, err error) {
 			break
 		}
 	}
-	s.Say("%s: %d operations, %d endpoints", name, len(f.Contract.OperationNames()), len(f.Contract.Ports()))
+	s.Say("%s: %s, %s", name, count(len(f.Contract.OperationNames()), "operation"), count(len(f.Contract.Ports()), "endpoint"))
 	if before == 0 && s.W.Dir == "" {
 		s.Message += " · in memory until saved"
 	}
+}
+
+// count is a number of things, in words.
+func count(n int, thing string) string {
+	if n == 1 {
+		return "1 " + thing
+	}
+	return fmt.Sprintf("%d %ss", n, thing)
 }

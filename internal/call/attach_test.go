@@ -1,0 +1,165 @@
+package call_test
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"encoding/base64"
+	"encoding/hex"
+	"io"
+	"math/rand/v2"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"orenda/internal/call"
+	"orenda/internal/contract"
+	"orenda/internal/exchange"
+	"orenda/internal/handover"
+	"orenda/internal/identity"
+	"orenda/internal/soap"
+	"orenda/internal/standin"
+	"orenda/internal/wssec"
+	"orenda/internal/xmltree"
+)
+
+func papers(t *testing.T, h *standin.Harbour, operation, draft string, set ...string) call.Plan {
+	f := fetch(t, "http://"+h.Plain+"/papers?wsdl")
+	p := call.Plan{Contract: f.Contract, Operation: operation, Endpoint: "papers", Agent: "test", Port: f.Contract.Port("Papers"), ReadFile: os.ReadFile}
+	p.SetDraft([]byte(draft))
+	p.Settings.Set("soap", "1.1")
+	p.Settings.Set("address", "http://"+h.Plain+"/papers")
+	for i := 0; i+1 < len(set); i += 2 {
+		p.Settings.Set(set[i], set[i+1])
+	}
+	return p
+}
+
+// A file is filed and fetched again in every packaging, and comes back the same,
+// without any finding.
+func TestFilesTravelInEveryPackaging(t *testing.T) {
+	h := harbour(t)
+	dir := t.TempDir()
+	r := rand.New(rand.NewPCG(7, 7))
+	for _, size := range []int{1, 2000, 3 << 20} {
+		content := make([]byte, size)
+		for i := range content {
+			content[i] = byte(r.Uint32())
+		}
+		file := filepath.Join(dir, "tide table.pdf")
+		require.NoError(t, os.WriteFile(file, content, 0o600))
+		for _, kind := range []string{"none", soap.MTOM, soap.Attachments} {
+			draft := `<FilePaper xmlns="urn:skerry:papers"><vessel>Alder</vessel><kind>chart</kind><paper></paper></FilePaper>`
+			if kind == soap.Attachments {
+				draft = strings.Replace(draft, "<paper>", `<paper href="cid:paper">`, 1)
+			}
+			x := run(t, papers(t, h, "FilePaper", draft, "attachments", kind, "attach", "paper="+file))
+			require.Equal(t, exchange.OutcomePassed, x.Outcome, "%s: %+v", kind, x.Findings)
+			assert.Empty(t, ids(x), kind)
+			l := x.Leg()
+			sum := sha256.Sum256(content)
+			assert.Contains(t, string(l.Readable()), hex.EncodeToString(sum[:]), "it came whole: %s", kind)
+			inside := bytes.Contains(l.RequestBody, []byte(base64.StdEncoding.EncodeToString(content)))
+			assert.Equal(t, kind == "none", inside, kind)
+			assert.Equal(t, kind != "none", soap.IsRelated(l.Request.Get("Content-Type")))
+			receipt := regexp.MustCompile(`P-\d+`).FindString(string(l.Readable()))
+
+			x = run(t, papers(t, h, "FetchPaper", `<FetchPaper xmlns="urn:skerry:papers"><receipt>`+receipt+`</receipt></FetchPaper>`, "attachments", kind))
+			require.Equal(t, exchange.OutcomePassed, x.Outcome, "%s: %+v", kind, x.Findings)
+			assert.Empty(t, ids(x), kind)
+			l = x.Leg()
+			if kind == "none" {
+				assert.Nil(t, l.Parts)
+				continue
+			}
+			require.Len(t, l.Parts, 2)
+			out := filepath.Join(dir, "out")
+			saved, err := handover.SaveParts(l, out)
+			require.NoError(t, err)
+			b, err := os.ReadFile(filepath.Join(out, saved[0]))
+			require.NoError(t, err)
+			assert.Equal(t, content, b)
+		}
+	}
+}
+
+// What is signed and travels as a part is signed with its value in it (XOP 1.0 §3.1),
+// and secrets keep their places.
+func TestSignedValuesTravelAsParts(t *testing.T) {
+	h := harbour(t)
+	pki := newPKI(t)
+	dir := pki.dir
+	clerk, err := h.Desk.Clerk("clerk")
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(dir+"/clerk.pem", clerk, 0o600))
+	require.NoError(t, os.WriteFile(dir+"/word", []byte("slack water at noon"), 0o600))
+	require.NoError(t, os.WriteFile(dir+"/a.bin", []byte(strings.Repeat("tide", 500)), 0o600))
+	var kind string
+	var got []byte
+	srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		kind = r.Header.Get("Content-Type")
+		got, _ = io.ReadAll(r.Body)
+		w.WriteHeader(500)
+	}))
+	t.Cleanup(srv.Close)
+	p := papers(t, h, "FilePaper", `<FilePaper xmlns="urn:skerry:papers"><vessel>Alder</vessel><kind>chart</kind><paper></paper></FilePaper>`,
+		"attachments", "mtom", "attach", "paper="+dir+"/a.bin", "sign", "body", "timestamp", "5m", "client-cert", dir+"/clerk.pem", "token", "text", "identity", "desk", "address", srv.URL)
+	p.Identity = func(name string) (*identity.Identity, error) {
+		return &identity.Identity{Name: name, User: "desk", Secret: "file:" + dir + "/word"}, nil
+	}
+	x := run(t, p)
+	parts, err := soap.Related(kind, got)
+	require.NoError(t, err, "%+v", x.Findings)
+	require.Len(t, parts, 2)
+	envelope, _ := parts[0].Content(got)
+	value, _ := parts[1].Content(got)
+	assert.Contains(t, string(envelope), "slack water at noon")
+	assert.NotContains(t, string(x.Redact(nil).Leg().Out), "slack water at noon")
+	assert.NotContains(t, string(x.Redact(nil).Leg().RequestBody), "slack water at noon")
+	for _, s := range x.Leg().SecretSpans {
+		assert.Equal(t, "slack water at noon", string(x.Leg().Out[s.Offset:s.Offset+s.Length]))
+	}
+	include := regexp.MustCompile(`<xop:Include[^>]*/>`)
+	require.Regexp(t, include, string(envelope))
+	whole := include.ReplaceAllString(string(envelope), base64.StdEncoding.EncodeToString(value))
+	d, err := xmltree.Parse([]byte(whole), xmltree.Limits{})
+	require.NoError(t, err)
+	all := wssec.Verify(soap.Read(d), wssec.Keys{})
+	require.Len(t, all, 1)
+	assert.True(t, all[0].Holds(), "%+v", all[0])
+}
+
+func TestAttachmentsThatWillNotDo(t *testing.T) {
+	h := harbour(t)
+	draft := `<FilePaper xmlns="urn:skerry:papers"><vessel>Alder</vessel><kind>chart</kind><paper/></FilePaper>`
+	for attach, want := range map[string]string{"paper=/nowhere/a.pdf": "message.attachment-missing", "paper": "binding.value-invalid", "no/such=" + os.Args[0]: "binding.value-invalid"} {
+		x := run(t, papers(t, h, "FilePaper", draft, "attachments", "mtom", "attach", attach))
+		require.NotNil(t, x.Cause(), attach)
+		assert.Equal(t, want, x.Cause().ID, attach)
+		assert.NotEmpty(t, x.Cause().Evidence)
+	}
+	big := filepath.Join(t.TempDir(), "big")
+	require.NoError(t, os.WriteFile(big, make([]byte, 70000), 0o600))
+	for _, kind := range []string{"none", "mtom", "swa"} {
+		x := run(t, papers(t, h, "FilePaper", draft, "attachments", kind, "attach", "paper="+big, "send-limit", "65536"))
+		require.NotNil(t, x.Cause(), kind)
+		assert.Equal(t, "message.too-large", x.Cause().ID, kind)
+	}
+
+	// A contract that demands MTOM says so, and the remedy sets it.
+	src := bytes.Replace(fetch(t, "http://"+h.Plain+"/papers?wsdl").Contract.Files[0].Bytes, []byte(` wsp:Optional="true"`), nil, 1)
+	c, err := contract.Load(t.Context(), "papers.wsdl", src, nil)
+	require.NoError(t, err)
+	p := papers(t, h, "FetchPaper", `<FetchPaper xmlns="urn:skerry:papers"><receipt>P-9</receipt></FetchPaper>`)
+	p.Contract, p.Port = c, c.Port("Papers")
+	x := run(t, p)
+	assert.Contains(t, ids(x), "binding.attachments-demanded")
+	p.Settings.Set("attachments", "mtom")
+	assert.NotContains(t, ids(run(t, p)), "binding.attachments-demanded")
+}

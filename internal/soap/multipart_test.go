@@ -1,0 +1,137 @@
+package soap
+
+import (
+	"bytes"
+	"errors"
+	"io"
+	"mime"
+	"mime/multipart"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+const related = `multipart/related; type="text/xml"; boundary="quay"`
+
+// Whole messages as they are seen in the wild, and broken ones.
+func TestMessagesInPartsAreTakenApart(t *testing.T) {
+	part := func(head, body string) string {
+		if head != "" {
+			head += "\r\n"
+		}
+		return "--quay\r\n" + head + "\r\n" + body + "\r\n"
+	}
+	for name, c := range map[string]struct {
+		kind, body string
+		parts      []string
+		root       int
+		wrong      string
+	}{
+		"two parts":            {related, part("Content-Type: text/xml", "<a/>") + part("Content-ID: <b@x>", "bin\r\n\x00") + "--quay--\r\n", []string{"<a/>", "bin\r\n\x00"}, 0, ""},
+		"a preamble":           {related, "This is a message in parts.\r\n" + part("", "<a/>") + "--quay--", []string{"<a/>"}, 0, ""},
+		"bare line feeds":      {related, "--quay\nContent-Type: text/xml\n\n<a/>\n--quay--\n", []string{"<a/>"}, 0, ""},
+		"start names the root": {related + `; start="<b@x>"`, part("Content-ID: <a@x>", "one") + part("Content-Id: <b@x>", "<a/>") + "--quay--", []string{"one", "<a/>"}, 1, ""},
+		"base64":               {related, part("Content-Transfer-Encoding: BASE64", "PGEv\r\nPg==") + "--quay--", []string{"<a/>"}, 0, ""},
+		"quoted-printable":     {related, part("content-transfer-encoding: quoted-printable", "<a x=3D'1'/>") + "--quay--", []string{"<a x='1'/>"}, 0, ""},
+		"an empty part":        {related, part("", "<a/>") + part("", "") + "--quay--", []string{"<a/>", ""}, 0, ""},
+		"folded header":        {related, part("Content-Type: text/xml;\r\n charset=utf-8", "<a/>") + "--quay--", []string{"<a/>"}, 0, ""},
+		"no boundary":          {`multipart/related; type="text/xml"`, "--quay", nil, 0, "names no boundary"},
+		"another boundary":     {related, "--quai\r\n", nil, 0, "is not in the body"},
+		"cut off":              {related, part("", "<a/>") + "--quay\r\nContent-ID: <b>\r\n\r\nhalf", []string{"<a/>"}, 0, "part 2 has no end"},
+		"cut in a boundary":    {related, part("", "<a/>") + "--quay", []string{"<a/>"}, 0, "the last boundary is not there"},
+		"root not there":       {related + `; start="<c>"`, part("Content-ID: <b>", "<a/>") + "--quay--", []string{"<a/>"}, 0, "is not there"},
+		"nothing":              {related, "--quay--", nil, 0, "no part"},
+		"a broken type":        {"multipart/related; ;;=", "", nil, 0, "cannot be read"},
+	} {
+		parts, err := Related(c.kind, []byte(c.body))
+		var got []string
+		for i := range parts {
+			b, err := parts[i].Content([]byte(c.body))
+			require.NoError(t, err, name)
+			got = append(got, string(b))
+			if c.wrong == "" {
+				assert.Equal(t, i == c.root, parts[i].Root, name)
+			}
+		}
+		assert.Equal(t, c.parts, got, name)
+		if c.wrong == "" {
+			assert.NoError(t, err, name)
+			continue
+		}
+		var me *MultipartError
+		require.ErrorAs(t, err, &me, name)
+		assert.Contains(t, err.Error(), c.wrong, name)
+		assert.LessOrEqual(t, me.Offset, len(c.body), name)
+	}
+	big := strings.Repeat("--quay\r\n\r\n\r\n", mostParts+2) + "--quay--"
+	_, err := Related(related, []byte(big))
+	assert.ErrorContains(t, err, "more than")
+}
+
+// What is packed here is what another reader of multipart finds, byte for byte.
+func TestPackagesAreReadByOthers(t *testing.T) {
+	sent := []Attached{{ID: "one@x", Type: "application/pdf", Name: "tide \"table\" é.pdf", Content: []byte("\r\n--orenda\r\n\x00\xff")}, {ID: "two@x", Type: "text/plain", Content: nil}}
+	for _, kind := range []string{MTOM, Attachments} {
+		for _, v := range []Version{V11, V12} {
+			ct, body, at := Package(kind, v, "utf-8", `urn:a"b`, []byte("<e/>"), sent)
+			assert.Equal(t, v, VersionOfMedia(ct), ct)
+			assert.Equal(t, "<e/>", string(body[at:at+4]))
+			media, params, err := mime.ParseMediaType(ct)
+			require.NoError(t, err, ct)
+			assert.Equal(t, "multipart/related", media)
+			if v == V12 {
+				assert.Equal(t, `urn:a"b`, params["action"])
+			}
+			r := multipart.NewReader(bytes.NewReader(body), params["boundary"])
+			var contents []string
+			for {
+				p, err := r.NextRawPart()
+				if errors.Is(err, io.EOF) {
+					break
+				}
+				require.NoError(t, err)
+				b, err := io.ReadAll(p)
+				require.NoError(t, err)
+				contents = append(contents, string(b))
+				if len(contents) == 1 {
+					assert.Equal(t, params["start"], p.Header.Get("Content-ID"))
+					_, inner, err := mime.ParseMediaType(p.Header.Get("Content-Type"))
+					require.NoError(t, err)
+					assert.Equal(t, "utf-8", inner["charset"])
+					if kind == MTOM {
+						assert.Equal(t, v.MediaType(), inner["type"], "XOP 1.0 §5")
+						assert.Equal(t, v.MediaType(), params["start-info"])
+					}
+				}
+				if len(contents) == 2 {
+					assert.Equal(t, sent[0].Name, p.FileName())
+				}
+			}
+			assert.Equal(t, []string{"<e/>", string(sent[0].Content), ""}, contents)
+			mine, err := Related(ct, body)
+			require.NoError(t, err)
+			require.Len(t, mine, 3)
+			assert.True(t, mine[1].Refers("cid:one@x"))
+			assert.True(t, mine[1].Refers("cid:one%40x"))
+			assert.False(t, mine[1].Refers("one@x"))
+			assert.Equal(t, sent[0].Name, mine[1].Name)
+		}
+	}
+}
+
+func FuzzRelated(f *testing.F) {
+	f.Add(related, "--quay\r\nContent-Transfer-Encoding: base64\r\n\r\nPGEvPg==\r\n--quay--")
+	f.Add(related+`; start="<b>"`, "--quay\n\n\n--quay\nContent-ID: <b>\n\n<a/>\n--quay--")
+	f.Fuzz(func(t *testing.T, kind, body string) {
+		parts, _ := Related(kind, []byte(body))
+		for i := range parts {
+			if parts[i].Start < 0 || parts[i].End > len(body) || parts[i].Start > parts[i].End {
+				t.Fatalf("%+v of %d", parts[i], len(body))
+			}
+			_, _ = parts[i].Content([]byte(body))
+			_ = parts[i].Refers("cid:%")
+		}
+	})
+}
