@@ -355,6 +355,11 @@ func (p *prepared) repair(r *exchange.Remedy) error {
 		return err
 	}
 	p.ref = ref
+	for _, c := range r.All() {
+		if c.Where == "draft" && c.Key == "endpoint" {
+			p.end = fmt.Sprint(c.To)
+		}
+	}
 	if op != "" && p.bad != nil {
 		p.bad = nil
 		for _, d := range p.w.Drafts() {
@@ -387,6 +392,9 @@ func applyRemedy(w *workspace.Workspace, ref workspace.DraftRef, changes []excha
 		if c.Where != "draft" {
 			settings = append(settings, c)
 			continue
+		}
+		if c.Key == "endpoint" {
+			continue // it is named where the call is made, and kept nowhere
 		}
 		if c.Key == "operation" {
 			operation = fmt.Sprint(c.To)
@@ -600,6 +608,10 @@ func (t *tool) repairCommand() *cobra.Command {
 		}
 		fmt.Fprintln(t.out, safe.Line(r.Title))
 		for _, c := range changes {
+			if c.Where == "draft" && c.Key == "endpoint" {
+				fmt.Fprintf(t.out, "  nothing is kept of that: name it with --endpoint %s\n", safe.Line(fmt.Sprint(c.To)))
+				continue
+			}
 			fmt.Fprintln(t.out, "  "+safe.Line(cutTo(c.String(), 110)))
 		}
 		return nil

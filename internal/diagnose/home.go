@@ -291,7 +291,15 @@ func endpointMissing(c *Case) []exchange.Finding {
 		return nil
 	}
 	f := exchange.Finding{Title: e.Error(), Why: "These exist: " + orNone(strings.Join(e.Others, ", ")) + ".",
-		Evidence: []exchange.Evidence{named("endpoint", "endpoint = "+orNone(e.Name))}}
+		Evidence: []exchange.Evidence{named("endpoint", "endpoint = "+orNone(e.Name))}, Program: "check which port of the service it calls"}
+	for _, o := range e.Others[:min(len(e.Others), 4)] {
+		r := exchange.NewRemedy("call it over "+o, exchange.Change{Where: "draft", Key: "endpoint", From: e.Name, To: o})
+		if o == e.Near {
+			f.Remedies = append([]exchange.Remedy{r}, f.Remedies...)
+		} else {
+			f.Remedies = append(f.Remedies, r)
+		}
+	}
 	return one(f)
 }
 

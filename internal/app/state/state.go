@@ -315,6 +315,10 @@ func (s *State) ApplyRemedy(r *exchange.Remedy) error {
 			settings = append(settings, c)
 			continue
 		}
+		if c.Key == "endpoint" {
+			s.Choose(Cell{s.Cell.Draft, fmt.Sprint(c.To)})
+			continue
+		}
 		ref, err := s.W.ChangeDraft(s.Cell.Draft, c)
 		if err != nil {
 			return err

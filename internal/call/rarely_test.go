@@ -1,0 +1,214 @@
+package call_test
+
+import (
+	"bytes"
+	"context"
+	"crypto"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"filippo.io/age"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"orenda/internal/call"
+	"orenda/internal/contract"
+	"orenda/internal/endpoint"
+	"orenda/internal/exchange"
+	"orenda/internal/identity"
+	"orenda/internal/trust"
+	"orenda/internal/wssec"
+)
+
+// found is the finding of that id in a record.
+func found(t *testing.T, x *exchange.Exchange, id string) *exchange.Finding {
+	t.Helper()
+	for i := range x.Findings {
+		if x.Findings[i].ID == id {
+			assert.NotEmpty(t, x.Findings[i].Evidence)
+			return &x.Findings[i]
+		}
+	}
+	require.Fail(t, "no "+id, "%v", ids(x))
+	return nil
+}
+
+// The description's own address is one that is never reached from elsewhere; the
+// host that served it is offered.
+func TestTheContractsOwnAddress(t *testing.T) {
+	h := harbour(t)
+	p := berths(t, h, "/berths")
+	src := bytes.ReplaceAll(p.Contract.Files[0].Bytes, []byte("http://"+h.Plain), []byte("http://quay-internal:8080"))
+	c, err := contract.Load(t.Context(), p.Contract.Source, src, func(_ context.Context, at string) ([]byte, error) {
+		for _, f := range p.Contract.Files {
+			if f.Location == at {
+				return f.Bytes, nil
+			}
+		}
+		return nil, errors.New("not there")
+	})
+	require.NoError(t, err)
+	p.Contract, p.Port = c, c.Port("BerthDesk11")
+	p.SetDraft([]byte(find))
+	p.Settings = endpoint.Settings{Layers: []endpoint.Layer{{Source: "contract", Values: map[string][]string{"soap": {"1.1"}, "address": {p.Port.Address}}}}}
+	x := run(t, p)
+	require.Equal(t, "address.from-contract", x.Findings[0].ID, "%v", ids(x))
+	f := found(t, x, "address.from-contract")
+	require.Len(t, f.Remedies, 1)
+	assert.Contains(t, f.Remedies[0].Change.To, h.Plain)
+	p.Settings.Set("address", f.Remedies[0].Change.To.(string))
+	assert.Equal(t, exchange.OutcomePassed, run(t, p).Outcome)
+}
+
+func TestWhatAContractDemandsOfTheBinding(t *testing.T) {
+	h := harbour(t)
+	p := berths(t, h, "/berths")
+	src := bytes.Replace(p.Contract.Files[0].Bytes, []byte(`<soap:binding`), []byte(`<wsaw:UsingAddressing xmlns:wsaw="http://www.w3.org/2006/05/addressing/wsdl" xmlns:w="http://schemas.xmlsoap.org/wsdl/" w:required="true"/><soap:binding`), 1)
+	c, err := contract.Load(t.Context(), p.Contract.Source, src, func(_ context.Context, at string) ([]byte, error) {
+		for _, f := range p.Contract.Files {
+			if f.Location == at {
+				return f.Bytes, nil
+			}
+		}
+		return nil, errors.New("not there")
+	})
+	require.NoError(t, err)
+	p.Contract, p.Port = c, c.Port("BerthDesk11")
+	p.SetDraft([]byte(find))
+	f := found(t, run(t, p), "binding.addressing-demanded")
+	p.Settings.Set("addressing", f.Remedies[0].Change.To.(string))
+	assert.Empty(t, ids(run(t, p)))
+}
+
+func TestWhatADraftLeavesOpen(t *testing.T) {
+	h := harbour(t)
+	p := berths(t, h, "/berths")
+	p.Expand = true
+	p.Variables = map[string]string{"Length": "12"}
+	p.SetDraft([]byte(`<FindBerths xmlns="urn:skerry:berths"><length>${length}</length></FindBerths>`))
+	x := run(t, p)
+	f := found(t, x, "message.variable-unset")
+	assert.Equal(t, exchange.Message, x.StoppedAt)
+	assert.Contains(t, f.Title+f.Why, "Length")
+
+	d := fetch(t, "http://"+h.Plain+"/dues?wsdl")
+	p = call.Plan{Contract: d.Contract, Operation: "Pay", Endpoint: "dues", Agent: "test", Port: d.Contract.Port("HarbourDues")}
+	p.SetDraft([]byte(`<Pay xmlns="urn:skerry:dues"><invoice></invoice><amount>1</amount><cash>true</cash></Pay>`))
+	p.SetHeader(nil)
+	p.Settings.Set("soap", "1.1")
+	p.Settings.Set("address", "http://"+h.Plain+"/dues")
+	x = run(t, p)
+	found(t, x, "message.header-left-out")
+}
+
+func TestAnEmptyValueIsOnlyNoted(t *testing.T) {
+	h := harbour(t)
+	p := papers(t, h, "FilePaper", `<FilePaper xmlns="urn:skerry:papers"><vessel></vessel><kind>chart</kind><paper>AAAA</paper></FilePaper>`)
+	x := run(t, p)
+	assert.Equal(t, exchange.OutcomePassed, x.Outcome)
+	assert.Equal(t, exchange.Note, found(t, x, "message.empty-value").Severity)
+}
+
+func TestASealedSecretWantsItsPassPhrase(t *testing.T) {
+	h := harbour(t)
+	file := filepath.Join(t.TempDir(), "desk.age")
+	r, err := age.NewScryptRecipient("ebb and flood")
+	require.NoError(t, err)
+	r.SetWorkFactor(10)
+	var b bytes.Buffer
+	w, err := age.Encrypt(&b, r)
+	require.NoError(t, err)
+	_, _ = io.WriteString(w, "slack water")
+	require.NoError(t, w.Close())
+	require.NoError(t, os.WriteFile(file, b.Bytes(), 0o600))
+	p := berths(t, h, "/berths")
+	p.Settings.Set("token", "digest")
+	p.Settings.Set("identity", "desk")
+	p.Identity = func(name string) (*identity.Identity, error) {
+		return &identity.Identity{Name: name, User: "desk", Secret: "age:" + file}, nil
+	}
+	x := run(t, p)
+	assert.Equal(t, exchange.Security, x.StoppedAt)
+	found(t, x, "security.secret-locked")
+}
+
+func TestAWorkspaceMayNotWriteKeysUnasked(t *testing.T) {
+	h := harbour(t)
+	p := berths(t, h, "/berths")
+	file := filepath.Join(t.TempDir(), "keys.log")
+	p.Settings.Layers = append(p.Settings.Layers, endpoint.Layer{Source: "endpoint", Values: map[string][]string{"key-log": {file}}})
+	p.Settings.Set("address", "https://"+h.TLS+"/berths")
+	p.KeyLogOK = func(string) bool { return false }
+	x := run(t, p)
+	assert.Equal(t, "security.key-log-new", x.Cause().ID)
+	assert.NotEmpty(t, x.Cause().Remedies)
+	assert.NoFileExists(t, file)
+}
+
+func TestACertificateThatEndsSoonIsTold(t *testing.T) {
+	pair, err := trust.Issue(trust.Wish{Name: "quay", Hosts: []string{"127.0.0.1"}, NotBefore: time.Now().AddDate(0, -11, 0), NotAfter: time.Now().AddDate(0, 0, 9)})
+	require.NoError(t, err)
+	at := secureServer(t, pair, func(w http.ResponseWriter, _ *http.Request) {
+		w.Header().Set("Content-Type", "text/xml")
+		fmt.Fprint(w, `<s:Envelope xmlns:s="http://schemas.xmlsoap.org/soap/envelope/"><s:Body><FindBerthsResponse xmlns="urn:skerry:berths"/></s:Body></s:Envelope>`)
+	})
+	file := filepath.Join(t.TempDir(), "quay.pem")
+	require.NoError(t, os.WriteFile(file, trust.PEM(pair.Cert), 0o600))
+	x := run(t, to(t, at, "trust", file))
+	assert.Equal(t, exchange.OutcomePassed, x.Outcome, "%+v", x.Findings)
+	assert.Equal(t, exchange.Note, found(t, x, "tls.expires-soon").Severity)
+}
+
+func TestALargeReplyThatCannotBeKept(t *testing.T) {
+	h := harbour(t)
+	srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		w.Header().Set("Content-Type", "text/xml")
+		for range 20 {
+			_, _ = io.WriteString(w, strings.Repeat("<!-- slack water -->\n", 50000))
+		}
+	}))
+	t.Cleanup(srv.Close)
+	p := berths(t, h, "/berths")
+	p.Settings.Set("address", srv.URL)
+	p.Settings.Set("intake", "flowing")
+	p.Settings.Set("receive-limit", "64 MiB")
+	t.Setenv("TMPDIR", filepath.Join(t.TempDir(), "nowhere"))
+	x := run(t, p)
+	assert.Equal(t, "receive.not-kept", x.Cause().ID, "%v", ids(x))
+	found(t, x, "receive.not-kept")
+}
+
+// A reply that is signed with SHA-1 and whose timestamp is over.
+func TestAReplyThatIsWeakAndStale(t *testing.T) {
+	h := harbour(t)
+	p, dir := manifests(t, h)
+	p.Settings.Set("sign", "body,timestamp")
+	p.Settings.Set("sign-identity", "ines")
+	p.Settings.Set("timestamp", "5m")
+	p.Settings.Set("reply-trust", filepath.Join(dir, "desk.pem"))
+	made := time.Now().Add(-2 * time.Hour)
+	srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		stamp := wssec.Build(nil, &wssec.Timestamp{Created: made, Life: time.Minute})
+		reply := `<soap:Envelope xmlns:soap="http://schemas.xmlsoap.org/soap/envelope/"><soap:Header>` + string(stamp.XML) + `</soap:Header><soap:Body><FileManifestResponse xmlns="urn:skerry:manifests"><receipt>M-1</receipt><tonnes>1</tonnes><clerk>x</clerk></FileManifestResponse></soap:Body></soap:Envelope>`
+		out, err := wssec.Sign([]byte(reply), &wssec.Signing{Key: h.Desk.Key, Cert: h.Desk.Cert, Hash: crypto.SHA1, Reference: wssec.Direct, Parts: []string{"body", "timestamp"}})
+		assert.NoError(t, err)
+		w.Header().Set("Content-Type", "text/xml")
+		_, _ = w.Write(out)
+	}))
+	t.Cleanup(srv.Close)
+	p.Settings.Set("address", srv.URL)
+	x := run(t, p)
+	assert.Equal(t, exchange.OutcomePassed, x.Outcome, "%+v", x.Findings)
+	assert.Equal(t, exchange.Warn, found(t, x, "verify.stale").Severity)
+	assert.Equal(t, exchange.Note, found(t, x, "verify.signature-weak").Severity)
+	made = time.Now()
+	assert.NotContains(t, ids(run(t, p)), "verify.stale")
+}
