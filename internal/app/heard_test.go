@@ -3,6 +3,7 @@ package app
 import (
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	tea "charm.land/bubbletea/v2"
@@ -33,4 +34,28 @@ func TestAnErrorTextIsExplained(t *testing.T) {
 	p.tell(tea.PasteMsg{Content: "all is well"})
 	p.keys("enter")
 	p.sees("nothing in it speaks of a finding")
+}
+
+// One key finds out what is behind a failure; what differs from when the call last
+// passed stands beside it, and takes it back.
+func TestFindingOutWhatIsBehind(t *testing.T) {
+	p := sit(t, 150, 45)
+	p.at("/berths")
+	p.keys("p", "g")
+	p.settled()
+	p.sees("passed after")
+	require.NoError(t, p.m.s.SetSetting("address", "http://127.0.0.1:1/berths"))
+	p.keys("g")
+	p.settled()
+	p.sees("nobody listens at 127.0.0.1:1", "may be", "f finds out which", "last passed", "take the address back")
+	p.fits()
+	p.keys("f")
+	p.settles(func() bool { return strings.Contains(p.text(), "likely: the service listens on another port") })
+	p.sees("unlikely: nothing runs on that host", "call it on port")
+	p.fits()
+	p.keys("f")
+	p.sees("nothing here that a check could tell")
+	kept, err := p.m.s.J.Get("last")
+	require.NoError(t, err)
+	require.False(t, kept.Findings[0].Unchecked(), "the answers are kept")
 }

@@ -149,7 +149,7 @@ func (t *tool) printPossibilities(f *exchange.Finding) {
 	for i, p := range f.CouldBe {
 		verdict := map[exchange.Verdict]string{exchange.Confirmed: "; likely", exchange.RuledOut: "; unlikely"}[p.Verdict]
 		fmt.Fprintf(t.err, "       %-7s  %s%s\n", map[bool]string{true: "may be", false: "or"}[i == 0], safe.Line(p.Cause), verdict)
-		said := "told by: " + p.Tells
+		said := "if " + p.Tells
 		if p.Answer != "" {
 			said = p.Answer
 		}

@@ -829,6 +829,14 @@ func (c *Case) protectRemedies(signed, sealed []string, needSign, needSeal, need
 }
 
 // tokenRemedies set up a token for each identity that the person has.
+// nobody says what to do first where there is no identity that could be offered.
+func (c *Case) nobody() string {
+	if c.Witnessed || slices.ContainsFunc(c.Identities, func(id Identity) bool { return id.User != "" }) {
+		return ""
+	}
+	return " You have no identity yet; make one (i), and it is offered here."
+}
+
 func (c *Case) tokenRemedies(kind string, needToken, needStamp bool) []exchange.Remedy {
 	var out []exchange.Remedy
 	kinds := []string{kind}

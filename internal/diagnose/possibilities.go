@@ -1,6 +1,7 @@
 package diagnose
 
 import (
+	"regexp"
 	"slices"
 
 	"orenda/internal/exchange"
@@ -28,24 +29,30 @@ type possibility = exchange.Possibility
 // couldBe is what may be behind a finding that is seen and not its reason.
 func (c *Case) couldBe(id string) []possibility {
 	all := slices.Clone(possibilities[id])
+	if l := c.leg(); id == "receive.not-soap" && l != nil && logIn.MatchString(quoteTitle(l.ResponseBody)) {
+		slices.Reverse(all) // its title says so
+	}
 	if c.Fetch { // what is asked for is the description itself
 		all = slices.DeleteFunc(all, func(p possibility) bool { return p.Check == CheckDescription })
 	}
 	return all
 }
 
+// logIn is what the titles of pages say that ask who comes.
+var logIn = regexp.MustCompile(`(?i)log[- ]?in|log[- ]?on|sign[- ]?in|anmeld|connexion|acceso|inloggen`)
+
 var (
 	serviceDown  = possibility{ID: "service-down", Cause: "the service does not run now", Tells: "its description cannot be had either", Check: CheckDescription}
 	thisMessage  = possibility{ID: "this-message", Cause: "the service runs, and this message is too much for it", Tells: "its description can be had", Check: CheckDescription}
-	changed      = possibility{ID: "contract-changed", Cause: "the service has another description than the one that is kept here", Tells: "it is fetched and compared", Check: CheckDescription}
+	changed      = possibility{ID: "contract-changed", Cause: "the service has another description than the one that is kept here", Tells: "fetched anew, it says something else", Check: CheckDescription}
 	otherPath    = possibility{ID: "other-path", Cause: "the service is at another address", Tells: "its description names another", Check: CheckDescription}
 	otherPort    = possibility{ID: "other-port", Cause: "the service listens on another port", Tells: "another port of the host answers", Check: CheckPorts}
 	noPort       = possibility{ID: "host-silent", Cause: "nothing runs on that host", Tells: "no other port answers either", Check: CheckPorts}
-	otherName    = possibility{ID: "other-name", Cause: "the server shows another certificate to those who ask for another name", Tells: "it is asked for other names", Check: CheckNames}
-	otherVersion = possibility{ID: "other-version", Cause: "the server speaks only TLS versions that are not offered", Tells: "it is asked for each alone", Check: CheckVersions}
+	otherName    = possibility{ID: "other-name", Cause: "the server shows another certificate to those who ask for another name", Tells: "asked for other names, it shows others", Check: CheckNames}
+	otherVersion = possibility{ID: "other-version", Cause: "the server speaks only TLS versions that are not offered", Tells: "asked for each alone, it speaks one", Check: CheckVersions}
 	plainPort    = possibility{ID: "plain-port", Cause: "the port speaks no TLS", Tells: "plain HTTP is answered there", Check: CheckProtocol}
 	tlsPort      = possibility{ID: "tls-port", Cause: "the port speaks TLS, and was called without", Tells: "a TLS handshake is answered there", Check: CheckProtocol}
-	inspected    = possibility{ID: "inspected", Cause: "something between opens TLS with a certificate of its own", Tells: "the issuer is your own network's, and other servers show the same issuer"}
+	inspected    = possibility{ID: "inspected", Cause: "something between opens TLS with a certificate of its own", Tells: "other servers show the same issuer"}
 	dropped      = possibility{ID: "dropped", Cause: "a firewall between drops what is sent", Tells: "from another network it answers"}
 )
 
@@ -72,11 +79,11 @@ var possibilities = map[string][]possibility{
 	"tls.name-unrecognized":  {otherName},
 	"send.reset":             {thisMessage, tlsPort, serviceDown},
 	"wait.closed":            {tlsPort, thisMessage, serviceDown},
-	"wait.timed-out":         {{ID: "slow", Cause: "the service takes longer than is allowed", Tells: "its description comes at once, and its people say how long the operation takes", Check: CheckDescription}, serviceDown},
+	"wait.timed-out":         {{ID: "slow", Cause: "the service takes longer than is allowed", Tells: "its description comes at once", Check: CheckDescription}, serviceDown},
 	"receive.not-http":       {tlsPort, otherPort},
 	"receive.not-found":      {otherPath, serviceDown},
 	"receive.method-refused": {otherPath},
-	"receive.not-soap":       {otherPath, {ID: "log-in", Cause: "a log-in page or a firewall stands before the service", Tells: "its title, and that the description cannot be had either", Check: CheckDescription}},
+	"receive.not-soap":       {otherPath, {ID: "log-in", Cause: "a log-in page or a firewall stands before the service", Tells: "the description cannot be had either", Check: CheckDescription}},
 	"receive.gateway":        {serviceDown, thisMessage},
 	"receive.server-error":   {thisMessage, serviceDown},
 	"receive.stalled":        {thisMessage, dropped},
@@ -85,7 +92,7 @@ var possibilities = map[string][]possibility{
 	"read.not-envelope":      {otherPath},
 	"read.fault-operation":   {changed, otherPath},
 	"read.fault-action":      {changed, otherPath},
-	"read.fault-client":      {changed, {ID: "value", Cause: "a value is one that the service does not take", Tells: "with values that are known to be good it passes"}},
+	"read.fault-client":      {{ID: "value", Cause: "a value is one that the service does not take", Tells: "with values that are known to be good it passes"}, changed},
 	"read.fault-server":      {thisMessage, changed},
 	"read.fault-security-refused": {
 		{ID: "password", Cause: "the user or the password is wrong", Tells: "another program with the same user is refused too"},

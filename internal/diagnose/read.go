@@ -245,7 +245,7 @@ func faultSecurityMissing(c *Case, f *soap.Fault) *exchange.Finding {
 		return nil
 	}
 	out := &exchange.Finding{Stage: exchange.Security, Title: "the service found no security header, and none was sent",
-		Why:      reason(f) + " No token is set for this endpoint.",
+		Why:      reason(f) + " No token is set for this endpoint." + c.nobody(),
 		Remedies: c.tokenRemedies(c.demanded(), true, c.Contract != nil && c.Contract.DemandsTimestamp()),
 		Program:  "let your program send a WS-Security user name token; try a digest password first"}
 	out.Evidence = append(c.faultEvidence(f), c.inSettings("token", 0, 4))
@@ -294,6 +294,7 @@ func faultSecurityRefused(c *Case, f *soap.Fault) *exchange.Finding {
 		other := map[string]string{"digest": "text", "text": "digest"}[token]
 		out.Remedies = c.remedies("send a "+other+" password", []string{"token"}, other)
 	} else {
+		out.Why += " No token was sent." + c.nobody()
 		out.Remedies = c.tokenRemedies(c.demanded(), true, false)
 	}
 	return out
@@ -370,8 +371,15 @@ func faultAction(c *Case, f *soap.Fault) *exchange.Finding {
 	if !f.HasCode("ActionNotSupported") && !says(f, "read.fault-action") {
 		return nil
 	}
-	out := &exchange.Finding{Stage: exchange.Binding, Title: "the service does not know this action", Why: reason(f) + fmt.Sprintf(" Sent was %q.", c.Settings.Text("action")), Program: "send the action that the contract has for this operation"}
-	if c.Operation != nil && c.Settings.Text("action") != c.Operation.Action {
+	sent := c.X.Stage(exchange.Binding).Facts.Get("action sent")
+	out := &exchange.Finding{Stage: exchange.Binding, Title: "the service does not know this action", Why: reason(f) + fmt.Sprintf(" Sent was %q.", sent), Program: "send the action that the contract has for this operation"}
+	switch {
+	case c.Operation == nil:
+	case sent == c.Operation.Action:
+		out.Why += " It is the contract's."
+		out.Program = "ask the service's people which action it knows; the contract has this one"
+	default:
+		out.Why += fmt.Sprintf(" The contract has %q.", c.Operation.Action)
 		out.Remedies = c.remedies("send the contract's action, "+c.Operation.Action, []string{"action"}, c.Operation.Action)
 	}
 	return out

@@ -61,7 +61,7 @@ var receiveRules = []Rule{
 			}
 			return
 		}
-		f.Why += " None is set for this endpoint."
+		f.Why += " None is set for this endpoint." + c.nobody()
 		for _, kind := range []string{"digest", "basic", "bearer"} {
 			if strings.Contains(strings.ToLower(offered), kind) {
 				f.Remedies = append(f.Remedies, c.authRemedies(kind)...)

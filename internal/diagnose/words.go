@@ -277,7 +277,7 @@ func tryOf(h Heard, at string) string {
 func (h *Heard) Lines() [][2]string {
 	out := [][2]string{{fmt.Sprintf("line %d", h.Line), h.Excerpt}, {"side", sideWords[h.Side]}, {"what helps", h.Helps}}
 	for i, p := range h.CouldBe {
-		out = append(out, [2]string{map[bool]string{true: "may be", false: "or"}[i == 0], p.Cause + "; told by: " + p.Tells})
+		out = append(out, [2]string{map[bool]string{true: "may be", false: "or"}[i == 0], p.Cause + ", if " + p.Tells})
 	}
 	return append(out, [2]string{"to see it", h.Try})
 }

@@ -62,7 +62,7 @@ type Finding struct {
 type Possibility struct {
 	ID      string  `json:"id"`
 	Cause   string  `json:"cause"`
-	Tells   string  `json:"tells"`             // what tells it from the others
+	Tells   string  `json:"tells"`             // what holds if it is this one
 	Check   string  `json:"check,omitempty"`   // the check that can decide
 	Verdict Verdict `json:"verdict,omitempty"` // what that made of it
 	Answer  string  `json:"answer,omitempty"`  // what was seen in it

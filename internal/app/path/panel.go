@@ -52,7 +52,7 @@ func (v *View) panel(x *exchange.Exchange, w, h int) []string {
 		why = v.whyPart(x, w, true)
 	}
 	if len(out)+len(top)+len(why)+len(before)+len(repair)+7 > h {
-		before = before[:min(len(before), 1)]
+		before = before[:min(len(before), 2)]
 	}
 	seen := v.seenPart(x, w)
 	if v.ask != nil && len(out)+len(top)+len(seen)+len(why)+len(repair)+4 > h {
@@ -148,7 +148,7 @@ func (v *View) seenPart(x *exchange.Exchange, w int) []string {
 			out = append(out, ui.Pad(ui.Strong(section()), 7)+g)
 		}
 	}
-	if v.stage == exchange.Receive && v.s.Running() == nil {
+	if v.stage == exchange.Receive && v.s.Running() == nil && !refused(x) {
 		out = append(out, v.sizes(x, w, len(out) == 0)...)
 	}
 	if len(out) == 0 {
@@ -163,10 +163,17 @@ func (v *View) seenPart(x *exchange.Exchange, w int) []string {
 	return out
 }
 
+// refused tells whether the status says that what came is no answer: its size says
+// nothing then.
+func refused(x *exchange.Exchange) bool {
+	l := x.Leg()
+	return l != nil && l.Response.Status >= 300
+}
+
 // gauge draws bytes against what was announced and against the limit.
 func gauge(x *exchange.Exchange, s exchange.Stage, w int) string {
 	l := x.Leg()
-	if l == nil || s != exchange.Receive || !l.Response.Complete || w < 20 {
+	if l == nil || s != exchange.Receive || !l.Response.Complete || w < 20 || refused(x) {
 		return ""
 	}
 	limit, err := endpoint.ParseSize(x.Setting("receive-limit"))
@@ -336,7 +343,7 @@ func possibilities(f *exchange.Finding, w int, brief bool) (out []string) {
 		lead := ui.Soft(ui.Pad(map[bool]string{true: "may be", false: "or"}[i == 0], 7))
 		said := p.Answer
 		if said == "" {
-			said = "told by: " + p.Tells
+			said = "if " + p.Tells
 		}
 		text, tail := p.Cause, " · "+said
 		switch p.Verdict {

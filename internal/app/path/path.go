@@ -406,7 +406,10 @@ func (v *View) pushDown(x *exchange.Exchange) {
 	v.s.Say("the %s is the endpoint's own now", val.Key.Label)
 }
 
-const spineWidth = 58
+const (
+	spineWidth   = 58
+	mostAttempts = 9 // lines that the attempts take at most: the stage has the room
+)
 
 // stageAt is the number of the stage on a line of the screen, or 0.
 func (v *View) stageAt(y int) int {
@@ -442,7 +445,7 @@ func (v *View) View(w, h int) string {
 		left = 46
 	}
 	spine := v.spine(x, left-2)
-	att := v.attempts(w-2, max(h-len(head)-len(spine)-3, 3))
+	att := v.attempts(w-2, min(max(h-len(head)-len(spine)-3, 3), mostAttempts))
 	room := h - len(head) - len(att)
 	right := v.panel(x, w-left-3, room-1)
 	out := head
@@ -633,7 +636,8 @@ func (v *View) attempts(w, h int) []string {
 		lines = append(lines, fmt.Sprintf(" %s  %s  %s  %s", n, ui.Reach(a.x), said, before))
 	}
 	if n := len(lines); n > h-1 {
-		lines = lines[n-(h-1):]
+		from := min(n-(h-1), max(v.s.Shown-1, 0)) // the one in sight is among them
+		lines = lines[from : from+h-1]
 	}
 	return append(append(out, lines...), "")
 }
