@@ -11,6 +11,7 @@ import (
 	"net/http"
 	"net/url"
 	"os"
+	"strings"
 	"time"
 
 	"github.com/smallstep/pkcs7"
@@ -158,6 +159,10 @@ func (c *Call) lookInto(ctx context.Context, err error) {
 			c.complete(ctx, f.Cert)
 		case trust.Expired, trust.NotYetValid:
 			c.peerTime(ctx)
+		case trust.NameDiffers:
+			if !c.plan.aside {
+				c.otherwise(ctx, f.Cert)
+			}
 		}
 	}
 }
@@ -279,6 +284,18 @@ func (c *Call) peerTime(ctx context.Context) {
 	if at, err := http.ParseTime(leg.Response.Get("Date")); err == nil {
 		c.c.PeerTime = at
 		c.rec.Fact(exchange.TLS, "the server's clock", at.UTC().Format("2006-01-02 15:04:05 UTC"))
+	}
+}
+
+// otherwise asks for no name at all: a host may show other certificates to those
+// who ask otherwise.
+func (c *Call) otherwise(ctx context.Context, shown *x509.Certificate) {
+	ctx, cancel := context.WithTimeout(ctx, issuerTime)
+	defer cancel()
+	check := &checking{plan: c.plan, url: c.url}
+	if other := shows(check.reach(ctx, c.url.String(), exchange.TLS, "server-name", noName)); other != nil && !other.Equal(shown) {
+		c.c.OtherName = trust.Names(other)
+		c.rec.Fact(exchange.TLS, "asked for no name", other.Subject.String()+" · for "+strings.Join(c.c.OtherName, ", "))
 	}
 }
 

@@ -103,6 +103,13 @@ func TestAnotherNameShowsAnotherCertificate(t *testing.T) {
 	plan.Settings.Set("server-name", f.Remedies[0].Change.To.(string))
 	assert.Greater(t, int(run(t, plan).Reach()), int(exchange.TLS)-1, "it gets further")
 
+	// That a host has several is seen without asking for it, where the name is wrong.
+	p.issue("third", trust.Wish{Name: "third", Hosts: []string{"third.skerry.test"}, By: p.root})
+	at = p.sserver("front", "-servername", "quay.skerry.test", "-cert2", p.file("third.pem"), "-key2", p.file("third.key"))
+	x := run(t, to(t, at, "trust", p.file("root.pem"), "server-name", "quay.skerry.test"))
+	require.Equal(t, "tls.name-differs", x.Cause().ID)
+	assert.Contains(t, x.Cause().Why, "asked for no name, it shows one for front.skerry.test")
+
 	// One certificate for all names.
 	p.issue("good", trust.Wish{Name: "good", Hosts: []string{"elsewhere.skerry.test"}, By: p.root})
 	plan = to(t, p.sserver("good"), "trust", p.file("root.pem"))

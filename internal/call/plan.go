@@ -61,6 +61,7 @@ type Plan struct {
 
 	fetch     *fetching  // set where a description is fetched
 	witnessed *Witnessed // set where the exchange was made elsewhere
+	aside     bool       // it only looks, for another call
 }
 
 // SetDraft gives the plan its draft: a body element, or a whole envelope. It is

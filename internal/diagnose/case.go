@@ -64,6 +64,7 @@ type Case struct {
 	Unfit      string              // why the client certificate will hardly do
 	Fetched    []*x509.Certificate // issuers that the server did not send and that were fetched
 	Completes  bool                // and with which the chain leads to what is trusted
+	OtherName  []string            // names of the certificate that the server shows to those who ask for none
 	PeerTime   time.Time           // what time it is at the peer, where it was asked
 	Chosen     string              // the identity whose client certificate was sent without being set
 	Sealed     error               // why an encrypted reply could not be opened

@@ -599,6 +599,9 @@ var certificateTexts = map[trust.Reason]func(*Case, trust.Fault) exchange.Findin
 		out := exchange.Finding{Title: "the server's certificate is for another name",
 			Why:     fmt.Sprintf("Asked for was %s; the certificate is for %s.", asked, orNone(cut(f.Detail, 200))),
 			Program: "call the service by a name that is in its certificate"}
+		if c.OtherName != nil {
+			out.Why += fmt.Sprintf(" The host has several: asked for no name, it shows one for %s.", list(c.OtherName, 4))
+		}
 		if names := trust.Names(f.Cert); len(names) > 0 && !strings.Contains(names[0], " ") {
 			r := exchange.NewRemedy("accept the name "+names[0]+" for this endpoint", c.changeHere("accept-name", names[0]))
 			r.Ask = fmt.Sprintf("%s will be believed to be %s", names[0], asked)
