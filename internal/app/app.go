@@ -30,6 +30,7 @@ import (
 	"orenda/internal/app/ui"
 	"orenda/internal/diagnose"
 	"orenda/internal/draw"
+	"orenda/internal/exchange"
 	"orenda/internal/handover"
 	"orenda/internal/journal"
 	"orenda/internal/user"
@@ -237,7 +238,8 @@ func (m *model) commands() []command {
 		{"halt the call under way", "h", "h", func() tea.Cmd { m.s.Halt(); return nil }},
 		{"next environment", "v", "v", func() tea.Cmd { m.s.NextEnvironment(); return nil }},
 		{"write a drawing of the path (SVG or PDF)", "w", "w", m.drawing},
-		{"hand over: write the sheet of all that this call needs", "", "", m.sheet},
+		{"hand over: write the sheet of all that this call needs", "", "", m.handOver("write the sheet to", "call", m.settingsOf)},
+		{"hand over: write a ticket for the service's people", "", "", m.handOver("write the ticket to", "ticket", handover.Ticket)},
 		{"explain an error text of another program (pasting it does, too)", "", "", m.explainText},
 		{"list of commands", ":", ":", func() tea.Cmd { m.open(commandList); return nil }},
 		{"help", "?", "?", func() tea.Cmd { m.open(helpPage); return nil }},
@@ -306,21 +308,28 @@ func (m *model) drawing() tea.Cmd {
 	})
 }
 
-// sheet writes down what a program needs to do what the call in sight did.
-func (m *model) sheet() tea.Cmd {
-	x := m.s.Exchange()
-	if x.Outcome == "" {
-		m.s.Say("send the call first; the sheet is of what was sent")
-		return nil
-	}
-	return m.ask("write the sheet to (Markdown)", "call-"+x.ID+".md", func(name string) {
-		c, _ := m.s.W.Contract(x.Contract)
-		if err := user.WriteFile(name, []byte(handover.Settings(x, c, m.s.J.ReplySizes(x.Operation)).Markdown())); err != nil {
-			m.s.Say("%v", err)
-			return
+// handOver writes down the call in sight: what a program needs to do what it did,
+// or what the service's people need to look into it.
+func (m *model) handOver(prompt, name string, sheet func(*exchange.Exchange) *handover.Sheet) func() tea.Cmd {
+	return func() tea.Cmd {
+		x := m.s.Exchange()
+		if x.Outcome == "" {
+			m.s.Say("send the call first; what was sent is written down")
+			return nil
 		}
-		m.s.Say("written: %s", name)
-	})
+		return m.ask(prompt+" (Markdown)", name+"-"+x.ID+".md", func(file string) {
+			if err := user.WriteFile(file, []byte(sheet(x).Markdown())); err != nil {
+				m.s.Say("%v", err)
+				return
+			}
+			m.s.Say("written: %s", file)
+		})
+	}
+}
+
+func (m *model) settingsOf(x *exchange.Exchange) *handover.Sheet {
+	c, _ := m.s.W.Contract(x.Contract)
+	return handover.Settings(x, c, m.s.J.ReplySizes(x.Operation))
 }
 
 func (m *model) save() tea.Cmd {

@@ -14,7 +14,7 @@ import (
 
 func (t *tool) handoverCommand() *cobra.Command {
 	cmd := &cobra.Command{Use: "handover", Short: "Write down what a program needs to do what worked here"}
-	cmd.AddCommand(t.handoverSettingsCommand())
+	cmd.AddCommand(t.handoverSettingsCommand(), t.handoverTicketCommand())
 	return cmd
 }
 
@@ -41,19 +41,40 @@ func (t *tool) handoverSettingsCommand() *cobra.Command {
 				sheet = handover.Settings(x, c, j.ReplySizes(x.Operation))
 			}
 		}
-		switch {
-		case t.asJSON:
-			return t.printJSON(sheet)
-		case out == "":
-			fmt.Fprint(t.out, sheet.Markdown())
-			return nil
-		}
-		if err := user.WriteFile(out, []byte(sheet.Markdown())); err != nil {
-			return unread{err}
-		}
-		return nil
+		return t.writeSheet(sheet, out)
 	}
 	return cmd
+}
+
+func (t *tool) handoverTicketCommand() *cobra.Command {
+	var out string
+	cmd := &cobra.Command{Use: "ticket EXCHANGE", Short: "What the service's people need to look into a failed call, without any secret", Args: cobra.ExactArgs(1),
+		Long: "When it was and from where, what left and what came, why it failed and what\nchecks said. EXCHANGE is the id of a kept exchange, its beginning, or last."}
+	cmd.Flags().StringVar(&out, "out", "", "file to write; standard output otherwise")
+	t.jsonFlag(cmd)
+	cmd.RunE = func(_ *cobra.Command, args []string) error {
+		x, err := t.keptExchange(args[0])
+		if err != nil {
+			return err
+		}
+		return t.writeSheet(handover.Ticket(x), out)
+	}
+	return cmd
+}
+
+// writeSheet writes a sheet into a file, or prints it.
+func (t *tool) writeSheet(sheet *handover.Sheet, out string) error {
+	switch {
+	case t.asJSON:
+		return t.printJSON(sheet)
+	case out == "":
+		fmt.Fprint(t.out, sheet.Markdown())
+		return nil
+	}
+	if err := user.WriteFile(out, []byte(sheet.Markdown())); err != nil {
+		return unread{err}
+	}
+	return nil
 }
 
 // workingCall is the kept exchange of that id, or the newest call of a draft that

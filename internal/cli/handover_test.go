@@ -50,6 +50,18 @@ func TestTheSheetOfAWorkingCall(t *testing.T) {
 	_, sheet, _ = l.run("handover", "settings", "last")
 	assert.Contains(t, sheet, "IT DID NOT PASS")
 	assert.NotContains(t, sheet, "\x1b")
+	code, ticket, _ := l.run("handover", "ticket", "last")
+	assert.Equal(t, 0, code)
+	for _, want := range []string{"# FindBerths fails", "receive.not-found", "| from | 127.0.0.1:", "HTTP/1.1 404", "POST /nothing HTTP/1.1", "No such quay", "| wait |"} {
+		assert.Contains(t, ticket, want)
+	}
+	l.run("call", "FindBerths", "length=12", "--contract", l.berths(), "--port", "BerthDesk11", "--address", "http://"+l.h.Plain+"/berths/~terminal", "--user", "clerk", "--secret-from", "env:PILOT", "--token", "text")
+	_, ticket, _ = l.run("handover", "ticket", "last")
+	assert.NotContains(t, ticket, "slack water at nine")
+	assert.NotContains(t, ticket, "\x1b")
+	l.run("call", "FindBerths", "length=12", "--contract", l.berths(), "--port", "BerthDesk11", "--address", "http://127.0.0.1:1/", "--checks")
+	_, ticket, _ = l.run("handover", "ticket", "last")
+	assert.Contains(t, ticket, "| checked | the service listens on another port: ")
 	code, _, errOut = l.run("handover", "settings", "NoSuch")
 	assert.Equal(t, 3, code)
 	assert.Contains(t, errOut, "NoSuch is no kept exchange")

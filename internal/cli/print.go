@@ -83,7 +83,11 @@ func (t *tool) printFinding(i int, f exchange.Finding) {
 		likely = ", likely"
 	}
 	means := map[exchange.Severity]string{exchange.Stop: ", stops the call", exchange.Warn: ", may be ignored", exchange.Note: ", a note"}[f.Severity]
-	fmt.Fprintf(w, "\n  %s  %s (%s%s%s)\n", map[bool]string{true: "why", false: "   "}[i == 0], safe.Line(f.Title), f.ID, means, likely)
+	whose := ""
+	if said := diagnose.Whose(f.Side); said != "" && f.Severity == exchange.Stop {
+		whose = ", " + said
+	}
+	fmt.Fprintf(w, "\n  %s  %s (%s%s%s%s)\n", map[bool]string{true: "why", false: "   "}[i == 0], safe.Line(f.Title), f.ID, means, likely, whose)
 	for _, l := range wrap(safe.Line(f.Why), 88) {
 		fmt.Fprintf(w, "       %s\n", l)
 	}

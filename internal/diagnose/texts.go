@@ -41,6 +41,12 @@ func Catalogue() []Explained {
 }
 
 var sideWords = map[exchange.Side]string{exchange.Yours: "yours", exchange.Theirs: "the service's", exchange.Between: "between: a proxy, a gateway, the network", exchange.Unknown: "not known from this alone"}
+
+// Whose says on whose side a finding is, in few words; "" where that is not known.
+func Whose(s exchange.Side) string {
+	return map[exchange.Side]string{exchange.Yours: "yours to mend", exchange.Theirs: "the service's to mend", exchange.Between: "between: proxy, gateway or network"}[s]
+}
+
 var severityWords = map[exchange.Severity]string{exchange.Stop: "stops the call", exchange.Warn: "the call goes on", exchange.Note: "only told"}
 
 // Explain is the row of one finding, nil where there is none of that id.

@@ -295,6 +295,9 @@ func (v *View) whyPart(x *exchange.Exchange, w int, brief bool) []string {
 		if f.Certainty == exchange.Likely {
 			title += ui.Soft("  likely")
 		}
+		if whose := diagnose.Whose(f.Side); whose != "" && f.Severity == exchange.Stop && ui.Width(title)+ui.Width(whose)+4 < w-8 {
+			title += ui.Soft("  " + whose)
+		}
 		if f.SetAside != "" {
 			title = ui.Soft(ui.Cut(f.Title, w-8))
 			out = append(out, ui.Pad(ui.Strong(section), 7)+title, ui.Pad("", 7)+ui.Soft("set aside: ")+ui.Cut(f.SetAside, w-20))
