@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
@@ -85,22 +86,38 @@ func (c *Call) protect(ctx context.Context) ([]string, error) {
 		if len(sign) == 0 {
 			return nil
 		}
-		if own == nil {
-			if c.plan.Peek {
-				notes = append(notes, "signed")
-				return nil
-			}
-			return endpoint.ErrNoSigningKey
-		}
 		how := s.Text("signature")
 		hash, pss := strings.CutPrefix(how, "pss-")
-		signed, err := wssec.Sign(c.envelope, &wssec.Signing{Key: own.Key, Cert: own.Cert, Hash: wssec.HashOf(hash), PSS: pss, Inclusive: s.Text("sign-canonical") == "inclusive",
-			Reference: wssec.KeyReference(s.Text("sign-key")), Parts: sign})
+		with := &wssec.Signing{Hash: wssec.HashOf(hash), PSS: pss, Inclusive: s.Text("sign-canonical") == "inclusive", Reference: wssec.KeyReference(s.Text("sign-key")), Parts: sign}
+		as := ""
+		switch {
+		case with.Reference == wssec.FromPassword && c.token != nil && c.token.Derive != nil:
+			with.Secret, with.Token = c.token.Derive.Key(c.token.Password), c.token.ID()
+			as = "with a key from the password of " + c.token.User
+		case with.Reference == wssec.FromPassword:
+			return c.partError("sign-key", errors.New("there is no user name token whose password a key could be derived from"))
+		case own == nil && c.plan.Peek:
+			notes = append(notes, "signed")
+			return nil
+		case own == nil:
+			return endpoint.ErrNoSigningKey
+		default:
+			with.Key, with.Cert, as = own.Key, own.Cert, "as "+own.Cert.Subject.String()
+		}
+		if with.Reference == wssec.FromToken {
+			if c.assertion != nil {
+				with.Token, with.SAML1 = c.assertion.ID, c.assertion.Version == "1.1"
+			}
+			if with.Token == "" {
+				return c.partError("sign-key", errors.New("no assertion is set that could name the key (token-file)"))
+			}
+		}
+		signed, err := wssec.Sign(c.envelope, with)
 		if err != nil {
 			return c.partError("sign", err)
 		}
 		c.envelope = signed
-		c.rec.Fact(exchange.Security, "signed", strings.Join(sign, ", ")+" · "+how+" as "+own.Cert.Subject.String())
+		c.rec.Fact(exchange.Security, "signed", strings.Join(sign, ", ")+" · "+how+" "+as)
 		notes = append(notes, "signed")
 		return nil
 	}
@@ -147,16 +164,12 @@ func (c *Call) partError(key string, err error) error {
 func passwords(envelope []byte) []int {
 	d, err := xmltree.Parse(envelope, xmltree.Limits{})
 	e := soap.Read(d)
-	if err != nil || e == nil || e.Header.IsZero() {
+	if err != nil || e == nil {
 		return nil
 	}
 	var out []int
-	for sec := range e.Header.Named(wssec.WSSE, "Security") {
-		for t := range sec.Named(wssec.WSSE, "UsernameToken") {
-			for p := range t.Named(wssec.WSSE, "Password") {
-				out = append(out, p.Inner().Start, p.Inner().End)
-			}
-		}
+	for _, s := range wssec.Secrets(e) {
+		out = append(out, s.Start, s.End)
 	}
 	return out
 }
@@ -246,6 +259,35 @@ func (c *Call) signatures() error {
 		c.rec.Fact(exchange.Verify, "not signed", "the body: no signature covers it where it stands")
 	}
 	c.stale(e)
+	return c.confirmed(e)
+}
+
+// confirmed looks whether what the reply confirms is what was signed here (WSS 1.1
+// §8.5).
+func (c *Call) confirmed(e *soap.Envelope) error {
+	if e.Header.IsZero() {
+		return nil
+	}
+	var sent []string
+	if d, err := xmltree.Parse(c.envelope, xmltree.Limits{}); err == nil {
+		if own := soap.Read(d); own != nil {
+			for sec := range own.Header.Named(wssec.WSSE, "Security") {
+				for sig := range sec.Named(wssec.DSIG, "Signature") {
+					sent = append(sent, strings.Join(strings.Fields(sig.Child(wssec.DSIG, "SignatureValue").Text()), ""))
+				}
+			}
+		}
+	}
+	for n := range e.Header.Child(wssec.WSSE, "Security").Named(wssec.WSSE11, "SignatureConfirmation") {
+		value, has := n.Attr("", "Value")
+		value = strings.Join(strings.Fields(value), "")
+		switch {
+		case has && !slices.Contains(sent, value), !has && len(sent) > 0:
+			return &diagnose.ConfirmationError{At: n.Span(), Signed: len(sent)}
+		case has:
+			c.rec.Fact(exchange.Verify, "signature confirmed", "the service says that it checked the signature that was sent")
+		}
+	}
 	return nil
 }
 

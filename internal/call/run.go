@@ -35,18 +35,20 @@ type Call struct {
 	rec  *exchange.Recorder
 	c    diagnose.Case
 
-	url      *url.URL
-	envelope []byte
-	secrets  []exchange.Span
-	hasAct   bool
-	action   string
-	trusted  []*x509.Certificate
-	middle   []*x509.Certificate
-	certs    []tls.Certificate
-	keyLog   *os.File
-	openers  []wssec.Opener // keys that may open what is encrypted in the reply
-	leg      *exchange.Leg
-	attached attached // what is sent beside the envelope
+	url       *url.URL
+	envelope  []byte
+	secrets   []exchange.Span
+	hasAct    bool
+	action    string
+	trusted   []*x509.Certificate
+	middle    []*x509.Certificate
+	certs     []tls.Certificate
+	keyLog    *os.File
+	openers   []wssec.Opener // keys that may open what is encrypted in the reply
+	leg       *exchange.Leg
+	attached  attached // what is sent beside the envelope
+	token     *wssec.Token
+	assertion *wssec.Assertion // that is sent
 
 	authorization string // the field's value, "" for none
 	user, word    string // for authentication that is asked for
@@ -459,7 +461,10 @@ func (c *Call) security(ctx context.Context) (string, error) {
 	}
 	var token *wssec.Token
 	var stamp *wssec.Timestamp
-	now := time.Now()
+	now, err := c.clock()
+	if err != nil {
+		return "", err
+	}
 	if life > 0 {
 		stamp = &wssec.Timestamp{Created: now, Life: life}
 		notes = append(notes, "timestamp")
@@ -469,18 +474,25 @@ func (c *Call) security(ctx context.Context) (string, error) {
 		if err != nil {
 			return "", err
 		}
-		token = wssec.NewToken(user, password, wssec.PasswordType(kind.Text), now)
+		token = c.userToken(user, password, wssec.PasswordType(kind.Text), now)
 		notes = append(notes, "user name, "+kind.Text)
 		if password != "" {
 			c.rec.Update(func(x *exchange.Exchange) { x.Secrets = append(x.Secrets, password) })
 		}
 	}
+	tokens, err := c.tokenFiles()
+	if err != nil {
+		return "", err
+	}
+	if len(tokens) > 0 {
+		notes = append(notes, "token from file")
+	}
 	protected := len(c.named("sign"))+len(c.named("encrypt")) > 0
-	if token == nil && stamp == nil && !protected {
+	if token == nil && stamp == nil && !protected && len(tokens) == 0 {
 		c.optimise()
 		return strings.Join(append(notes, "no token"), " · "), c.encode(nil)
 	}
-	h := wssec.Build(token, stamp)
+	h := wssec.BuildHeader(token, stamp, wssec.HeaderOptions{Version: c.sentVersion(), Actor: s.Text("security-actor"), MayIgnore: !s.Switch("must-understand"), Tokens: tokens})
 	c.envelope, _ = insertHeader(c.envelope, h.XML)
 	c.rec.Fact(exchange.Security, "header", strings.TrimSpace(masked(h)))
 	more, err := c.protect(ctx)

@@ -61,20 +61,21 @@ type Case struct {
 	Replaced     [][3]string // header fields that an extra header replaces: name, value as it would be, value sent
 	Followed     []string    // redirects that were followed
 
-	Unfit      string              // why the client certificate will hardly do
-	Fetched    []*x509.Certificate // issuers that the server did not send and that were fetched
-	Completes  bool                // and with which the chain leads to what is trusted
-	OtherName  []string            // names of the certificate that the server shows to those who ask for none
-	PeerTime   time.Time           // what time it is at the peer, where it was asked
-	Chosen     string              // the identity whose client certificate was sent without being set
-	Sealed     error               // why an encrypted reply could not be opened
-	Signatures []wssec.Signature   // of the reply
-	Signer     *x509.Certificate   // whose signature is not trusted
-	Unsigned   bool                // a signature is demanded, and none covers the body
-	Stale      string              // what is wrong with the reply's timestamp
-	StaleAt    xmltree.Span
-	Anything   bool // whatever certificate was accepted
-	Witnessed  bool // another program made the exchange
+	Unfit         string              // why the client certificate will hardly do
+	Fetched       []*x509.Certificate // issuers that the server did not send and that were fetched
+	Completes     bool                // and with which the chain leads to what is trusted
+	OtherName     []string            // names of the certificate that the server shows to those who ask for none
+	PeerTime      time.Time           // what time it is at the peer, where it was asked
+	Chosen        string              // the identity whose client certificate was sent without being set
+	Sealed        error               // why an encrypted reply could not be opened
+	Signatures    []wssec.Signature   // of the reply
+	Signer        *x509.Certificate   // whose signature is not trusted
+	Unsigned      bool                // a signature is demanded, and none covers the body
+	Stale         string              // what is wrong with the reply's timestamp
+	StaleAt       xmltree.Span
+	AssertionOver string // why the assertion that is sent does not hold now, "" where it does
+	Anything      bool   // whatever certificate was accepted
+	Witnessed     bool   // another program made the exchange
 
 	Aside map[string]string // findings that were set aside for this endpoint: reasons, by id
 }
@@ -122,7 +123,7 @@ func (r *Rule) Stage() exchange.Stage {
 }
 
 // Rules is the catalogue, in order of stages.
-var Rules = slices.Concat(homeRules, reachRules, receiveRules, readRules, attachmentRules)
+var Rules = slices.Concat(homeRules, reachRules, receiveRules, readRules, attachmentRules, tokenRules)
 
 // Run applies all rules and puts what they find in order.
 func Run(c *Case) []exchange.Finding {
@@ -184,7 +185,9 @@ var explains = map[string][]string{
 	"receive.media-type-refused":  {"binding.version-differs"},
 	"receive.over-buffer":         {"binding.buffer-differs"},
 	"read.fault-security-missing": {"security.token-demanded"},
-	"read.fault-security-invalid": {"security.token-demanded", "message.security-in-draft"},
+	"read.fault-security-invalid": {"security.assertion-expired", "security.token-demanded", "message.security-in-draft"},
+	"read.fault-security-refused": {"security.assertion-expired"},
+	"read.fault-security-expired": {"security.assertion-expired"},
 	"receive.server-error":        {"message.invalid", "message.placeholder-left"},
 	"connect.name-unknown":        {"address.from-contract"},
 	"connect.refused":             {"address.from-contract"},

@@ -56,6 +56,13 @@ var Keys = []Key{
 	{Name: "http-auth", Label: "HTTP authentication", Stage: exchange.Security, Kind: Choice, Of: []string{"none", "basic", "digest", "asked", "bearer"}, Default: "none", Minor: true, Doc: "HTTP authentication as the identity: basic and bearer with the first request, digest and asked (digest or basic) once the service asks"},
 	{Name: "timestamp", Label: "timestamp", Stage: exchange.Security, Kind: Duration, Doc: "life time of the timestamp; none where it is not set"},
 
+	{Name: "token-nonce", Label: "nonce", Stage: exchange.Security, Kind: Text, Default: "new", Minor: true, Doc: "of the user name token: new, none, or a value that is sent as it stands"},
+	{Name: "token-created", Label: "created", Stage: exchange.Security, Kind: Text, Default: "now", Minor: true, Doc: "of the user name token: now, none, or a value that is sent as it stands"},
+	{Name: "clock-offset", Label: "clock offset", Stage: exchange.Security, Kind: Text, Minor: true, Doc: "by how much the times in the security header differ from this machine's clock: 90s, -5m"},
+	{Name: "token-file", Label: "token from file", Stage: exchange.Security, Kind: List, Minor: true, Doc: "files with a token in XML each, put into the security header: a SAML assertion, or another"},
+	{Name: "security-actor", Label: "security actor", Stage: exchange.Security, Kind: Text, Minor: true, Doc: "whom the security header is for (actor, role); the last receiver where it is not set"},
+	{Name: "must-understand", Label: "must understand", Stage: exchange.Security, Kind: Switch, Default: "true", Minor: true, Doc: "the receiver must understand the security header"},
+
 	{Name: "sign", Label: "signed parts", Stage: exchange.Security, Kind: List, Minor: true, Doc: "parts that are signed: body, timestamp, token, addressing, or a path"},
 	{Name: "sign-identity", Label: "signs as", Stage: exchange.Security, Kind: Text, Minor: true, Doc: "name of the identity whose key signs, and opens what is encrypted for it; the client certificate's unless set"},
 	{Name: "signature", Label: "signature", Stage: exchange.Security, Kind: Choice, Of: []string{"sha1", "sha256", "sha384", "sha512", "pss-sha256", "pss-sha384", "pss-sha512"}, Default: "sha256", Minor: true, Doc: "hash of signature and digests; pss: RSASSA-PSS"},
@@ -65,7 +72,7 @@ var Keys = []Key{
 	{Name: "encrypt-to", Label: "encrypted for", Stage: exchange.Security, Kind: Text, Minor: true, Doc: "file with the certificate of who is to read what is encrypted"},
 	{Name: "encrypt-data", Label: "encryption", Stage: exchange.Security, Kind: Choice, Of: wssec.DataMethods, Default: "aes256-gcm", Minor: true, Doc: "how the parts are encrypted"},
 	{Name: "encrypt-key", Label: "key transport", Stage: exchange.Security, Kind: Choice, Of: wssec.KeyTransports, Default: "rsa-oaep", Minor: true, Doc: "how their key is encrypted"},
-	{Name: "encrypt-reference", Label: "receiver named by", Stage: exchange.Security, Kind: Choice, Of: wssec.KeyReferences, Default: string(wssec.Thumbprint), Minor: true, Doc: "how the message says whose key opens it"},
+	{Name: "encrypt-reference", Label: "receiver named by", Stage: exchange.Security, Kind: Choice, Of: wssec.CertificateReferences, Default: string(wssec.Thumbprint), Minor: true, Doc: "how the message says whose key opens it"},
 	{Name: "protect-order", Label: "order", Stage: exchange.Security, Kind: Choice, Of: []string{"sign-encrypt", "encrypt-sign"}, Default: "sign-encrypt", Minor: true, Doc: "whether signing or encrypting comes first"},
 
 	{Name: "connect-time", Label: "connect limit", Stage: exchange.Connect, Kind: Duration, Default: "10s", Doc: "longest time to look up and connect"},

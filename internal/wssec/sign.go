@@ -30,16 +30,23 @@ const (
 	SubjectKey   KeyReference = "subject-key"   // subject key identifier
 	Thumbprint   KeyReference = "thumbprint"    // SHA-1 of the certificate
 	Embedded     KeyReference = "embedded"      // the certificate itself, in X509Data
+	FromPassword KeyReference = "password"      // a key derived from the user name token's password makes an HMAC
+	FromToken    KeyReference = "assertion"     // the assertion in the header that names the key
 )
 
 // KeyReferences are all of them.
-var KeyReferences = []string{string(Direct), string(IssuerSerial), string(SubjectKey), string(Thumbprint), string(Embedded)}
+var KeyReferences = []string{string(Direct), string(IssuerSerial), string(SubjectKey), string(Thumbprint), string(Embedded), string(FromPassword), string(FromToken)}
+
+// CertificateReferences are those that name a certificate.
+var CertificateReferences = []string{string(Direct), string(IssuerSerial), string(SubjectKey), string(Thumbprint), string(Embedded)}
 
 // Signing says how an envelope is signed.
 type Signing struct {
 	Key       crypto.Signer
 	Cert      *x509.Certificate
 	Secret    []byte      // signs with HMAC in the key's place
+	Token     string      // id of the token in the header that the secret was derived from, or of the assertion that names the key
+	SAML1     bool        // that assertion is one of SAML 1.1
 	Hash      crypto.Hash // of the digests and of the signature
 	PSS       bool        // RSASSA-PSS where the key is RSA
 	Inclusive bool        // the inclusive canonical form
@@ -191,6 +198,17 @@ func insert(envelope []byte, xml string) ([]byte, int, error) {
 	return []byte(string(envelope[:at]) + "\n      " + xml + string(envelope[at:])), at + 7, nil
 }
 
+// bound is the declaration of a prefix, "" where it is bound so in the security
+// header: a header that somebody else wrote may have prefixes of its own.
+func bound(envelope []byte, prefix, space string) string {
+	if e, err := read(envelope); err == nil && !e.Header.IsZero() {
+		if uri, ok := e.Header.Child(WSSE, "Security").Lookup(prefix); ok && uri == space {
+			return ""
+		}
+	}
+	return ` xmlns:` + prefix + `="` + space + `"`
+}
+
 // method is the way to sign that suits the key.
 func (s *Signing) method() (method, error) {
 	m := method{hash: s.Hash}
@@ -220,10 +238,13 @@ func Sign(envelope []byte, s *Signing) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
+	if s.Token == "" && (s.Reference == FromPassword || s.Reference == FromToken) {
+		return nil, errors.New("there is no token in the header that names the key")
+	}
 	token := ""
 	if s.Cert != nil && s.Reference == Direct {
 		token = id("token")
-		bst := `<wsse:BinarySecurityToken wsu:Id="` + token + `" EncodingType="` + base64Encoding + `" ValueType="` + x509v3 + `">` + base64.StdEncoding.EncodeToString(s.Cert.Raw) + `</wsse:BinarySecurityToken>`
+		bst := `<wsse:BinarySecurityToken` + bound(envelope, "wsse", WSSE) + bound(envelope, "wsu", WSU) + ` wsu:Id="` + token + `" EncodingType="` + base64Encoding + `" ValueType="` + x509v3 + `">` + base64.StdEncoding.EncodeToString(s.Cert.Raw) + `</wsse:BinarySecurityToken>`
 		if envelope, _, err = insert(envelope, bst); err != nil {
 			return nil, err
 		}
@@ -249,7 +270,7 @@ func Sign(envelope []byte, s *Signing) ([]byte, error) {
 		return "<ds:" + name + ` Algorithm="` + uri + `">` + inner + "</ds:" + name + ">"
 	}
 	var b strings.Builder
-	b.WriteString(`<ds:Signature xmlns:ds="` + DSIG + `" Id="` + id("signature") + `"><ds:SignedInfo>` + algorithm("CanonicalizationMethod", form, with) + algorithm("SignatureMethod", uriOf(methods, m), ""))
+	b.WriteString(`<ds:Signature xmlns:ds="` + DSIG + `"` + bound(envelope, "wsse", WSSE) + ` Id="` + id("signature") + `"><ds:SignedInfo>` + algorithm("CanonicalizationMethod", form, with) + algorithm("SignatureMethod", uriOf(methods, m), ""))
 	for _, i := range ids {
 		n, err := byID(e.Doc, i)
 		if err != nil {
@@ -290,11 +311,22 @@ func Sign(envelope []byte, s *Signing) ([]byte, error) {
 }
 
 func (s *Signing) keyInfo(token string) string {
-	if s.Cert == nil {
+	switch {
+	case s.Token != "" && s.Reference == FromPassword:
+		return `<ds:KeyInfo><wsse:SecurityTokenReference><wsse:Reference URI="#` + s.Token + `" ValueType="` + profile + `UsernameToken"/></wsse:SecurityTokenReference></ds:KeyInfo>`
+	case s.Token != "" && s.Reference == FromToken: // SAML Token Profile 1.1 §3.4
+		return `<ds:KeyInfo><wsse:SecurityTokenReference><wsse:KeyIdentifier ValueType="` + map[bool]string{true: saml1ID, false: samlID}[s.SAML1] + `">` + xmltree.EscapeText(s.Token) + `</wsse:KeyIdentifier></wsse:SecurityTokenReference></ds:KeyInfo>`
+	case s.Cert == nil:
 		return ""
 	}
 	return `<ds:KeyInfo>` + keyReference(s.Cert, s.Reference, token) + `</ds:KeyInfo>`
 }
+
+// They say that a key identifier is the id of an assertion of SAML 2.0, or 1.1.
+const (
+	samlID  = "http://docs.oasis-open.org/wss/oasis-wss-saml-token-profile-1.1#SAMLID"
+	saml1ID = "http://docs.oasis-open.org/wss/oasis-wss-saml-token-profile-1.0#SAMLAssertionID"
+)
 
 // keyReference says which certificate is meant.
 func keyReference(c *x509.Certificate, how KeyReference, token string) string {
@@ -319,6 +351,9 @@ func keyReference(c *x509.Certificate, how KeyReference, token string) string {
 // signature could mean either.
 func byID(d *xmltree.Document, want string) (xmltree.Node, error) {
 	var found xmltree.Node
+	if want == "" {
+		return found, errors.New("no id is given")
+	}
 	for i := 1; i <= d.Len(); i++ {
 		n := d.NodeAt(i)
 		if n.Kind() != xmltree.StartElement || idOf(n) != want {

@@ -104,7 +104,7 @@ func TestSignaturesAreVerifiedByXmlsec(t *testing.T) {
 		}
 		all = append(all, one{"rsa", Signing{Hash: h, PSS: true, Reference: Direct, Parts: []string{"body"}}})
 	}
-	for _, r := range KeyReferences {
+	for _, r := range CertificateReferences {
 		all = append(all, one{"rsa", Signing{Hash: crypto.SHA256, Reference: KeyReference(r), Parts: []string{"body", "timestamp", "token", "addressing"}}})
 	}
 	all = append(all, one{"rsa", Signing{Hash: crypto.SHA256, Reference: Direct, Inclusive: true, Parts: []string{"body", "timestamp", "token"}}},

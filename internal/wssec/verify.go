@@ -265,6 +265,8 @@ func certificateOf(sec, info xmltree.Node, certs []*x509.Certificate) (*x509.Cer
 		case x509v3:
 			cert, err := parsedCertificate(k.Text(), x509v3)
 			return cert, string(Embedded), err
+		case samlID, saml1ID:
+			return holderOf(sec, strings.TrimSpace(k.Text()))
 		}
 		return nil, "", errors.New("it names its key in a way that is not known here")
 	}
@@ -285,6 +287,21 @@ func certificateOf(sec, info xmltree.Node, certs []*x509.Certificate) (*x509.Cer
 		return cert, string(Direct), err
 	}
 	return nil, "", errors.New("it does not say which key it was made with")
+}
+
+// holderOf is the certificate of the holder that an assertion in the header names
+// (SAML Token Profile 1.1 §3.5.1).
+func holderOf(sec xmltree.Node, id string) (*x509.Certificate, string, error) {
+	n, err := byID(sec.Doc(), id)
+	if err != nil {
+		return nil, string(FromToken), err
+	}
+	c := n.Find(n.Name().Space, "SubjectConfirmation").Find(DSIG, "X509Certificate")
+	if n.Name().Local != "Assertion" || c.IsZero() {
+		return nil, string(FromToken), errors.New("the assertion that it names says nothing of a key")
+	}
+	cert, err := parsedCertificate(c.Text(), x509v3)
+	return cert, string(FromToken), err
 }
 
 // parsedCertificate reads a token's certificate, the leaf where there are several.

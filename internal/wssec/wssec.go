@@ -40,11 +40,41 @@ const (
 
 // Token is a user name token.
 type Token struct {
-	User     string
-	Password string
-	Type     PasswordType
-	Nonce    []byte
-	Created  time.Time
+	User      string
+	Password  string
+	Type      PasswordType
+	Nonce     []byte    // nil: none is sent
+	NonceText string    // sent as it stands in the place of Nonce's base64
+	Created   time.Time // zero: it is not sent
+	CreatedAs string    // sent as it stands in Created's place
+	Derive    *Derived  // a key is derived from the password, which is not sent
+	id        string    // wsu:Id, where one is needed
+}
+
+// Derived is how a key is derived from a password (UsernameToken Profile 1.1 §4).
+type Derived struct {
+	Salt       []byte // 16 bytes, the first of which says what the key is for
+	Iterations int
+}
+
+// NewDerived is a fresh way to derive a key that makes HMACs.
+func NewDerived() *Derived {
+	d := &Derived{Salt: make([]byte, 16), Iterations: 1000}
+	_, _ = rand.Read(d.Salt)
+	d.Salt[0] = 1 // for a MAC
+	return d
+}
+
+// mostIterations bounds what a message can make a reader do.
+const mostIterations = 1_000_000
+
+// Key is the key, 20 bytes: SHA-1 over password and salt, and again over that.
+func (d *Derived) Key(password string) []byte {
+	h := sha1.Sum(append([]byte(password), d.Salt...))
+	for i := 1; i < min(d.Iterations, mostIterations); i++ {
+		h = sha1.Sum(h[:])
+	}
+	return h[:]
 }
 
 // NewToken makes a token with a fresh nonce of 16 bytes, created now.
@@ -52,6 +82,37 @@ func NewToken(user, password string, kind PasswordType, now time.Time) *Token {
 	t := &Token{User: user, Password: password, Type: kind, Nonce: make([]byte, 16), Created: now}
 	_, _ = rand.Read(t.Nonce)
 	return t
+}
+
+// ID is the token's identifier, by which a signature refers to it.
+func (t *Token) ID() string {
+	if t.id == "" {
+		t.id = id("usernametoken")
+	}
+	return t.id
+}
+
+func (t *Token) nonce() string {
+	if t.NonceText != "" || t.Nonce == nil {
+		return t.NonceText
+	}
+	return base64.StdEncoding.EncodeToString(t.Nonce)
+}
+
+func (t *Token) created() string {
+	if t.CreatedAs != "" || t.Created.IsZero() {
+		return t.CreatedAs
+	}
+	return stamp(t.Created)
+}
+
+// digest is the password's, over what is sent of nonce and created.
+func (t *Token) digest() string {
+	nonce := t.Nonce
+	if t.NonceText != "" {
+		nonce, _ = decodeBase64(t.NonceText) // what is no base64 is sent all the same, and digested as none
+	}
+	return PasswordDigest(nonce, t.created(), t.Password)
 }
 
 // PasswordDigest is Base64(SHA-1(nonce + created + password)), the nonce being
@@ -78,11 +139,33 @@ type Header struct {
 
 func stamp(t time.Time) string { return t.UTC().Format("2006-01-02T15:04:05.000Z") }
 
+// HeaderOptions are what a header says besides its tokens.
+type HeaderOptions struct {
+	Version   soap.Version // for the name of Actor's attribute; Unset is 1.1
+	Actor     string       // whom it is for: actor (SOAP 1.1 §4.2.2) or role (SOAP 1.2 §5.2.2); "" the last receiver
+	MayIgnore bool         // mustUnderstand is left out
+	Tokens    [][]byte     // in XML: assertions and others, each standing on its own
+}
+
 // Build writes the header block. The prefix soap must be bound where it goes.
-func Build(t *Token, ts *Timestamp) Header {
+func Build(t *Token, ts *Timestamp) Header { return BuildHeader(t, ts, HeaderOptions{}) }
+
+// BuildHeader is Build with options.
+func BuildHeader(t *Token, ts *Timestamp, o HeaderOptions) Header {
 	var b bytes.Buffer
 	var h Header
-	b.WriteString(`    <wsse:Security xmlns:wsse="` + WSSE + `" xmlns:wsu="` + WSU + `" soap:mustUnderstand="1">`)
+	b.WriteString(`    <wsse:Security xmlns:wsse="` + WSSE + `" xmlns:wsu="` + WSU + `"`)
+	if !o.MayIgnore {
+		b.WriteString(` soap:mustUnderstand="1"`)
+	}
+	if o.Actor != "" {
+		name := "actor"
+		if o.Version == soap.V12 {
+			name = "role"
+		}
+		b.WriteString(` soap:` + name + `="` + xmltree.EscapeAttr(o.Actor) + `"`)
+	}
+	b.WriteString(">")
 	if ts != nil {
 		b.WriteString("\n      <wsu:Timestamp>\n        <wsu:Created>" + stamp(ts.Created) + "</wsu:Created>")
 		if ts.Life > 0 {
@@ -91,24 +174,97 @@ func Build(t *Token, ts *Timestamp) Header {
 		b.WriteString("\n      </wsu:Timestamp>")
 	}
 	if t != nil {
-		created := stamp(t.Created)
-		b.WriteString("\n      <wsse:UsernameToken>\n        <wsse:Username>" + xmltree.EscapeText(t.User) + "</wsse:Username>")
-		if t.Type != None {
-			uri, secret := TypeText, xmltree.EscapeText(t.Password)
-			if t.Type == Digest {
-				uri, secret = TypeDigest, PasswordDigest(t.Nonce, created, t.Password)
-			}
-			b.WriteString("\n        <wsse:Password Type=\"" + uri + "\">")
-			h.Secrets = append(h.Secrets, xmltree.Span{Start: b.Len(), End: b.Len() + len(secret)})
-			b.WriteString(secret + "</wsse:Password>")
-			b.WriteString("\n        <wsse:Nonce EncodingType=\"" + base64Encoding + "\">" + base64.StdEncoding.EncodeToString(t.Nonce) + "</wsse:Nonce>")
-			b.WriteString("\n        <wsu:Created>" + created + "</wsu:Created>")
+		t.write(&b, &h)
+	}
+	for _, x := range o.Tokens {
+		b.WriteString("\n      ")
+		at := b.Len()
+		b.Write(x)
+		for _, s := range SecretsOf(x) {
+			h.Secrets = append(h.Secrets, xmltree.Span{Start: at + s.Start, End: at + s.End})
 		}
-		b.WriteString("\n      </wsse:UsernameToken>")
 	}
 	b.WriteString("\n    </wsse:Security>")
 	h.XML = b.Bytes()
 	return h
+}
+
+// write writes the token, and says where its secrets are.
+func (t *Token) write(b *bytes.Buffer, h *Header) {
+	b.WriteString("\n      <wsse:UsernameToken")
+	if t.id != "" || t.Derive != nil {
+		b.WriteString(` wsu:Id="` + t.ID() + `"`)
+	}
+	b.WriteString(">\n        <wsse:Username>" + xmltree.EscapeText(t.User) + "</wsse:Username>")
+	switch {
+	case t.Derive != nil:
+		b.WriteString("\n        <wsse11:Salt xmlns:wsse11=\"" + WSSE11 + "\">" + base64.StdEncoding.EncodeToString(t.Derive.Salt) + "</wsse11:Salt>")
+		fmt.Fprintf(b, "\n        <wsse11:Iteration xmlns:wsse11=\"%s\">%d</wsse11:Iteration>", WSSE11, t.Derive.Iterations)
+	case t.Type != None:
+		uri, secret := TypeText, xmltree.EscapeText(t.Password)
+		if t.Type == Digest {
+			uri, secret = TypeDigest, t.digest()
+		}
+		b.WriteString("\n        <wsse:Password Type=\"" + uri + "\">")
+		h.Secrets = append(h.Secrets, xmltree.Span{Start: b.Len(), End: b.Len() + len(secret)})
+		b.WriteString(secret + "</wsse:Password>")
+		if nonce := t.nonce(); nonce != "" {
+			b.WriteString("\n        <wsse:Nonce EncodingType=\"" + base64Encoding + "\">" + xmltree.EscapeText(nonce) + "</wsse:Nonce>")
+		}
+		if created := t.created(); created != "" {
+			b.WriteString("\n        <wsu:Created>" + xmltree.EscapeText(created) + "</wsu:Created>")
+		}
+	}
+	b.WriteString("\n      </wsse:UsernameToken>")
+}
+
+// SecretsOf says where the secrets of a token in XML are: the values of its
+// signatures, without which nobody takes it; all that is in it where it has none.
+func SecretsOf(token []byte) (out []xmltree.Span) {
+	d, err := xmltree.Parse(token, xmltree.Limits{})
+	if err != nil {
+		return []xmltree.Span{{Start: 0, End: len(token)}}
+	}
+	return secretsIn(d.Root())
+}
+
+func secretsIn(n xmltree.Node) (out []xmltree.Span) {
+	var walk func(n xmltree.Node)
+	walk = func(n xmltree.Node) {
+		for c := range n.Children() {
+			if c.Is(DSIG, "SignatureValue") {
+				out = append(out, c.Inner())
+			}
+			walk(c)
+		}
+	}
+	if walk(n); out == nil {
+		out = append(out, n.Inner())
+	}
+	return out
+}
+
+// Secrets says where in the security headers of an envelope a secret stands:
+// passwords, and tokens that are neither certificates nor signed by anybody here.
+func Secrets(e *soap.Envelope) (out []xmltree.Span) {
+	if e.Header.IsZero() {
+		return nil
+	}
+	for sec := range e.Header.Named(WSSE, "Security") {
+		for n := range sec.Children() {
+			switch kind, _ := n.Attr("", "ValueType"); {
+			case n.Is(WSSE, "UsernameToken"):
+				for p := range n.Named(WSSE, "Password") {
+					out = append(out, p.Inner())
+				}
+			case n.Name().Space == DSIG, n.Name().Space == XENC, n.Is(WSU, "Timestamp"), n.Is(WSSE11, "SignatureConfirmation"), n.Is(WSSE, "SecurityTokenReference"),
+				n.Is(WSSE, "BinarySecurityToken") && strings.Contains(kind, "x509-token-profile"):
+			default:
+				out = append(out, secretsIn(n)...)
+			}
+		}
+	}
+	return out
 }
 
 // Refusal is why a header is not accepted, with the fault code of WSS 1.0 §12.

@@ -1,0 +1,51 @@
+package diagnose
+
+import (
+	"errors"
+	"fmt"
+	"time"
+
+	"orenda/internal/exchange"
+	"orenda/internal/xmltree"
+)
+
+// Rules of tokens from elsewhere, and of what a service confirms.
+var tokenRules = []Rule{
+	{"security.assertion-expired", exchange.Warn, exchange.Yours, assertionExpired},
+	{"verify.confirmation-differs", exchange.Stop, exchange.Theirs, confirmationDiffers},
+}
+
+func assertionExpired(c *Case) []exchange.Finding {
+	if c.AssertionOver == "" {
+		return nil
+	}
+	return one(exchange.Finding{
+		Title:    "the assertion that is sent does not hold now",
+		Why:      fmt.Sprintf("By its own conditions %s; this machine's clock says %s.", c.AssertionOver, time.Now().UTC().Format("2006-01-02 15:04:05 UTC")),
+		Evidence: []exchange.Evidence{c.inSettings("token-file", 0, 1)},
+		Program:  "have a new assertion issued before it calls",
+	})
+}
+
+// ConfirmationError is a signature confirmation that is not of what was sent.
+type ConfirmationError struct {
+	At     xmltree.Span
+	Signed int // how many signatures were sent
+}
+
+func (e *ConfirmationError) Error() string {
+	return "the reply confirms a signature that was not sent"
+}
+
+func confirmationDiffers(c *Case) []exchange.Finding {
+	e, ok := errors.AsType[*ConfirmationError](c.Err)
+	if !ok {
+		return nil
+	}
+	why := "The value that it confirms is of no signature that was sent: the reply may be to another request, or something between replaced the signature."
+	if e.Signed == 0 {
+		why = "It confirms a signature, and none was sent."
+	}
+	return one(exchange.Finding{Title: "the reply confirms another signature than the one that was sent", Why: why, Evidence: []exchange.Evidence{c.inReply(e.At)},
+		Program: "check that it compares the confirmation with its own signature"})
+}

@@ -1,0 +1,102 @@
+package wssec
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"orenda/internal/xmltree"
+)
+
+// The namespaces of SAML assertions.
+const (
+	SAML1 = "urn:oasis:names:tc:SAML:1.0:assertion"
+	SAML2 = "urn:oasis:names:tc:SAML:2.0:assertion"
+)
+
+// Assertion is what is read of a SAML assertion (SAML 1.1 core §2.3, SAML 2.0
+// core §2.3).
+type Assertion struct {
+	Version   string // "1.1", "2.0"
+	ID        string
+	Issuer    string
+	Subject   string
+	Confirmed string // how the subject is confirmed: bearer, holder-of-key, sender-vouches
+	NotBefore time.Time
+	NotAfter  time.Time // NotOnOrAfter; zero: not said
+	Signed    bool
+}
+
+// ReadAssertion reads an assertion; nil where the element is another token.
+func ReadAssertion(n xmltree.Node) (*Assertion, error) {
+	a := &Assertion{}
+	ns := n.Name().Space
+	if n.Name().Local != "Assertion" || ns != SAML1 && ns != SAML2 {
+		return nil, nil
+	}
+	cond := n.Child(ns, "Conditions")
+	if ns == SAML2 {
+		a.Version = "2.0"
+		a.ID, _ = n.Attr("", "ID")
+		a.Issuer = strings.TrimSpace(n.Child(ns, "Issuer").Text())
+		a.Subject = strings.TrimSpace(n.Child(ns, "Subject").Child(ns, "NameID").Text())
+		method, _ := n.Child(ns, "Subject").Child(ns, "SubjectConfirmation").Attr("", "Method")
+		a.Confirmed = method[strings.LastIndexByte(method, ':')+1:]
+	} else {
+		a.Version = "1.1"
+		a.ID, _ = n.Attr("", "AssertionID")
+		a.Issuer, _ = n.Attr("", "Issuer")
+		sub := n.Find(ns, "Subject")
+		a.Subject = strings.TrimSpace(sub.Find(ns, "NameIdentifier").Text())
+		method := strings.TrimSpace(sub.Find(ns, "ConfirmationMethod").Text())
+		a.Confirmed = method[strings.LastIndexByte(method, ':')+1:]
+	}
+	if a.ID == "" {
+		return nil, errors.New("the assertion has no id")
+	}
+	for attr, to := range map[string]*time.Time{"NotBefore": &a.NotBefore, "NotOnOrAfter": &a.NotAfter} {
+		if v, ok := cond.Attr("", attr); ok && !cond.IsZero() {
+			at, err := time.Parse(time.RFC3339Nano, v)
+			if err != nil {
+				return nil, fmt.Errorf("its %s, %q, is no time", attr, v)
+			}
+			*to = at
+		}
+	}
+	a.Signed = !n.Child(DSIG, "Signature").IsZero()
+	return a, nil
+}
+
+// String is the assertion in one line.
+func (a *Assertion) String() string {
+	out := fmt.Sprintf("SAML %s of %s about %s", a.Version, orUnknown(a.Issuer), orUnknown(a.Subject))
+	if a.Confirmed != "" {
+		out += ", " + a.Confirmed
+	}
+	if !a.NotAfter.IsZero() {
+		out += ", until " + a.NotAfter.UTC().Format("2006-01-02 15:04:05 UTC")
+	}
+	if !a.Signed {
+		out += ", not signed"
+	}
+	return out
+}
+
+func orUnknown(s string) string {
+	if s == "" {
+		return "nobody named"
+	}
+	return s
+}
+
+// Outside says why the assertion does not hold at a time; "" where it does.
+func (a *Assertion) Outside(now time.Time) string {
+	switch {
+	case !a.NotBefore.IsZero() && now.Before(a.NotBefore):
+		return "it holds from " + a.NotBefore.UTC().Format("2006-01-02 15:04:05 UTC") + " on"
+	case !a.NotAfter.IsZero() && !now.Before(a.NotAfter):
+		return "it ended at " + a.NotAfter.UTC().Format("2006-01-02 15:04:05 UTC")
+	}
+	return ""
+}
