@@ -7,6 +7,7 @@ import (
 	"net/http"
 	"strings"
 
+	"github.com/Azure/go-ntlmssp"
 	"github.com/icholy/digest"
 
 	"orenda/internal/exchange"
@@ -49,5 +50,74 @@ func (c *Call) answer401(l *exchange.Leg, method, target string) error {
 			return nil
 		}
 	}
+	if offersNTLM(l) {
+		return c.negotiate()
+	}
 	return errNotOffered
+}
+
+// The steps of NTLM (MS-NLMP §1.3.1) on one connection.
+type ntlmStep uint8
+
+const (
+	noNTLM ntlmStep = iota
+	negotiating
+	authenticating
+)
+
+func offersNTLM(l *exchange.Leg) bool {
+	for _, f := range l.Response.Fields {
+		if strings.EqualFold(f.Name, "WWW-Authenticate") && strings.EqualFold(strings.Fields(f.Value + " -")[0], "NTLM") {
+			return true
+		}
+	}
+	return false
+}
+
+// negotiate begins NTLM: the first message carries no name, and the request that
+// it goes with no body.
+func (c *Call) negotiate() error {
+	m, err := ntlmssp.NewNegotiateMessage("", "")
+	if err != nil {
+		return err
+	}
+	c.ntlm, c.authorization = negotiating, "NTLM "+base64.StdEncoding.EncodeToString(m)
+	return nil
+}
+
+// authenticate answers the challenge of NTLM. The user may be DOMAIN\user.
+func (c *Call) authenticate(l *exchange.Leg) error {
+	for _, f := range l.Response.Fields {
+		kind, text, _ := strings.Cut(f.Value, " ")
+		if !strings.EqualFold(f.Name, "WWW-Authenticate") || !strings.EqualFold(kind, "NTLM") || text == "" {
+			continue
+		}
+		challenge, err := base64.StdEncoding.DecodeString(strings.TrimSpace(text))
+		if err != nil {
+			return err
+		}
+		m, err := ntlmssp.NewAuthenticateMessage(challenge, c.user, c.word, nil)
+		if err != nil {
+			return err
+		}
+		c.ntlm, c.authorization = authenticating, "NTLM "+base64.StdEncoding.EncodeToString(m)
+		c.rec.Update(func(x *exchange.Exchange) { x.Secrets = append(x.Secrets, c.authorization) })
+		c.rec.Fact(exchange.Security, "asked for", "NTLM, on one connection")
+		return nil
+	}
+	return errNotOffered
+}
+
+// challenged makes what a 401 asks for, where it can be made; false where the
+// refusal stands.
+func (c *Call) challenged(l *exchange.Leg, method, target string) bool {
+	switch {
+	case l.Response.Status != http.StatusUnauthorized || c.user == "" && c.word == "" || c.ntlm == authenticating:
+		return false
+	case c.ntlm == negotiating:
+		return c.authenticate(l) == nil
+	case c.authorization != "":
+		return false // once: a second refusal is one of the user
+	}
+	return c.answer401(l, method, target) == nil
 }

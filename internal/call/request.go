@@ -178,6 +178,9 @@ func (c *Call) config() wire.Config {
 	if c.plan.AcceptAnything {
 		cfg.Pool = nil
 	}
+	if c.ntlm != noNTLM && cfg.Pool == nil { // it is the connection that is authenticated
+		cfg.Pool = &c.held
+	}
 	for _, suite := range s.List("ciphers") {
 		if id, err := endpoint.Cipher(suite); err == nil {
 			cfg.Ciphers = append(cfg.Ciphers, id)
@@ -222,6 +225,9 @@ func (c *Call) request() wire.Request {
 	} else {
 		req.Header = append(req.Header, soap.HTTPHeaders(c.sentVersion(), s.Text("charset"), c.action, c.hasAct)...)
 		c.packed(&req)
+		if c.ntlm == negotiating { // what it is about follows once the server knows who calls
+			req.Body, req.Secret = nil, nil
+		}
 		if s.Text("transfer") == "chunked" {
 			add("Transfer-Encoding", "chunked")
 		} else {
@@ -240,7 +246,7 @@ func (c *Call) request() wire.Request {
 	if c.authorization != "" {
 		add("Authorization", c.authorization)
 	}
-	if c.plan.Pool == nil && !s.Switch("keep-alive") {
+	if c.plan.Pool == nil && !s.Switch("keep-alive") && c.ntlm != negotiating {
 		add("Connection", "close")
 	}
 	for _, h := range s.List("header") {
@@ -270,20 +276,17 @@ func (c *Call) request() wire.Request {
 // wire crosses it, and once more for each redirect that is followed: always as
 // the POST that it was, and with the identity only where that may go.
 func (c *Call) wire(ctx context.Context) error {
-	purpose, asked := "", false
+	purpose := ""
 	for hop := 0; ; hop++ {
 		req := c.request()
 		req.Purpose = purpose
 		leg, err := wire.Do(ctx, c.config(), req, c.rec)
 		c.leg = leg
 		c.lookInto(ctx, err)
-		if err == nil && leg.Response.Status == 401 && !asked && (c.user != "" || c.word != "") {
-			asked = true // once: a second refusal is one of the user
-			if c.answer401(leg, req.Method, req.Target) == nil {
-				purpose = "challenge"
-				hop--
-				continue
-			}
+		if err == nil && c.challenged(leg, req.Method, req.Target) {
+			purpose = "challenge"
+			hop--
+			continue
 		}
 		if err != nil || hop == mostRedirects || c.plan.fetch != nil || c.plan.Settings.Text("redirects") != "follow" {
 			return err

@@ -52,6 +52,8 @@ type Call struct {
 
 	authorization string // the field's value, "" for none
 	user, word    string // for authentication that is asked for
+	ntlm          ntlmStep
+	held          wire.Pool // the connection that NTLM goes over
 	proxy         *wire.Proxy
 }
 
@@ -105,6 +107,7 @@ func (c *Call) Run(ctx context.Context) *exchange.Exchange {
 	if c.keyLog != nil {
 		c.keyLog.Close()
 	}
+	c.held.Close()
 	x := c.rec.Exchange()
 	c.c.Err = err
 	state, outcome := exchange.Passed, exchange.OutcomePassed
@@ -513,6 +516,11 @@ func (c *Call) authorize(ctx context.Context, kind string) error {
 	switch kind {
 	case "digest", "asked": // told once the service asks
 		c.user, c.word = user, password
+	case "ntlm":
+		c.user, c.word = user, password
+		if err := c.negotiate(); err != nil {
+			return err
+		}
 	case "bearer":
 		c.authorization = "Bearer " + password
 	case "basic":

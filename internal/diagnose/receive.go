@@ -46,7 +46,7 @@ var receiveRules = []Rule{
 			switch {
 			case sent == "":
 				f.Why += fmt.Sprintf(" Set is %s, which it does not offer; nothing was sent.", set)
-				for _, kind := range []string{"basic", "digest"} {
+				for _, kind := range []string{"basic", "digest", "ntlm"} {
 					if strings.Contains(strings.ToLower(offered), kind) && set != kind {
 						f.Remedies = append(f.Remedies, c.remedies("authenticate with HTTP "+kind, []string{"http-auth"}, kind)...)
 					}
@@ -62,7 +62,7 @@ var receiveRules = []Rule{
 			return
 		}
 		f.Why += " None is set for this endpoint." + c.nobody()
-		for _, kind := range []string{"digest", "basic", "bearer"} {
+		for _, kind := range []string{"digest", "basic", "bearer", "ntlm"} {
 			if strings.Contains(strings.ToLower(offered), kind) {
 				f.Remedies = append(f.Remedies, c.authRemedies(kind)...)
 			}
