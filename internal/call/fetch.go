@@ -176,6 +176,12 @@ func (f *Fetched) isPrivate(host string) bool {
 // readDescription is the read stage of a fetch.
 func (c *Call) readDescription(ctx context.Context) (exchange.Stage, error) {
 	h := &c.leg.Response
+	if c.plan.fetch.post != nil { // a log-in: what it gives is taken by who sent it
+		c.rec.End(exchange.Read, exchange.Skipped, "a log-in")
+		c.rec.End(exchange.Verify, exchange.Skipped, "")
+		c.rec.Update(func(x *exchange.Exchange) { x.Result = h.Line })
+		return exchange.Verify, nil
+	}
 	if h.Status >= 300 {
 		return exchange.Receive, fmt.Errorf("the status is %d", h.Status)
 	}

@@ -52,6 +52,9 @@ type Plan struct {
 	AcceptAnything bool                        // whatever certificate is shown; for this call, never kept
 	KeyLogOK       func(path string) bool
 
+	Sessions *Sessions                // what log-ins gave; nil: each call logs in
+	Keep     func(*exchange.Exchange) // told of log-ins, which are exchanges of their own; may be nil
+
 	Changes  []exchange.Change // since the attempt before
 	Peek     bool              // only look: no secret is read, and none is needed
 	Until    exchange.Stage    // go no further; None: to the end
@@ -105,6 +108,9 @@ func (p *Plan) SetHeader(src []byte) {
 type fetching struct {
 	// read takes what came and says why it is no description, if it is none.
 	read func(body []byte, location string) error
+
+	post    []byte   // in the place of a GET: a log-in is sent
+	secrets []string // that stand in it
 }
 
 // Agent is the User-Agent that Orenda sends.

@@ -219,7 +219,15 @@ func (c *Call) request() wire.Request {
 	add := func(name, value string) { req.Header = append(req.Header, [2]string{name, value}) }
 	add("Host", c.url.Host)
 	add("User-Agent", c.plan.Agent)
-	if c.plan.fetch != nil {
+	if c.plan.fetch != nil && c.plan.fetch.post != nil {
+		req.Body = c.plan.fetch.post
+		for _, word := range c.plan.fetch.secrets {
+			if at := bytes.Index(req.Body, []byte(word)); at >= 0 && word != "" {
+				req.Secret = append(req.Secret, exchange.Span{Offset: int64(at), Length: int64(len(word))})
+			}
+		}
+		add("Content-Length", fmt.Sprint(len(req.Body)))
+	} else if c.plan.fetch != nil {
 		req.Method, req.Body = "GET", nil
 		add("Accept", "text/xml, application/xml, */*;q=0.5")
 	} else {
@@ -246,6 +254,7 @@ func (c *Call) request() wire.Request {
 	if c.authorization != "" {
 		add("Authorization", c.authorization)
 	}
+	req.Header = append(req.Header, c.sessionHeader()...)
 	if c.plan.Pool == nil && !s.Switch("keep-alive") && c.ntlm != negotiating {
 		add("Connection", "close")
 	}
@@ -269,7 +278,9 @@ func (c *Call) request() wire.Request {
 			add(name, value)
 		}
 	}
-	req.SecretHeader = secretField
+	req.SecretHeader = func(name string) bool {
+		return secretField(name) || c.session.field != "" && strings.EqualFold(name, c.session.field)
+	}
 	return req
 }
 
@@ -285,6 +296,11 @@ func (c *Call) wire(ctx context.Context) error {
 		c.lookInto(ctx, err)
 		if err == nil && c.challenged(leg, req.Method, req.Target) {
 			purpose = "challenge"
+			hop--
+			continue
+		}
+		if err == nil && c.expired(leg) && c.openSession(ctx, true) == nil { // once: what was opened now is not kept from before
+			purpose = "session"
 			hop--
 			continue
 		}
@@ -324,6 +340,9 @@ func (c *Call) mayGo(to *url.URL) bool {
 		}
 	}
 	var who []string
+	if c.session.field != "" || c.session.token != nil {
+		who = append(who, s.Text("session"))
+	}
 	if c.authorization != "" || c.word != "" || len(c.secrets) > 0 {
 		who = append(who, s.Text("identity"))
 	}

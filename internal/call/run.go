@@ -53,6 +53,8 @@ type Call struct {
 	authorization string // the field's value, "" for none
 	user, word    string // for authentication that is asked for
 	ntlm          ntlmStep
+	session       session
+	sessionKept   bool      // it is from an earlier call
 	held          wire.Pool // the connection that NTLM goes over
 	proxy         *wire.Proxy
 }
@@ -446,7 +448,16 @@ func (c *Call) security(ctx context.Context) (string, error) {
 		notes = append(notes, "HTTP "+kind)
 	}
 	if c.plan.fetch != nil {
+		for _, word := range c.plan.fetch.secrets {
+			c.rec.Update(func(x *exchange.Exchange) { x.Secrets = append(x.Secrets, word) })
+		}
 		return strings.Join(append(notes, "no token"), " · "), nil
+	}
+	if err := c.openSession(ctx, false); err != nil {
+		return "", err
+	}
+	if s.Text("session") != "" {
+		notes = append(notes, "session")
 	}
 	if c.plan.Contract != nil {
 		for i, d := range c.plan.Contract.Demands {
@@ -486,6 +497,9 @@ func (c *Call) security(ctx context.Context) (string, error) {
 	tokens, err := c.tokenFiles()
 	if err != nil {
 		return "", err
+	}
+	if c.session.token != nil {
+		tokens = append(tokens, c.session.token)
 	}
 	if len(tokens) > 0 {
 		notes = append(notes, "token from file")

@@ -273,12 +273,13 @@ func (t *tool) call(ctx context.Context, f *callFlags, args []string) error {
 	}
 	var x *exchange.Exchange
 	var changes []exchange.Change
+	var sessions call.Sessions
 	for round := 0; ; round++ {
 		plan, err := p.plan(t)
 		if err != nil {
 			return err
 		}
-		plan.Changes = changes
+		plan.Changes, plan.Sessions, plan.Keep = changes, &sessions, func(x *exchange.Exchange) { _ = j.Add(x) }
 		x = call.New(plan, nil).Run(ctx)
 		if f.checks {
 			x = call.Check(ctx, plan, x)

@@ -41,6 +41,9 @@ func (c *Case) couldBe(id string) []possibility {
 // logIn is what the titles of pages say that ask who comes.
 var logIn = regexp.MustCompile(`(?i)log[- ]?in|log[- ]?on|sign[- ]?in|anmeld|connexion|acceso|inloggen`)
 
+// LooksLikeLogIn tells whether a page asks who comes.
+func LooksLikeLogIn(page []byte) bool { return logIn.MatchString(quoteTitle(page)) }
+
 var (
 	serviceDown  = possibility{ID: "service-down", Cause: "the service does not run now", Tells: "its description cannot be had either", Check: CheckDescription}
 	thisMessage  = possibility{ID: "this-message", Cause: "the service runs, and this message is too much for it", Tells: "its description can be had", Check: CheckDescription}

@@ -12,6 +12,7 @@ import (
 // Rules of tokens from elsewhere, and of what a service confirms.
 var tokenRules = []Rule{
 	{"security.assertion-expired", exchange.Warn, exchange.Yours, assertionExpired},
+	{"security.log-in-failed", exchange.Stop, exchange.Yours, logInFailed},
 	{"verify.confirmation-differs", exchange.Stop, exchange.Theirs, confirmationDiffers},
 }
 
@@ -48,4 +49,29 @@ func confirmationDiffers(c *Case) []exchange.Finding {
 	}
 	return one(exchange.Finding{Title: "the reply confirms another signature than the one that was sent", Why: why, Evidence: []exchange.Evidence{c.inReply(e.At)},
 		Program: "check that it compares the confirmation with its own signature"})
+}
+
+// LogInError is a log-in before a call that gave no session.
+type LogInError struct {
+	Identity string
+	Err      error
+}
+
+func (e *LogInError) Error() string {
+	return "the log-in of " + e.Identity + " gave no session: " + e.Err.Error()
+}
+
+func (e *LogInError) Unwrap() error { return e.Err }
+
+func logInFailed(c *Case) []exchange.Finding {
+	e, ok := errors.AsType[*LogInError](c.Err)
+	if !ok {
+		return nil
+	}
+	return one(exchange.Finding{
+		Title:    "the log-in of " + e.Identity + " gave no session",
+		Why:      e.Err.Error() + ". The log-in is an exchange of its own: traffic (t) shows it.",
+		Evidence: []exchange.Evidence{c.inSettings("session", 0, 1)},
+		Program:  "look whether its log-in works, and what it takes from the answer",
+	})
 }

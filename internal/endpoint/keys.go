@@ -54,6 +54,7 @@ var Keys = []Key{
 	{Name: "identity", Label: "identity", Stage: exchange.Security, Kind: Text, Doc: "name of the identity in the user's configuration"},
 	{Name: "token", Label: "token", Stage: exchange.Security, Kind: Choice, Of: []string{"none", "text", "digest"}, Default: "none", Doc: "user name token, by the type of its password"},
 	{Name: "http-auth", Label: "HTTP authentication", Stage: exchange.Security, Kind: Choice, Of: []string{"none", "basic", "digest", "asked", "bearer", "ntlm"}, Default: "none", Minor: true, Doc: "HTTP authentication as the identity: basic and bearer with the first request, digest, asked (digest, basic or NTLM) and ntlm once the service asks"},
+	{Name: "session", Label: "session of", Stage: exchange.Security, Kind: Text, Minor: true, Doc: "name of the identity whose log-in goes before the call; what it gives goes with it"},
 	{Name: "timestamp", Label: "timestamp", Stage: exchange.Security, Kind: Duration, Doc: "life time of the timestamp; none where it is not set"},
 
 	{Name: "token-nonce", Label: "nonce", Stage: exchange.Security, Kind: Text, Default: "new", Minor: true, Doc: "of the user name token: new, none, or a value that is sent as it stands"},

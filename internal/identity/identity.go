@@ -31,6 +31,19 @@ type Identity struct {
 
 	Certificate string `toml:"certificate,omitempty"` // file with a client certificate; its secret opens the key
 	Key         string `toml:"key,omitempty"`         // file with the key, where it is in another
+
+	LogIn *LogIn `toml:"log-in,omitempty"` // a call that goes before the others; nil: none does
+}
+
+// LogIn is a call by which an identity begins a session: what it gives goes with
+// the calls that follow.
+type LogIn struct {
+	Address string `toml:"address"`
+	Body    string `toml:"body"`             // with ${user} and ${secret}; or file:PATH
+	Type    string `toml:"type,omitempty"`   // media type; as the body looks unless set
+	Action  string `toml:"action,omitempty"` // SOAPAction
+	Gives   string `toml:"gives,omitempty"`  // cookies, "header NAME", "element NAME" or assertion; cookies unless set
+	As      string `toml:"as,omitempty"`     // header field that carries it; Cookie for cookies, else Authorization: Bearer
 }
 
 // UnavailableError is a secret that cannot be read.

@@ -159,7 +159,7 @@ func (v *View) usedBy(name string) []string {
 	var out []string
 	for _, e := range v.s.W.Endpoints {
 		set := v.s.W.Settings(e.Name)
-		for key, what := range map[string]string{"identity": "", "client-identity": " (client certificate)", "sign-identity": " (signs)", "proxy-identity": " (proxy)"} {
+		for key, what := range map[string]string{"identity": "", "client-identity": " (client certificate)", "sign-identity": " (signs)", "proxy-identity": " (proxy)", "session": " (session)"} {
 			if set.Text(key) == name {
 				out = append(out, e.Name+what)
 			}
@@ -231,6 +231,13 @@ func (v *View) details(id *identity.Identity, w int) []string {
 	}
 	if id.Key != "" {
 		row("key", id.Key)
+	}
+	if in := id.LogIn; in != nil {
+		gives := in.Gives
+		if gives == "" {
+			gives = "cookies"
+		}
+		row("log-in", in.Address+", which gives "+gives)
 	}
 	if id.Note != "" {
 		row("note", id.Note)

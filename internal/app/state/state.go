@@ -64,8 +64,9 @@ type State struct {
 	many   struct{ total, left int }
 	kept   *wire.Pool // connections that are kept alive
 
-	as             string                        // an identity for the call that is about to begin
-	finding        bool                          // checks are under way
+	as             string // an identity for the call that is about to begin
+	finding        bool   // checks are under way
+	sessions       call.Sessions
 	AcceptAnything bool                          // whatever certificate is shown, for the next call only
 	chains         map[string]*exchange.Exchange // of fetched chains, by endpoint
 
@@ -275,7 +276,8 @@ func (s *State) Plan() (call.Plan, error) {
 
 func (s *State) planOf(t Target) (call.Plan, error) {
 	p, err := s.W.Plan(t.Draft, t.Endpoint, t.Environment)
-	p.History = s.J
+	p.History, p.Sessions = s.J, &s.sessions
+	p.Keep = func(x *exchange.Exchange) { _ = s.J.Add(x) } // a log-in; that it was not kept does not stop the call
 	if p.Unsettled == nil && p.Settings.Switch("keep-alive") {
 		p.Pool = s.kept
 	}

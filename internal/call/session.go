@@ -1,0 +1,313 @@
+package call
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/url"
+	"os"
+	"strings"
+	"sync"
+	"time"
+
+	"orenda/internal/contract"
+	"orenda/internal/diagnose"
+	"orenda/internal/endpoint"
+	"orenda/internal/exchange"
+	"orenda/internal/identity"
+	"orenda/internal/message"
+	"orenda/internal/wssec"
+	"orenda/internal/xmltree"
+)
+
+// Sessions are what log-ins gave, kept in memory for the calls that follow.
+type Sessions struct {
+	mu   sync.Mutex
+	held map[string]session
+}
+
+// session is what a log-in gave.
+type session struct {
+	field, value string // header field, and what it says
+	token        []byte // an assertion for the security header
+	since        time.Time
+}
+
+// secrets are the secrets in it: all of it, and each value in it.
+func (s *session) secrets() []string {
+	out := []string{s.value}
+	for _, part := range strings.FieldsFunc(s.value, func(r rune) bool { return r == ';' || r == ' ' }) {
+		if _, v, ok := strings.Cut(part, "="); ok && v != "" {
+			part = v
+		}
+		if part != "Bearer" {
+			out = append(out, part)
+		}
+	}
+	for _, span := range wssec.SecretsOf(s.token) {
+		out = append(out, string(s.token[span.Start:span.End]))
+	}
+	return out
+}
+
+func (s *Sessions) get(key string) (session, bool) {
+	if s == nil {
+		return session{}, false
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	v, ok := s.held[key]
+	return v, ok
+}
+
+func (s *Sessions) put(key string, v *session) {
+	if s == nil {
+		return
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if v == nil {
+		delete(s.held, key)
+		return
+	}
+	if s.held == nil {
+		s.held = map[string]session{}
+	}
+	s.held[key] = *v
+}
+
+// openSession makes the log-in that goes before the call, or takes what an
+// earlier one gave. anew forgets that first.
+func (c *Call) openSession(ctx context.Context, anew bool) error {
+	name := c.plan.Settings.Text("session")
+	if name == "" || c.plan.fetch != nil {
+		return nil
+	}
+	if c.plan.Identity == nil {
+		return &endpoint.IdentityError{Name: name}
+	}
+	id, err := c.plan.Identity(name)
+	if err != nil {
+		return err
+	}
+	fail := func(err error) error { return &diagnose.LogInError{Identity: name, Err: err} }
+	in := id.LogIn
+	if in == nil || in.Address == "" {
+		return fail(errors.New("it has no log-in: [" + name + ".log-in] in identities.toml names one"))
+	}
+	u, err := endpoint.ParseAddress(in.Address)
+	if err != nil {
+		return fail(err)
+	}
+	// What it gives goes to the service, and its secret to where it logs in.
+	for _, to := range []*url.URL{c.url, u} {
+		host, port := endpoint.HostPort(to)
+		if c.plan.Allowed != nil && !c.plan.Allowed(id.Name, to.Scheme, host, port) {
+			return &endpoint.HostNewError{Identity: id.Name, Scheme: to.Scheme, Host: host, Port: port}
+		}
+	}
+	if c.plan.Peek {
+		return nil
+	}
+	key := name + "\x00" + in.Address + "\x00" + in.Gives + "\x00" + in.As
+	if anew {
+		c.plan.Sessions.put(key, nil)
+	}
+	s, kept := c.plan.Sessions.get(key)
+	if !kept {
+		if s, err = c.logIn(ctx, id, u); err != nil {
+			_, none := errors.AsType[*identity.UnavailableError](err)
+			if _, locked := errors.AsType[*identity.LockedError](err); none || locked {
+				return err
+			}
+			return fail(err)
+		}
+		c.plan.Sessions.put(key, &s)
+	}
+	c.session, c.sessionKept = s, kept
+	c.rec.Update(func(x *exchange.Exchange) {
+		x.Secrets = append(x.Secrets, s.secrets()...)
+	})
+	how := "logged in at " + withoutPassword(in.Address)
+	if kept {
+		how = "kept since " + s.since.Local().Format("15:04:05")
+	}
+	what := "an assertion"
+	if s.field != "" {
+		what = s.field
+	}
+	c.rec.Fact(exchange.Security, "session of "+name, how+", which gave "+what)
+	return nil
+}
+
+// logIn sends the log-in, as an exchange of its own.
+func (c *Call) logIn(ctx context.Context, id *identity.Identity, u *url.URL) (s session, err error) {
+	in := id.LogIn
+	secret, err := id.Reveal(ctx)
+	if err != nil {
+		return s, err
+	}
+	body := in.Body
+	if path, ok := strings.CutPrefix(body, "file:"); ok {
+		b, err := os.ReadFile(path)
+		if err != nil {
+			return s, err
+		}
+		body = string(b)
+	}
+	isXML := strings.HasPrefix(strings.TrimSpace(body), "<")
+	kind, escape := in.Type, url.QueryEscape
+	switch {
+	case kind == "" && isXML:
+		kind = "text/xml; charset=utf-8"
+	case kind == "":
+		kind = "application/x-www-form-urlencoded"
+	}
+	switch {
+	case strings.Contains(kind, "xml"):
+		escape = xmltree.EscapeAttr
+	case strings.Contains(kind, "json"):
+		escape = func(s string) string { return strings.Trim(jsonText(s), `"`) }
+	}
+	sent := strings.NewReplacer("${user}", escape(id.User), "${secret}", escape(secret)).Replace(body)
+	p := c.plan
+	p.Sessions, p.Changes, p.History, p.Until, p.Draft, p.Header, p.Candidates = nil, nil, nil, exchange.None, nil, nil, nil
+	p.Operation, p.Settings = "log-in of "+id.Name, c.plan.Settings
+	for _, key := range []string{"token", "http-auth"} {
+		p.Settings.Set(key, "none")
+	}
+	for _, key := range []string{"session", "timestamp", "client-cert", "client-key", "client-identity"} {
+		p.Settings.Set(key, "")
+	}
+	for _, key := range []string{"token-file", "sign", "encrypt"} {
+		p.Settings.Set(key)
+	}
+	p.Settings.Set("redirects", "stop")
+	p.Settings.Set("address", strings.ReplaceAll(u.String(), "$", "$$"))
+	header := []string{"Content-Type: " + kind}
+	if in.Action != "" || strings.HasPrefix(kind, "text/xml") {
+		header = append(header, `SOAPAction: "`+in.Action+`"`)
+	}
+	p.Settings.Set("header", header...)
+	p.fetch = &fetching{post: []byte(sent), secrets: []string{secret, escape(secret)}}
+	call := New(p, nil)
+	x := call.Run(ctx)
+	x.Kind = "log-in"
+	s.since = time.Now()
+	err = s.take(in, x)
+	x.Secrets = append(x.Secrets, s.secrets()...)
+	if c.plan.Keep != nil {
+		c.plan.Keep(x)
+	}
+	return s, err
+}
+
+// take finds in the answer what the log-in gives.
+func (s *session) take(in *identity.LogIn, x *exchange.Exchange) error {
+	l := x.Leg()
+	if f := x.Cause(); f != nil && x.Outcome == exchange.OutcomeStopped {
+		return errors.New(f.Title)
+	}
+	if l == nil || !l.Response.Complete {
+		return errors.New("it was not answered")
+	}
+	if l.Response.Status >= 400 {
+		return fmt.Errorf("it was answered %s", l.Response.Line)
+	}
+	what, name, _ := strings.Cut(strings.TrimSpace(in.Gives), " ")
+	s.field = in.As
+	switch what {
+	case "", "cookies":
+		var all []string
+		for _, f := range l.Response.Fields {
+			if strings.EqualFold(f.Name, "Set-Cookie") {
+				pair, _, _ := strings.Cut(f.Value, ";")
+				all = append(all, strings.TrimSpace(pair))
+			}
+		}
+		if len(all) == 0 {
+			return fmt.Errorf("it was answered %s, and no cookie was set", l.Response.Line)
+		}
+		s.field, s.value = orText(s.field, "Cookie"), strings.Join(all, "; ")
+		return nil
+	case "header":
+		s.value = l.Response.Get(name)
+	case "element", "assertion":
+		doc, err := xmltree.Parse(l.ResponseBody, xmltree.Limits{})
+		if err != nil {
+			return fmt.Errorf("what it was answered is no XML: %w", err)
+		}
+		if what == "assertion" {
+			name = "Assertion"
+		}
+		n := named(doc.Root(), name)
+		if what == "assertion" && !n.IsZero() {
+			s.field, s.token = "", []byte(message.Alone(n))
+			return nil
+		}
+		if !n.IsZero() {
+			s.value = strings.TrimSpace(n.Text())
+		}
+	default:
+		return fmt.Errorf("gives is cookies, header NAME, element NAME or assertion, not %q", in.Gives)
+	}
+	if s.value == "" {
+		return fmt.Errorf("it was answered %s, and %s is not in it", l.Response.Line, in.Gives)
+	}
+	if s.field == "" {
+		s.field, s.value = "Authorization", "Bearer "+s.value
+	}
+	return nil
+}
+
+// named is the first element of a local name, below or at n.
+func named(n xmltree.Node, local string) xmltree.Node {
+	if n.Name().Local == local {
+		return n
+	}
+	for c := range n.Children() {
+		if found := named(c, local); !found.IsZero() {
+			return found
+		}
+	}
+	return xmltree.Node{}
+}
+
+func orText(s, other string) string {
+	if s == "" {
+		return other
+	}
+	return s
+}
+
+// expired tells whether an answer says that the session it was sent with is over:
+// a refusal, or a page to log in on, and no envelope.
+func (c *Call) expired(l *exchange.Leg) bool {
+	if !c.sessionKept || c.session.field == "" || l == nil || !l.Response.Complete {
+		return false
+	}
+	switch st := l.Response.Status; {
+	case st == 401 || st == 403 || st == 440:
+		return true
+	case st >= 300 && st < 400:
+		return true
+	case contract.LooksLikeHTML(l.ResponseBody):
+		return diagnose.LooksLikeLogIn(l.ResponseBody)
+	}
+	return false
+}
+
+// sessionHeader is the field that carries the session.
+func (c *Call) sessionHeader() [][2]string {
+	if c.session.field == "" {
+		return nil
+	}
+	return [][2]string{{c.session.field, c.session.value}}
+}
+
+// jsonText is a text as a JSON string, with its quotes.
+func jsonText(s string) string {
+	b, _ := json.Marshal(s)
+	return string(b)
+}
