@@ -3,6 +3,7 @@ package call
 import (
 	"context"
 	"crypto"
+	"crypto/tls"
 	"crypto/x509"
 	"errors"
 	"fmt"
@@ -41,7 +42,7 @@ func (c *Call) signingKey(ctx context.Context) (*wssec.Opener, error) {
 		if len(c.certs) == 0 {
 			return nil, nil
 		}
-		return openerOf(c.certs[0].PrivateKey, c.certs[0].Leaf), nil
+		return openerOf(c.certs[0]), nil
 	}
 	if c.plan.Identity == nil {
 		return nil, &endpoint.IdentityError{Name: name}
@@ -67,7 +68,7 @@ func (c *Call) signingKey(ctx context.Context) (*wssec.Opener, error) {
 	if err != nil {
 		return nil, &endpoint.FileError{Key: endpoint.KeyOf("sign-identity"), Path: bad, Err: err}
 	}
-	return openerOf(pair.PrivateKey, pair.Leaf), nil
+	return openerOf(pair), nil
 }
 
 // protect signs and encrypts the envelope, which has a security header.
@@ -102,7 +103,7 @@ func (c *Call) protect(ctx context.Context) ([]string, error) {
 		case own == nil:
 			return endpoint.ErrNoSigningKey
 		default:
-			with.Key, with.Cert, as = own.Key, own.Cert, "as "+own.Cert.Subject.String()
+			with.Key, with.Cert, with.Above, as = own.Key, own.Cert, own.Above, "as "+own.Cert.Subject.String()
 		}
 		if with.Reference == wssec.FromToken {
 			if c.assertion != nil {
@@ -248,6 +249,9 @@ func (c *Call) signatures() error {
 					c.c.Signer = g.Cert
 					return diagnose.SignatureError{}
 				}
+				if f.Reason == trust.Expired || f.Reason == trust.NotYetValid {
+					c.c.SignerOver = f.Detail
+				}
 			}
 		}
 	}
@@ -313,10 +317,16 @@ func (c *Call) stale(e *soap.Envelope) {
 	}
 }
 
-func openerOf(key any, cert *x509.Certificate) *wssec.Opener {
-	s, ok := key.(crypto.Signer)
+func openerOf(pair tls.Certificate) *wssec.Opener {
+	s, ok := pair.PrivateKey.(crypto.Signer)
 	if !ok {
 		return nil
 	}
-	return &wssec.Opener{Key: s, Cert: cert}
+	o := &wssec.Opener{Key: s, Cert: pair.Leaf}
+	for _, raw := range pair.Certificate[1:] {
+		if c, err := x509.ParseCertificate(raw); err == nil {
+			o.Above = append(o.Above, c)
+		}
+	}
+	return o
 }

@@ -4,9 +4,14 @@ import (
 	"bytes"
 	"context"
 	"crypto"
+	"crypto/rand"
+	"crypto/rsa"
+	"crypto/x509"
+	"crypto/x509/pkix"
 	"errors"
 	"fmt"
 	"io"
+	"math/big"
 	"net/http"
 	"net/http/httptest"
 	"os"
@@ -211,4 +216,32 @@ func TestAReplyThatIsWeakAndStale(t *testing.T) {
 	assert.Equal(t, exchange.Note, found(t, x, "verify.signature-weak").Severity)
 	made = time.Now()
 	assert.NotContains(t, ids(run(t, p)), "verify.stale")
+}
+
+// A reply whose signer is trusted and whose certificate has ended is taken, and told.
+func TestAReplySignedWithAnOldCertificate(t *testing.T) {
+	h := harbour(t)
+	p, dir := manifests(t, h)
+	key, err := rsa.GenerateKey(rand.Reader, 2048)
+	require.NoError(t, err)
+	tmpl := &x509.Certificate{SerialNumber: big.NewInt(7), Subject: pkix.Name{CommonName: "old desk"}, NotBefore: time.Now().AddDate(-2, 0, 0), NotAfter: time.Now().AddDate(-1, 0, 0)}
+	der, err := x509.CreateCertificate(rand.Reader, tmpl, tmpl, &key.PublicKey, key)
+	require.NoError(t, err)
+	cert, err := x509.ParseCertificate(der)
+	require.NoError(t, err)
+	file := filepath.Join(dir, "old.pem")
+	require.NoError(t, os.WriteFile(file, trust.PEM(cert), 0o600))
+	at, _ := listening(t, func([]byte) string {
+		stamp := wssec.Build(nil, &wssec.Timestamp{Created: time.Now(), Life: time.Minute})
+		out, err := wssec.Sign([]byte(`<soap:Envelope xmlns:soap="http://schemas.xmlsoap.org/soap/envelope/"><soap:Header>`+string(stamp.XML)+`</soap:Header><soap:Body><FileManifestResponse xmlns="urn:skerry:manifests"><receipt>M-1</receipt><tonnes>1</tonnes><clerk>x</clerk></FileManifestResponse></soap:Body></soap:Envelope>`),
+			&wssec.Signing{Key: key, Cert: cert, Hash: crypto.SHA256, Reference: wssec.Direct, Parts: []string{"body"}})
+		assert.NoError(t, err)
+		return string(out)
+	})
+	for k, v := range map[string]string{"sign": "body,timestamp", "sign-identity": "ines", "timestamp": "5m", "reply-trust": file, "address": at} {
+		p.Settings.Set(k, v)
+	}
+	x := run(t, p)
+	assert.Equal(t, exchange.OutcomePassed, x.Outcome, "%+v", x.Findings)
+	assert.Equal(t, exchange.Warn, found(t, x, "verify.certificate-expired").Severity)
 }

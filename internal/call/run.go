@@ -500,6 +500,7 @@ func (c *Call) security(ctx context.Context) (string, error) {
 	}
 	if c.session.token != nil {
 		tokens = append(tokens, c.session.token)
+		c.asserted(c.session.token)
 	}
 	if len(tokens) > 0 {
 		notes = append(notes, "token from file")

@@ -69,16 +69,8 @@ func (c *Call) tokenFiles() (out [][]byte, err error) {
 			return fail(fmt.Errorf("it is no XML: %w", err))
 		}
 		root := d.Root()
-		a, err := wssec.ReadAssertion(root)
-		if err != nil {
+		if err := c.asserted(root.Bytes()); err != nil {
 			return fail(err)
-		}
-		if a != nil {
-			c.assertion = a
-			c.rec.Fact(exchange.Security, "assertion", a.String())
-			if why := a.Outside(time.Now()); why != "" {
-				c.c.AssertionOver = why
-			}
 		}
 		out = append(out, root.Bytes())
 		c.rec.Update(func(x *exchange.Exchange) {
@@ -88,4 +80,20 @@ func (c *Call) tokenFiles() (out [][]byte, err error) {
 		})
 	}
 	return out, nil
+}
+
+// asserted looks at a token that is sent, which may be an assertion.
+func (c *Call) asserted(token []byte) error {
+	d, err := xmltree.Parse(token, xmltree.Limits{})
+	if err != nil {
+		return err
+	}
+	a, err := wssec.ReadAssertion(d.Root())
+	if a == nil {
+		return err
+	}
+	c.assertion = a
+	c.rec.Fact(exchange.Security, "assertion", a.String())
+	c.c.AssertionOver = a.Outside(time.Now())
+	return nil
 }

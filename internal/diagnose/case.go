@@ -69,6 +69,7 @@ type Case struct {
 	Chosen        string              // the identity whose client certificate was sent without being set
 	Sealed        error               // why an encrypted reply could not be opened
 	Signatures    []wssec.Signature   // of the reply
+	SignerOver    string              // why the certificate of a signature is outside its dates
 	Signer        *x509.Certificate   // whose signature is not trusted
 	Unsigned      bool                // a signature is demanded, and none covers the body
 	Stale         string              // what is wrong with the reply's timestamp

@@ -13,6 +13,7 @@ import (
 var tokenRules = []Rule{
 	{"security.assertion-expired", exchange.Warn, exchange.Yours, assertionExpired},
 	{"security.log-in-failed", exchange.Stop, exchange.Yours, logInFailed},
+	{"verify.certificate-expired", exchange.Warn, exchange.Theirs, signerExpired},
 	{"verify.confirmation-differs", exchange.Stop, exchange.Theirs, confirmationDiffers},
 }
 
@@ -74,4 +75,19 @@ func logInFailed(c *Case) []exchange.Finding {
 		Evidence: []exchange.Evidence{c.inSettings("session", 0, 1)},
 		Program:  "look whether its log-in works, and what it takes from the answer",
 	})
+}
+
+func signerExpired(c *Case) []exchange.Finding {
+	if c.SignerOver == "" {
+		return nil
+	}
+	f := exchange.Finding{
+		Title:   "the certificate that signed the reply is outside its dates",
+		Why:     "Its signature holds, and is trusted; of the certificate: " + c.SignerOver + ".",
+		Program: "be ready to refuse it; the service's people must renew the certificate",
+	}
+	for _, s := range c.Signatures {
+		f.Evidence = append(f.Evidence, c.inReply(s.Node.Span()))
+	}
+	return one(f)
 }

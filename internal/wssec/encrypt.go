@@ -284,8 +284,9 @@ type Opened struct {
 
 // Opener is a private key with its certificate.
 type Opener struct {
-	Key  crypto.Signer
-	Cert *x509.Certificate
+	Key   crypto.Signer
+	Cert  *x509.Certificate
+	Above []*x509.Certificate // its issuers, as far as they are there
 }
 
 const mostEncrypted = 200

@@ -8,12 +8,15 @@ import (
 	"crypto/rsa"
 	"crypto/sha1"
 	"crypto/x509"
+	"encoding/asn1"
 	"encoding/base64"
 	"encoding/hex"
 	"errors"
 	"fmt"
 	"slices"
 	"strings"
+
+	"github.com/smallstep/pkcs7"
 
 	"orenda/internal/soap"
 	"orenda/internal/xmltree"
@@ -30,12 +33,14 @@ const (
 	SubjectKey   KeyReference = "subject-key"   // subject key identifier
 	Thumbprint   KeyReference = "thumbprint"    // SHA-1 of the certificate
 	Embedded     KeyReference = "embedded"      // the certificate itself, in X509Data
+	PKIPath      KeyReference = "pki-path"      // as direct, the token being the path from the authority to the certificate
+	PKCS7        KeyReference = "pkcs7"         // as direct, the token being a PKCS#7 with certificate and authorities
 	FromPassword KeyReference = "password"      // a key derived from the user name token's password makes an HMAC
 	FromToken    KeyReference = "assertion"     // the assertion in the header that names the key
 )
 
 // KeyReferences are all of them.
-var KeyReferences = []string{string(Direct), string(IssuerSerial), string(SubjectKey), string(Thumbprint), string(Embedded), string(FromPassword), string(FromToken)}
+var KeyReferences = []string{string(Direct), string(IssuerSerial), string(SubjectKey), string(Thumbprint), string(Embedded), string(PKIPath), string(PKCS7), string(FromPassword), string(FromToken)}
 
 // CertificateReferences are those that name a certificate.
 var CertificateReferences = []string{string(Direct), string(IssuerSerial), string(SubjectKey), string(Thumbprint), string(Embedded)}
@@ -44,13 +49,14 @@ var CertificateReferences = []string{string(Direct), string(IssuerSerial), strin
 type Signing struct {
 	Key       crypto.Signer
 	Cert      *x509.Certificate
-	Secret    []byte      // signs with HMAC in the key's place
-	Token     string      // id of the token in the header that the secret was derived from, or of the assertion that names the key
-	SAML1     bool        // that assertion is one of SAML 1.1
-	Hash      crypto.Hash // of the digests and of the signature
-	PSS       bool        // RSASSA-PSS where the key is RSA
-	Inclusive bool        // the inclusive canonical form
-	Prefixes  []string    // that the exclusive form treats as the inclusive one would
+	Above     []*x509.Certificate // its issuers, where a token takes them along, from the nearest on
+	Secret    []byte              // signs with HMAC in the key's place
+	Token     string              // id of the token in the header that the secret was derived from, or of the assertion that names the key
+	SAML1     bool                // that assertion is one of SAML 1.1
+	Hash      crypto.Hash         // of the digests and of the signature
+	PSS       bool                // RSASSA-PSS where the key is RSA
+	Inclusive bool                // the inclusive canonical form
+	Prefixes  []string            // that the exclusive form treats as the inclusive one would
 	Reference KeyReference
 	Parts     []string // "body", "timestamp", "token", "addressing", or a path: Envelope/Header/Clerk
 }
@@ -242,9 +248,13 @@ func Sign(envelope []byte, s *Signing) ([]byte, error) {
 		return nil, errors.New("there is no token in the header that names the key")
 	}
 	token := ""
-	if s.Cert != nil && s.Reference == Direct {
+	if s.Cert != nil && (s.Reference == Direct || s.Reference == PKIPath || s.Reference == PKCS7) {
 		token = id("token")
-		bst := `<wsse:BinarySecurityToken` + bound(envelope, "wsse", WSSE) + bound(envelope, "wsu", WSU) + ` wsu:Id="` + token + `" EncodingType="` + base64Encoding + `" ValueType="` + x509v3 + `">` + base64.StdEncoding.EncodeToString(s.Cert.Raw) + `</wsse:BinarySecurityToken>`
+		kind, content, err := s.binary()
+		if err != nil {
+			return nil, err
+		}
+		bst := `<wsse:BinarySecurityToken` + bound(envelope, "wsse", WSSE) + bound(envelope, "wsu", WSU) + ` wsu:Id="` + token + `" EncodingType="` + base64Encoding + `" ValueType="` + kind + `">` + base64.StdEncoding.EncodeToString(content) + `</wsse:BinarySecurityToken>`
 		if envelope, _, err = insert(envelope, bst); err != nil {
 			return nil, err
 		}
@@ -310,6 +320,27 @@ func Sign(envelope []byte, s *Signing) ([]byte, error) {
 	return []byte(string(envelope[:v]) + base64.StdEncoding.EncodeToString(value) + string(envelope[v:])), nil
 }
 
+// binary is what a binary security token holds (X.509 Token Profile 1.1 §3.1).
+func (s *Signing) binary() (kind string, content []byte, err error) {
+	switch s.Reference {
+	case PKIPath:
+		var path []asn1.RawValue // the authority first
+		for _, c := range slices.Backward(s.Above) {
+			path = append(path, asn1.RawValue{FullBytes: c.Raw})
+		}
+		content, err = asn1.Marshal(append(path, asn1.RawValue{FullBytes: s.Cert.Raw}))
+		return pkiPath, content, err
+	case PKCS7:
+		all := slices.Clone(s.Cert.Raw)
+		for _, c := range s.Above {
+			all = append(all, c.Raw...)
+		}
+		content, err = pkcs7.DegenerateCertificate(all)
+		return pkcs7Token, content, err
+	}
+	return x509v3, s.Cert.Raw, nil
+}
+
 func (s *Signing) keyInfo(token string) string {
 	switch {
 	case s.Token != "" && s.Reference == FromPassword:
@@ -344,7 +375,11 @@ func keyReference(c *x509.Certificate, how KeyReference, token string) string {
 	case Embedded:
 		return `<ds:X509Data><ds:X509Certificate>` + base64.StdEncoding.EncodeToString(c.Raw) + `</ds:X509Certificate></ds:X509Data>`
 	}
-	return ref(`<wsse:Reference URI="#`+token+`" ValueType="`+x509v3+`"/>`, "")
+	kind := map[KeyReference]string{PKIPath: pkiPath, PKCS7: pkcs7Token}[how]
+	if kind == "" {
+		kind = x509v3
+	}
+	return ref(`<wsse:Reference URI="#`+token+`" ValueType="`+kind+`"/>`, "")
 }
 
 // byID is the one element with an identifier. Two with the same are refused: a

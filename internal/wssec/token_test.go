@@ -6,6 +6,7 @@ import (
 	"encoding/base64"
 	"encoding/hex"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -173,5 +174,40 @@ func TestAHeaderWithOtherPrefixesIsSigned(t *testing.T) {
 			require.Len(t, all, 1)
 			assert.True(t, all[0].Holds(), "%s %s: %s", open, how, all[0].Why)
 		}
+	}
+}
+
+// A token may take the certificate's issuers along (X.509 Token Profile 1.1 §3.1).
+func TestIssuersTravelWithTheCertificate(t *testing.T) {
+	key := rsaKey(t)
+	cert, dir := signer(t, key)
+	above, _ := signer(t, rsaKey(t))
+	for how, kind := range map[KeyReference]string{PKIPath: pkiPath, PKCS7: pkcs7Token} {
+		signed, err := Sign(message(t), &Signing{Key: key, Cert: cert, Above: []*x509.Certificate{above}, Reference: how, Hash: crypto.SHA256, Parts: []string{"body", "timestamp"}})
+		require.NoError(t, err, how)
+		e := opened(t, signed)
+		bst := e.Header.Child(WSSE, "Security").Child(WSSE, "BinarySecurityToken")
+		v, _ := bst.Attr("", "ValueType")
+		assert.Equal(t, kind, v)
+		all := Verify(e, Keys{})
+		require.Len(t, all, 1)
+		assert.True(t, all[0].Holds(), "%s: %s", how, all[0].Why)
+		assert.Equal(t, cert.Raw, all[0].Cert.Raw)
+		der, err := decodeBase64(bst.Text())
+		require.NoError(t, err)
+		if how == PKIPath {
+			path, err := pathOf(der)
+			require.NoError(t, err)
+			require.Len(t, path, 2)
+			assert.Equal(t, above.Raw, path[0].Raw, "the authority first")
+		} else if openssl, err := exec.LookPath("openssl"); err == nil {
+			f := filepath.Join(t.TempDir(), "p7")
+			require.NoError(t, os.WriteFile(f, der, 0o600))
+			out, err := exec.Command(openssl, "pkcs7", "-inform", "DER", "-in", f, "-print_certs", "-noout").CombinedOutput()
+			require.NoError(t, err, string(out))
+			assert.Equal(t, 2, strings.Count(string(out), "subject"), string(out))
+		}
+		out, err := xmlsec(t, signed, "--verify", "--pubkey-cert-pem", filepath.Join(dir, "cert.pem"))
+		assert.NoError(t, err, out)
 	}
 }
