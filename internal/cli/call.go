@@ -178,7 +178,7 @@ func (p *prepared) plan(t *tool) (call.Plan, error) {
 	plan.ReadFile = func(path string) ([]byte, error) {
 		// Files named on the command line are read as they are; those that a
 		// workspace names lie in it.
-		for _, key := range []string{"trust", "client-cert", "client-key"} {
+		for _, key := range []string{"trust", "intermediates", "reply-trust", "client-cert", "client-key", "encrypt-to", "token-file"} {
 			if slices.Contains(p.extra[key], path) {
 				return os.ReadFile(path)
 			}
