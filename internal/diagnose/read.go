@@ -290,7 +290,8 @@ func faultSecurityRefused(c *Case, f *soap.Fault) *exchange.Finding {
 	out := &exchange.Finding{Stage: exchange.Security, Title: "the service refused the user or the password", Why: reason(f), Program: "check user, password and password type"}
 	token := c.Settings.Text("token")
 	if token != "none" {
-		out.Why += fmt.Sprintf(" Sent was a %s password as %s. Likely, in this order: another password, the other password type, another user.", token, orNone(c.Settings.Text("identity")))
+		out.Why += fmt.Sprintf(" Sent was a %s password as %s.", token, orNone(c.Settings.Text("identity")))
+		out.Evidence = append(c.faultEvidence(f), c.inSettings("identity", 0, 1))
 		other := map[string]string{"digest": "text", "text": "digest"}[token]
 		out.Remedies = c.remedies("send a "+other+" password", []string{"token"}, other)
 	} else {

@@ -325,3 +325,36 @@ func TestIdentitiesWithKeys(t *testing.T) {
 		return nil
 	}))
 }
+
+// A service that takes digests is sent the password in the clear: its refusal is told
+// apart from that of a wrong user, and the repair sends what it takes.
+func TestDigestAgainstText(t *testing.T) {
+	h := harbour(t)
+	dir, env := workspace(t, "", "http://"+h.Plain+"/pilots?wsdl")
+	env = append(env, "PILOT_WORD="+standin.Password, "MATE_WORD=not the word at all")
+	person := strings.TrimPrefix(env[0], "ORENDA_HOME=")
+	require.NoError(t, os.MkdirAll(filepath.Join(person, "config"), 0o700))
+	require.NoError(t, os.WriteFile(filepath.Join(person, "config", "identities.toml"), []byte("[pilot]\nuser = \""+standin.User+"\"\nsecret = \"env:PILOT_WORD\"\n[mate]\nuser = \"mate\"\nsecret = \"env:MATE_WORD\"\n"), 0o600))
+	found, err := filepath.Glob(filepath.Join(dir, "drafts/*/*/OrderPilot/*.xml"))
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(found[0], []byte(`<OrderPilot xmlns="urn:skerry:pilots"><callSign>SKAL4</callSign><boarding>outer ground</boarding><at>2027-03-01T08:00:00Z</at></OrderPilot>`), 0o600))
+	require.Equal(t, 0, orenda(t, env, "-w", dir, "endpoint", "set", "PilotOrders", "token=text", "identity=pilot", "timestamp=5m").code)
+
+	s := open(t, 158, 47, env, "-w", dir)
+	s.sees("OrderPilot")
+	s.keys("p")
+	s.keys("g")
+	s.sees("pilot has not been used at")
+	s.keys("Enter", "Enter", "g")
+	s.sees("the service does not accept the security header", "a password of type text is not accepted here", "send a digest password")
+	s.keys("Enter")
+	s.sees("token: text → digest")
+	s.keys("Enter", "g")
+	s.sees("passed after")
+	require.Equal(t, 0, orenda(t, env, "-w", dir, "endpoint", "set", "PilotOrders", "identity=mate").code)
+	s.sees("was changed on disk")
+	s.keys("g")
+	s.sees("mate has not been used at")
+	s.keys("Enter", "Enter", "g")
+	s.sees("the service refused the user or the password", "as mate.", "last passed", "pilot → mate", "take the identity back to what was set when this call passed")
+}

@@ -186,6 +186,9 @@ func Encrypt(envelope []byte, c *Encryption) ([]byte, error) {
 			ids = append(ids, i)
 			data := `<xenc:EncryptedData xmlns:xenc="` + XENC + `" Id="` + i + `" Type="` + kind + `"><xenc:EncryptionMethod Algorithm="` + uri + `"/><ds:KeyInfo xmlns:ds="` + DSIG + `"><wsse:SecurityTokenReference xmlns:wsse="` + WSSE + `" xmlns:wsse11="` + WSSE11 + `" wsse11:TokenType="` + encrypted + `"><wsse:Reference URI="#` + keyID + `" ValueType="` + encrypted + `"/></wsse:SecurityTokenReference></ds:KeyInfo><xenc:CipherData><xenc:CipherValue>` +
 				base64.StdEncoding.EncodeToString(sealed) + `</xenc:CipherValue></xenc:CipherData></xenc:EncryptedData>`
+			if n.Parent() == e.Header { // WSS 1.1 §9.3: a header block is encrypted within another
+				data = encryptedHeader(e, n) + data + `</wsse11:EncryptedHeader>`
+			}
 			envelope = []byte(string(envelope[:span.Start]) + data + string(envelope[span.End:]))
 		}
 	}
@@ -210,6 +213,19 @@ func Encrypt(envelope []byte, c *Encryption) ([]byte, error) {
 	}
 	at := sec.Inner().Start
 	return []byte(string(envelope[:at]) + "\n      " + b.String() + string(envelope[at:])), nil
+}
+
+// encryptedHeader opens the block in which a header block is encrypted: who must
+// understand it, and for whom it is, is said outside.
+func encryptedHeader(e *soap.Envelope, n xmltree.Node) string {
+	out := `<wsse11:EncryptedHeader xmlns:wsse11="` + WSSE11 + `"`
+	ns := e.Version.Namespace()
+	for _, name := range []string{"mustUnderstand", "actor", "role", "relay"} {
+		if v, ok := n.Attr(ns, name); ok {
+			out += ` s:` + name + `="` + xmltree.EscapeAttr(v) + `"`
+		}
+	}
+	return out + ` xmlns:s="` + ns + `">`
 }
 
 // withNamespaces makes what a body holds stand on its own: namespaces that are
@@ -331,6 +347,9 @@ func Decrypt(envelope []byte, with []Opener) (out []byte, opened []Opened, err e
 			what = p.Root().Name().Local
 		}
 		s := data.Span()
+		if data.Parent().Is(WSSE11, "EncryptedHeader") {
+			s = data.Parent().Span()
+		}
 		opened = append(opened, Opened{what, Words(algorithm), weak, xmltree.Span{Start: s.Start, End: s.Start + len(clear)}})
 		out = []byte(string(out[:s.Start]) + string(clear) + string(out[s.End:]))
 	}

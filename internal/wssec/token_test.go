@@ -211,3 +211,28 @@ func TestIssuersTravelWithTheCertificate(t *testing.T) {
 		assert.NoError(t, err, out)
 	}
 }
+
+// A header block is encrypted within another that says for whom it is (WSS 1.1 §9.3),
+// and comes back as it was.
+func TestAHeaderBlockIsEncrypted(t *testing.T) {
+	key := rsaKey(t)
+	cert, _ := signer(t, key)
+	block := `<q:Clerk xmlns:q="urn:skerry:dues" xmlns:soap="` + soap.NS11 + `" soap:mustUnderstand="1" soap:actor="urn:a&amp;b"><q:name>Ines</q:name></q:Clerk>`
+	h := Build(nil, &Timestamp{Created: time.Now()})
+	envelope, _ := soap.Build(soap.V11, [][]byte{h.XML, []byte(block)}, []byte(`<a xmlns="urn:a">tide</a>`))
+	sealed, err := Encrypt(envelope, &Encryption{To: cert, Data: "aes256-gcm", Transport: "rsa-oaep", Reference: Thumbprint, Parts: []string{"Envelope/Header/Clerk", "body"}})
+	require.NoError(t, err)
+	assert.NotContains(t, string(sealed), "Ines")
+	e := opened(t, sealed)
+	outer := e.Header.Child(WSSE11, "EncryptedHeader")
+	require.False(t, outer.IsZero(), string(sealed))
+	v, _ := outer.Attr(soap.NS11, "mustUnderstand")
+	assert.Equal(t, "1", v)
+	v, _ = outer.Attr(soap.NS11, "actor")
+	assert.Equal(t, "urn:a&b", v)
+	clear, parts, err := Decrypt(sealed, []Opener{{Key: key, Cert: cert}})
+	require.NoError(t, err)
+	assert.Len(t, parts, 2)
+	assert.Contains(t, string(clear), block)
+	assert.NotContains(t, string(clear), "EncryptedHeader")
+}
