@@ -17,6 +17,7 @@ import (
 	"orenda/internal/exchange"
 	"orenda/internal/identity"
 	"orenda/internal/message"
+	"orenda/internal/soap"
 	"orenda/internal/wssec"
 	"orenda/internal/xmltree"
 )
@@ -211,6 +212,11 @@ func (s *session) take(in *identity.LogIn, x *exchange.Exchange) error {
 	}
 	if l == nil || !l.Response.Complete {
 		return errors.New("it was not answered")
+	}
+	if d, err := xmltree.Parse(l.ResponseBody, xmltree.Limits{}); err == nil {
+		if e := soap.Read(d); e != nil && e.Fault != nil {
+			return fmt.Errorf("it was answered a fault: %s", e.Fault.Reason)
+		}
 	}
 	if l.Response.Status >= 400 {
 		return fmt.Errorf("it was answered %s", l.Response.Line)

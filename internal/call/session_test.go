@@ -10,6 +10,7 @@ import (
 	"strings"
 	"sync/atomic"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -17,6 +18,7 @@ import (
 	"orenda/internal/call"
 	"orenda/internal/exchange"
 	"orenda/internal/identity"
+	"orenda/internal/standin"
 )
 
 // gate is a service behind a log-in of many kinds.
@@ -157,5 +159,57 @@ func TestASessionThatCannotBeOpened(t *testing.T) {
 		if in != nil {
 			assert.Equal(t, "security.identity-host-new", run(t, p).Cause().ID, want)
 		}
+	}
+}
+
+const requestToken = `<e:Envelope xmlns:e="http://schemas.xmlsoap.org/soap/envelope/"><e:Header><w:Security xmlns:w="http://docs.oasis-open.org/wss/2004/01/oasis-200401-wss-wssecurity-secext-1.0.xsd"><w:UsernameToken><w:Username>${user}</w:Username><w:Password Type="http://docs.oasis-open.org/wss/2004/01/oasis-200401-wss-username-token-profile-1.0#PasswordText">${secret}</w:Password></w:UsernameToken></w:Security></e:Header><e:Body><t:RequestSecurityToken xmlns:t="http://docs.oasis-open.org/ws-sx/ws-trust/200512"><t:RequestType>http://docs.oasis-open.org/ws-sx/ws-trust/200512/Issue</t:RequestType><t:TokenType>urn:oasis:names:tc:SAML:2.0:assertion</t:TokenType></t:RequestSecurityToken></e:Body></e:Envelope>`
+
+// A token service is asked first (WS-Trust 1.3 §4); its assertion lets the manifest
+// in, and is refused once it has ended or was changed.
+func TestAnAssertionOfTheTokenService(t *testing.T) {
+	h := harbour(t)
+	p, dir := manifests(t, h)
+	p.Settings.Set("reply-trust", filepath.Join(dir, "desk.pem"))
+	p.Settings.Set("session", "desk")
+	t.Setenv("DESK_WORD", standin.Password)
+	in := &identity.LogIn{Address: "http://" + h.Plain + "/gate", Body: requestToken, Gives: "assertion"}
+	user := standin.User
+	p.Identity = func(string) (*identity.Identity, error) {
+		return &identity.Identity{Name: "desk", User: user, Secret: "env:DESK_WORD", LogIn: in}, nil
+	}
+	x := run(t, p)
+	require.Equal(t, exchange.OutcomePassed, x.Outcome, "%+v", x.Findings)
+	assert.Contains(t, x.Result+string(x.Leg().Readable()), "<clerk>"+standin.User+"</clerk>")
+	assert.Contains(t, x.Stage(exchange.Security).Facts.Get("assertion"), "SAML 2.0 of urn:skerry:gate about "+standin.User+", bearer")
+	user = "mate"
+	x = run(t, p)
+	assert.Equal(t, "security.log-in-failed", x.Cause().ID)
+	assert.Contains(t, x.Cause().Why, "could not be authenticated")
+
+	p.Settings.Set("session", "")
+	for want, made := range map[string]func() []byte{
+		"read.fault-security-invalid": func() []byte {
+			b, err := h.Desk.Gate.Issue("desk", time.Now(), time.Hour)
+			require.NoError(t, err)
+			return []byte(strings.Replace(string(b), ">desk<", ">harbour master<", 1))
+		},
+		"security.assertion-expired": func() []byte {
+			b, err := h.Desk.Gate.Issue("desk", time.Now().Add(-2*time.Hour), time.Hour)
+			require.NoError(t, err)
+			return b
+		},
+	} {
+		file := filepath.Join(dir, "assertion.xml")
+		require.NoError(t, os.WriteFile(file, made(), 0o600))
+		p.Settings.Set("token-file", file)
+		x := run(t, p)
+		var all []string
+		for _, f := range x.Findings {
+			if f.ID != "security.token-demanded" {
+				all = append(all, f.ID)
+			}
+		}
+		require.NotEmpty(t, all)
+		assert.Equal(t, want, all[0], "%v", ids(x))
 	}
 }

@@ -9,7 +9,6 @@ import (
 	"compress/zlib"
 	"context"
 	"crypto/tls"
-	"crypto/x509"
 	"embed"
 	"errors"
 	"fmt"
@@ -197,6 +196,7 @@ func (h *Harbour) Table() []Row {
 		{"Call signs", "CallSigns", "1.1", plain + "/callsigns", plain + "/callsigns?wsdl", ""},
 		{"Harbour dues", "HarbourDues", "1.1", plain + "/dues", plain + "/dues?wsdl", "header block Clerk"},
 		{"Manifests", "Manifests", "1.1", plain + "/manifests", plain + "/manifests?wsdl", "a signature over body and timestamp"},
+		{"Harbour gate", "", "1.1", plain + gatePath, "", "user name token; it gives an assertion"},
 		{"Ship's papers", "Papers", "1.1", plain + "/papers", plain + "/papers?wsdl", ""},
 		{"Pilot orders", "PilotOrders", "1.2", plain + "/pilots", plain + "/pilots?wsdl", "user name token, digest; timestamp"},
 	}
@@ -226,6 +226,13 @@ func (h *Harbour) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	}
 	if m := misbehaviours[bad]; m.do != nil && (r.Method == http.MethodPost || m.everywhere) {
 		m.do(h, w, r, h.services[path])
+		return
+	}
+	if path == gatePath && r.Method == http.MethodPost {
+		reply, status := h.Desk.Gate.answer(body, time.Now())
+		w.Header().Set("Content-Type", soap.V11.MediaType()+"; charset=utf-8")
+		w.WriteHeader(status)
+		_, _ = w.Write(reply)
 		return
 	}
 	s := h.services[path]
@@ -325,7 +332,7 @@ func (h *Harbour) call(s *service, r *http.Request, body []byte, parts []soap.At
 	if media := soap.VersionOfMedia(r.Header.Get("Content-Type")); media != v {
 		return refuseMedia(v, r.Header.Get("Content-Type"))
 	}
-	var clerk *x509.Certificate
+	var clerk who
 	sealed := false
 	if s.desk != nil {
 		var no *fault
@@ -365,8 +372,8 @@ func (h *Harbour) call(s *service, r *http.Request, body []byte, parts []soap.At
 		return refuse(&fault{code: "Client", reason: "the message breaks its schema: " + errs[0].Message})
 	}
 	if s.desk != nil {
-		reply, _ = soap.Build(v, nil, []byte(h.manifest(e.Payload, clerk.Subject.CommonName)))
-		return s.desk.seal(reply, clerk, sealed), http.StatusOK
+		reply, _ = soap.Build(v, nil, []byte(h.manifest(e.Payload, clerk.name)))
+		return s.desk.seal(reply, clerk.cert, sealed), http.StatusOK
 	}
 	out, f := s.answer(h, op.Name, inlined(e.Payload, parts))
 	if f != nil {

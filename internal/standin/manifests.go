@@ -24,6 +24,7 @@ type Desk struct {
 	Cert   *x509.Certificate
 	Key    *rsa.PrivateKey
 	Clerks *trust.Pair
+	Gate   *Gate // whose assertions are taken in a clerk's place
 }
 
 // newDesk makes the keys.
@@ -33,7 +34,11 @@ func newDesk() (*Desk, error) {
 		return nil, err
 	}
 	clerks, err := trust.Issue(trust.Wish{Name: "Skerry clerks", Authority: true})
-	return &Desk{cert, key, clerks}, err
+	if err != nil {
+		return nil, err
+	}
+	gate, err := newGate()
+	return &Desk{cert, key, clerks, gate}, err
 }
 
 // rsaPair is an RSA key with a certificate, signed by an authority or by itself.
@@ -71,9 +76,9 @@ func (d *Desk) Clerk(name string) (pem []byte, err error) {
 
 // open takes what is encrypted off a request, and checks who signed it: body and
 // timestamp must be covered where they stand.
-func (d *Desk) open(body []byte) (clear []byte, clerk *x509.Certificate, encrypted bool, no *fault) {
-	refuse := func(code, why string) ([]byte, *x509.Certificate, bool, *fault) {
-		return body, nil, false, &fault{code: code, reason: why, secure: true}
+func (d *Desk) open(body []byte) (clear []byte, _ who, encrypted bool, no *fault) {
+	refuse := func(code, why string) ([]byte, who, bool, *fault) {
+		return body, who{}, false, &fault{code: code, reason: why, secure: true}
 	}
 	clear, parts, err := wssec.Decrypt(body, []wssec.Opener{{Key: d.Key, Cert: d.Cert}})
 	if err != nil {
@@ -82,10 +87,15 @@ func (d *Desk) open(body []byte) (clear []byte, clerk *x509.Certificate, encrypt
 	doc, err := xmltree.Parse(clear, xmltree.Limits{Depth: 200})
 	e := soap.Read(doc)
 	if err != nil || e == nil {
-		return clear, nil, len(parts) > 0, nil // the service itself says what is wrong
+		return clear, who{}, len(parts) > 0, nil // the service itself says what is wrong
 	}
 	if e.Header.IsZero() || e.Header.Child(wssec.WSSE, "Security").IsZero() {
 		return refuse("InvalidSecurity", "no security header found")
+	}
+	if name, code, why := d.Gate.admits(e, time.Now()); name != "" {
+		return clear, who{name: name}, len(parts) > 0, nil
+	} else if why != "" {
+		return refuse(code, why)
 	}
 	all := wssec.Verify(e, wssec.Keys{})
 	if len(all) == 0 {
@@ -112,7 +122,13 @@ func (d *Desk) open(body []byte) (clear []byte, clerk *x509.Certificate, encrypt
 	if _, err := s.Cert.Verify(x509.VerifyOptions{Roots: roots, KeyUsages: []x509.ExtKeyUsage{x509.ExtKeyUsageAny}}); err != nil {
 		return refuse("FailedAuthentication", "the signer is no clerk of this harbour")
 	}
-	return clear, s.Cert, len(parts) > 0, nil
+	return clear, who{s.Cert.Subject.CommonName, s.Cert}, len(parts) > 0, nil
+}
+
+// who is who files a manifest: by a certificate, or by an assertion.
+type who struct {
+	name string
+	cert *x509.Certificate // nil: an assertion said so
 }
 
 // seal signs a reply, and encrypts it for the clerk where the request was.

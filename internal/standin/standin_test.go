@@ -142,7 +142,7 @@ func TestDescriptionsLeadToWhereTheServicesAre(t *testing.T) {
 		resp.Body.Close()
 		assert.Contains(t, string(b), want, path)
 	}
-	assert.Len(t, h.Table(), 10)
+	assert.Len(t, h.Table(), 11)
 	dir := t.TempDir()
 	require.NoError(t, standin.WriteContracts(dir))
 	assert.FileExists(t, filepath.Join(dir, "harbour.xsd"))

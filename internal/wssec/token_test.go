@@ -236,3 +236,43 @@ func TestAHeaderBlockIsEncrypted(t *testing.T) {
 	assert.Contains(t, string(clear), block)
 	assert.NotContains(t, string(clear), "EncryptedHeader")
 }
+
+// An assertion that is signed here is verified by a second implementation; moved,
+// changed or signed for another it does not hold.
+func TestAssertionsAreSignedAndVerified(t *testing.T) {
+	key := rsaKey(t)
+	cert, dir := signer(t, key)
+	for version, src := range map[string]string{"2.0": saml, "1.1": saml1} {
+		src = strings.NewReplacer("METHOD", "bearer", "KEY", "").Replace(src)
+		signed, err := SignAssertion([]byte(src), key, cert)
+		require.NoError(t, err)
+		f := filepath.Join(t.TempDir(), "a.xml")
+		require.NoError(t, os.WriteFile(f, signed, 0o600))
+		if x, err := exec.LookPath("xmlsec1"); err == nil {
+			out, err := exec.Command(x, "--verify", "--pubkey-cert-pem", filepath.Join(dir, "cert.pem"), "--id-attr:ID", SAML2+":Assertion", "--id-attr:AssertionID", SAML1+":Assertion", f).CombinedOutput()
+			assert.NoError(t, err, "%s: %s", version, out)
+		}
+		within := func(token string) (Signature, *soap.Envelope) {
+			h := BuildHeader(nil, nil, HeaderOptions{Tokens: [][]byte{[]byte(token)}})
+			envelope, _ := soap.Build(soap.V11, [][]byte{h.XML}, []byte(`<a xmlns="urn:a"/>`))
+			e := opened(t, envelope)
+			for n := range e.Header.Child(WSSE, "Security").Children() {
+				return VerifyAssertion(e, n, Keys{}), e
+			}
+			return Signature{}, e
+		}
+		s, _ := within(string(signed))
+		assert.True(t, s.Holds(), "%s: %s %+v", version, s.Why, s.References)
+		assert.Equal(t, cert.Raw, s.Cert.Raw)
+		for what, bad := range map[string]string{
+			"changed":    strings.Replace(string(signed), ">desk<", ">mate<", 1),
+			"not signed": src,
+			"of another": strings.Replace(strings.Replace(string(signed), `="a-1"`, `="a-2"`, 1), `"#a-1"`, `"#a-1"`, 1),
+		} {
+			s, _ := within(bad)
+			assert.False(t, s.Holds(), "%s %s", version, what)
+		}
+	}
+	_, err := SignAssertion([]byte("<a/>"), key, cert)
+	assert.Error(t, err)
+}
