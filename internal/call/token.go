@@ -2,6 +2,7 @@ package call
 
 import (
 	"fmt"
+	"strings"
 	"time"
 
 	"orenda/internal/endpoint"
@@ -28,6 +29,7 @@ func (c *Call) clock() (time.Time, error) {
 func (c *Call) userToken(user, password string, kind wssec.PasswordType, now time.Time) *wssec.Token {
 	s := &c.plan.Settings
 	t := wssec.NewToken(user, password, kind, now)
+	c.c.Spaced = password != strings.TrimSpace(password)
 	switch v := s.Text("token-nonce"); v {
 	case "new", "":
 	case "none":

@@ -21,6 +21,7 @@ import (
 	"orenda/internal/exchange"
 	"orenda/internal/identity"
 	"orenda/internal/soap"
+	"orenda/internal/standin"
 	"orenda/internal/wssec"
 	"orenda/internal/xmltree"
 )
@@ -181,4 +182,56 @@ func TestSignatureConfirmation(t *testing.T) {
 		assert.Equal(t, exchange.Verify, x.StoppedAt)
 		assert.NotEmpty(t, found(t, x, want).Why)
 	}
+}
+
+// What is odd about a token that was refused stands first among what may be behind it.
+func TestWhatIsOddAboutATokenThatWasRefused(t *testing.T) {
+	h := harbour(t)
+	f := fetch(t, "http://"+h.Plain+"/pilots?wsdl")
+	p := call.Plan{Contract: f.Contract, Operation: "OrderPilot", Endpoint: "pilots", Agent: "test", Port: f.Contract.Port("PilotOrders")}
+	p.SetDraft([]byte(`<OrderPilot xmlns="urn:skerry:pilots"><callSign>SKAL4</callSign><boarding>outer ground</boarding><at>2027-03-01T08:00:00Z</at></OrderPilot>`))
+	for k, v := range map[string]string{"soap": "1.2", "address": "http://" + h.Plain + "/pilots", "token": "digest", "timestamp": "5m", "identity": "pilot"} {
+		p.Settings.Set(k, v)
+	}
+	word := standin.Password
+	p.Identity = func(name string) (*identity.Identity, error) {
+		t.Setenv("PILOT_WORD", word)
+		return &identity.Identity{Name: name, User: standin.User, Secret: "env:PILOT_WORD"}, nil
+	}
+	require.Equal(t, exchange.OutcomePassed, run(t, p).Outcome)
+	odd := func(q call.Plan, id, want string) {
+		t.Helper()
+		x := run(t, q)
+		require.NotNil(t, x.Cause())
+		require.Equal(t, id, x.Cause().ID, "%v", x.Cause().Why)
+		require.NotEmpty(t, x.Cause().CouldBe)
+		assert.Equal(t, want, x.Cause().CouldBe[0].ID)
+		assert.Equal(t, exchange.Confirmed, x.Cause().CouldBe[0].Verdict)
+		assert.NotEmpty(t, x.Cause().CouldBe[0].Answer)
+	}
+	q := p
+	q.Settings.Set("clock-offset", "-2h")
+	odd(q, "read.fault-security-expired", "clock")
+	q = p
+	q.Settings.Set("token-nonce", "no base64!")
+	odd(q, "read.fault-security-invalid", "nonce")
+	word = standin.Password + " "
+	odd(p, "read.fault-security-refused", "white-space")
+}
+
+// A header for another receiver stands in the draft, and ours beside it.
+func TestHeadersForSeveralReceivers(t *testing.T) {
+	h := harbour(t)
+	at, got := listening(t, someBerths)
+	p := berths(t, h, "/")
+	p.Settings.Set("address", at)
+	p.Settings.Set("token", "digest")
+	withWord(t, &p, "slack water at noon")
+	p.SetDraft([]byte(`<s:Envelope xmlns:s="http://schemas.xmlsoap.org/soap/envelope/"><s:Header><w:Security xmlns:w="` + wssec.WSSE + `" s:actor="urn:gate"><w:UsernameToken><w:Username>gate</w:Username></w:UsernameToken></w:Security></s:Header><s:Body>` + find + `</s:Body></s:Envelope>`))
+	x := run(t, p)
+	assert.Equal(t, exchange.OutcomePassed, x.Outcome)
+	assert.Empty(t, ids(x), "%+v", x.Findings)
+	assert.Equal(t, 2, strings.Count(string(*got), "Username>gate")+strings.Count(string(*got), "Username>desk"))
+	p.Settings.Set("security-actor", "urn:gate")
+	assert.Contains(t, ids(run(t, p)), "message.security-in-draft")
 }

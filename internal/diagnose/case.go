@@ -74,6 +74,7 @@ type Case struct {
 	Unsigned      bool                // a signature is demanded, and none covers the body
 	Stale         string              // what is wrong with the reply's timestamp
 	StaleAt       xmltree.Span
+	Spaced        bool   // the secret that is sent begins or ends with white space
 	AssertionOver string // why the assertion that is sent does not hold now, "" where it does
 	Anything      bool   // whatever certificate was accepted
 	Witnessed     bool   // another program made the exchange

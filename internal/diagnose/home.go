@@ -733,7 +733,9 @@ func securityInDraft(c *Case) []exchange.Finding {
 		return nil
 	}
 	for h := range e.Header.Children() {
-		if h.Name().Local != "Security" {
+		actor, _ := h.Attr(e.Version.Namespace(), "actor")
+		role, _ := h.Attr(e.Version.Namespace(), "role")
+		if h.Name().Local != "Security" || actor+role != c.Settings.Text("security-actor") { // one for another receiver stands beside it
 			continue
 		}
 		set := c.Settings.Text("token") != "none"

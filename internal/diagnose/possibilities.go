@@ -1,8 +1,13 @@
 package diagnose
 
 import (
+	"encoding/base64"
+	"fmt"
+	"net/http"
 	"regexp"
 	"slices"
+	"strings"
+	"time"
 
 	"orenda/internal/exchange"
 )
@@ -32,6 +37,9 @@ func (c *Case) couldBe(id string) []possibility {
 	if l := c.leg(); id == "receive.not-soap" && l != nil && logIn.MatchString(quoteTitle(l.ResponseBody)) {
 		slices.Reverse(all) // its title says so
 	}
+	if strings.HasPrefix(id, "read.fault-security-") && id != "read.fault-security-missing" {
+		all = append(c.ofTheToken(), all...)
+	}
 	if c.Fetch { // what is asked for is the description itself
 		all = slices.DeleteFunc(all, func(p possibility) bool { return p.Check == CheckDescription })
 	}
@@ -40,6 +48,34 @@ func (c *Case) couldBe(id string) []possibility {
 
 // logIn is what the titles of pages say that ask who comes.
 var logIn = regexp.MustCompile(`(?i)log[- ]?in|log[- ]?on|sign[- ]?in|anmeld|connexion|acceso|inloggen`)
+
+// ofTheToken is what is seen to be odd about a token that was refused.
+func (c *Case) ofTheToken() (out []possibility) {
+	odd := func(id, cause, answer string) {
+		out = append(out, possibility{ID: id, Cause: cause, Tells: answer, Verdict: exchange.Confirmed, Answer: answer})
+	}
+	if c.Spaced {
+		odd("white-space", "the password has white space that is no part of it", "the secret begins or ends with white space, which is sent")
+	}
+	if nonce := c.Settings.Text("token-nonce"); nonce != "new" && nonce != "none" && nonce != "" {
+		if _, err := base64.StdEncoding.DecodeString(nonce); err != nil {
+			odd("nonce", "the nonce is not base64", "token-nonce is set to what cannot be decoded")
+		}
+	}
+	if h := c.response(); h != nil {
+		if theirs, err := http.ParseTime(h.Get("Date")); err == nil {
+			offset, _ := time.ParseDuration(c.Settings.Text("clock-offset"))
+			if d := c.X.Started.Add(offset).Sub(theirs).Round(time.Second); d.Abs() > mostApartClocks {
+				odd("clock", "the clocks differ, and the token's time is outside the service's window", fmt.Sprintf("the reply's Date says %s; the token was made %s from that", theirs.UTC().Format("15:04:05 UTC"), d))
+			}
+		}
+	}
+	return out
+}
+
+// mostApartClocks is how far a token's time may be from the service's before it is
+// suspected.
+const mostApartClocks = time.Minute
 
 // LooksLikeLogIn tells whether a page asks who comes.
 func LooksLikeLogIn(page []byte) bool { return logIn.MatchString(quoteTitle(page)) }

@@ -133,7 +133,12 @@ func (v *View) seenPart(x *exchange.Exchange, w int) []string {
 	for _, f := range st.Facts {
 		if f.Name == "header" {
 			for _, l := range strings.Split(safe.Block(f.Value), "\n") {
-				out = append(out, ui.Pad(ui.Strong(section()), 7)+ui.Cut(strings.TrimPrefix(l, "      "), w-8))
+				text := ui.Cut(strings.TrimPrefix(l, "      "), w-8)
+				if made := madeBy(x, l); made != "" && w > 60 {
+					made = "  ← " + made
+					text = ui.Pad(ui.Cut(text, w-8-ui.Width(made)), w-8-ui.Width(made)) + ui.Soft(made)
+				}
+				out = append(out, ui.Pad(ui.Strong(section()), 7)+text)
 			}
 			continue
 		}
@@ -168,6 +173,25 @@ func (v *View) seenPart(x *exchange.Exchange, w int) []string {
 func refused(x *exchange.Exchange) bool {
 	l := x.Leg()
 	return l != nil && l.Response.Status >= 300
+}
+
+// makes says which setting makes a line of the security header.
+var makes = []struct{ line, key string }{
+	{"<wsse:Security", "must-understand"}, {"<wsu:Expires", "timestamp"}, {"<wsse:Username>", "identity"}, {"<wsse:Password", "token"}, {"<wsse:Nonce", "token-nonce"},
+	{"<wsse11:Salt", "sign-key"}, {"Assertion", "token-file"},
+}
+
+// madeBy is the setting that makes a line of the security header, with its value.
+func madeBy(x *exchange.Exchange, line string) string {
+	for _, m := range makes {
+		if !strings.Contains(line, m.line) || strings.HasPrefix(strings.TrimSpace(line), "</") {
+			continue
+		}
+		if v := x.Setting(m.key); v != "" {
+			return endpoint.KeyOf(m.key).Label + " " + v
+		}
+	}
+	return ""
 }
 
 // gauge draws bytes against what was announced and against the limit.
