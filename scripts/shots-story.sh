@@ -17,6 +17,7 @@ shot path-stopped
 keys s; shown "B out"; shot strip; keys p
 keys Enter; shown "make this change"; keys Enter; keys g; shown "passed after"
 shot path-passed
+keys Up Up Up Up Up Up; sleep 0.3; shot path-security
 keys r; shown "of it values"; shot reply
 keys b Down Down Down d; shown "Alder lands salt"
 keys /; tm send-keys -l callSign; keys Enter; shown "learned"; shot draft
@@ -25,4 +26,5 @@ keys t; shown "exchanges"; shot traffic
 keys b; shown "what works where"; shot board
 keys o; shown "endpoints"; shot endpoints
 keys V; shown "tideHost"; shot environments
+keys i; shown "no workspace holds them"; keys Down; sleep 0.2; shot identities
 keys b Enter; keys Up Up Up Up Up Up Up Up Up Up Down Right; sleep 0.3; shot path-binding

@@ -9,12 +9,14 @@ tmp=$(mktemp -d)
 display=:$((90 + RANDOM % 900))
 tm() { tmux -L "orenda-shots-$$" "$@"; }
 pids=()
-cleanup() { tm kill-server 2>/dev/null || true; for p in "${pids[@]}"; do kill "$p" 2>/dev/null || true; done; rm -rf "$tmp"; }
+cleanup() { tm kill-server 2>/dev/null || true; for p in "${pids[@]}"; do kill "$p" 2>/dev/null || true; done; rm -rf "$tmp" "${demo:-$tmp}"; }
 trap cleanup EXIT
 Xvfb "$display" -screen 0 1280x800x24 >/dev/null 2>&1 & pids+=($!)
 for _ in $(seq 50); do [ -e "/tmp/.X11-unix/X${display#:}" ] && break; sleep 0.1; done
 export DISPLAY=$display LANG=C.UTF-8 LC_ALL=C.UTF-8
-tm -f /dev/null new-session -d -x 158 -y 47 "TERM=xterm-256color COLORTERM= ./bin/orenda demo --dir $tmp/demo"
+demo=/tmp/skerry-demo # its name stands on a picture
+rm -rf "$demo"
+tm -f /dev/null new-session -d -x 158 -y 47 "TERM=xterm-256color COLORTERM= ./bin/orenda demo --dir $demo"
 tm set -g status off \; set -g escape-time 0 \; set -g default-terminal xterm-256color
 xterm -tn xterm-256color -fa 'DejaVu Sans Mono' -fs 10 -geometry 158x47+0+0 -bg '#14181d' -fg '#d6dbe0' -b 0 -e tmux -L "orenda-shots-$$" attach >/dev/null 2>&1 & pids+=($!)
 shown() { # waits until a text stands on the screen

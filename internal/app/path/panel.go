@@ -133,7 +133,7 @@ func (v *View) seenPart(x *exchange.Exchange, w int) []string {
 	for _, f := range st.Facts {
 		if f.Name == "header" {
 			for _, l := range strings.Split(safe.Block(f.Value), "\n") {
-				text := ui.Cut(strings.TrimPrefix(l, "      "), w-8)
+				text := ui.Cut(strings.TrimPrefix(l, "    "), w-8)
 				if made := madeBy(x, l); made != "" && w > 60 {
 					made = "  ← " + made
 					text = ui.Pad(ui.Cut(text, w-8-ui.Width(made)), w-8-ui.Width(made)) + ui.Soft(made)
