@@ -1,0 +1,209 @@
+package call
+
+import (
+	"context"
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"strings"
+
+	"orenda/internal/endpoint"
+	"orenda/internal/exchange"
+	"orenda/internal/soap"
+	"orenda/internal/wssec"
+	"orenda/internal/xmltree"
+)
+
+func (c *Call) security(ctx context.Context) (string, error) {
+	s := &c.plan.Settings
+	if err := c.material(ctx); err != nil {
+		return "", err
+	}
+	if err := c.proxyCredentials(ctx); err != nil {
+		return "", err
+	}
+	var notes []string
+	if kind := s.Text("http-auth"); kind != "none" {
+		if err := c.authorize(ctx, kind); err != nil {
+			return "", err
+		}
+		notes = append(notes, "HTTP "+kind)
+	}
+	if c.plan.fetch != nil {
+		for _, word := range c.plan.fetch.secrets {
+			c.rec.Update(func(x *exchange.Exchange) { x.Secrets = append(x.Secrets, word) })
+		}
+		return strings.Join(append(notes, "no token"), " · "), nil
+	}
+	if err := c.openSession(ctx, false); err != nil {
+		return "", err
+	}
+	if s.Text("session") != "" {
+		notes = append(notes, "session")
+	}
+	if c.plan.Contract != nil {
+		for i, d := range c.plan.Contract.Demands {
+			c.rec.Fact(exchange.Security, fmt.Sprintf("demand %d", i+1), d.Text)
+		}
+	}
+	kind := s.Get("token")
+	if err := kind.Key.Check(kind.Text); err != nil {
+		return "", &endpoint.ValueError{Key: kind.Key, Value: kind, Err: err}
+	}
+	life, err := s.Duration("timestamp")
+	if err != nil || life < 0 {
+		v := s.Get("timestamp")
+		return "", &endpoint.ValueError{Key: v.Key, Value: v, Err: errors.Join(err, errors.New("it is not a life time"))}
+	}
+	var token *wssec.Token
+	var stamp *wssec.Timestamp
+	now, err := c.clock()
+	if err != nil {
+		return "", err
+	}
+	if life > 0 {
+		stamp = &wssec.Timestamp{Created: now, Life: life}
+		notes = append(notes, "timestamp")
+	}
+	if kind.Text != "none" {
+		user, password, err := c.credentials(ctx)
+		if err != nil {
+			return "", err
+		}
+		token = c.userToken(user, password, wssec.PasswordType(kind.Text), now)
+		notes = append(notes, "user name, "+kind.Text)
+		if password != "" {
+			c.rec.Update(func(x *exchange.Exchange) { x.Secrets = append(x.Secrets, password) })
+		}
+	}
+	tokens, err := c.tokenFiles()
+	if err != nil {
+		return "", err
+	}
+	if c.session.token != nil {
+		tokens = append(tokens, c.session.token)
+		c.asserted(c.session.token)
+	}
+	if len(tokens) > 0 {
+		notes = append(notes, "token from file")
+	}
+	protected := len(c.named("sign"))+len(c.named("encrypt")) > 0
+	if token == nil && stamp == nil && !protected && len(tokens) == 0 {
+		c.optimise()
+		return strings.Join(append(notes, "no token"), " · "), c.encode(nil)
+	}
+	h := wssec.BuildHeader(token, stamp, wssec.HeaderOptions{Version: c.sentVersion(), Actor: s.Text("security-actor"), MayIgnore: !s.Switch("must-understand"), Tokens: tokens})
+	c.envelope, _ = insertHeader(c.envelope, h.XML)
+	c.rec.Fact(exchange.Security, "header", strings.TrimSpace(masked(h)))
+	more, err := c.protect(ctx)
+	if err != nil {
+		return "", err
+	}
+	c.optimise()
+	return strings.Join(append(notes, more...), " · "), c.encode(passwords(c.envelope))
+}
+
+// authorize makes the Authorization field (RFC 7617, RFC 6750), which the wire
+// knows to be a secret.
+func (c *Call) authorize(ctx context.Context, kind string) error {
+	user, password, err := c.credentials(ctx)
+	if err != nil {
+		return err
+	}
+	switch kind {
+	case "digest", "asked": // told once the service asks
+		c.user, c.word = user, password
+	case "ntlm":
+		c.user, c.word = user, password
+		if err := c.negotiate(); err != nil {
+			return err
+		}
+	case "bearer":
+		c.authorization = "Bearer " + password
+	case "basic":
+		c.authorization = "Basic " + base64.StdEncoding.EncodeToString([]byte(user+":"+password))
+	}
+	if password != "" {
+		c.rec.Update(func(x *exchange.Exchange) {
+			x.Secrets = append(x.Secrets, password, c.authorization, strings.TrimPrefix(c.authorization, "Basic "))
+		})
+	}
+	c.rec.Fact(exchange.Security, "HTTP authentication", kind+" as "+user)
+	return nil
+}
+
+func masked(h wssec.Header) string {
+	out, at := "", 0
+	for _, s := range h.Secrets {
+		out += string(h.XML[at:s.Start]) + strings.Repeat("•", 8)
+		at = s.End
+	}
+	return out + string(h.XML[at:])
+}
+
+func (c *Call) credentials(ctx context.Context) (user, password string, err error) {
+	if c.url == nil {
+		return "", "", &endpoint.IdentityError{}
+	}
+	host, port := endpoint.HostPort(c.url)
+	return c.identityAt(ctx, c.plan.Settings.Text("identity"), c.url.Scheme, host, port)
+}
+
+// identityAt is the user and the password of an identity, for a place where it
+// may be used.
+func (c *Call) identityAt(ctx context.Context, name, scheme, host, port string) (user, password string, err error) {
+	if c.plan.Identity == nil || name == "" {
+		return "", "", &endpoint.IdentityError{Name: name}
+	}
+	id, err := c.plan.Identity(name)
+	if err != nil {
+		return "", "", err
+	}
+	if c.plan.Allowed != nil && !c.plan.Allowed(id.Name, scheme, host, port) {
+		return "", "", &endpoint.HostNewError{Identity: id.Name, Scheme: scheme, Host: host, Port: port}
+	}
+	if c.plan.Peek {
+		return id.User, "", nil
+	}
+	password, err = id.Reveal(ctx)
+	c.rec.Fact(exchange.Security, "user", id.User)
+	return id.User, password, err
+}
+
+// insertHeader puts a header block into an envelope: into its header where it
+// has one, else before its body. The prefix soap is bound on the way.
+func insertHeader(envelope, block []byte) (out []byte, at int) {
+	d, err := xmltree.Parse(envelope, xmltree.Limits{})
+	e := soap.Read(d)
+	if err != nil || e == nil {
+		return envelope, 0
+	}
+	ns := e.Version.Namespace()
+	text := string(block)
+	if uri, ok := d.Root().Lookup("soap"); !ok || uri != ns {
+		text = strings.Replace(text, "<wsse:Security ", `<wsse:Security xmlns:soap="`+ns+`" `, 1)
+	}
+	shift := len(text) - len(block)
+	prefix := "soap"
+	if q := e.Doc.Root().Name().Prefix; q != "" {
+		prefix = q + ":"
+	} else {
+		prefix = ""
+	}
+	var pos int
+	switch {
+	case !e.Header.IsZero() && e.Header.Inner().Start == e.Header.Span().End: // <soap:Header/>
+		s := e.Header.Span()
+		open := strings.TrimRight(strings.TrimSuffix(string(envelope[s.Start:s.End]), "/>"), " ") + ">\n"
+		text = open + text + "\n  </" + e.Header.Name().Qualified() + ">"
+		return []byte(string(envelope[:s.Start]) + text + string(envelope[s.End:])), s.Start + len(open) + shift
+	case !e.Header.IsZero():
+		pos = e.Header.Inner().Start
+		text = "\n" + text
+		return []byte(string(envelope[:pos]) + text + string(envelope[pos:])), pos + 1 + shift
+	}
+	pos = e.Body.Span().Start
+	open := "<" + prefix + "Header>\n"
+	text = open + text + "\n  </" + prefix + "Header>\n  "
+	return []byte(string(envelope[:pos]) + text + string(envelope[pos:])), pos + len(open) + shift
+}
