@@ -46,14 +46,12 @@ func found(t *testing.T, x *exchange.Exchange, id string) *exchange.Finding {
 	return nil
 }
 
-// The description's own address is one that is never reached from elsewhere; the
-// host that served it is offered.
-func TestTheContractsOwnAddress(t *testing.T) {
-	h := harbour(t)
-	p := berths(t, h, "/berths")
-	src := bytes.ReplaceAll(p.Contract.Files[0].Bytes, []byte("http://"+h.Plain), []byte("http://quay-internal:8080"))
-	c, err := contract.Load(t.Context(), p.Contract.Source, src, func(_ context.Context, at string) ([]byte, error) {
-		for _, f := range p.Contract.Files {
+// withContract puts a changed description in the place of a plan's own.
+func withContract(t *testing.T, p *call.Plan, change func(src string) string) {
+	t.Helper()
+	files := p.Contract.Files
+	c, err := contract.Load(t.Context(), p.Contract.Source, []byte(change(string(files[0].Bytes))), func(_ context.Context, at string) ([]byte, error) {
+		for _, f := range files {
 			if f.Location == at {
 				return f.Bytes, nil
 			}
@@ -61,8 +59,18 @@ func TestTheContractsOwnAddress(t *testing.T) {
 		return nil, errors.New("not there")
 	})
 	require.NoError(t, err)
-	p.Contract, p.Port = c, c.Port("BerthDesk11")
+	p.Contract, p.Port = c, c.Port(p.Port.Name)
 	p.SetDraft([]byte(find))
+}
+
+// The description's own address is one that is never reached from elsewhere; the
+// host that served it is offered.
+func TestTheContractsOwnAddress(t *testing.T) {
+	h := harbour(t)
+	p := berths(t, h, "/berths")
+	withContract(t, &p, func(src string) string {
+		return strings.ReplaceAll(src, "http://"+h.Plain, "http://quay-internal:8080")
+	})
 	p.Settings = endpoint.Settings{Layers: []endpoint.Layer{{Source: "contract", Values: map[string][]string{"soap": {"1.1"}, "address": {p.Port.Address}}}}}
 	x := run(t, p)
 	require.Equal(t, "address.from-contract", x.Findings[0].ID, "%v", ids(x))
@@ -76,18 +84,9 @@ func TestTheContractsOwnAddress(t *testing.T) {
 func TestWhatAContractDemandsOfTheBinding(t *testing.T) {
 	h := harbour(t)
 	p := berths(t, h, "/berths")
-	src := bytes.Replace(p.Contract.Files[0].Bytes, []byte(`<soap:binding`), []byte(`<wsaw:UsingAddressing xmlns:wsaw="http://www.w3.org/2006/05/addressing/wsdl" xmlns:w="http://schemas.xmlsoap.org/wsdl/" w:required="true"/><soap:binding`), 1)
-	c, err := contract.Load(t.Context(), p.Contract.Source, src, func(_ context.Context, at string) ([]byte, error) {
-		for _, f := range p.Contract.Files {
-			if f.Location == at {
-				return f.Bytes, nil
-			}
-		}
-		return nil, errors.New("not there")
+	withContract(t, &p, func(src string) string {
+		return strings.Replace(src, `<soap:binding`, `<wsaw:UsingAddressing xmlns:wsaw="http://www.w3.org/2006/05/addressing/wsdl" xmlns:w="http://schemas.xmlsoap.org/wsdl/" w:required="true"/><soap:binding`, 1)
 	})
-	require.NoError(t, err)
-	p.Contract, p.Port = c, c.Port("BerthDesk11")
-	p.SetDraft([]byte(find))
 	f := found(t, run(t, p), "binding.addressing-demanded")
 	p.Settings.Set("addressing", f.Remedies[0].Change.To.(string))
 	assert.Empty(t, ids(run(t, p)))
