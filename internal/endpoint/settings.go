@@ -8,6 +8,7 @@ import (
 	"strconv"
 	"strings"
 	"time"
+	"unicode"
 
 	"orenda/internal/exchange"
 	"orenda/internal/near"
@@ -166,13 +167,20 @@ var sizeUnits = []struct {
 	{"k", 1 << 10}, {"m", 1 << 20}, {"g", 1 << 30}, {"bytes", 1}, {"b", 1}, {"", 1},
 }
 
-// digitGaps is what people put between groups of digits.
-var digitGaps = strings.NewReplacer(" ", "", "_", "", "\u00a0", "", "\u202f", "")
+// withoutGaps leaves out what people put between groups of digits, and is in lower
+// case.
+func withoutGaps(r rune) rune {
+	switch r {
+	case ' ', '_', '\u00a0', '\u202f':
+		return -1
+	}
+	return unicode.ToLower(r)
+}
 
 // ParseSize reads a size in bytes as people write it: 65536, 65 536, 64 KiB,
 // 2 MB, 1.5MiB.
 func ParseSize(s string) (int64, error) {
-	t := strings.ToLower(digitGaps.Replace(s))
+	t := strings.Map(withoutGaps, s)
 	i := strings.IndexFunc(t, func(r rune) bool { return (r < '0' || r > '9') && r != '.' && r != '-' && r != '+' })
 	if i < 0 {
 		i = len(t)
