@@ -195,7 +195,7 @@ func (c *Call) config() wire.Config {
 	if c.keyLog != nil {
 		cfg.KeyLog = c.keyLog
 	}
-	if w := c.plan.witnessed; w != nil {
+	if w := c.plan.witnessed; w != nil && !w.relayed {
 		cfg.Conn, cfg.TLS, cfg.Chunked, cfg.Expect = played{bytes.NewReader(w.Reply)}, false, false, false
 	}
 	name := cfg.ServerName

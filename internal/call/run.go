@@ -164,7 +164,7 @@ func (c *Call) path(ctx context.Context) (exchange.Stage, error) {
 		return exchange.Binding, c.plan.Unsettled
 	}
 	if c.plan.witnessed != nil {
-		if stage, err := c.settled(); err != nil {
+		if stage, err := c.settled(ctx); err != nil {
 			return stage, err
 		}
 		return c.across(ctx)
@@ -193,7 +193,7 @@ func (c *Call) path(ctx context.Context) (exchange.Stage, error) {
 // across goes over the wire, and to the end of the path.
 func (c *Call) across(ctx context.Context) (exchange.Stage, error) {
 	err := c.wire(ctx)
-	if c.plan.witnessed != nil {
+	if w := c.plan.witnessed; w != nil && !w.relayed {
 		defer c.untouched()
 	}
 	if err != nil {

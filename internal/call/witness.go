@@ -30,6 +30,10 @@ type Witnessed struct {
 	Reply  []byte      // as it crossed: status line, header fields, body; see ReplyOf
 
 	Made string // what of the heads was not there and is made up here, in words
+
+	Declared int64 // Content-Length of the request as it came, -1 where it said none; only of what was relayed
+	Came     int64 // bytes of body that came instead; less, or more
+	relayed  bool
 }
 
 // ErrNothing is what holds neither a request nor a reply.
@@ -223,16 +227,50 @@ func (w *Witnessed) Settle(c *contract.Contract) (*contract.Port, *contract.Oper
 // here, and says why it failed. Nothing is sent. The plan's contract, port and
 // operation, where they are known, are what it is held against.
 func Explain(ctx context.Context, p Plan, w *Witnessed) *exchange.Exchange {
+	p.History = nil
+	for key, value := range map[string]string{"proxy": "none", "redirects": "stop", "receive-limit": "1 GiB", "inflated-limit": "1 GiB", "send-limit": "1 GiB"} {
+		p.Settings.Set(key, value)
+	}
+	x := witnessed(p, w).Run(ctx)
+	for i := range x.Findings { // there is nothing here that could be changed, or asked
+		f := &x.Findings[i]
+		f.Remedies = []exchange.Remedy{}
+		for k := range f.CouldBe {
+			f.CouldBe[k].Check = ""
+		}
+	}
+	return x
+}
+
+// Relay passes on what another program sent, and goes through the exchange as
+// through one made here. The plan's settings say how the service is reached.
+func Relay(ctx context.Context, p Plan, w *Witnessed) *exchange.Exchange {
+	w.relayed = true
+	c := witnessed(p, w)
+	x := c.Run(ctx)
+	x.Kind = "relay"
+	if l := x.Leg(); w.Body == nil && l != nil && l.Response.BodyWhole { // a description, or a look: it was passed on
+		x.Outcome, x.StoppedAt, x.Findings, x.Memory, x.Result = exchange.OutcomePassed, exchange.None, nil, nil, l.Response.Line
+		for _, s := range []exchange.Stage{exchange.Read, exchange.Verify} {
+			*x.Stage(s) = exchange.StageRecord{Stage: s, State: exchange.Skipped, Note: "no call"}
+		}
+	}
+	return x
+}
+
+// witnessed is the call of an exchange that another program made.
+func witnessed(p Plan, w *Witnessed) *Call {
 	p.witnessed = w
-	p.fetch, p.Pool, p.Changes, p.History, p.Until = nil, nil, nil, nil, exchange.None
+	p.fetch, p.Pool, p.Changes, p.Until = nil, nil, nil, exchange.None
 	address := w.URL
 	if u, err := url.Parse(address); err != nil || u.Host == "" {
 		address = "http://" + orHost(field(w.Header, "Host")) + "/"
 	}
 	p.Settings.Set("address", strings.ReplaceAll(address, "$", "$$"))
-	for key, value := range map[string]string{"proxy": "none", "redirects": "stop", "http-auth": "none", "token": "none", "addressing": "none", "receive-limit": "1 GiB", "inflated-limit": "1 GiB", "send-limit": "1 GiB"} {
-		p.Settings.Set(key, value)
+	for _, key := range []string{"http-auth", "token", "addressing"} {
+		p.Settings.Set(key, "none")
 	}
+	p.Settings.Set("session", "")
 	version := soap.Unset
 	if e := w.ReplyEnvelope(); e != nil {
 		version = e.Version
@@ -259,15 +297,10 @@ func Explain(ctx context.Context, p Plan, w *Witnessed) *exchange.Exchange {
 	}
 	c := New(p, nil)
 	c.c.Witnessed = true
-	x := c.Run(ctx)
-	for i := range x.Findings { // there is nothing here that could be changed, or asked
-		f := &x.Findings[i]
-		f.Remedies = []exchange.Remedy{}
-		for k := range f.CouldBe {
-			f.CouldBe[k].Check = ""
-		}
+	if w.relayed {
+		c.c.SentDeclared, c.c.SentCame = w.Declared, w.Came
 	}
-	return x
+	return c
 }
 
 func orHost(s string) string {
@@ -311,13 +344,26 @@ func tokenIn(e *soap.Envelope) string {
 
 // settled is the path of an exchange that was made elsewhere, as far as the
 // wire.
-func (c *Call) settled() (exchange.Stage, error) {
+func (c *Call) settled(ctx context.Context) (exchange.Stage, error) {
 	w := c.plan.witnessed
-	if err := c.step(context.Background(), exchange.Address, c.address); err != nil {
+	if err := c.step(ctx, exchange.Address, c.address); err != nil {
 		return exchange.Address, err
 	}
 	if w.URL == "" {
 		c.rec.Update(func(x *exchange.Exchange) { x.Stage(exchange.Address).Note = "not known" })
+	}
+	c.rec.Update(func(x *exchange.Exchange) {
+		for _, f := range w.Header {
+			x.Secrets = append(x.Secrets, fieldSecrets(f[0], f[1])...)
+		}
+	})
+	if w.relayed { // how the service is reached is set here
+		if err := c.settleProxy(); err != nil {
+			return exchange.Connect, err
+		}
+		if err := errors.Join(c.material(ctx), c.proxyCredentials(ctx)); err != nil {
+			return exchange.Security, err
+		}
 	}
 	if w.Body == nil {
 		for _, s := range []exchange.Stage{exchange.Binding, exchange.Message, exchange.Security} {
@@ -325,11 +371,14 @@ func (c *Call) settled() (exchange.Stage, error) {
 		}
 		return exchange.None, nil
 	}
-	if err := c.step(context.Background(), exchange.Binding, c.binding); err != nil {
-		return exchange.Binding, err
-	}
-	if err := c.step(context.Background(), exchange.Message, c.message); err != nil {
-		return exchange.Message, err
+	// It was sent, whatever is wrong with it: that is told, and stops nothing.
+	for _, h := range []struct {
+		stage exchange.Stage
+		do    func() (string, error)
+	}{{exchange.Binding, c.binding}, {exchange.Message, c.message}} {
+		if err := c.step(ctx, h.stage, h.do); err != nil {
+			c.rec.End(h.stage, exchange.Warned, "")
+		}
 	}
 	c.envelope = w.Body
 	note := "no token"
@@ -341,11 +390,12 @@ func (c *Call) settled() (exchange.Stage, error) {
 		for i := 0; i+1 < len(words); i += 2 {
 			x.Secrets = append(x.Secrets, string(c.envelope[words[i]:words[i+1]]))
 		}
-		for _, f := range w.Header {
-			x.Secrets = append(x.Secrets, fieldSecrets(f[0], f[1])...)
-		}
 	})
-	return exchange.Security, c.step(context.Background(), exchange.Security, func() (string, error) { return note, c.encode(words) })
+	if w.relayed && w.Came < w.Declared {
+		c.rec.End(exchange.Security, exchange.Passed, note)
+		return exchange.Send, &wire.Error{Stage: exchange.Send, Kind: "send.length-differs", Announced: w.Declared, Got: w.Came}
+	}
+	return exchange.Security, c.step(ctx, exchange.Security, func() (string, error) { return note, c.encode(words) })
 }
 
 // played stands in the place of a connection: what is written goes nowhere, and

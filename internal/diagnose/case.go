@@ -79,6 +79,8 @@ type Case struct {
 	Anything      bool   // whatever certificate was accepted
 	Witnessed     bool   // another program made the exchange
 
+	SentDeclared, SentCame int64 // bytes of body that another program declared, and sent
+
 	Aside map[string]string // findings that were set aside for this endpoint: reasons, by id
 }
 
@@ -125,7 +127,7 @@ func (r *Rule) Stage() exchange.Stage {
 }
 
 // Rules is the catalogue, in order of stages.
-var Rules = slices.Concat(homeRules, reachRules, receiveRules, readRules, attachmentRules, tokenRules)
+var Rules = slices.Concat(homeRules, reachRules, receiveRules, readRules, attachmentRules, tokenRules, relayedRules)
 
 // Run applies all rules and puts what they find in order.
 func Run(c *Case) []exchange.Finding {
@@ -144,6 +146,9 @@ func Run(c *Case) []exchange.Finding {
 			}
 			if f.Side == "" {
 				f.Side = r.Side
+			}
+			if c.Witnessed && f.Severity == exchange.Stop && f.Stage < exchange.Connect && r.Stage() < exchange.Connect {
+				f.Severity = exchange.Warn // it was sent all the same
 			}
 			complete(&f)
 			if why := c.Aside[f.ID]; why != "" && f.Severity != exchange.Stop {
@@ -177,7 +182,7 @@ func complete(f *exchange.Finding) {
 
 // explains lists, for a failure, the warnings that it may follow from.
 var explains = map[string][]string{
-	"read.fault-client":           {"message.header-left-out", "message.invalid", "message.placeholder-left", "message.body-differs", "message.namespace-differs"},
+	"read.fault-client":           {"send.length-differs", "send.charset-differs", "message.header-left-out", "message.invalid", "message.placeholder-left", "message.body-differs", "message.namespace-differs"},
 	"read.fault-server":           {"message.header-left-out", "message.invalid", "message.placeholder-left"},
 	"read.fault-declared":         {"message.invalid"},
 	"read.fault-operation":        {"message.body-differs", "message.namespace-differs", "message.invalid"},

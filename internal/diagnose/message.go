@@ -45,6 +45,9 @@ func draftNotWellFormed(c *Case) []exchange.Finding {
 	}
 	var e *xmltree.SyntaxError
 	f := exchange.Finding{Title: "the draft is not well-formed XML"}
+	if c.Witnessed {
+		f.Title = "the request is not well-formed XML"
+	}
 	at := c.inDraft
 	switch {
 	case errors.As(c.Draft.Err(), &e):

@@ -172,6 +172,8 @@ var texts = map[string]Text{
 	"tls.alert":                       {"The peer ended TLS with an alert.", "Its alert in words.", "The alert says what it does not like."},
 
 	"send.header-replaced": {"An extra header replaces one that the call would send.", "Both values are shown.", "Leave it away, unless it is meant."},
+	"send.length-differs":  {"The declared length is not the number of bytes.", "What a program sent through a relay was counted.", "Count the bytes of the encoded message, not its characters."},
+	"send.charset-differs": {"Head, XML declaration and bytes of a request do not say the same of its encoding.", "Of what a program sent, all three were looked at.", "Write the message in the encoding that both name."},
 	"send.reset":           {"The peer closed while the request was being written.", "How much had left is shown.", "Look at its limits and its log."},
 	"send.timed-out":       {"The peer stopped reading.", "No byte was taken within the limit.", "Send less, or give it more time."},
 	"send.plain-to-tls":    {"Plain HTTP was sent to a port that speaks TLS.", "The answer says so.", "Use https."},

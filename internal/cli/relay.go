@@ -1,0 +1,142 @@
+package cli
+
+import (
+	"encoding/json"
+	"fmt"
+	"net/url"
+	"os"
+	"sync"
+
+	"github.com/spf13/cobra"
+
+	"orenda/internal/call"
+	"orenda/internal/contract"
+	"orenda/internal/endpoint"
+	"orenda/internal/exchange"
+	"orenda/internal/relay"
+	"orenda/internal/safe"
+	"orenda/internal/schema"
+)
+
+func (t *tool) relayCommand() *cobra.Command {
+	var listen, to, source, env string
+	cmd := &cobra.Command{Use: "relay --to URL|ENDPOINT", Short: "Pass another program's calls on, and trace each of them", Args: cobra.NoArgs,
+		Long:    "Listens on loopback until interrupted. Let the program call the address that is\nprinted; each of its calls is passed on byte for byte but for the host, kept in the\njournal, and told with its reach and why it failed. With an endpoint of the workspace,\nits trust, proxy and limits are used, and its contract.",
+		Example: "  orenda relay --to https://tides.skerry.example/tides --contract tides.wsdl\n  orenda relay --to tides-tls --listen 127.0.0.1:8099"}
+	cmd.Flags().StringVar(&listen, "listen", "127.0.0.1:0", "where the program calls; loopback only")
+	cmd.Flags().StringVar(&to, "to", "", "address of the service, or an endpoint of the workspace")
+	cmd.Flags().StringVar(&source, "contract", "", "description to hold the calls against, FILE or URL")
+	cmd.Flags().StringVar(&env, "env", "", "environment of the workspace")
+	_ = cmd.MarkFlagRequired("to")
+	set := settingFlags(cmd, "address", "expect", "token", "http-auth", "identity", "session", "action", "soap")
+	t.jsonFlag(cmd)
+	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
+		values := set()
+		base := call.Plan{Agent: call.Agent, Endpoint: "relay", Environment: env, ReadFile: os.ReadFile}
+		var contracts []*contract.Contract
+		if source != "" {
+			f, err := t.contractFrom(cmd.Context(), source, values)
+			if err != nil {
+				return err
+			}
+			contracts = append(contracts, f.Contract)
+		}
+		address := to
+		if w, err := t.space(); err == nil {
+			base.Workspace = w.ID()
+			if env == "" {
+				env = w.Environment
+			}
+			if e := w.Endpoint(to); e != nil {
+				base.Endpoint, base.ContractName, base.Settings, base.ReadFile = e.Name, e.Contract, w.Settings(to), w.ReadFile
+				vars, _ := w.Variables(env)
+				if address, err = endpoint.Expand(base.Settings.Text("address"), env, vars); err != nil {
+					return unread{err}
+				}
+				if c, err := w.Contract(e.Contract); err == nil && source == "" {
+					contracts = append(contracts, c)
+				}
+			} else if source == "" {
+				for _, k := range w.Contracts {
+					if c, err := w.Contract(k.Name); err == nil {
+						contracts = append(contracts, c)
+					}
+				}
+			}
+		}
+		u, err := url.Parse(address)
+		if err != nil || u.Host == "" {
+			return fmt.Errorf("%s is neither an address nor an endpoint here", to)
+		}
+		for key, v := range values {
+			base.Settings.Set(key, v...)
+		}
+		j, err := t.journal()
+		if err != nil {
+			return err
+		}
+		var mu sync.Mutex
+		r, err := relay.Listen(relay.Options{Listen: listen, To: u, Plan: func(w *call.Witnessed) call.Plan { return planOf(base, contracts, w) }, Keep: func(x *exchange.Exchange) {
+			mu.Lock()
+			defer mu.Unlock()
+			if err := j.Add(x); err != nil {
+				t.complain(fmt.Errorf("the exchange was not kept: %w", err))
+			}
+			t.tellRelayed(x.Redact(nil))
+		}})
+		if err != nil {
+			return unread{err}
+		}
+		defer r.Close()
+		fmt.Fprintf(t.err, "relay to %s\n  %s\n", safe.Line(u.Redacted()), r.Address())
+		<-cmd.Context().Done()
+		return nil
+	}
+	return cmd
+}
+
+// planOf is the plan for one call of another program: with the contract that has
+// its operation.
+func planOf(base call.Plan, contracts []*contract.Contract, w *call.Witnessed) call.Plan {
+	p := base
+	p.Operation = w.Method + " " + "request"
+	e := w.Envelope()
+	if e == nil || e.Payload.IsZero() {
+		return p
+	}
+	p.Operation = e.Payload.Name().Local
+	for _, c := range contracts {
+		for _, port := range c.Ports() {
+			if port.ByBody(schema.NameOf(e.Payload.Name())) == nil {
+				continue
+			}
+			p.Contract = c
+			if port, op := w.Settle(c); port != nil {
+				p.Port, p.Operation = port, op.Name
+			}
+			return p
+		}
+	}
+	return p
+}
+
+// tellRelayed tells of one exchange as it happens.
+func (t *tool) tellRelayed(x *exchange.Exchange) {
+	if t.asJSON {
+		b, err := json.Marshal(x.Report(false))
+		if err == nil {
+			fmt.Fprintf(t.out, "%s\n", b)
+		}
+		return
+	}
+	size := int64(0)
+	if l := x.Leg(); l != nil {
+		size = l.Response.BodySize
+	}
+	fmt.Fprintf(t.out, "%s  %s  %-9s %9d B  %s  %s\n", x.ID, ticks(x), exchange.Took(x.TotalNs), size, safe.Line(cutTo(x.Operation, 30)), safe.Line(cutTo(x.Result, 70)))
+	for _, f := range x.Findings {
+		if f.Severity != exchange.Note {
+			fmt.Fprintf(t.out, "    %s (%s)\n", safe.Line(cutTo(f.Title, 100)), f.ID)
+		}
+	}
+}

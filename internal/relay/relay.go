@@ -1,0 +1,325 @@
+// Package relay passes another program's calls on to a service, and goes through
+// each as through a call made here: what the program really sends, what it really
+// gets, and why it fails.
+package relay
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/url"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"orenda/internal/call"
+	"orenda/internal/exchange"
+)
+
+// Limits of what is taken from a program.
+const (
+	mostHead = 64 << 10
+	mostBody = 256 << 20
+	mostOpen = 64 // connections at a time
+)
+
+// Options say where a relay passes calls on to, and how.
+type Options struct {
+	Listen string   // loopback only; "" a free port on 127.0.0.1
+	To     *url.URL // the service; the path of a request goes with it, unless it is /
+
+	Plan func(w *call.Witnessed) call.Plan // how the service is reached, and what a call is held against
+	Keep func(*exchange.Exchange)          // told of each exchange, from several goroutines; may be nil
+	Idle time.Duration                     // for the next bytes of a request; 0: ten seconds
+}
+
+// Relay is a listener that passes calls on until it is closed.
+type Relay struct {
+	o      Options
+	l      net.Listener
+	ctx    context.Context
+	cancel context.CancelFunc
+	wg     sync.WaitGroup
+	room   chan struct{}
+
+	mu    sync.Mutex
+	conns map[net.Conn]bool
+}
+
+// Listen opens a relay.
+func Listen(o Options) (*Relay, error) {
+	if o.Listen == "" {
+		o.Listen = "127.0.0.1:0"
+	}
+	if o.Idle == 0 {
+		o.Idle = 10 * time.Second
+	}
+	host, _, err := net.SplitHostPort(o.Listen)
+	if ip := net.ParseIP(host); err != nil || host != "localhost" && (ip == nil || !ip.IsLoopback()) {
+		return nil, fmt.Errorf("a relay listens on loopback only, not on %s", o.Listen)
+	}
+	if o.To == nil || o.To.Host == "" || o.To.Scheme != "http" && o.To.Scheme != "https" {
+		return nil, errors.New("the service is named by an http or https address")
+	}
+	l, err := net.Listen("tcp", o.Listen)
+	if err != nil {
+		return nil, err
+	}
+	r := &Relay{o: o, l: l, room: make(chan struct{}, mostOpen), conns: map[net.Conn]bool{}}
+	r.ctx, r.cancel = context.WithCancel(context.Background())
+	r.wg.Add(1)
+	go r.accept()
+	return r, nil
+}
+
+// Address is where programs call: its path is the service's.
+func (r *Relay) Address() string {
+	u := url.URL{Scheme: "http", Host: r.l.Addr().String(), Path: r.o.To.Path}
+	return u.String()
+}
+
+// Close ends the relay and waits for it.
+func (r *Relay) Close() {
+	r.cancel()
+	r.l.Close()
+	r.mu.Lock()
+	for c := range r.conns {
+		c.Close()
+	}
+	r.mu.Unlock()
+	r.wg.Wait()
+}
+
+func (r *Relay) accept() {
+	defer r.wg.Done()
+	for {
+		c, err := r.l.Accept()
+		if err != nil {
+			return
+		}
+		select {
+		case r.room <- struct{}{}:
+		case <-r.ctx.Done():
+			c.Close()
+			return
+		}
+		r.mu.Lock()
+		r.conns[c] = true
+		r.mu.Unlock()
+		r.wg.Add(1)
+		go func() {
+			defer r.wg.Done()
+			r.serve(c)
+			c.Close()
+			r.mu.Lock()
+			delete(r.conns, c)
+			r.mu.Unlock()
+			<-r.room
+		}()
+	}
+}
+
+// serve passes one request on. The connection is closed after it, as every call
+// shows its whole path.
+func (r *Relay) serve(c net.Conn) {
+	in := bufio.NewReaderSize(&patient{c, r.o.Idle}, 32<<10)
+	w, err := r.read(in, c)
+	if err != nil {
+		if !errors.Is(err, io.EOF) {
+			answer(c, "400 Bad Request", "orenda relay: "+err.Error())
+		}
+		return
+	}
+	x := call.Relay(r.ctx, r.o.Plan(w), w)
+	if r.o.Keep != nil {
+		r.o.Keep(x)
+	}
+	_ = c.SetWriteDeadline(time.Now().Add(time.Minute))
+	l := x.Leg()
+	if l == nil || !l.Response.Complete {
+		why := "the service did not answer"
+		if f := x.Cause(); f != nil {
+			why = f.Title + ". " + f.Why
+		}
+		answer(c, "502 Bad Gateway", "orenda relay: "+why)
+		return
+	}
+	l.Spool.Calm(func() { _, _ = c.Write(l.In) })
+}
+
+// patient gives the next bytes a time of their own.
+type patient struct {
+	net.Conn
+	idle time.Duration
+}
+
+func (p *patient) Read(b []byte) (int, error) {
+	_ = p.SetReadDeadline(time.Now().Add(p.idle))
+	return p.Conn.Read(b)
+}
+
+func answer(c net.Conn, status, text string) {
+	text += "\n"
+	_ = c.SetWriteDeadline(time.Now().Add(10 * time.Second))
+	_, _ = fmt.Fprintf(c, "HTTP/1.1 %s\r\nContent-Type: text/plain; charset=utf-8\r\nContent-Length: %d\r\nConnection: close\r\n\r\n%s", status, len(text), text)
+}
+
+// read takes a request as it comes: its fields in order and as they are spelled.
+func (r *Relay) read(in *bufio.Reader, c net.Conn) (*call.Witnessed, error) {
+	head := 0
+	line := func() (string, error) {
+		l, err := in.ReadSlice('\n')
+		if head += len(l); head > mostHead || errors.Is(err, bufio.ErrBufferFull) {
+			return "", errors.New("the head is larger than is taken")
+		}
+		return strings.TrimRight(string(l), "\r\n"), err
+	}
+	start, err := line()
+	if err != nil {
+		return nil, io.EOF // nobody said anything
+	}
+	parts := strings.Fields(start)
+	if len(parts) != 3 || !strings.HasPrefix(parts[2], "HTTP/1.") {
+		return nil, fmt.Errorf("%.80q is no request line of HTTP/1.1", start)
+	}
+	w := &call.Witnessed{Method: parts[0], URL: r.target(parts[1]), Declared: -1}
+	chunked := false
+	for {
+		l, err := line()
+		if err != nil {
+			return nil, fmt.Errorf("the head was cut off: %w", err)
+		}
+		if l == "" {
+			break
+		}
+		name, value, ok := strings.Cut(l, ":")
+		if !ok {
+			return nil, fmt.Errorf("%.80q is no header field", l)
+		}
+		name, value = strings.TrimSpace(name), strings.TrimSpace(value)
+		switch strings.ToLower(name) {
+		case "host":
+			value = r.o.To.Host
+		case "content-length":
+			if w.Declared, err = strconv.ParseInt(value, 10, 64); err != nil || w.Declared < 0 || w.Declared > mostBody {
+				return nil, fmt.Errorf("a length of %.40q is not taken", value)
+			}
+		case "transfer-encoding":
+			if !strings.EqualFold(value, "chunked") {
+				return nil, fmt.Errorf("the transfer coding %.40q is not taken", value)
+			}
+			chunked = true
+			continue
+		case "expect":
+			if strings.EqualFold(value, "100-continue") {
+				_, _ = io.WriteString(c, "HTTP/1.1 100 Continue\r\n\r\n")
+			}
+			continue
+		case "connection", "proxy-connection", "keep-alive":
+			continue // between the program and here
+		}
+		w.Header = append(w.Header, [2]string{name, value})
+	}
+	if err := body(in, w, chunked); err != nil {
+		return nil, err
+	}
+	w.Header = append(w.Header, [2]string{"Connection", "close"})
+	return w, nil
+}
+
+// target is where a request goes.
+func (r *Relay) target(said string) string {
+	u, err := url.Parse(said)
+	if err != nil {
+		u = &url.URL{Path: "/"}
+	}
+	to := *r.o.To
+	if u.Path != "" && u.Path != "/" {
+		to.Path, to.RawPath = u.Path, u.RawPath
+	}
+	if u.RawQuery != "" {
+		to.RawQuery = u.RawQuery
+	}
+	return to.String()
+}
+
+// body reads what a request carries, and counts what it declared.
+func body(in *bufio.Reader, w *call.Witnessed, chunked bool) error {
+	switch {
+	case chunked:
+		b, err := dechunked(in)
+		if err != nil {
+			return err
+		}
+		w.Body, w.Declared, w.Came = b, int64(len(b)), int64(len(b))
+		w.Header = append(w.Header, [2]string{"Content-Length", strconv.Itoa(len(b))})
+	case w.Declared > 0:
+		b, err := io.ReadAll(io.LimitReader(in, w.Declared))
+		if err != nil && !errors.Is(err, io.ErrUnexpectedEOF) {
+			var ne net.Error
+			if !errors.As(err, &ne) {
+				return err
+			}
+		}
+		w.Body, w.Came = b, int64(len(b))
+		if w.Came == w.Declared {
+			w.Came += beyond(in)
+		}
+	case w.Declared == 0:
+	default:
+		w.Came = -1
+	}
+	return nil
+}
+
+// beyond is how many bytes stand after the declared end that begin no other
+// request.
+func beyond(in *bufio.Reader) int64 {
+	n := in.Buffered()
+	if n == 0 {
+		return 0
+	}
+	rest, _ := in.Peek(n)
+	word, _, _ := strings.Cut(string(rest[:min(n, 16)]), " ")
+	if len(word) >= 3 && word == strings.ToUpper(word) && strings.IndexFunc(word, func(r rune) bool { return r < 'A' || r > 'Z' }) < 0 {
+		return 0
+	}
+	if strings.Trim(string(rest), "\r\n") == "" { // what old programs put after a body (RFC 9112 §2.2)
+		return 0
+	}
+	return int64(n)
+}
+
+// dechunked reads a body in chunks (RFC 9112 §7.1).
+func dechunked(in *bufio.Reader) ([]byte, error) {
+	var out bytes.Buffer
+	for {
+		l, err := in.ReadString('\n')
+		if err != nil {
+			return nil, fmt.Errorf("the chunks were cut off: %w", err)
+		}
+		size, _, _ := strings.Cut(strings.TrimSpace(l), ";")
+		n, err := strconv.ParseInt(strings.TrimSpace(size), 16, 64)
+		if err != nil || n < 0 || int64(out.Len())+n > mostBody {
+			return nil, fmt.Errorf("a chunk of the size %.20q is not taken", size)
+		}
+		if n == 0 {
+			for { // trailer
+				if l, err := in.ReadString('\n'); err != nil || strings.TrimSpace(l) == "" {
+					return out.Bytes(), nil
+				}
+			}
+		}
+		if _, err := io.CopyN(&out, in, n); err != nil {
+			return nil, fmt.Errorf("a chunk was cut off: %w", err)
+		}
+		if _, err := in.Discard(2); err != nil {
+			return nil, fmt.Errorf("a chunk was cut off: %w", err)
+		}
+	}
+}

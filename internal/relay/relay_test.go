@@ -1,0 +1,307 @@
+package relay
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"go.uber.org/goleak"
+
+	"orenda/internal/call"
+	"orenda/internal/contract"
+	"orenda/internal/exchange"
+	"orenda/internal/standin"
+	"orenda/internal/trust"
+)
+
+func TestMain(m *testing.M) { goleak.VerifyTestMain(m) }
+
+const (
+	asks = `<s:Envelope xmlns:s="http://schemas.xmlsoap.org/soap/envelope/"><s:Body><FindBerths xmlns="urn:skerry:berths"><length>%s</length></FindBerths></s:Body></s:Envelope>`
+	find = `"urn:skerry:berths:FindBerths"`
+)
+
+// watched is a relay with what it kept.
+type watched struct {
+	*Relay
+	t    *testing.T
+	mu   sync.Mutex
+	kept []*exchange.Exchange
+}
+
+func watch(t *testing.T, to string, set ...string) *watched {
+	t.Helper()
+	h, err := standin.Start(standin.Options{})
+	require.NoError(t, err)
+	t.Cleanup(h.Close)
+	to = strings.NewReplacer("PLAIN", h.Plain, "TLS", h.TLS).Replace(to)
+	u, err := url.Parse(to)
+	require.NoError(t, err)
+	p := call.Plan{Agent: "test", ReadFile: os.ReadFile}
+	f, err := call.Fetch(t.Context(), "http://"+h.Plain+"/berths?wsdl", p, nil)
+	require.NoError(t, err)
+	cert := filepath.Join(t.TempDir(), "cert.pem")
+	require.NoError(t, os.WriteFile(cert, trust.PEM(h.Cert.Cert), 0o600))
+	for i := 0; i+1 < len(set); i += 2 {
+		p.Settings.Set(set[i], strings.ReplaceAll(set[i+1], "CERT", cert))
+	}
+	w := &watched{t: t}
+	w.Relay, err = Listen(Options{To: u, Idle: 400 * time.Millisecond, Plan: func(got *call.Witnessed) call.Plan { return against(p, f.Contract, got) }, Keep: func(x *exchange.Exchange) {
+		w.mu.Lock()
+		defer w.mu.Unlock()
+		w.kept = append(w.kept, x)
+	}})
+	require.NoError(t, err)
+	t.Cleanup(w.Close)
+	return w
+}
+
+func against(p call.Plan, c *contract.Contract, w *call.Witnessed) call.Plan {
+	p.Operation = "?"
+	if port, op := w.Settle(c); port != nil {
+		p.Contract, p.Port, p.Operation = c, port, op.Name
+	}
+	return p
+}
+
+// post sends as a program does, with Go's own client.
+func (w *watched) post(body, action string, change ...func(*http.Request)) (status int, answer string) {
+	w.t.Helper()
+	req, err := http.NewRequestWithContext(w.t.Context(), http.MethodPost, w.Address(), strings.NewReader(body))
+	require.NoError(w.t, err)
+	req.Header.Set("Content-Type", "text/xml; charset=utf-8")
+	req.Header.Set("SOAPAction", action)
+	for _, c := range change {
+		c(req)
+	}
+	tr := &http.Transport{DisableKeepAlives: true}
+	defer tr.CloseIdleConnections()
+	resp, err := (&http.Client{Transport: tr}).Do(req)
+	require.NoError(w.t, err)
+	defer resp.Body.Close()
+	b, err := io.ReadAll(resp.Body)
+	require.NoError(w.t, err)
+	return resp.StatusCode, string(b)
+}
+
+// raw sends bytes as they are, and gives what comes back.
+func (w *watched) raw(text string) string {
+	w.t.Helper()
+	c, err := net.Dial("tcp", w.l.Addr().String())
+	require.NoError(w.t, err)
+	defer c.Close()
+	_, _ = io.WriteString(c, text)
+	_ = c.SetDeadline(time.Now().Add(5 * time.Second))
+	b, _ := io.ReadAll(c)
+	return string(b)
+}
+
+func (w *watched) last() *exchange.Exchange {
+	w.t.Helper()
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	require.NotEmpty(w.t, w.kept)
+	return w.kept[len(w.kept)-1]
+}
+
+func ids(x *exchange.Exchange) (out []string) {
+	for _, f := range x.Findings {
+		out = append(out, f.ID)
+	}
+	return out
+}
+
+func TestCallsOfAnotherProgramArePassedOnAndExplained(t *testing.T) {
+	w := watch(t, "http://PLAIN/berths")
+	status, answer := w.post(fmt.Sprintf(asks, "12"), find)
+	assert.Equal(t, 200, status)
+	assert.Contains(t, answer, "FindBerthsResponse")
+	x := w.last()
+	assert.Equal(t, exchange.OutcomePassed, x.Outcome)
+	assert.Empty(t, ids(x))
+	assert.Equal(t, "relay", x.Kind)
+	assert.Equal(t, "FindBerths", x.Operation)
+	assert.Equal(t, answer, string(x.Leg().ResponseBody), "byte for byte")
+	assert.Equal(t, fmt.Sprintf(asks, "12"), string(x.Leg().RequestBody))
+	assert.Contains(t, string(x.Leg().Out), "Soapaction: "+find, "as it is spelled")
+
+	status, answer = w.post(fmt.Sprintf(asks, "long"), find)
+	assert.Equal(t, 500, status)
+	assert.Contains(t, answer, "breaks its schema")
+	assert.Equal(t, "message.invalid", w.last().Cause().ID)
+	_, _ = w.post(fmt.Sprintf(asks, "12"), `"urn:skerry:berths:FindBerth"`)
+	assert.Equal(t, []string{"binding.action-differs", "read.fault-action"}, ids(w.last()))
+	_, _ = w.post("<broken", find)
+	assert.Contains(t, ids(w.last()), "message.not-well-formed")
+	assert.NotEmpty(t, w.last().Leg().In, "it was passed on all the same")
+
+	resp, err := http.Get(w.Address() + "?wsdl")
+	require.NoError(t, err)
+	b, _ := io.ReadAll(resp.Body)
+	resp.Body.Close()
+	assert.Contains(t, string(b), "definitions")
+	assert.Equal(t, exchange.OutcomePassed, w.last().Outcome)
+	http.DefaultClient.CloseIdleConnections()
+}
+
+// The service is reached as the settings say, whatever the program can do itself.
+func TestTheRelayReachesTheServiceAsItIsSet(t *testing.T) {
+	w := watch(t, "https://TLS/berths", "trust", "CERT")
+	status, _ := w.post(fmt.Sprintf(asks, "12"), find)
+	assert.Equal(t, 200, status)
+	assert.Equal(t, exchange.Passed, w.last().Stage(exchange.TLS).State)
+	w = watch(t, "https://TLS/berths")
+	status, answer := w.post(fmt.Sprintf(asks, "12"), find)
+	assert.Equal(t, 502, status)
+	assert.Contains(t, answer, "self-signed")
+	assert.Equal(t, "tls.self-signed", w.last().Cause().ID)
+	w = watch(t, "http://127.0.0.1:1/")
+	status, answer = w.post(fmt.Sprintf(asks, "12"), find)
+	assert.Equal(t, 502, status)
+	assert.Contains(t, answer, "nobody listens")
+}
+
+func TestWhatProgramsSend(t *testing.T) {
+	w := watch(t, "http://PLAIN/berths")
+	body := fmt.Sprintf(asks, "12")
+	head := func(more string) string {
+		return "POST / HTTP/1.1\r\nHost: here\r\nContent-Type: text/xml\r\nsoapaction: " + find + "\r\n" + more + "\r\n"
+	}
+	assert.Contains(t, w.raw(head("Transfer-Encoding: chunked\r\n")+fmt.Sprintf("5\r\n%s\r\n%x;x=1\r\n%s\r\n0\r\nX: y\r\n\r\n", body[:5], len(body)-5, body[5:])), "200 OK")
+	assert.Equal(t, body, string(w.last().Leg().RequestBody))
+	assert.Contains(t, string(w.last().Leg().Out), "soapaction: ", "fields keep their spelling")
+	assert.Contains(t, string(w.last().Leg().Out), "POST /berths HTTP/1.1", "the path is the service's")
+	assert.Contains(t, w.raw(head(fmt.Sprintf("Expect: 100-continue\r\nContent-Length: %d\r\n", len(body)))+body), "100 Continue\r\n\r\nHTTP/1.1 200 OK")
+
+	wide := strings.Replace(body, "<length>", "<!-- é é é --><length>", 1)
+	w.raw(head(fmt.Sprintf("Content-Length: %d\r\n", len([]rune(wide)))) + wide)
+	assert.Contains(t, ids(w.last()), "send.length-differs")
+	for _, f := range w.last().Findings {
+		if f.ID == "send.length-differs" {
+			assert.Contains(t, f.Why, "It is the number of its characters")
+			assert.Equal(t, exchange.InRequestHead, f.Evidence[0].In)
+		}
+	}
+	answer := w.raw(head(fmt.Sprintf("Content-Length: %d\r\n", len(body)+9)) + body)
+	assert.Contains(t, answer, "502")
+	assert.Equal(t, "send.length-differs", w.last().Cause().ID)
+	assert.Equal(t, exchange.Send, w.last().StoppedAt)
+
+	w.raw(head(fmt.Sprintf("Content-Length: %d\r\n", len(body)+2)) + body + "\r\n")
+	assert.NotContains(t, ids(w.last()), "send.length-differs")
+	latin := strings.Replace(body, "<length>", "<!-- \xe9 --><length>", 1)
+	w.raw(head(fmt.Sprintf("Content-Length: %d\r\n", len(latin))) + latin)
+	assert.Contains(t, ids(w.last()), "send.charset-differs")
+	two := `<?xml version="1.0" encoding="ISO-8859-1"?>` + body
+	_, _ = w.post(two, find)
+	assert.Contains(t, ids(w.last()), "send.charset-differs")
+
+	_, _ = w.post(body, find, func(r *http.Request) { r.Header.Set("Authorization", "Bearer slack-water-nine") })
+	assert.Contains(t, string(w.last().Leg().Out), "slack-water-nine", "it is passed on")
+	assert.NotContains(t, string(w.last().Redact(nil).Leg().Out), "slack-water-nine")
+}
+
+func TestManyProgramsAtOnce(t *testing.T) {
+	w := watch(t, "http://PLAIN/berths")
+	var wg sync.WaitGroup
+	for range 40 {
+		wg.Add(1)
+		go func() {
+			defer wg.Done()
+			status, _ := w.post(fmt.Sprintf(asks, "12"), find)
+			assert.Equal(t, 200, status)
+		}()
+	}
+	wg.Wait()
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	assert.Len(t, w.kept, 40)
+}
+
+func TestWhatNoRelayTakes(t *testing.T) {
+	to, _ := url.Parse("http://127.0.0.1:1/")
+	for _, listen := range []string{"0.0.0.0:0", "192.0.2.1:80", ":8080", "nonsense"} {
+		_, err := Listen(Options{Listen: listen, To: to})
+		assert.Error(t, err, listen)
+	}
+	_, err := Listen(Options{To: &url.URL{Scheme: "ftp", Host: "x"}})
+	assert.ErrorContains(t, err, "http or https")
+	w := watch(t, "http://PLAIN/berths")
+	for text, says := range map[string]string{
+		"nonsense\r\n\r\n":                                                     "no request line",
+		"\x16\x03\x01\x00\xff\x01\r\n":                                         "no request line",
+		"POST / HTTP/1.1\r\nno colon\r\n\r\n":                                  "no header field",
+		"POST / HTTP/1.1\r\nContent-Length: -4\r\n\r\n":                        "is not taken",
+		"POST / HTTP/1.1\r\nContent-Length: 99999999999999\r\n\r\n":            "is not taken",
+		"POST / HTTP/1.1\r\nTransfer-Encoding: chunked\r\n\r\nzz\r\n":          "is not taken",
+		"POST / HTTP/1.1\r\nTransfer-Encoding: chunked\r\n\r\nfffffffff\r\n":   "is not taken",
+		"POST / HTTP/1.1\r\nTransfer-Encoding: gzip\r\n\r\n":                   "is not taken",
+		"POST / HTTP/1.1\r\nX: " + strings.Repeat("a", 70000) + "\r\n\r\n":     "larger than is taken",
+		"POST / HTTP/1.1\r\n" + strings.Repeat("X: a\r\n", 20000) + "\r\n\r\n": "larger than is taken",
+	} {
+		answer := w.raw(text)
+		assert.Contains(t, answer, "400 Bad Request", "%.40q", text)
+		assert.Contains(t, answer, says, "%.40q", text)
+	}
+	assert.Empty(t, w.raw("POST / HT"), "nobody waits for ever")
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	assert.Empty(t, w.kept)
+}
+
+// Closing ends what is under way.
+func TestClosingEndsWhatIsUnderWay(t *testing.T) {
+	w := watch(t, "http://PLAIN/berths/~wait.timed-out")
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		c, err := net.Dial("tcp", w.l.Addr().String())
+		if err != nil {
+			return
+		}
+		defer c.Close()
+		body := fmt.Sprintf(asks, "12")
+		fmt.Fprintf(c, "POST / HTTP/1.1\r\nHost: x\r\nContent-Type: text/xml\r\nContent-Length: %d\r\n\r\n%s", len(body), body)
+		_, _ = io.Copy(io.Discard, c)
+	}()
+	time.Sleep(100 * time.Millisecond)
+	began := time.Now()
+	w.Close()
+	<-done
+	assert.Less(t, time.Since(began), 5*time.Second)
+}
+
+type anyConn struct {
+	net.Conn
+	r *bytes.Reader
+}
+
+func (c anyConn) Read(b []byte) (int, error)     { return c.r.Read(b) }
+func (anyConn) Write(b []byte) (int, error)      { return len(b), nil }
+func (anyConn) SetReadDeadline(time.Time) error  { return nil }
+func (anyConn) SetWriteDeadline(time.Time) error { return nil }
+
+// Whatever bytes a program sends, the relay answers and goes on.
+func FuzzRequests(f *testing.F) {
+	f.Add([]byte("POST / HTTP/1.1\r\nContent-Length: 3\r\n\r\n<a/>"))
+	f.Add([]byte("POST http://x/y?z HTTP/1.0\nTransfer-Encoding: chunked\n\n1\na\n0\n\n"))
+	to, _ := url.Parse("http://127.0.0.1:1/")
+	ctx, cancel := context.WithCancel(context.Background())
+	cancel() // nothing is sent
+	f.Fuzz(func(_ *testing.T, b []byte) {
+		r := &Relay{o: Options{To: to, Idle: time.Second, Plan: func(*call.Witnessed) call.Plan { return call.Plan{} }}, ctx: ctx}
+		r.serve(anyConn{r: bytes.NewReader(b)})
+	})
+}
