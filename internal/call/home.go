@@ -154,6 +154,14 @@ func (c *Call) message() (string, error) {
 		}
 		c.c.Draft, c.c.Header = d, h
 	}
+	if o := c.c.Operation; o != nil && o.Use == "encoded" && !d.IsEncoded() && c.plan.witnessed == nil {
+		if typed, err := d.Encoded(); err != nil {
+			c.rec.Fact(exchange.Message, "encoding", "the port is encoded, and the draft is sent as it stands: "+err.Error())
+		} else if typed != d {
+			d, c.c.Draft = typed, typed
+			c.rec.Fact(exchange.Message, "encoding", "the port is encoded: each value says its type")
+		}
+	}
 	d, err := c.attach(d)
 	if err != nil {
 		return "", err

@@ -237,11 +237,29 @@ func (d *Draft) Include(it Item) error {
 	return nil
 }
 
+// IsEncoded tells whether the body says that it is in SOAP encoding.
+func (d *Draft) IsEncoded() bool { return bytes.Contains(d.src, []byte(":encodingStyle=")) }
+
+// Encoded is the draft in SOAP encoding (SOAP 1.1 §5): the same values, each with
+// its type, for a port that is encoded where the draft was made for another.
+func (d *Draft) Encoded() (*Draft, error) {
+	if d.Decl == nil || d.Envelope() != nil || d.IsEncoded() {
+		return d, nil
+	}
+	out := NewDraft(d.Schemas, d.Decl, Sample(d.Schemas, d.Decl, Want{Encoded: true}))
+	for _, in := range d.Inputs() {
+		if err := out.Set(in.Path, in.Value); err != nil {
+			return d, err
+		}
+	}
+	return out, nil
+}
+
 // sampleAt is another of what a row declares, as it stands there; encoded where
 // the message is.
 func (d *Draft) sampleAt(it Item, inherit string) string {
 	s := sampler{set: d.Schemas, seen: map[schema.Type]int{}}
-	s.want.Encoded = bytes.Contains(d.src, []byte(":encodingStyle="))
+	s.want.Encoded = d.IsEncoded()
 	s.element(it.decl, inherit, it.Depth+d.base()+1, false)
 	return s.b.String()
 }
