@@ -195,6 +195,7 @@ func (c *Call) opened(body []byte, limits xmltree.Limits) {
 	for _, p := range parts {
 		c.rec.Fact(exchange.Read, "decrypted", p.What+" · "+p.Method)
 	}
+	c.sealed = e
 	c.c.ReplyDoc, c.c.Reply = doc, soap.Read(doc)
 	c.rec.Update(func(*exchange.Exchange) { c.leg.Decrypted = clear })
 }
@@ -223,7 +224,13 @@ func (c *Call) signatures() error {
 		}
 	}
 	keys.Certs = append(keys.Certs, c.trusted...)
-	all := wssec.Verify(e, keys)
+	all, signed := wssec.Verify(e, keys), e
+	broken := func(s wssec.Signature) bool { return !s.Holds() }
+	if c.sealed != nil && slices.ContainsFunc(all, broken) { // what was encrypted first was signed as it came
+		if other := wssec.Verify(c.sealed, keys); !slices.ContainsFunc(other, broken) {
+			all, signed = other, c.sealed
+		}
+	}
 	c.c.Signatures = all
 	covered := false
 	for i := range all {
@@ -241,7 +248,7 @@ func (c *Call) signatures() error {
 			return diagnose.SignatureError{}
 		}
 		c.rec.Fact(exchange.Verify, "signature", said)
-		covered = covered || g.Covers(e.Body)
+		covered = covered || g.Covers(signed.Body)
 		if g.Cert != nil {
 			v := trust.Judge([]*x509.Certificate{g.Cert}, trust.Policy{Trusted: trusted, System: s.Switch("system-trust"), Now: time.Now(), Pins: s.List("pin")})
 			for _, f := range v.Faults {

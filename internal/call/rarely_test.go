@@ -244,3 +244,67 @@ func TestAReplySignedWithAnOldCertificate(t *testing.T) {
 	assert.Equal(t, exchange.OutcomePassed, x.Outcome, "%+v", x.Findings)
 	assert.Equal(t, exchange.Warn, found(t, x, "verify.certificate-expired").Severity)
 }
+
+// The algorithms that a policy names are set up with the rest, and told where others are
+// set.
+func TestTheAlgorithmsOfThePolicy(t *testing.T) {
+	h := harbour(t)
+	p, dir := manifests(t, h)
+	src := strings.Replace(string(p.Contract.Files[0].Bytes), "<sp:IncludeTimestamp/>", "<sp:IncludeTimestamp/><sp:EncryptBeforeSigning/><sp:AlgorithmSuite><wsp:Policy><sp:Basic256Rsa15/></wsp:Policy></sp:AlgorithmSuite>", 1)
+	c, err := contract.Load(t.Context(), "manifests.wsdl", []byte(src), nil)
+	require.NoError(t, err)
+	assert.Equal(t, map[string]string{"signature": "sha1", "encrypt-data": "aes256-cbc", "encrypt-key": "rsa-1_5", "protect-order": "encrypt-sign"}, c.DemandsAlgorithms())
+	p.Contract, p.Port = c, c.Port("Manifests")
+	p.SetDraft([]byte(manifest))
+	f := found(t, run(t, p), "security.token-demanded")
+	var set []string
+	for _, ch := range f.Remedies[0].All() {
+		set = append(set, ch.String())
+	}
+	assert.Contains(t, strings.Join(set, "\n"), "endpoint.manifests.signature: sha256 → sha1")
+	assert.NotContains(t, strings.Join(set, "\n"), "encrypt", "nothing is encrypted")
+	for k, v := range map[string]string{"sign": "body,timestamp", "sign-identity": "ines", "timestamp": "5m", "reply-trust": filepath.Join(dir, "desk.pem"), "encrypt": "body", "encrypt-to": filepath.Join(dir, "desk.pem")} {
+		p.Settings.Set(k, v)
+	}
+	x := run(t, p)
+	f = found(t, x, "security.algorithms-differ")
+	assert.Len(t, f.Remedies[0].All(), 4)
+	for _, ch := range f.Remedies[0].All() {
+		p.Settings.Set(ch.Key[strings.LastIndexByte(ch.Key, '.')+1:], ch.To.(string))
+	}
+	x = run(t, p)
+	assert.Equal(t, exchange.OutcomePassed, x.Outcome, "%+v", x.Findings)
+	assert.NotContains(t, ids(x), "security.algorithms-differ")
+	for suite, want := range map[string]string{"Basic128Sha256": "aes128-cbc rsa-oaep sha256", "Basic192Sha256Rsa15": "aes192-cbc rsa-1_5 sha256", "TripleDes": "  "} {
+		c, err := contract.Load(t.Context(), "manifests.wsdl", []byte(strings.Replace(src, "Basic256Rsa15", suite, 1)), nil)
+		require.NoError(t, err)
+		got := c.DemandsAlgorithms()
+		assert.Equal(t, want, got["encrypt-data"]+" "+got["encrypt-key"]+" "+got["signature"])
+	}
+}
+
+// A reply that was encrypted first and signed then is read in that order.
+func TestAReplyThatWasEncryptedBeforeItWasSigned(t *testing.T) {
+	h := harbour(t)
+	p, dir := manifests(t, h)
+	clerk, err := trust.Read(mustRead(t, filepath.Join(dir, "clerk.pem")))
+	require.NoError(t, err)
+	change := func(s string) string { return s }
+	at, _ := listening(t, func([]byte) string {
+		stamp := wssec.Build(nil, &wssec.Timestamp{Created: time.Now(), Life: time.Minute})
+		sealed, err := wssec.Encrypt([]byte(`<soap:Envelope xmlns:soap="http://schemas.xmlsoap.org/soap/envelope/"><soap:Header>`+string(stamp.XML)+`</soap:Header><soap:Body><FileManifestResponse xmlns="urn:skerry:manifests"><receipt>M-1</receipt><tonnes>1</tonnes><clerk>x</clerk></FileManifestResponse></soap:Body></soap:Envelope>`),
+			&wssec.Encryption{To: clerk[0], Data: "aes256-gcm", Transport: "rsa-oaep", Reference: wssec.Thumbprint, Parts: []string{"body"}})
+		assert.NoError(t, err)
+		out, err := wssec.Sign(sealed, &wssec.Signing{Key: h.Desk.Key, Cert: h.Desk.Cert, Hash: crypto.SHA256, Reference: wssec.Direct, Parts: []string{"body", "timestamp"}})
+		assert.NoError(t, err)
+		return change(string(out))
+	})
+	for k, v := range map[string]string{"sign": "body,timestamp", "sign-identity": "ines", "timestamp": "5m", "reply-trust": filepath.Join(dir, "desk.pem"), "reply-signature": "demand", "address": at} {
+		p.Settings.Set(k, v)
+	}
+	x := run(t, p)
+	require.Equal(t, exchange.OutcomePassed, x.Outcome, "%+v", x.Findings)
+	assert.Contains(t, x.Result, "M-1")
+	change = func(s string) string { return strings.Replace(s, "<wsu:Created>2", "<wsu:Created>1", 1) }
+	assert.Equal(t, "verify.signature-broken", run(t, p).Cause().ID)
+}

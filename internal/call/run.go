@@ -14,6 +14,7 @@ import (
 	"orenda/internal/diagnose"
 	"orenda/internal/endpoint"
 	"orenda/internal/exchange"
+	"orenda/internal/soap"
 	"orenda/internal/wire"
 	"orenda/internal/wssec"
 )
@@ -42,6 +43,7 @@ type Call struct {
 	authorization string // the field's value, "" for none
 	user, word    string // for authentication that is asked for
 	ntlm          ntlmStep
+	sealed        *soap.Envelope // the reply before it was decrypted
 	session       session
 	sessionKept   bool      // it is from an earlier call
 	held          wire.Pool // the connection that NTLM goes over

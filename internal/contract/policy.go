@@ -200,6 +200,15 @@ func (l *loader) policy(r *policyReader, n xmltree.Node, at string, optional boo
 				continue
 			case "HttpBasicAuthentication":
 				l.demand(c, at, optional, "HTTP basic authentication")
+			case "AlgorithmSuite":
+				if suite := suiteOf(c); suite != "" {
+					l.demand(c, at, optional, "the algorithms %s", suite)
+				}
+				continue
+			case "EncryptBeforeSigning":
+				l.demand(c, at, optional, "encrypting before signing")
+			case "RequireSignatureConfirmation":
+				l.demand(c, at, optional, "replies that confirm the signature")
 			}
 		}
 		if (name.Local == "Addressing" || name.Local == "UsingAddressing") && strings.Contains(name.Space, "/addressing") {
@@ -210,6 +219,22 @@ func (l *loader) policy(r *policyReader, n xmltree.Node, at string, optional boo
 		}
 		l.policy(r, c, at, optional, source, depth)
 	}
+}
+
+// suiteOf is the name of an algorithm suite (WS-SecurityPolicy 1.2 §6.1).
+func suiteOf(n xmltree.Node) string {
+	for c := range n.Children() {
+		if isPolicyNS(c.Name().Space) {
+			if s := suiteOf(c); s != "" {
+				return s
+			}
+			continue
+		}
+		if isSecurityPolicyNS(c.Name().Space) {
+			return c.Name().Local
+		}
+	}
+	return ""
 }
 
 func passwordKind(n xmltree.Node) string {
@@ -306,6 +331,35 @@ func (c *Contract) DemandsParts(assertion string) []string {
 		for _, header := range []string{"To", "Action", "MessageID", "ReplyTo", "RelatesTo"} {
 			if strings.Contains(d.Text, "header "+header) {
 				add("addressing")
+			}
+		}
+	}
+	return out
+}
+
+// DemandsAlgorithms are the settings that an algorithm suite and the order of
+// protection ask for, by their names; those that a suite here leaves open are left
+// out.
+func (c *Contract) DemandsAlgorithms() map[string]string {
+	out := map[string]string{}
+	for _, d := range c.Demands {
+		switch {
+		case d.Optional:
+		case d.Assertion.Local == "EncryptBeforeSigning":
+			out["protect-order"] = "encrypt-sign"
+		case d.Assertion.Local == "AlgorithmSuite":
+			suite := strings.TrimPrefix(d.Text, "the algorithms ")
+			for name, data := range map[string]string{"Basic256": "aes256-cbc", "Basic192": "aes192-cbc", "Basic128": "aes128-cbc"} {
+				if !strings.HasPrefix(suite, name) {
+					continue
+				}
+				out["encrypt-data"], out["encrypt-key"], out["signature"] = data, "rsa-oaep", "sha1"
+				if strings.Contains(suite, "Sha256") {
+					out["signature"] = "sha256"
+				}
+				if strings.HasSuffix(suite, "Rsa15") {
+					out["encrypt-key"] = "rsa-1_5"
+				}
 			}
 		}
 	}

@@ -192,7 +192,7 @@ var explains = map[string][]string{
 	"receive.media-type-refused":  {"binding.version-differs"},
 	"receive.over-buffer":         {"binding.buffer-differs"},
 	"read.fault-security-missing": {"security.token-demanded"},
-	"read.fault-security-invalid": {"security.assertion-expired", "security.token-demanded", "message.security-in-draft"},
+	"read.fault-security-invalid": {"security.algorithms-differ", "security.assertion-expired", "security.token-demanded", "message.security-in-draft"},
 	"read.fault-security-refused": {"security.assertion-expired"},
 	"read.fault-security-expired": {"security.assertion-expired"},
 	"receive.server-error":        {"message.invalid", "message.placeholder-left"},

@@ -43,6 +43,7 @@ var homeRules = []Rule{
 	{"message.security-in-draft", exchange.Warn, exchange.Yours, securityInDraft},
 
 	{"security.token-demanded", exchange.Warn, exchange.Yours, tokenDemanded},
+	{"security.algorithms-differ", exchange.Warn, exchange.Yours, algorithmsDiffer},
 	{"security.identity-unknown", exchange.Stop, exchange.Yours, identityUnknown},
 	{"security.identity-host-new", exchange.Stop, exchange.Yours, identityHostNew},
 	{"security.secret-unavailable", exchange.Stop, exchange.Yours, secretUnavailable},

@@ -85,6 +85,41 @@ func tokenDemanded(c *Case) []exchange.Finding {
 	})
 }
 
+// algorithms are the settings that differ from those that the contract's suite asks
+// for, of what is signed and encrypted.
+func (c *Case) algorithms(sign, encrypt bool) (keys []string) {
+	for key, want := range c.Contract.DemandsAlgorithms() {
+		used := sign && key == "signature" || encrypt && strings.HasPrefix(key, "encrypt-") || sign && encrypt && key == "protect-order"
+		if used && c.Settings.Text(key) != want {
+			keys = append(keys, key)
+		}
+	}
+	slices.Sort(keys)
+	return keys
+}
+
+func algorithmsDiffer(c *Case) []exchange.Finding {
+	if c.Contract == nil || c.Settings == nil || c.Fetch || c.Witnessed {
+		return nil
+	}
+	keys := c.algorithms(c.Settings.Text("sign") != "", c.Settings.Text("encrypt") != "")
+	if len(keys) == 0 {
+		return nil
+	}
+	want := c.Contract.DemandsAlgorithms()
+	f := exchange.Finding{Title: "the contract asks for other algorithms than those that are set", Program: "sign and encrypt as the policy says"}
+	var words []string
+	var changes []exchange.Change
+	for _, key := range keys {
+		words = append(words, fmt.Sprintf("%s %s where %s is set", endpoint.KeyOf(key).Label, want[key], c.Settings.Text(key)))
+		changes = append(changes, c.changeHere(key, want[key]))
+		f.Evidence = append(f.Evidence, c.inSettings(key, 0, 1))
+	}
+	f.Why = "Its policy asks for " + strings.Join(words, ", ") + "."
+	f.Remedies = []exchange.Remedy{exchange.NewRemedy("set what the contract asks for", changes...)}
+	return one(f)
+}
+
 // protectRemedies set up signing and encryption as far as they can be: they ask
 // for the rest, which is who signs and who reads.
 func (c *Case) protectRemedies(signed, sealed []string, needSign, needSeal, needStamp bool) []exchange.Remedy {
@@ -104,6 +139,9 @@ func (c *Case) protectRemedies(signed, sealed []string, needSign, needSeal, need
 	if needSeal {
 		base = append(base, c.changeHere("encrypt", sealed))
 		what = append(what, "encrypt "+strings.Join(sealed, " and "))
+	}
+	for _, key := range c.algorithms(needSign || c.Settings.Text("sign") != "", needSeal || c.Settings.Text("encrypt") != "") {
+		base = append(base, c.changeHere(key, c.Contract.DemandsAlgorithms()[key]))
 	}
 	title := strings.Join(what, ", ")
 	var out []exchange.Remedy

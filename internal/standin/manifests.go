@@ -101,6 +101,15 @@ func (d *Desk) open(body []byte) (clear []byte, _ who, encrypted bool, no *fault
 	if len(all) == 0 {
 		return refuse("InvalidSecurity", "the message is not signed")
 	}
+	if !all[0].Holds() && len(parts) > 0 { // encrypted first, and signed as it came
+		if d, err := xmltree.Parse(body, xmltree.Limits{Depth: 200}); err == nil {
+			if sealed := soap.Read(d); sealed != nil {
+				if as := wssec.Verify(sealed, wssec.Keys{}); len(as) > 0 && as[0].Holds() {
+					all, e = as, sealed
+				}
+			}
+		}
+	}
 	s := &all[0]
 	if !s.Holds() {
 		why := s.Why
