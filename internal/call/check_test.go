@@ -133,6 +133,9 @@ func TestTheDescriptionTells(t *testing.T) {
 	p := berths(t, h, "/quays")
 	f := checked(t, p, "receive.not-found")
 	assert.Equal(t, "other-path", likely(t, f).ID)
+	for _, r := range f.Remedies {
+		assert.Equal(t, "http://"+h.Plain+"/quays", r.Change.From, r.Title)
+	}
 	p.Settings.Set("address", f.Remedies[0].Change.To.(string))
 	assert.Equal(t, exchange.OutcomePassed, run(t, p).Outcome)
 
