@@ -493,6 +493,10 @@ func (v *View) narrow(x *exchange.Exchange, head []string, w, h int) string {
 }
 
 func (v *View) heading(x *exchange.Exchange, w int) string {
+	if x.Kind == "relay" || x.Kind == "log-in" {
+		what := map[string]string{"relay": "relay: " + x.Operation, "log-in": x.Operation}[x.Kind]
+		return "   " + ui.Strong(ui.Cut(what+" → "+x.Stage(exchange.Address).Facts.Get("resolved"), w*2/3)) + ui.Soft("   "+x.Ending())
+	}
 	if x.Kind == "fetch" {
 		return "   " + ui.Strong(ui.Cut("fetching "+x.Stage(exchange.Address).Facts.Get("resolved"), w/2)) + ui.Soft("   "+x.Ending())
 	}

@@ -176,7 +176,7 @@ func (s *State) DraftOf(x *exchange.Exchange) bool {
 		return false
 	}
 	l := full.Leg()
-	if l == nil || x.Kind != "" {
+	if l == nil || x.Kind != "" && x.Kind != "relay" {
 		s.Say("nothing was sent in it that could be a draft")
 		return false
 	}

@@ -308,7 +308,7 @@ func (s *State) Changed() { s.check = nil }
 // ApplyRemedy makes the changes of a remedy.
 func (s *State) ApplyRemedy(r *exchange.Remedy) error {
 	changes := r.All()
-	if s.Fetching != nil {
+	if s.Fetching != nil && s.Fetching.Kind == "fetch" {
 		return s.repairFetch(changes)
 	}
 	var settings []exchange.Change

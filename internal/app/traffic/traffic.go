@@ -60,6 +60,12 @@ func text(x *exchange.Exchange) string {
 	if x.Draft != "" {
 		s += " · " + x.Draft
 	}
+	switch x.Kind {
+	case "relay":
+		s = "relay: " + s
+	case "log-in":
+		return s
+	}
 	return s + " → " + x.Endpoint
 }
 
