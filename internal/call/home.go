@@ -169,7 +169,7 @@ func (c *Call) message() (string, error) {
 	out := d.Outgoing()
 	if d.Envelope() != nil {
 		c.envelope = out
-		c.rec.Fact(exchange.Message, "envelope", "the draft's own, byte for byte")
+		c.rec.Fact(exchange.Message, "envelope", map[bool]string{true: "as the program sent it", false: "the draft's own, byte for byte"}[c.plan.witnessed != nil])
 	} else {
 		c.envelope, _ = soap.Build(c.version(), h.Blocks(), out)
 	}

@@ -195,7 +195,7 @@ func InText(text string) []Heard {
 // hear finds what a text speaks of: id, stage and place alone.
 func hear(text string) []Heard {
 	const mostLine, mostLines = 4000, 20000
-	lines := strings.Split(text, "\n")
+	lines := strings.Split(lineEnds.Replace(text), "\n") // a paste ends its lines as a keyboard does
 	if len(lines) > mostLines { // the newest are the last
 		lines = lines[len(lines)-mostLines:]
 	}
@@ -238,6 +238,8 @@ func hear(text string) []Heard {
 	slices.SortStableFunc(out, func(a, b Heard) int { return vague(a.ID) - vague(b.ID) })
 	return out
 }
+
+var lineEnds = strings.NewReplacer("\r\n", "\n", "\r", "\n")
 
 // mostApart is how many lines a trace may go on without a word that is known.
 const mostApart = 60

@@ -101,6 +101,7 @@ Caused by: ValidatorException: path building failed
 	}
 	assert.Equal(t, []string{"tls.authority-unknown", "tls.cipher-refused", "wait.closed", "receive.server-error"}, ids)
 	assert.Equal(t, 6, heard[0].Line)
+	assert.Equal(t, heard, InText(strings.ReplaceAll(trace, "\n", "\r")), "as a terminal pastes it")
 	assert.Equal(t, "connect.refused", InText("send failed: error reading the reply ---> IOException: server closed ---> SocketException: connection refused")[0].ID)
 }
 
