@@ -196,7 +196,7 @@ func InText(text string) []Heard {
 func hear(text string) []Heard {
 	const mostLine, mostLines = 4000, 20000
 	lines := strings.Split(lineEnds.Replace(text), "\n") // a paste ends its lines as a keyboard does
-	if len(lines) > mostLines { // the newest are the last
+	if len(lines) > mostLines {                          // the newest are the last
 		lines = lines[len(lines)-mostLines:]
 	}
 	type hit struct {
