@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"strings"
 
+	"orenda/internal/diagnose"
 	"orenda/internal/endpoint"
 	"orenda/internal/exchange"
 	"orenda/internal/soap"
@@ -43,7 +44,13 @@ func (c *Call) security(ctx context.Context) (string, error) {
 	}
 	if c.plan.Contract != nil {
 		for i, d := range c.plan.Contract.Demands {
-			c.rec.Fact(exchange.Security, fmt.Sprintf("demand %d", i+1), d.Text)
+			said := d.Text
+			if met, known := diagnose.Met(d, s, c.url.String()); known && met {
+				said += " · set up"
+			} else if known && !d.Optional {
+				said += " · missing"
+			}
+			c.rec.Fact(exchange.Security, fmt.Sprintf("demand %d", i+1), said)
 		}
 	}
 	kind := s.Get("token")

@@ -198,7 +198,14 @@ func TestWhatIsOddAboutATokenThatWasRefused(t *testing.T) {
 		t.Setenv("PILOT_WORD", word)
 		return &identity.Identity{Name: name, User: standin.User, Secret: "env:PILOT_WORD"}, nil
 	}
-	require.Equal(t, exchange.OutcomePassed, run(t, p).Outcome)
+	x := run(t, p)
+	require.Equal(t, exchange.OutcomePassed, x.Outcome)
+	assert.Contains(t, x.Stage(exchange.Security).Facts.Get("demand 1"), "digest password · set up")
+	none := p
+	none.Settings.Set("token", "none")
+	x = run(t, none)
+	assert.Contains(t, x.Stage(exchange.Security).Facts.Get("demand 1"), "digest password · missing")
+	assert.Contains(t, found(t, x, "security.token-demanded").Why, "asks for a user name token with a digest password. Set up already: a timestamp.")
 	odd := func(q call.Plan, id, want string) {
 		t.Helper()
 		x := run(t, q)

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"orenda/internal/contract"
 	"orenda/internal/endpoint"
 	"orenda/internal/exchange"
 	"orenda/internal/identity"
@@ -47,6 +48,34 @@ func securityInDraft(c *Case) []exchange.Finding {
 	return nil
 }
 
+// Met tells whether the settings, and the address that is called, do what a demand
+// asks for; known is false where that cannot be told from them.
+func Met(d contract.Demand, s *endpoint.Settings, address string) (met, known bool) {
+	switch d.Assertion.Local {
+	case "UsernameToken":
+		return s.Text("token") != "none", true
+	case "IncludeTimestamp":
+		return s.Text("timestamp") != "", true
+	case "SignedParts":
+		return s.Text("sign") != "", true
+	case "EncryptedParts":
+		return s.Text("encrypt") != "", true
+	case "X509Token":
+		return s.Text("sign") != "" || s.Text("client-cert")+s.Text("client-identity") != "", true
+	case "TransportBinding":
+		return strings.HasPrefix(strings.ToLower(address), "https:"), true
+	case "Addressing", "UsingAddressing":
+		return s.Text("addressing") != "none", true
+	case "OptimizedMimeSerialization":
+		return s.Text("attachments") == soap.MTOM, true
+	case "HttpBasicAuthentication":
+		return s.Text("http-auth") == "basic" || s.Text("http-auth") == "asked", true
+	case "SamlToken", "IssuedToken":
+		return s.Text("token-file") != "" || s.Text("session") != "", true
+	}
+	return false, false
+}
+
 func tokenDemanded(c *Case) []exchange.Finding {
 	if c.Contract == nil || c.Settings == nil || c.Fetch {
 		return nil
@@ -68,9 +97,17 @@ func tokenDemanded(c *Case) []exchange.Finding {
 	if !needToken && !needStamp && !needSign && !needSeal {
 		return nil
 	}
-	var texts []string
+	var texts, met []string
 	for _, d := range c.Contract.Demands {
-		texts = append(texts, d.Text)
+		if yes, known := Met(d, c.Settings, c.address()); known && yes {
+			met = append(met, d.Text)
+		} else {
+			texts = append(texts, d.Text)
+		}
+	}
+	also := ""
+	if len(met) > 0 {
+		also = " Set up already: " + strings.Join(met, "; ") + "."
 	}
 	remedies := c.tokenRemedies(kind, needToken, needStamp)
 	if needSign || needSeal {
@@ -78,7 +115,7 @@ func tokenDemanded(c *Case) []exchange.Finding {
 	}
 	return one(exchange.Finding{
 		Title:    "the contract demands a security token that is not set",
-		Why:      "Its policy asks for " + strings.Join(texts, "; ") + ".",
+		Why:      "Its policy asks for " + strings.Join(texts, "; ") + "." + also,
 		Evidence: []exchange.Evidence{{In: exchange.InContract, Key: c.Contract.Source, Length: 1, Line: 1, Column: 1, Excerpt: strings.Join(texts, "; ")}},
 		Remedies: remedies,
 		Program:  "let your program send " + strings.Join(texts, " and "),
