@@ -59,15 +59,19 @@ func Summary(payload xmltree.Node) string {
 	var parts []string
 	count, name := 0, ""
 	var first xmltree.Node
-	counts := map[string]int{}
+	counts, last, n := map[string]int{}, "", 0
 	for c := range payload.Children() {
 		if first.IsZero() {
 			first = c
 		}
-		local := c.Name().Local
-		n := counts[local] + 1
-		if counts[local] = n; n > count {
-			count, name = n, local
+		if local := c.Name().Local; local == last { // what repeats most often stands together
+			n++
+		} else {
+			counts[last] = n
+			last, n = local, counts[local]+1
+		}
+		if n > count {
+			count, name = n, last
 		}
 	}
 	if first.IsZero() {

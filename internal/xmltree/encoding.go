@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"fmt"
 	"io"
-	"regexp"
 	"strings"
 	"unicode/utf8"
 
@@ -14,15 +13,42 @@ import (
 	"golang.org/x/text/encoding/unicode"
 )
 
-var encodingDecl = regexp.MustCompile(`^<\?xml[ \t\r\n][^>]*?encoding[ \t\r\n]*=[ \t\r\n]*["']([A-Za-z][A-Za-z0-9._-]*)["']`)
-
 // DeclaredEncoding is the name in the XML declaration, or "".
 func DeclaredEncoding(b []byte) string {
+	const open, word, space = "<?xml", "encoding", " \t\r\n"
 	b = bytes.TrimPrefix(b, []byte("\xEF\xBB\xBF"))
-	if m := encodingDecl.FindSubmatch(b[:min(len(b), 256)]); m != nil {
-		return string(m[1])
+	b = b[:min(len(b), 256)]
+	if end := bytes.IndexByte(b, '>'); end >= 0 {
+		b = b[:end]
+	}
+	if !bytes.HasPrefix(b, []byte(open)) || len(b) == len(open) || strings.IndexByte(space, b[len(open)]) < 0 {
+		return ""
+	}
+	for at := bytes.Index(b, []byte(word)); at >= 0; at = bytes.Index(b, []byte(word)) {
+		b = bytes.TrimLeft(b[at+len(word):], space)
+		if len(b) == 0 || b[0] != '=' {
+			continue
+		}
+		if b = bytes.TrimLeft(b[1:], space); len(b) == 0 || b[0] != '"' && b[0] != '\'' {
+			continue
+		}
+		name, _, closed := bytes.Cut(b[1:], b[:1])
+		if closed && isEncodingName(name) {
+			return string(name)
+		}
 	}
 	return ""
+}
+
+// isEncodingName tells whether a name is one of an encoding (XML 1.0 §4.3.3).
+func isEncodingName(name []byte) bool {
+	for i, c := range name {
+		letter := c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z'
+		if !letter && (i == 0 || c != '.' && c != '_' && c != '-' && (c < '0' || c > '9')) {
+			return false
+		}
+	}
+	return len(name) > 0
 }
 
 // detect finds the encoding in the order that XML 1.0 §F and RFC 7303 §3 give:
