@@ -33,6 +33,7 @@ import (
 	"orenda/internal/exchange"
 	"orenda/internal/handover"
 	"orenda/internal/journal"
+	"orenda/internal/safe"
 	"orenda/internal/user"
 	"orenda/internal/workspace"
 )
@@ -334,7 +335,7 @@ func (m *model) settingsOf(x *exchange.Exchange) *handover.Sheet {
 
 func (m *model) save() tea.Cmd {
 	cwd, _ := os.Getwd()
-	return m.ask("save the workspace into the folder", filepath.Join(cwd, workspace.FileName(m.s.W.Name)), func(dir string) {
+	return m.ask("save the workspace into the folder", filepath.Join(cwd, safe.FileName(m.s.W.Name)), func(dir string) {
 		if err := m.s.W.SaveTo(dir); err != nil {
 			m.s.Say("%v", err)
 			return

@@ -10,8 +10,8 @@ import (
 	"strings"
 
 	"orenda/internal/exchange"
+	"orenda/internal/safe"
 	"orenda/internal/soap"
-	"orenda/internal/workspace"
 )
 
 // PartName is a safe name for the file of the i-th part, counted from 0.
@@ -23,7 +23,7 @@ func PartName(p *soap.Part, i int) string {
 	if name = filepath.Base(strings.ReplaceAll(name, `\`, "/")); name == "." || name == "/" {
 		name = fmt.Sprintf("part-%d", i+1)
 	}
-	name = workspace.FileName(name)
+	name = safe.FileName(name)
 	if filepath.Ext(name) == "" {
 		if all, err := mime.ExtensionsByType(p.Type); err == nil && len(all) > 0 {
 			name += all[len(all)-1]

@@ -9,6 +9,7 @@ import (
 
 	"orenda/internal/contract"
 	"orenda/internal/near"
+	"orenda/internal/safe"
 	"orenda/internal/user"
 )
 
@@ -63,7 +64,7 @@ func (c *Catalogue) Add(con *contract.Contract, served, name string) (string, er
 		}
 	}
 	same := func(k *Contract) bool {
-		return k.Source == con.Source && (name == "" || k.Name == FileName(name))
+		return k.Source == con.Source && (name == "" || k.Name == safe.FileName(name))
 	}
 	if i := slices.IndexFunc(c.w.Contracts, same); i >= 0 {
 		name = c.w.Contracts[i].Name
@@ -71,7 +72,7 @@ func (c *Catalogue) Add(con *contract.Contract, served, name string) (string, er
 		if name == "" {
 			name = con.ShortName()
 		}
-		name = c.w.freeName(FileName(name), func(n string) bool { return slices.Contains(c.Names(), n) })
+		name = c.w.freeName(safe.FileName(name), func(n string) bool { return slices.Contains(c.Names(), n) })
 	}
 	return name, c.w.keep(name, con, served)
 }

@@ -9,6 +9,7 @@ import (
 	"orenda/internal/endpoint"
 	"orenda/internal/exchange"
 	"orenda/internal/message"
+	"orenda/internal/safe"
 	"orenda/internal/trust"
 	"orenda/internal/xmltree"
 )
@@ -181,7 +182,7 @@ func (w *Workspace) KeepCertificates(pem string) (file string, err error) {
 	if err != nil {
 		return "", err
 	}
-	file = path.Join("trust", FileName(certs[0].Subject.CommonName)+"-"+trust.Fingerprint(certs[0])[:8]+".pem")
+	file = path.Join("trust", safe.FileName(certs[0].Subject.CommonName)+"-"+trust.Fingerprint(certs[0])[:8]+".pem")
 	return file, w.store.write(file, trust.PEM(certs...))
 }
 

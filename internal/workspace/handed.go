@@ -7,6 +7,7 @@ import (
 
 	"orenda/internal/message"
 	"orenda/internal/near"
+	"orenda/internal/safe"
 	"orenda/internal/schema"
 	"orenda/internal/soap"
 	"orenda/internal/wssec"
@@ -56,9 +57,9 @@ func (w *Workspace) Recognise(body schema.QName) (DraftRef, error) {
 // FreeDraft is a name for a draft that is not taken: base, or base 2 and so on.
 func (w *Workspace) FreeDraft(r DraftRef, base string) DraftRef {
 	rows := w.Drafts()
-	r.Name = FileName(base)
+	r.Name = safe.FileName(base)
 	for i := 2; slices.Contains(rows, r); i++ {
-		r.Name = FileName(fmt.Sprintf("%s %d", base, i))
+		r.Name = safe.FileName(fmt.Sprintf("%s %d", base, i))
 	}
 	return r
 }

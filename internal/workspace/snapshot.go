@@ -15,6 +15,7 @@ import (
 
 	"orenda/internal/contract"
 	"orenda/internal/message"
+	"orenda/internal/safe"
 	"orenda/internal/soap"
 )
 
@@ -30,7 +31,7 @@ type snapshotFile struct {
 	SHA256   string `toml:"sha256"`
 }
 
-func contractDir(name string) string { return "contracts/" + FileName(name) }
+func contractDir(name string) string { return "contracts/" + safe.FileName(name) }
 
 // writeSnapshot keeps every file of a description, and then the index that
 // names them: until it is written, the one before holds.
@@ -44,9 +45,9 @@ func (w *Workspace) writeSnapshot(name string, c *contract.Contract) error {
 		}
 		sum := sha256.Sum256(f.Bytes)
 		hash := hex.EncodeToString(sum[:])
-		file := fmt.Sprintf("%02d-%s", i, FileName(path.Base(filepath.ToSlash(base))))
+		file := fmt.Sprintf("%02d-%s", i, safe.FileName(path.Base(filepath.ToSlash(base))))
 		if old, err := w.store.read(dir + "/" + file); err == nil && !bytes.Equal(old, f.Bytes) {
-			file = fmt.Sprintf("%02d-%s-%s", i, hash[:8], FileName(path.Base(filepath.ToSlash(base))))
+			file = fmt.Sprintf("%02d-%s-%s", i, hash[:8], safe.FileName(path.Base(filepath.ToSlash(base))))
 		}
 		if err := w.store.write(dir+"/"+file, f.Bytes); err != nil {
 			return err
@@ -78,7 +79,7 @@ func (w *Workspace) writeSnapshot(name string, c *contract.Contract) error {
 // AddContract keeps a description with every file it needs, makes an endpoint
 // for each of its ports and a draft for each operation.
 func (w *Workspace) AddContract(c *contract.Contract, served string) (name string, err error) {
-	name = w.freeName(FileName(c.ShortName()), func(n string) bool { return w.ContractNamed(n) != nil })
+	name = w.freeName(safe.FileName(c.ShortName()), func(n string) bool { return w.ContractNamed(n) != nil })
 	return name, w.take(name, c, served, nil)
 }
 
@@ -117,7 +118,7 @@ func (w *Workspace) take(name string, c *contract.Contract, served string, old *
 		if p.Version == soap.Unset || old != nil && old.Port(p.Name) != nil {
 			continue
 		}
-		end := w.freeName(FileName(p.Name), func(n string) bool { return w.Endpoint(n) != nil })
+		end := w.freeName(safe.FileName(p.Name), func(n string) bool { return w.Endpoint(n) != nil })
 		sets = append(sets, set{[]string{"endpoint", end, "contract"}, name}, set{[]string{"endpoint", end, "port"}, p.Name})
 	}
 	if err := w.keep(name, c, served, sets...); err != nil {

@@ -23,6 +23,7 @@ import (
 	"orenda/internal/endpoint"
 	"orenda/internal/message"
 	"orenda/internal/near"
+	"orenda/internal/safe"
 	"orenda/internal/user"
 )
 
@@ -145,7 +146,7 @@ func (w *Workspace) Rescue(now time.Time) (dir string, err error) {
 	if !ok || !m.touched {
 		return "", nil
 	}
-	base := filepath.Join(w.Home.State, "unsaved", now.Format("2006-01-02-150405-")+strings.ReplaceAll(FileName(w.Name), " ", "-"))
+	base := filepath.Join(w.Home.State, "unsaved", now.Format("2006-01-02-150405-")+strings.ReplaceAll(safe.FileName(w.Name), " ", "-"))
 	dir = w.freeName(base, func(n string) bool { _, err := os.Stat(n); return err == nil })
 	return dir, w.SaveTo(dir)
 }
@@ -463,7 +464,7 @@ func (w *Workspace) freeName(base string, taken func(string) bool) string {
 type DraftRef struct{ Contract, PortType, Operation, Name string }
 
 func (r DraftRef) file() string {
-	return path.Join("drafts", FileName(r.Contract), FileName(r.PortType), FileName(r.Operation), FileName(r.Name)+".xml")
+	return path.Join("drafts", safe.FileName(r.Contract), safe.FileName(r.PortType), safe.FileName(r.Operation), safe.FileName(r.Name)+".xml")
 }
 
 // ID names a draft in the settings file: contract/port type/operation/name.
@@ -502,7 +503,7 @@ func (w *Workspace) Drafts() []DraftRef {
 	}
 	out = []DraftRef{}
 	for _, c := range w.Contracts {
-		files, _ := w.store.list("drafts/" + FileName(c.Name))
+		files, _ := w.store.list("drafts/" + safe.FileName(c.Name))
 		var refs []DraftRef
 		for _, f := range files {
 			parts := strings.Split(f, "/")

@@ -16,6 +16,7 @@ import (
 	"orenda/internal/contract"
 	"orenda/internal/endpoint"
 	"orenda/internal/exchange"
+	"orenda/internal/safe"
 	"orenda/internal/trust"
 	"orenda/internal/user"
 )
@@ -203,7 +204,7 @@ func TestNothingLeadsOutOfTheFolder(t *testing.T) {
 	_, err := w.ReadFile("link")
 	assert.Error(t, err)
 	for in, want := range map[string]string{"../../etc/passwd": "_.._etc_passwd", "": "unnamed", "a/b\x1b[2J": "a_b__2J", "Skerry 2027": "Skerry 2027", "...": "unnamed"} {
-		assert.Equal(t, want, FileName(in))
+		assert.Equal(t, want, safe.FileName(in))
 	}
 }
 

@@ -16,6 +16,7 @@ import (
 	"orenda/internal/app/ui"
 	"orenda/internal/draw"
 	"orenda/internal/exchange"
+	"orenda/internal/safe"
 	"orenda/internal/trust"
 	"orenda/internal/user"
 	"orenda/internal/workspace"
@@ -233,7 +234,7 @@ func (v *View) distrust(c *x509.Certificate) {
 }
 
 func (v *View) write(c *x509.Certificate, sent []*x509.Certificate) tea.Cmd {
-	name := workspace.FileName(c.Subject.CommonName) + ".pem"
+	name := safe.FileName(c.Subject.CommonName) + ".pem"
 	return ask("write it to (.pem, .der, .p7b; a name with + adds it to a bundle)", name, func(name string) {
 		m := &trust.Material{Certs: []*x509.Certificate{c}}
 		if bundle, ok := strings.CutPrefix(name, "+"); ok {
@@ -267,7 +268,7 @@ func (v *View) drawing(sent, more []*x509.Certificate) tea.Cmd {
 		v.s.Say("no chain was seen here yet: f fetches the chain first")
 		return nil
 	}
-	return ask("write the drawing to (.svg or .pdf)", "chain-"+workspace.FileName(v.end)+".svg", func(name string) {
+	return ask("write the drawing to (.svg or .pdf)", "chain-"+safe.FileName(v.end)+".svg", func(name string) {
 		b, err := draw.Chain("The chain of "+v.end, append(slices.Clone(sent), more...), len(sent), x.Findings, time.Now()).Write(name)
 		if err == nil {
 			err = user.WriteFile(name, b)

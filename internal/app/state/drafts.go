@@ -7,6 +7,7 @@ import (
 	"orenda/internal/endpoint"
 	"orenda/internal/exchange"
 	"orenda/internal/message"
+	"orenda/internal/safe"
 	"orenda/internal/workspace"
 )
 
@@ -36,7 +37,7 @@ func (s *State) Duplicate() {
 
 // Rename gives the chosen draft another name. Attempts stay with the old name.
 func (s *State) Rename(name string) {
-	name = workspace.FileName(name)
+	name = safe.FileName(name)
 	to := s.Cell.Draft
 	to.Name = name
 	if to == s.Cell.Draft {
