@@ -48,3 +48,18 @@ func FuzzLine(f *testing.F) {
 		}
 	})
 }
+
+func TestFileNamesFromOutsideStayInTheirFolder(t *testing.T) {
+	for in, want := range map[string]string{
+		"../../etc/passwd":       "_.._etc_passwd",
+		"":                       "unnamed",
+		"...":                    "unnamed",
+		"a/b\x1b[2J":             "a_b__2J",
+		`C:\pier\berths.wsdl`:    "C__pier_berths.wsdl",
+		"Skerry 2027":            "Skerry 2027",
+		".hidden":                "hidden",
+		strings.Repeat("x", 300): strings.Repeat("x", 81),
+	} {
+		assert.Equal(t, want, FileName(in))
+	}
+}
