@@ -11,7 +11,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
-	"sync"
+	"strings"
 	"syscall"
 
 	"github.com/pelletier/go-toml/v2"
@@ -19,14 +19,13 @@ import (
 	"orenda/internal/endpoint"
 	"orenda/internal/identity"
 	"orenda/internal/near"
+	"orenda/internal/tomledit"
 )
 
 // Home is the person's folders (XDG base directories).
 type Home struct {
 	Config string // identities.toml, approvals.toml
 	State  string // the journal
-
-	mu sync.Mutex
 }
 
 // Find finds the folders: $ORENDA_HOME holds both where it is set; else
@@ -85,40 +84,69 @@ func (h *Home) Identity(name string) (*identity.Identity, error) {
 	return nil, &endpoint.IdentityError{Name: name, Near: near.Miss(name, names), Others: names}
 }
 
-// SaveIdentity adds or replaces an identity.
+// SaveIdentity adds an identity, or sets what changed of it. What else stands in
+// the file, comments too, stays.
 func (h *Home) SaveIdentity(id identity.Identity) error {
-	h.mu.Lock()
-	defer h.mu.Unlock()
+	return h.editIdentities(func(src []byte, all map[string]*identity.Identity) (_ []byte, err error) {
+		before := all[id.Name]
+		if before == nil {
+			before = &identity.Identity{}
+			if src, err = tomledit.Set(src, []string{id.Name, "user"}, id.User); err != nil {
+				return nil, err
+			}
+		}
+		for _, k := range identity.Keys() {
+			to := id.Get(k)
+			if to == before.Get(k) {
+				continue
+			}
+			var value any = to
+			if to == "" && k != "user" { // which makes an identity of a table
+				value = nil
+			}
+			if src, err = tomledit.Set(src, append([]string{id.Name}, strings.Split(k, ".")...), value); err != nil {
+				return nil, err
+			}
+		}
+		if id.LogIn == nil && before.LogIn != nil {
+			return tomledit.Remove(src, []string{id.Name, "log-in"})
+		}
+		return src, nil
+	})
+}
+
+// editIdentities changes the file of identities under a lock, on what is in it now.
+// What cannot be read is never overwritten.
+func (h *Home) editIdentities(change func(src []byte, all map[string]*identity.Identity) ([]byte, error)) error {
+	path := filepath.Join(h.Config, "identities.toml")
+	unlock, err := h.Lock(path)
+	if err != nil {
+		return err
+	}
+	defer unlock()
 	all, err := h.Identities()
 	if err != nil {
 		return err
 	}
-	all[id.Name] = &id
-	b, err := toml.Marshal(all)
-	if err != nil {
+	src, err := os.ReadFile(path)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
-	return WriteFile(filepath.Join(h.Config, "identities.toml"), b)
+	if src, err = change(src, all); err != nil {
+		return err
+	}
+	return WriteFile(path, src)
 }
 
 // RemoveIdentity takes an identity away. What it was allowed stays known, so that
 // one of the same name starts where it ended only if that is wanted: Disallow.
 func (h *Home) RemoveIdentity(name string) error {
-	h.mu.Lock()
-	defer h.mu.Unlock()
-	all, err := h.Identities()
-	if err != nil {
-		return err
-	}
-	if all[name] == nil {
-		return &endpoint.IdentityError{Name: name}
-	}
-	delete(all, name)
-	b, err := toml.Marshal(all)
-	if err != nil {
-		return err
-	}
-	return WriteFile(filepath.Join(h.Config, "identities.toml"), b)
+	return h.editIdentities(func(src []byte, all map[string]*identity.Identity) ([]byte, error) {
+		if all[name] == nil {
+			return nil, &endpoint.IdentityError{Name: name}
+		}
+		return tomledit.Remove(src, []string{name})
+	})
 }
 
 // Places are where an identity may go from a workspace.
@@ -132,18 +160,7 @@ func (h *Home) Places(workspace, id string) []string {
 
 // Disallow takes back all that an identity was allowed for a workspace.
 func (h *Home) Disallow(workspace, id string) error {
-	h.mu.Lock()
-	defer h.mu.Unlock()
-	a, err := h.approvals()
-	if err != nil {
-		return err
-	}
-	delete(a[workspace], id)
-	b, err := toml.Marshal(a)
-	if err != nil {
-		return err
-	}
-	return WriteFile(filepath.Join(h.Config, "approvals.toml"), b)
+	return h.editApprovals(func(a approvals) { delete(a[workspace], id) })
 }
 
 // approvals: by workspace, then by identity, the places it may go to.
@@ -170,23 +187,34 @@ func (h *Home) Allowed(workspace, id, place string) bool {
 
 // Allow approves that once and for all.
 func (h *Home) Allow(workspace, id, place string) error {
-	h.mu.Lock()
-	defer h.mu.Unlock()
+	return h.editApprovals(func(a approvals) {
+		if a[workspace] == nil {
+			a[workspace] = map[string][]string{}
+		}
+		if !slices.Contains(a[workspace][id], place) {
+			a[workspace][id] = append(a[workspace][id], place)
+		}
+	})
+}
+
+// editApprovals changes the approvals in the way of editIdentities.
+func (h *Home) editApprovals(change func(approvals)) error {
+	path := filepath.Join(h.Config, "approvals.toml")
+	unlock, err := h.Lock(path)
+	if err != nil {
+		return err
+	}
+	defer unlock()
 	a, err := h.approvals()
 	if err != nil {
 		return err
 	}
-	if a[workspace] == nil {
-		a[workspace] = map[string][]string{}
-	}
-	if !slices.Contains(a[workspace][id], place) {
-		a[workspace][id] = append(a[workspace][id], place)
-	}
+	change(a)
 	b, err := toml.Marshal(a)
 	if err != nil {
 		return err
 	}
-	return WriteFile(filepath.Join(h.Config, "approvals.toml"), b)
+	return WriteFile(path, b)
 }
 
 // WriteFile writes a private file so that a reader, or a crash at any point,

@@ -1,8 +1,10 @@
 package user
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 	"sync"
 	"testing"
 
@@ -53,6 +55,65 @@ func TestIdentitiesAreKeptAndMissesNamed(t *testing.T) {
 	_, err = h.Identity("mate")
 	assert.ErrorContains(t, err, "identities.toml")
 	assert.Error(t, h.SaveIdentity(identity.Identity{Name: "x"}), "a broken file is not overwritten")
+}
+
+// What the person wrote by hand into the file outlives a change made here.
+func TestAHandWrittenFileOfIdentitiesKeepsItsComments(t *testing.T) {
+	h := home(t)
+	file := filepath.Join(h.Config, "identities.toml")
+	require.NoError(t, os.MkdirAll(h.Config, 0o700))
+	const written = `# the harbour's desks, asked for by Ines
+
+[pilot-desk]
+user = "pd"            # as on the badge
+secret = "env:WORD"
+room = "north quay, 2" # not Orenda's
+
+[pilot-desk.log-in]
+address = "https://desk.skerry.test/in" # until spring
+body = "file:in.xml"
+
+[mate]
+user = "m"
+secret = "file:/x"
+`
+	require.NoError(t, os.WriteFile(file, []byte(written), 0o600))
+	id, err := h.Identity("pilot-desk")
+	require.NoError(t, err)
+	id.User = "pilot"
+	id.LogIn.Gives = "assertion"
+	require.NoError(t, h.SaveIdentity(*id))
+	b, _ := os.ReadFile(file)
+	want := strings.Replace(written, `"pd"  `, `'pilot'  `, 1)
+	want = strings.Replace(want, "body = \"file:in.xml\"\n", "body = \"file:in.xml\"\ngives = 'assertion'\n", 1)
+	assert.Equal(t, want, string(b))
+
+	require.NoError(t, h.RemoveIdentity("mate"))
+	b, _ = os.ReadFile(file)
+	assert.Equal(t, strings.TrimRight(strings.Split(want, "[mate]")[0], "\n"), strings.TrimRight(string(b), "\n"))
+	id.LogIn, id.Secret = nil, ""
+	require.NoError(t, h.SaveIdentity(*id))
+	after, err := h.Identity("pilot-desk")
+	require.NoError(t, err)
+	assert.Equal(t, *id, *after)
+}
+
+// Two of Orenda at once, each with its own view of the file, lose nothing.
+func TestTwoOnOnePersonLoseNoIdentity(t *testing.T) {
+	a := home(t)
+	b := &Home{Config: a.Config, State: a.State}
+	var wg sync.WaitGroup
+	for i, h := range []*Home{a, b} {
+		wg.Go(func() {
+			for n := range 20 {
+				assert.NoError(t, h.SaveIdentity(identity.Identity{Name: fmt.Sprintf("desk-%d-%d", i, n), User: "x"}))
+			}
+		})
+	}
+	wg.Wait()
+	all, err := a.Identities()
+	require.NoError(t, err)
+	assert.Len(t, all, 40)
 }
 
 func TestApprovalsAreBoundToWorkspaceIdentityAndPlace(t *testing.T) {

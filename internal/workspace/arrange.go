@@ -8,6 +8,7 @@ import (
 	"orenda/internal/endpoint"
 	"orenda/internal/exchange"
 	"orenda/internal/soap"
+	"orenda/internal/tomledit"
 )
 
 // AddEndpoint makes an endpoint for a port, with no settings of its own.
@@ -83,7 +84,7 @@ func (w *Workspace) RemoveEndpoint(name string) error {
 	if w.Endpoint(name) == nil {
 		return fmt.Errorf("there is no endpoint %s", name)
 	}
-	return w.edit(func(src []byte) ([]byte, error) { return removeTable(src, []string{"endpoint", name}) })
+	return w.edit(func(src []byte) ([]byte, error) { return tomledit.Remove(src, []string{"endpoint", name}) })
 }
 
 // Rename gives an endpoint, an environment or a profile another name; what
@@ -93,21 +94,21 @@ func (w *Workspace) Rename(kind, from, to string) error {
 		return nil
 	}
 	return w.edit(func(src []byte) ([]byte, error) {
-		src, err := renameKey(src, []string{kind, from}, to)
+		src, err := tomledit.Rename(src, []string{kind, from}, to)
 		if err != nil {
 			return nil, err
 		}
 		switch {
 		case kind == "environment" && w.Environment == from:
-			return setKey(src, []string{"default-environment"}, to)
+			return tomledit.Set(src, []string{"default-environment"}, to)
 		case kind == "endpoint" && w.Aside[from] != nil:
-			return renameKey(src, []string{"set-aside", from}, to)
+			return tomledit.Rename(src, []string{"set-aside", from}, to)
 		case kind == "profile":
 			for _, e := range w.Endpoints {
 				if e.Profile != from {
 					continue
 				}
-				if src, err = setKey(src, []string{"endpoint", e.Name, "profile"}, to); err != nil {
+				if src, err = tomledit.Set(src, []string{"endpoint", e.Name, "profile"}, to); err != nil {
 					return nil, err
 				}
 			}
@@ -153,7 +154,7 @@ func (w *Workspace) RenameVariable(from, to string) error {
 	return w.edit(func(src []byte) (_ []byte, err error) {
 		for _, e := range w.Environments {
 			if _, there := e.Variables[from]; there {
-				if src, err = renameKey(src, []string{"environment", e.Name, from}, to); err != nil {
+				if src, err = tomledit.Rename(src, []string{"environment", e.Name, from}, to); err != nil {
 					return nil, err
 				}
 			}
@@ -165,7 +166,7 @@ func (w *Workspace) RenameVariable(from, to string) error {
 					items[i] = endpoint.RenameVariable(v, from, to)
 				}
 				if !slices.Equal(items, values[k.Name]) {
-					if src, err = setKey(src, []string{kind, name, k.Name}, fileForm(&k, items)); err != nil {
+					if src, err = tomledit.Set(src, []string{kind, name, k.Name}, fileForm(&k, items)); err != nil {
 						return err
 					}
 				}

@@ -10,6 +10,7 @@ import (
 	"orenda/internal/exchange"
 	"orenda/internal/message"
 	"orenda/internal/safe"
+	"orenda/internal/tomledit"
 	"orenda/internal/trust"
 	"orenda/internal/xmltree"
 )
@@ -25,7 +26,7 @@ type set struct {
 func (w *Workspace) set(sets ...set) error {
 	return w.edit(func(src []byte) (_ []byte, err error) {
 		for _, s := range sets {
-			if src, err = setKey(src, s.path, s.value); err != nil {
+			if src, err = tomledit.Set(src, s.path, s.value); err != nil {
 				return nil, err
 			}
 		}

@@ -10,6 +10,7 @@ import (
 	"github.com/pelletier/go-toml/v2"
 
 	"orenda/internal/endpoint"
+	"orenda/internal/tomledit"
 	"orenda/internal/user"
 )
 
@@ -77,7 +78,7 @@ func (w *Workspace) SetPersonal(profile, key string, to any) error {
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
-	if src, err = setKey(src, []string{profile, key}, value); err != nil {
+	if src, err = tomledit.Set(src, []string{profile, key}, value); err != nil {
 		return &FileError{Path: w.personalFile(), Why: err.Error()}
 	}
 	return user.WriteFile(w.personalFile(), src)

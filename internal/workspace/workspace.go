@@ -24,6 +24,7 @@ import (
 	"orenda/internal/message"
 	"orenda/internal/near"
 	"orenda/internal/safe"
+	"orenda/internal/tomledit"
 	"orenda/internal/user"
 )
 
@@ -109,7 +110,8 @@ func New(name string, home *user.Home) *Workspace {
 	m := &memory{files: map[string][]byte{}}
 	w := &Workspace{Home: home, store: m, loaded: map[string]*contract.Contract{}, drafts: map[DraftRef]*message.Draft{}}
 	defer m.loading()()
-	_ = w.store.write(File, []byte("name = "+tomlValue(name)+"\n"))
+	src, _ := tomledit.Set(nil, []string{"name"}, name)
+	_ = w.store.write(File, src)
 	_ = w.Reload()
 	return w
 }
@@ -196,7 +198,7 @@ func (w *Workspace) parse(src []byte) error {
 		}
 		return &FileError{Path: w.Where(), Why: err.Error()}
 	}
-	entries, err := scan(src)
+	entries, err := tomledit.Scan(src)
 	if err != nil {
 		return &FileError{Path: w.Where(), Why: err.Error()}
 	}
@@ -210,18 +212,18 @@ func (w *Workspace) parse(src []byte) error {
 		}
 		return v
 	}
-	text := func(e entry) (string, error) {
-		v, err := texts(get(e.path))
+	text := func(e tomledit.Entry) (string, error) {
+		v, err := texts(get(e.Path))
 		if err != nil || len(v) != 1 {
-			return "", fail(e.from, "%s must be a text", strings.Join(e.path, "."))
+			return "", fail(e.From, "%s must be a text", strings.Join(e.Path, "."))
 		}
 		return v[0], nil
 	}
 	for _, e := range entries {
-		kind, depth := e.path[0], len(e.path)
+		kind, depth := e.Path[0], len(e.Path)
 		named := ""
 		if depth > 1 {
-			named = e.path[1]
+			named = e.Path[1]
 		}
 		switch {
 		case kind == "endpoint" && depth > 1:
@@ -243,10 +245,10 @@ func (w *Workspace) parse(src []byte) error {
 				next.Profiles[named] = map[string][]string{}
 			}
 		}
-		if e.header {
+		if e.Header {
 			continue
 		}
-		key := e.path[depth-1]
+		key := e.Path[depth-1]
 		var err error
 		switch {
 		case depth == 1 && key == "name":
@@ -282,9 +284,9 @@ func (w *Workspace) parse(src []byte) error {
 				ends[named].Profile = v
 			}
 		case depth == 3 && kind == "draft" && (key == "variables" || key == "changes"):
-			b, ok := get(e.path).(bool)
+			b, ok := get(e.Path).(bool)
 			if !ok {
-				return fail(e.from, "%s must be true or false", key)
+				return fail(e.From, "%s must be true or false", key)
 			}
 			s := next.Settled[named]
 			if key == "variables" {
@@ -294,9 +296,9 @@ func (w *Workspace) parse(src []byte) error {
 			}
 			next.Settled[named] = s
 		case depth == 3 && kind == "endpoint" && (key == "default" || key == "off"):
-			b, ok := get(e.path).(bool)
+			b, ok := get(e.Path).(bool)
 			if !ok {
-				return fail(e.from, "%s must be true or false", key)
+				return fail(e.From, "%s must be true or false", key)
 			}
 			if key == "off" {
 				ends[named].Off = b
@@ -304,13 +306,13 @@ func (w *Workspace) parse(src []byte) error {
 				ends[named].Default = b
 			}
 		case depth == 3 && (kind == "endpoint" || kind == "profile"):
-			v, terr := texts(get(e.path))
+			v, terr := texts(get(e.Path))
 			if terr != nil {
-				return fail(e.from, "%s: %v", key, terr)
+				return fail(e.From, "%s: %v", key, terr)
 			}
 			k := endpoint.KeyOf(key)
 			if k == nil {
-				line, _ := position(src, e.keyAt)
+				line, _ := position(src, e.KeyAt)
 				warn := fmt.Sprintf("line %d: the setting %s is not known", line, key)
 				if m := near.Miss(key, append(endpoint.Names(), "contract", "port", "profile", "default", "off")); m != "" {
 					warn += "; " + m + " is meant, perhaps"
@@ -324,8 +326,8 @@ func (w *Workspace) parse(src []byte) error {
 				next.Profiles[named][key] = v
 			}
 		default:
-			line, _ := position(src, e.keyAt)
-			next.Warnings = append(next.Warnings, fmt.Sprintf("line %d: %s is not known", line, strings.Join(e.path, ".")))
+			line, _ := position(src, e.KeyAt)
+			next.Warnings = append(next.Warnings, fmt.Sprintf("line %d: %s is not known", line, strings.Join(e.Path, ".")))
 		}
 		if err != nil {
 			return err

@@ -105,26 +105,6 @@ recieve-limit = "1 MiB"
 strict-buffer = true
 `
 
-func TestChangesTouchNothingElse(t *testing.T) {
-	for _, c := range []struct {
-		path     []string
-		value    any
-		old, new string
-	}{
-		{[]string{"environment", "model", "tideHost"}, "127.0.0.1:8443", "# where it runs\n", "# where it runs\ntideHost = '127.0.0.1:8443'\n"},
-		{[]string{"endpoint", "tides-tls", "receive-limit"}, "2 MiB", "receive-limit = 65536", "receive-limit = '2 MiB'"},
-		{[]string{"endpoint", "tides-tls", "trust"}, []string{"trust/b.pem"}, "[\n  \"trust/a.pem\", # the old one\n]", "['trust/b.pem']"},
-		{[]string{"endpoint", "tides-tls", "port"}, nil, "port = \"TideTablesTLS\"\n", ""},
-		{[]string{"profile", "harbour-11", "strict-buffer"}, false, "strict-buffer = true", "strict-buffer = false"},
-		{[]string{"default-environment"}, "test", `environment = "model"`, `environment = 'test'`},
-		{[]string{"endpoint", "new one", "port"}, "x\"y", "strict-buffer = true\n", "strict-buffer = true\n\n[endpoint.\"new one\"]\nport = 'x\"y'\n"},
-	} {
-		got, err := setKey([]byte(written), c.path, c.value)
-		require.NoError(t, err, "%v", c.path)
-		assert.Equal(t, strings.Replace(written, c.old, c.new, 1), string(got))
-	}
-}
-
 func TestHandEditedFilesAreReadOrRefusedWithThePlace(t *testing.T) {
 	w := New("x", nil)
 	require.NoError(t, w.parse([]byte(written)))
@@ -242,15 +222,6 @@ func TestRemediesOfADraft(t *testing.T) {
 	to, err = w.ChangeDraft(r, exchange.Change{Where: "draft", Key: "operation", To: "YearTable"})
 	require.NoError(t, err)
 	assert.Equal(t, "YearTable/first", to.String())
-}
-
-func FuzzSetKey(f *testing.F) {
-	f.Add([]byte(written), "endpoint", "tides-tls", "port", "v")
-	f.Add([]byte("a = '''x'''\n[b.c]\n"), "b", "c", "d", "\"'\n\x00")
-	f.Fuzz(func(_ *testing.T, src []byte, a, b, c, v string) {
-		// Either the file changes as meant, which setKey checks itself, or it is refused.
-		_, _ = setKey(src, []string{a, b, c}, v)
-	})
 }
 
 func TestMessagesFromElsewhereBecomeDrafts(t *testing.T) {

@@ -1,4 +1,8 @@
-package workspace
+// Package tomledit changes single values of a TOML document (TOML 1.0) where they
+// stand: the comments, the order and the unknown keys of a file that a person
+// wrote by hand stay. Each change is checked after it was made: what was meant
+// happened, and nothing else did, or there is an error and no change.
+package tomledit
 
 import (
 	"bytes"
@@ -12,19 +16,19 @@ import (
 	"github.com/pelletier/go-toml/v2/unstable"
 )
 
-// entry is a key with its value as it stands in a file.
-type entry struct {
-	path     []string // table and key
-	parts    [][2]int // where the last of them are written, in this expression
-	keyAt    int
-	from, to int // of the value
-	header   bool
-	end      int // of a header: where its line ends
+// Entry is a table or a key as it stands in a document; places are in bytes.
+type Entry struct {
+	Path     []string // table and key
+	Header   bool     // of a table
+	KeyAt    int
+	From, to int      // of the value
+	parts    [][2]int // where the last of the path are written, in this expression
+	end      int      // of a header: where its line ends
 }
 
-// scan lists the tables and keys of a TOML document with their places.
-func scan(src []byte) ([]entry, error) {
-	var out []entry
+// Scan lists the tables and keys of a TOML document with their places.
+func Scan(src []byte) ([]Entry, error) {
+	var out []Entry
 	var p unstable.Parser
 	p.Reset(src)
 	var table []string
@@ -48,7 +52,7 @@ func scan(src []byte) ([]entry, error) {
 			if n := bytes.IndexByte(src[at:], '\n'); n >= 0 {
 				end = at + n + 1
 			}
-			out = append(out, entry{path: slices.Clone(table), parts: spans, keyAt: at, header: true, end: end})
+			out = append(out, Entry{Path: slices.Clone(table), parts: spans, KeyAt: at, Header: true, end: end})
 		case unstable.KeyValue:
 			eq := at + bytes.IndexByte(src[at:], '=')
 			from := eq + 1
@@ -56,7 +60,7 @@ func scan(src []byte) ([]entry, error) {
 				from++
 			}
 			to := valueEnd(src, from)
-			out = append(out, entry{path: append(slices.Clone(table), parts...), parts: spans, keyAt: at, from: from, to: to})
+			out = append(out, Entry{Path: append(slices.Clone(table), parts...), parts: spans, KeyAt: at, From: from, to: to})
 		}
 	}
 	return out, p.Error()
@@ -136,10 +140,10 @@ func tomlValue(v any) string {
 	return strconv.Quote(fmt.Sprint(v))
 }
 
-// setKey changes one value in a TOML document, or adds it, and touches nothing
+// Set changes one value in a TOML document, or adds it, and touches nothing
 // else: comments and order stay. A nil value takes the key out.
-func setKey(src []byte, path []string, value any) ([]byte, error) {
-	entries, err := scan(src)
+func Set(src []byte, path []string, value any) ([]byte, error) {
+	entries, err := Scan(src)
 	if err != nil {
 		return nil, err
 	}
@@ -148,7 +152,7 @@ func setKey(src []byte, path []string, value any) ([]byte, error) {
 		return nil, err
 	}
 	// What was meant happened, and nothing else did.
-	var before, after map[string]any
+	before, after := map[string]any{}, map[string]any{}
 	if err := toml.Unmarshal(src, &before); err != nil {
 		return nil, err
 	}
@@ -162,17 +166,17 @@ func setKey(src []byte, path []string, value any) ([]byte, error) {
 	return out, nil
 }
 
-func splice(src []byte, entries []entry, path []string, value any) ([]byte, error) {
+func splice(src []byte, entries []Entry, path []string, value any) ([]byte, error) {
 	table, key := path[:len(path)-1], path[len(path)-1]
 	line := func(v any) string { return tomlKey(key) + " = " + tomlValue(v) + "\n" }
 	for _, e := range entries {
-		if e.header || !slices.Equal(e.path, path) {
+		if e.Header || !slices.Equal(e.Path, path) {
 			continue
 		}
 		if value != nil {
-			return []byte(string(src[:e.from]) + tomlValue(value) + string(src[e.to:])), nil
+			return []byte(string(src[:e.From]) + tomlValue(value) + string(src[e.to:])), nil
 		}
-		start := bytes.LastIndexByte(src[:e.keyAt], '\n') + 1
+		start := bytes.LastIndexByte(src[:e.KeyAt], '\n') + 1
 		end := e.to
 		if n := bytes.IndexByte(src[end:], '\n'); n >= 0 {
 			end += n + 1
@@ -185,10 +189,10 @@ func splice(src []byte, entries []entry, path []string, value any) ([]byte, erro
 	// After the last key of its table, or after its header.
 	at := -1
 	for _, e := range entries {
-		if e.header && slices.Equal(e.path, table) {
+		if e.Header && slices.Equal(e.Path, table) {
 			at = e.end
 		}
-		if !e.header && slices.Equal(e.path[:len(e.path)-1], table) {
+		if !e.Header && slices.Equal(e.Path[:len(e.Path)-1], table) {
 			at = e.to
 			if n := bytes.IndexByte(src[at:], '\n'); n >= 0 {
 				at += n + 1
@@ -221,23 +225,23 @@ func splice(src []byte, entries []entry, path []string, value any) ([]byte, erro
 	return []byte(before + line(value) + head[at:]), nil
 }
 
-// renameKey gives a table or key another name wherever it is written, and
+// Rename gives a table or key another name wherever it is written, and
 // touches nothing else. Nothing of that name may be there.
-func renameKey(src []byte, path []string, to string) ([]byte, error) {
-	entries, err := scan(src)
+func Rename(src []byte, path []string, to string) ([]byte, error) {
+	entries, err := Scan(src)
 	if err != nil {
 		return nil, err
 	}
 	out := src
 	for _, e := range slices.Backward(entries) {
-		at := len(path) - 1 - (len(e.path) - len(e.parts)) // the part of this expression that is renamed
-		if len(e.path) < len(path) || !slices.Equal(e.path[:len(path)], path) || at < 0 {
+		at := len(path) - 1 - (len(e.Path) - len(e.parts)) // the part of this expression that is renamed
+		if len(e.Path) < len(path) || !slices.Equal(e.Path[:len(path)], path) || at < 0 {
 			continue
 		}
 		p := e.parts[at]
 		out = []byte(string(out[:p[0]]) + tomlKey(to) + string(out[p[1]:]))
 	}
-	var before, after map[string]any
+	before, after := map[string]any{}, map[string]any{}
 	if err := toml.Unmarshal(src, &before); err != nil {
 		return nil, err
 	}
@@ -265,21 +269,21 @@ func renameKey(src []byte, path []string, to string) ([]byte, error) {
 	return out, nil
 }
 
-// removeTable takes a table out, header, keys and all. Comments between them go
+// Remove takes a table out, header, keys and all. Comments between them go
 // with it; those before its header stay.
-func removeTable(src []byte, path []string) ([]byte, error) {
-	entries, err := scan(src)
+func Remove(src []byte, path []string) ([]byte, error) {
+	entries, err := Scan(src)
 	if err != nil {
 		return nil, err
 	}
 	out := src
 	for i, e := range slices.Backward(entries) {
-		if len(e.path) < len(path) || !slices.Equal(e.path[:len(path)], path) {
+		if len(e.Path) < len(path) || !slices.Equal(e.Path[:len(path)], path) {
 			continue
 		}
-		from := bytes.LastIndexByte(src[:e.keyAt], '\n') + 1
+		from := bytes.LastIndexByte(src[:e.KeyAt], '\n') + 1
 		to := e.end
-		if !e.header {
+		if !e.Header {
 			to = e.to
 			if n := bytes.IndexByte(src[to:], '\n'); n >= 0 {
 				to += n + 1
@@ -287,12 +291,12 @@ func removeTable(src []byte, path []string) ([]byte, error) {
 				to = len(src)
 			}
 		}
-		if i+1 < len(entries) && entries[i+1].header && bytes.TrimSpace(src[to:entries[i+1].keyAt-1]) == nil {
-			to = bytes.LastIndexByte(src[:entries[i+1].keyAt], '\n') + 1
+		if i+1 < len(entries) && entries[i+1].Header && bytes.TrimSpace(src[to:entries[i+1].KeyAt-1]) == nil {
+			to = bytes.LastIndexByte(src[:entries[i+1].KeyAt], '\n') + 1
 		}
 		out = []byte(string(out[:from]) + string(out[to:]))
 	}
-	var before, after map[string]any
+	before, after := map[string]any{}, map[string]any{}
 	if err := toml.Unmarshal(src, &before); err != nil {
 		return nil, err
 	}

@@ -1,0 +1,75 @@
+package identity
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"orenda/internal/near"
+)
+
+// key is a value of an identity by the name it has in identities.toml.
+type key struct {
+	name string
+	of   func(*Identity) *string
+}
+
+// Those of the log-in are under its table.
+var keys = []key{
+	{"user", func(id *Identity) *string { return &id.User }},
+	{"secret", func(id *Identity) *string { return &id.Secret }},
+	{"certificate", func(id *Identity) *string { return &id.Certificate }},
+	{"key", func(id *Identity) *string { return &id.Key }},
+	{"note", func(id *Identity) *string { return &id.Note }},
+	{"log-in.address", func(id *Identity) *string { return &id.LogIn.Address }},
+	{"log-in.body", func(id *Identity) *string { return &id.LogIn.Body }},
+	{"log-in.type", func(id *Identity) *string { return &id.LogIn.Type }},
+	{"log-in.action", func(id *Identity) *string { return &id.LogIn.Action }},
+	{"log-in.gives", func(id *Identity) *string { return &id.LogIn.Gives }},
+	{"log-in.as", func(id *Identity) *string { return &id.LogIn.As }},
+}
+
+// Keys are the names of the values that an identity has, in their order.
+func Keys() []string {
+	out := make([]string, len(keys))
+	for i, k := range keys {
+		out[i] = k.name
+	}
+	return out
+}
+
+// Get is the value of that name; empty where there is none.
+func (id *Identity) Get(name string) string {
+	for _, k := range keys {
+		if k.name == name && (id.LogIn != nil || !strings.HasPrefix(name, "log-in.")) {
+			return *k.of(id)
+		}
+	}
+	return ""
+}
+
+// Set sets the value of that name; an empty one takes it out. It refuses what is
+// no source of a secret, as people give the secret itself there.
+func (id *Identity) Set(name, value string) error {
+	i := slices.IndexFunc(keys, func(k key) bool { return k.name == name })
+	if i < 0 {
+		err := fmt.Errorf("an identity has no %s, only %s", name, strings.Join(Keys(), ", "))
+		if n := near.Miss(name, Keys()); n != "" {
+			err = fmt.Errorf("an identity has no %s; %s is meant", name, n)
+		}
+		return err
+	}
+	if kind, rest, _ := strings.Cut(value, ":"); name == "secret" && value != "" && (rest == "" || !slices.Contains([]string{"env", "file", "command", "keyring", "age"}, kind)) {
+		return fmt.Errorf("that is no source, and was not kept: a secret itself is never written down here; %s", sources)
+	}
+	in := LogIn{}
+	if id.LogIn != nil {
+		in = *id.LogIn
+	}
+	id.LogIn = &in // never the one that another identity has too
+	*keys[i].of(id) = value
+	if in == (LogIn{}) {
+		id.LogIn = nil
+	}
+	return nil
+}
