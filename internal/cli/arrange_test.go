@@ -158,6 +158,40 @@ func TestEnvironmentsAreArranged(t *testing.T) {
 	assert.NotContains(t, file(), "spare")
 }
 
+// Who the person is can be set where there is no screen; a secret itself is refused
+// and not repeated.
+func TestIdentitiesAreArranged(t *testing.T) {
+	l, run, _ := arranged(t)
+	dir := filepath.Join(l.dir, "ws")
+	run(0, "identity", "set", "pilot-desk", "user=pd", "secret=env:WORD", "note=north quay", "certificate=clerk.pem")
+	run(0, "identity", "set", "pilot-desk", "note=", "log-in.address=https://desk.skerry.test/in", "log-in.body=file:in.xml")
+	run(0, "endpoint", "set", "BerthDesk11", "identity=pilot-desk")
+	assert.Contains(t, run(0, "identity", "allow", "pilot-desk", "https://desk.skerry.test/berths"), "pilot-desk may go to https://desk.skerry.test:443")
+
+	here, err := os.Getwd()
+	require.NoError(t, err)
+	var rows []map[string]any
+	l.json(0, &rows, "-w", dir, "identity", "list")
+	require.Len(t, rows, 1)
+	assert.Equal(t, map[string]any{"name": "pilot-desk", "user": "pd", "secret": "env:WORD", "certificate": filepath.Join(here, "clerk.pem"), "log-in": "https://desk.skerry.test/in",
+		"uses": []any{"BerthDesk11"}, "may-go-to": []any{"https://desk.skerry.test:443"}}, rows[0])
+	assert.Regexp(t, `pilot-desk +pd +env:WORD, certificate .*clerk.pem, log-in .* +BerthDesk11 +https://desk.skerry.test:443`, run(0, "identity", "list"))
+
+	for _, wrong := range []string{"secret=Hunter-2", "secret=env:", "Hunter-2"} {
+		out := run(2, "identity", "set", "pilot-desk", "user=other", wrong)
+		assert.NotContains(t, out, "Hunter-2", "a secret is not shown back")
+	}
+	assert.Contains(t, run(2, "identity", "set", "pilot-desk", "secert=env:X"), "secret is meant")
+	assert.Contains(t, run(2, "identity", "allow", "pilot-desk", "desk.skerry.test"), "no address")
+	assert.Contains(t, run(2, "identity", "remove", "pilot-dsek"), "pilot-desk")
+	assert.Contains(t, run(0, "identity", "list"), " pd ", "nothing of a refused change was kept")
+	run(0, "identity", "disallow", "pilot-desk")
+	assert.NotContains(t, run(0, "identity", "list"), "https://desk.skerry.test:443")
+	run(0, "identity", "remove", "pilot-desk")
+	l.json(0, &rows, "-w", t.TempDir(), "identity", "list")
+	assert.Empty(t, rows)
+}
+
 func TestAWarningIsSetAsideByItsName(t *testing.T) {
 	_, run, file := arranged(t)
 	run(0, "endpoint", "set", "BerthDesk11", "receive-limit=1 MiB", "buffer-limit=64 KiB")

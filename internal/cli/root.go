@@ -100,7 +100,7 @@ this folder (or -w DIR), or on a description given as a URL or a file.`,
 	}
 	root.PersistentFlags().StringVarP(&t.dir, "workspace", "w", "", "folder of the workspace (default: this folder)")
 	root.AddCommand(t.demoCommand(), t.standinCommand(), t.addCommand(), t.catalogueCommand(), t.describeCommand(), t.sampleCommand(), t.validateCommand(), t.refreshCommand(), t.draftCommand(), t.callCommand(), t.repairCommand(), t.checkCommand(), t.relayCommand(), t.handoverCommand(),
-		t.endpointCommand(), t.environmentCommand(), t.asideCommand(), t.limitsCommand(), t.explainCommand(),
+		t.endpointCommand(), t.environmentCommand(), t.identityCommand(), t.asideCommand(), t.limitsCommand(), t.explainCommand(),
 		t.trustCommand(), t.journalCommand(), t.drawCommand(), t.xmlCommand())
 	return root
 }

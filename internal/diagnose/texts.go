@@ -136,7 +136,7 @@ var texts = map[string]Text{
 	"security.part-missing":          {"A part that is to be signed or encrypted is not in the message.", "The envelope as built has no such element.", "Add the part, or do not name it."},
 	"security.signature-weak":        {"What protects the message is weak.", "SHA-1, CBC or RSA 1.5 is set.", "Use SHA-256, GCM and OAEP where the service takes them."},
 	"security.algorithms-differ":     {"The contract asks for other algorithms than those that are set.", "Its algorithm suite, and the order of signing and encrypting (WS-SecurityPolicy).", "Set what it asks for; what is weak of that is told, too."},
-	"security.log-in-failed":         {"The log-in before the call gave no session.", "Its answer, or what is missing in it.", "Look at the log-in, which is an exchange of its own; correct [NAME.log-in] in identities.toml."},
+	"security.log-in-failed":         {"The log-in before the call gave no session.", "Its answer, or what is missing in it.", "Look at the log-in, which is an exchange of its own; correct it with orenda identity set NAME log-in.KEY=VALUE, or in identities.toml."},
 	"security.assertion-expired":     {"The assertion that is sent does not hold now.", "Its own conditions against this machine's clock.", "Have a new one issued."},
 	"verify.certificate-expired":     {"The certificate that signed the reply is outside its dates.", "Its dates against this machine's clock.", "The service's people must renew it."},
 	"verify.confirmation-differs":    {"The reply confirms another signature than the one that was sent.", "The values were compared (WSS 1.1, signature confirmation).", "The reply may be to another request; do not trust it."},

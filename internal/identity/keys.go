@@ -2,6 +2,8 @@ package identity
 
 import (
 	"fmt"
+	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 
@@ -49,7 +51,8 @@ func (id *Identity) Get(name string) string {
 }
 
 // Set sets the value of that name; an empty one takes it out. It refuses what is
-// no source of a secret, as people give the secret itself there.
+// no source of a secret, as people give the secret itself there. Files become
+// absolute, as an identity serves every folder; ~/ is the person's own.
 func (id *Identity) Set(name, value string) error {
 	i := slices.IndexFunc(keys, func(k key) bool { return k.name == name })
 	if i < 0 {
@@ -62,6 +65,12 @@ func (id *Identity) Set(name, value string) error {
 	if kind, rest, _ := strings.Cut(value, ":"); name == "secret" && value != "" && (rest == "" || !slices.Contains([]string{"env", "file", "command", "keyring", "age"}, kind)) {
 		return fmt.Errorf("that is no source, and was not kept: a secret itself is never written down here; %s", sources)
 	}
+	switch kind, rest, prefixed := strings.Cut(value, ":"); {
+	case name == "certificate" || name == "key":
+		value = absolute(value)
+	case prefixed && (name == "secret" && (kind == "file" || kind == "age") || name == "log-in.body" && kind == "file"):
+		value = kind + ":" + absolute(rest)
+	}
 	in := LogIn{}
 	if id.LogIn != nil {
 		in = *id.LogIn
@@ -72,4 +81,19 @@ func (id *Identity) Set(name, value string) error {
 		id.LogIn = nil
 	}
 	return nil
+}
+
+func absolute(path string) string {
+	if path == "" {
+		return ""
+	}
+	if rest, ok := strings.CutPrefix(path, "~/"); ok {
+		if home, err := os.UserHomeDir(); err == nil {
+			path = filepath.Join(home, rest)
+		}
+	}
+	if a, err := filepath.Abs(path); err == nil {
+		return a
+	}
+	return path
 }

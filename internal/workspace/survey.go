@@ -25,6 +25,20 @@ func (w *Workspace) SetAside(name, id, why string) error {
 	return w.set(set{[]string{"set-aside", name, id}, value})
 }
 
+// UsesOf are the endpoints that name an identity, and as what.
+func (w *Workspace) UsesOf(identity string) (out []string) {
+	for _, e := range w.Endpoints {
+		set := w.Settings(e.Name)
+		for key, what := range map[string]string{"identity": "", "client-identity": " (client certificate)", "sign-identity": " (signs)", "proxy-identity": " (proxy)", "session": " (session)"} {
+			if set.Text(key) == identity {
+				out = append(out, e.Name+what)
+			}
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
 // Survey is the workspace as the rules see it that look at no single call.
 func (w *Workspace) Survey() *diagnose.Survey {
 	s := &diagnose.Survey{Unread: w.Warnings}

@@ -70,6 +70,17 @@ func (v *View) save(id identity.Identity) {
 	v.read()
 }
 
+// set asks for a value of an identity and keeps it.
+func (v *View) set(id identity.Identity, key, prompt string) tea.Cmd {
+	return ask(prompt, id.Get(key), func(s string) {
+		if err := id.Set(key, strings.TrimSpace(s)); err != nil {
+			v.s.Say("%v", err)
+			return
+		}
+		v.save(id)
+	})
+}
+
 // Update implements ui.View.
 func (v *View) Update(msg tea.Msg) tea.Cmd {
 	k, ok := msg.(tea.KeyPressMsg)
@@ -89,13 +100,13 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 	id := *v.all[v.cursor]
 	switch {
 	case ui.Is(k, "U"):
-		return ask("user name of "+id.Name, id.User, func(s string) { id.User = s; v.save(id) })
+		return v.set(id, "user", "user name of "+id.Name)
 	case ui.Is(k, "W"):
-		return ask("where its secret is (env:VAR, file:PATH, command:CMD, keyring:NAME, age:PATH)", id.Secret, func(s string) { v.source(id, s) })
+		return v.set(id, "secret", "where its secret is (env:VAR, file:PATH, command:CMD, keyring:NAME, age:PATH)")
 	case ui.Is(k, "C"):
-		return ask("file with its certificate (PEM, PKCS#12, JKS)", id.Certificate, func(s string) { id.Certificate = s; v.save(id) })
+		return v.set(id, "certificate", "file with its certificate (PEM, PKCS#12, JKS)")
 	case ui.Is(k, "K"):
-		return ask("file with its key, where it is in another", id.Key, func(s string) { id.Key = s; v.save(id) })
+		return v.set(id, "key", "file with its key, where it is in another")
 	case ui.Is(k, "L"):
 		path, ok := strings.CutPrefix(id.Secret, "age:")
 		if !ok {
@@ -141,32 +152,6 @@ func (v *View) add(name string) {
 	v.save(identity.Identity{Name: name, User: name})
 	v.cursor = slices.IndexFunc(v.all, func(o *identity.Identity) bool { return o.Name == name })
 	v.s.Say("W says where its secret is, U its user name")
-}
-
-// source keeps where a secret is; people type the secret itself there.
-func (v *View) source(id identity.Identity, s string) {
-	kind, rest, ok := strings.Cut(s, ":")
-	if s != "" && (!ok || rest == "" || !slices.Contains([]string{"env", "file", "command", "keyring", "age"}, kind)) {
-		v.s.Say("that is no source, and was not kept: a secret itself is never written down here")
-		return
-	}
-	id.Secret = s
-	v.save(id)
-}
-
-// usedBy are the endpoints that name an identity, and as what.
-func (v *View) usedBy(name string) []string {
-	var out []string
-	for _, e := range v.s.W.Endpoints {
-		set := v.s.W.Settings(e.Name)
-		for key, what := range map[string]string{"identity": "", "client-identity": " (client certificate)", "sign-identity": " (signs)", "proxy-identity": " (proxy)", "session": " (session)"} {
-			if set.Text(key) == name {
-				out = append(out, e.Name+what)
-			}
-		}
-	}
-	slices.Sort(out)
-	return out
 }
 
 // View implements ui.View.
@@ -242,7 +227,7 @@ func (v *View) details(id *identity.Identity, w int) []string {
 	if id.Note != "" {
 		row("note", id.Note)
 	}
-	used := strings.Join(v.usedBy(id.Name), ", ")
+	used := strings.Join(v.s.W.UsesOf(id.Name), ", ")
 	if used == "" {
 		used = "no endpoint of this workspace"
 	}
