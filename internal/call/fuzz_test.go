@@ -13,7 +13,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"orenda/internal/call"
 	"orenda/internal/exchange"
+	"orenda/internal/handover"
 	"orenda/internal/safe"
 	"orenda/internal/soap"
 	"orenda/internal/standin"
@@ -68,40 +70,91 @@ func FuzzReply(f *testing.F) {
 		x := run(t, plan)
 		require.Empty(t, answers, "%v", x.Findings)
 		assert.Less(t, time.Since(began), 20*time.Second)
-		require.NotEqual(t, exchange.OutcomeUnderWay, x.Outcome)
-		if x.Outcome == exchange.OutcomeStopped {
-			require.NotEmpty(t, x.Findings, "stopped at %s and nothing says why", x.StoppedAt)
-			assert.NotEmpty(t, x.Result)
-		}
-		l := x.Leg()
-		for _, f := range x.Findings {
-			assert.NotEmpty(t, f.Title, f.ID)
-			assert.NotEmpty(t, f.Why, f.ID)
-			for _, e := range f.Evidence {
-				size := int64(-1)
-				switch {
-				case l == nil:
-				case e.In == exchange.InResponseBody:
-					size = int64(len(l.ResponseBody))
-				case e.In == exchange.InResponseHead:
-					size = int64(len(l.In))
-				}
-				if size >= 0 {
-					assert.GreaterOrEqual(t, e.Offset, int64(0), f.ID)
-					assert.LessOrEqual(t, e.Offset+e.Length, size, f.ID)
-				}
+		sound(t, x)
+	})
+}
+
+// sound is what holds of every exchange, whatever bytes crossed.
+func sound(t *testing.T, x *exchange.Exchange) {
+	t.Helper()
+	require.NotEqual(t, exchange.OutcomeUnderWay, x.Outcome)
+	if x.Outcome == exchange.OutcomeStopped {
+		require.NotEmpty(t, x.Findings, "stopped at %s and nothing says why", x.StoppedAt)
+		assert.NotEmpty(t, x.Result)
+	}
+	l := x.Leg()
+	for _, f := range x.Findings {
+		assert.NotEmpty(t, f.Title, f.ID)
+		assert.NotEmpty(t, f.Why, f.ID)
+		for _, e := range f.Evidence {
+			size := int64(-1)
+			switch {
+			case l == nil:
+			case e.In == exchange.InResponseBody:
+				size = int64(len(l.ResponseBody))
+			case e.In == exchange.InResponseHead:
+				size = int64(len(l.In))
+			}
+			if size >= 0 {
+				assert.GreaterOrEqual(t, e.Offset, int64(0), f.ID)
+				assert.LessOrEqual(t, e.Offset+e.Length, size, f.ID)
 			}
 		}
-		told, err := safe.JSON(x.Redact(nil).Report(true))
-		require.NoError(t, err)
-		require.True(t, json.Valid(told))
-		require.True(t, utf8.Valid(told))
-		assert.NotContains(t, string(told), "\x1b")
-		kept, err := x.Marshal()
-		require.NoError(t, err)
-		require.NoError(t, json.Unmarshal(kept, new(exchange.Exchange)))
-		for _, f := range x.Findings {
-			assert.False(t, strings.ContainsAny(safe.Line(f.Title+f.Why), "\x1b\x07\n"))
+	}
+	told, err := safe.JSON(x.Redact(nil).Report(true))
+	require.NoError(t, err)
+	require.True(t, json.Valid(told))
+	require.True(t, utf8.Valid(told))
+	assert.NotContains(t, string(told), "\x1b")
+	kept, err := x.Marshal()
+	require.NoError(t, err)
+	require.NoError(t, json.Unmarshal(kept, new(exchange.Exchange)))
+	for _, f := range x.Findings {
+		assert.False(t, strings.ContainsAny(safe.Line(f.Title+f.Why), "\x1b\x07\n"))
+	}
+}
+
+// FuzzWitnessed explains any request and any reply of another program. Whatever
+// they are, the explanation is whole, asks nothing, sends nothing, and can be
+// handed over.
+func FuzzWitnessed(f *testing.F) {
+	h, err := standin.Start(standin.Options{})
+	require.NoError(f, err)
+	f.Cleanup(h.Close)
+	plan := berths(f, h, "/berths")
+	ask := `<s:Envelope xmlns:s="` + soap.V11.Namespace() + `"><s:Body><FindBerths xmlns="urn:skerry:berths"><length>12</length></FindBerths></s:Body></s:Envelope>`
+	fault := `<s:Envelope xmlns:s="` + soap.V11.Namespace() + `"><s:Body><s:Fault><faultcode>s:Client</faultcode><faultstring>no ` + "\x1b[2J" + `</faultstring></s:Fault></s:Body></s:Envelope>`
+	for _, req := range []string{"", ask, "POST /berths HTTP/1.1\r\nHost: berths.skerry.test\r\nSOAPAction: \"\"\r\nContent-Type: text/xml\r\n\r\n" + ask, "POST http://[::1 HTTP/1.1\nHost: ${x}\n\n<a", "GET / HTTP/9\r\n\r\n", "--x\r\n\r\n" + ask + "\r\n--x--"} {
+		for _, rep := range []string{"", fault, "HTTP/1.1 500 No\r\nContent-Length: 3\r\n\r\n" + fault, "HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\nffffffffffffffff\r\n", "HTTP/1.1 200\n\n<html><title>x</title>", "HTTP/1.1 100 Continue\r\n\r\n"} {
+			f.Add([]byte(req), []byte(rep), true)
+			f.Add([]byte(req), []byte(rep), false)
+		}
+	}
+	f.Fuzz(func(t *testing.T, request, reply []byte, archive bool) {
+		var all []*call.Witnessed
+		if archive {
+			entries, err := call.FromHAR(request)
+			if err != nil {
+				text, _ := json.Marshal(map[string]any{"log": map[string]any{"version": "1.2", "entries": []any{map[string]any{
+					"request":  map[string]any{"method": "POST", "url": string(request[:min(len(request), 40)]), "postData": map[string]any{"text": string(request)}},
+					"response": map[string]any{"status": len(reply), "statusText": string(reply[:min(len(reply), 9)]), "content": map[string]any{"text": string(reply)}}}}}})
+				entries, err = call.FromHAR(text)
+				require.NoError(t, err)
+			}
+			for _, e := range entries {
+				all = append(all, e.Witnessed)
+			}
+		} else if w, err := call.WitnessedFrom(request, reply); err == nil {
+			all = append(all, w)
+		}
+		for _, w := range all {
+			x := call.Explain(t.Context(), plan, w)
+			sound(t, x)
+			for _, f := range x.Findings {
+				assert.Empty(t, f.Remedies, f.ID)
+			}
+			assert.NotContains(t, handover.Ticket(x).Markdown(), "\x1b")
+			assert.NotContains(t, handover.Settings(x, nil, nil).Markdown(), "\x1b")
 		}
 	})
 }
