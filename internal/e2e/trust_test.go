@@ -230,6 +230,62 @@ func TestTheSignedAndEncryptedStory(t *testing.T) {
 	assert.Contains(t, r.out, "clerk  Ines Hallam")
 }
 
+// The person's own editor has the terminal, and what it wrote is taken back: a
+// draft, and the identities, whose mistakes are named by line and never overwritten.
+func TestYourOwnEditor(t *testing.T) {
+	h := harbour(t)
+	dir, env := workspace(t, "", "http://"+h.Plain+"/tides?wsdl")
+	fill(t, dir)
+	person := strings.TrimPrefix(env[0], "ORENDA_HOME=")
+	file := filepath.Join(person, "config", "identities.toml")
+	script := filepath.Join(t.TempDir(), "my editor")
+	require.NoError(t, os.WriteFile(script, []byte(`#!/bin/sh
+echo "the editor of Ines, with $(stat -c %a "$1")"
+read go
+case "$go $1" in
+*draft.xml) sed -i s/2027/2031/ "$1" ;;
+wrong*) printf '[desk\n' >>"$1" ;;
+right*) sed -i '/^\[desk$/d' "$1"; printf '[desk.log-in] # of the gate\naddress = "https://desk.skerry.test/open"\nbody = "x"\n' >>"$1" ;;
+esac
+`), 0o700))
+	s := open(t, 158, 47, append(env, "VISUAL='"+script+"'", "EDITOR=false"), "-w", dir)
+	s.sees("YearTable")
+	s.keys("d")
+	s.sees("2027")
+	s.keys("E")
+	s.sees("the editor of Ines, with 600")
+	s.keys("Enter")
+	s.sees("2031", "Skerry Sound")
+
+	s.keys("Escape", "i")
+	s.sees("there is none yet")
+	for _, c := range []struct{ does, shows string }{{"wrong", "identities.toml:12:6: expected"}, {"right", "https://desk.skerry.test/open, which gives cookies"}} {
+		s.keys("E")
+		s.sees("the editor of Ines, with 600")
+		s.types(c.does)
+		s.keys("Enter")
+		s.sees("identities", c.shows)
+		if c.does == "wrong" {
+			before, _ := os.ReadFile(file)
+			s.keys("A")
+			s.sees("name of the identity")
+			s.types("mate")
+			s.keys("Enter")
+			s.sees("identities.toml:12:")
+			after, _ := os.ReadFile(file)
+			assert.Equal(t, string(before), string(after), "what cannot be read is not overwritten")
+		}
+	}
+	s.keys("U")
+	s.sees("user name of desk")
+	s.types("d-1")
+	s.keys("Enter")
+	s.sees("d-1")
+	b, _ := os.ReadFile(file)
+	assert.Contains(t, string(b), "[desk.log-in] # of the gate\n")
+	assert.Contains(t, string(b), "# Who you are towards services.")
+}
+
 // Identities are the person's own: added with keys, never with a secret, and
 // tried on purpose to see them refused.
 func TestIdentitiesWithKeys(t *testing.T) {

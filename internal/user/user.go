@@ -47,10 +47,35 @@ func Find() (*Home, error) {
 	return &Home{Config: pick("XDG_CONFIG_HOME", ".config"), State: pick("XDG_STATE_HOME", ".local/state")}, nil
 }
 
+func (h *Home) identities() string { return filepath.Join(h.Config, "identities.toml") }
+
+// IdentitiesFile is the path of the file, for an editor; it is made, with what may
+// stand in it as comments, where there is none.
+func (h *Home) IdentitiesFile() (string, error) {
+	path := h.identities()
+	if _, err := os.Stat(path); !errors.Is(err, fs.ErrNotExist) {
+		return path, err
+	}
+	return path, WriteFile(path, []byte(begun))
+}
+
+const begun = `# Who you are towards services. No secret stands here, only where it is.
+#
+# [pilot-desk]
+# user = "pilot-desk"
+# secret = "env:PILOT_WORD"    # or file:PATH, command:CMD, keyring:NAME, age:PATH
+# certificate = "/home/me/clerk.p12"
+#
+# [pilot-desk.log-in]          # a call that begins a session
+# address = "https://desk.skerry.test/open"
+# body = "name=${user}&word=${secret}"
+# gives = "cookies"            # or "header NAME", "element NAME", "assertion"
+`
+
 // Identities are those the person has, by name.
 func (h *Home) Identities() (map[string]*identity.Identity, error) {
 	out := map[string]*identity.Identity{}
-	path := filepath.Join(h.Config, "identities.toml")
+	path := h.identities()
 	b, err := os.ReadFile(path)
 	if errors.Is(err, fs.ErrNotExist) {
 		return out, nil
@@ -59,6 +84,10 @@ func (h *Home) Identities() (map[string]*identity.Identity, error) {
 		return nil, err
 	}
 	if err := toml.Unmarshal(b, &out); err != nil {
+		if de, ok := errors.AsType[*toml.DecodeError](err); ok {
+			line, col := de.Position()
+			return nil, fmt.Errorf("%s:%d:%d: %s", path, line, col, strings.TrimPrefix(de.Error(), "toml: "))
+		}
 		return nil, fmt.Errorf("%s: %w", path, err)
 	}
 	for name, id := range out {
@@ -118,7 +147,7 @@ func (h *Home) SaveIdentity(id identity.Identity) error {
 // editIdentities changes the file of identities under a lock, on what is in it now.
 // What cannot be read is never overwritten.
 func (h *Home) editIdentities(change func(src []byte, all map[string]*identity.Identity) ([]byte, error)) error {
-	path := filepath.Join(h.Config, "identities.toml")
+	path := h.identities()
 	unlock, err := h.Lock(path)
 	if err != nil {
 		return err

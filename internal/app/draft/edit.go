@@ -2,7 +2,6 @@ package draft
 
 import (
 	"os"
-	"os/exec"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -256,17 +255,9 @@ type edited struct {
 	err  error
 }
 
-// editor hands the draft to $VISUAL or $EDITOR as a file, and takes it back.
+// editor hands the draft to the person's own editor as a file, and takes it back.
 func (v *View) editor() tea.Cmd {
 	d, _, _ := v.item()
-	name := os.Getenv("VISUAL")
-	if name == "" {
-		name = os.Getenv("EDITOR")
-	}
-	if name == "" {
-		v.s.Say("$EDITOR is not set")
-		return nil
-	}
 	dir, err := os.MkdirTemp("", "orenda-")
 	if err != nil {
 		v.s.Say("%v", err)
@@ -277,8 +268,11 @@ func (v *View) editor() tea.Cmd {
 		v.s.Say("%v", err)
 		return nil
 	}
-	cmd := exec.Command("sh", "-c", name+` "$1"`, "sh", path)
-	return tea.ExecProcess(cmd, func(err error) tea.Msg { return edited{d, path, err} })
+	edit := v.s.Edit(path, func(err error) tea.Msg { return edited{d, path, err} })
+	if edit == nil {
+		os.RemoveAll(dir)
+	}
+	return edit
 }
 
 func (v *View) takeEdited(e edited) {

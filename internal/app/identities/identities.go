@@ -26,6 +26,9 @@ type View struct {
 	why    error // why they cannot be read
 }
 
+// edited tells that the person's own editor ended.
+type edited struct{ err error }
+
 // New makes the view.
 func New(s *state.State) *View { return &View{s: s} }
 
@@ -37,7 +40,7 @@ func (v *View) Keys() []ui.Key {
 	return []ui.Key{
 		{Press: "up down", Show: "↑↓", Does: "choose"}, {Press: "A", Show: "A", Does: "add"}, {Press: "U", Show: "U", Does: "its user"}, {Press: "W", Show: "W", Does: "where its secret is"}, {Press: "C", Show: "C", Does: "its certificate"},
 		{Press: "O", Show: "O", Does: "send the call as it, once"}, {Press: "?", Show: "?", Does: "help"},
-		{Press: "K", Show: "K", Does: "its key, where it is in another file", Minor: true}, {Press: "L", Show: "L", Does: "give the pass phrase of its secret", Minor: true}, {Press: "R", Show: "R", Does: "take back where it may go", Minor: true}, {Press: "X", Show: "X", Does: "remove it", Minor: true},
+		{Press: "E", Show: "E", Does: "edit all, log-ins too, in your editor", Minor: true}, {Press: "K", Show: "K", Does: "its key, where it is in another file", Minor: true}, {Press: "L", Show: "L", Does: "give the pass phrase of its secret", Minor: true}, {Press: "R", Show: "R", Does: "take back where it may go", Minor: true}, {Press: "X", Show: "X", Does: "remove it", Minor: true},
 	}
 }
 
@@ -83,6 +86,14 @@ func (v *View) set(id identity.Identity, key, prompt string) tea.Cmd {
 
 // Update implements ui.View.
 func (v *View) Update(msg tea.Msg) tea.Cmd {
+	if e, ok := msg.(edited); ok {
+		if e.err != nil {
+			v.s.Say("the editor failed: %v", e.err)
+		}
+		v.s.Changed()
+		v.read()
+		return nil
+	}
 	k, ok := msg.(tea.KeyPressMsg)
 	v.cursor = min(max(v.cursor+ui.Rows(msg, 10, len(v.all)), 0), max(len(v.all)-1, 0))
 	if !ok {
@@ -91,6 +102,13 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 	switch {
 	case ui.Is(k, "A"):
 		return ask("name of the identity", "", v.add)
+	case ui.Is(k, "E"):
+		path, err := v.s.Home.IdentitiesFile()
+		if err != nil {
+			v.s.Say("%v", err)
+			return nil
+		}
+		return v.s.Edit(path, func(err error) tea.Msg { return edited{err} })
 	case ui.Is(k, "esc"):
 		return func() tea.Msg { return state.Goto("board") }
 	}
@@ -159,10 +177,14 @@ func (v *View) View(w, h int) string {
 	if v.all == nil && v.why == nil {
 		v.read()
 	}
-	out := []string{"", "   " + ui.Strong("identities") + ui.Soft(fmt.Sprintf("   %d, your own: no workspace holds them", len(v.all))), ""}
 	if v.why != nil {
-		return ui.Block(append(out, "   "+ui.Accent(ui.Cut(v.why.Error(), w-6))), w, h)
+		out := []string{"", "   " + ui.Strong("identities") + ui.Soft("   they cannot be read; ") + ui.Strong("E") + ui.Soft(" opens their file in your editor"), ""}
+		for _, l := range ui.Wrap(v.why.Error(), w-6) {
+			out = append(out, "   "+ui.Accent(l))
+		}
+		return ui.Block(out, w, h)
 	}
+	out := []string{"", "   " + ui.Strong("identities") + ui.Soft(fmt.Sprintf("   %d, your own: no workspace holds them", len(v.all))), ""}
 	if len(v.all) == 0 {
 		return ui.Block(append(out, "   "+ui.Soft("there is none yet; ")+ui.Strong("A")+ui.Soft(" adds one: a name, a user, and where its secret is")), w, h)
 	}
