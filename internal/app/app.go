@@ -554,17 +554,24 @@ func (m *model) help(w, h int) string {
 	rows := []string{"", "   " + ui.Strong("Every call travels one path of eleven stages."),
 		"   What was " + ui.Strong("set") + " stands above what was " + ui.Strong("seen") + ", at the stage where it takes effect.",
 		"   ▮ passed   ▯ not reached   ▹ under way   ╌ not used", ""}
-	rows = append(rows, "   "+ui.Strong("views"))
+	row := func(key, rest string) { rows = append(rows, "     "+ui.Pad(key, 10)+rest) }
+	rows = append(rows, "   "+ui.Strong("in the "+m.places[m.at].name))
+	for _, k := range m.view().Keys() {
+		if k.Press != "?" { // which is for anywhere
+			row(ui.Strong(k.Show), k.Does)
+		}
+	}
+	rows = append(rows, "", "   "+ui.Strong("views"))
 	for _, p := range m.places {
-		rows = append(rows, "     "+ui.Pad(ui.Strong(p.key), 10)+ui.Pad(p.name, 12)+ui.Soft(p.about))
+		row(ui.Strong(p.key), ui.Pad(p.name, 14)+ui.Soft(p.about))
 	}
 	rows = append(rows, "", "   "+ui.Strong("anywhere"))
 	for _, c := range m.commands() {
-		rows = append(rows, "     "+ui.Pad(ui.Strong(c.show), 10)+c.name)
-	}
-	rows = append(rows, "", "   "+ui.Strong("in the "+m.places[m.at].name))
-	for _, k := range m.view().Keys() {
-		rows = append(rows, "     "+ui.Pad(ui.Strong(k.Show), 10)+k.Does)
+		if c.show == "" { // it is found in the list of commands
+			row(ui.Soft(":"), c.name)
+		} else {
+			row(ui.Strong(c.show), c.name)
+		}
 	}
 	if m.o.Version != "" {
 		rows = append(rows, "", "   "+ui.Soft("Orenda "+m.o.Version))
