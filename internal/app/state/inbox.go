@@ -36,6 +36,9 @@ func (s *State) done(id string, x *exchange.Exchange, err error) {
 			s.Shown = len(s.Attempts) - 1
 		}
 		s.Changed()
+		if s.Message == underWay && s.Running() == nil {
+			s.Message = ""
+		}
 		if err != nil {
 			s.Say("the exchange was not kept: %v", err)
 		}

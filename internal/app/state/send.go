@@ -19,6 +19,8 @@ type Target struct {
 // together is how many of many calls are under way at a time.
 const together = 4
 
+const underWay = "it is under way; h halts it"
+
 // Send sends the chosen cell, or goes on with a fetch.
 func (s *State) Send() { s.SendUntil(exchange.None) }
 
@@ -29,7 +31,7 @@ func (s *State) SendUntil(until exchange.Stage) {
 		return
 	}
 	if s.Running() != nil {
-		s.Say("it is under way; h halts it")
+		s.Say(underWay)
 		return
 	}
 	if s.Fetching != nil && s.fetch.source != "" {

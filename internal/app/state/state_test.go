@@ -72,7 +72,9 @@ func TestSendingAndAttempts(t *testing.T) {
 		assert.Equal(t, 1, s.UnderWay())
 		s.Send()
 		assert.Equal(t, 1, s.UnderWay(), "it is not sent twice")
+		assert.Equal(t, underWay, s.Message)
 		settle(t, s)
+		assert.Empty(t, s.Message, "it is under way no longer")
 		assert.Len(t, s.Attempts, i)
 		assert.Equal(t, i-1, s.Shown)
 	}
