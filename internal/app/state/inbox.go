@@ -39,6 +39,10 @@ func (s *State) done(id string, x *exchange.Exchange, err error) {
 		if s.Message == underWay && s.Running() == nil {
 			s.Message = ""
 		}
+		if next := s.next; next != nil && r != nil && r.cell == s.Cell {
+			s.next = nil
+			next()
+		}
 		if err != nil {
 			s.Say("the exchange was not kept: %v", err)
 		}

@@ -30,8 +30,17 @@ func (s *State) SendUntil(until exchange.Stage) {
 		s.Say("choose a call on the board first")
 		return
 	}
-	if s.Running() != nil {
-		s.Say(underWay)
+	if x := s.Running(); x != nil {
+		if x.Outcome == exchange.OutcomeUnderWay {
+			s.Say(underWay)
+			return
+		}
+		at := s.One()[0] // what is shown has ended, and is being kept: the next goes as soon as it is
+		s.next = func() {
+			if s.Running() == nil && s.One()[0] == at {
+				s.SendUntil(until)
+			}
+		}
 		return
 	}
 	if s.Fetching != nil && s.fetch.source != "" {

@@ -66,6 +66,7 @@ type State struct {
 
 	as             string // an identity for the call that is about to begin
 	finding        bool   // checks are under way
+	next           func() // sends once what ended is kept
 	sessions       call.Sessions
 	AcceptAnything bool                          // whatever certificate is shown, for the next call only
 	chains         map[string]*exchange.Exchange // of fetched chains, by endpoint

@@ -70,11 +70,7 @@ func TestSendingAndAttempts(t *testing.T) {
 	for i := 1; i <= 3; i++ {
 		s.Send()
 		assert.Equal(t, 1, s.UnderWay())
-		s.Send()
-		assert.Equal(t, 1, s.UnderWay(), "it is not sent twice")
-		assert.Equal(t, underWay, s.Message)
 		settle(t, s)
-		assert.Empty(t, s.Message, "it is under way no longer")
 		assert.Len(t, s.Attempts, i)
 		assert.Equal(t, i-1, s.Shown)
 	}
@@ -85,6 +81,50 @@ func TestSendingAndAttempts(t *testing.T) {
 	assert.Len(t, s.Traffic(), 3)
 	s.Open(s.Traffic()[2])
 	assert.Equal(t, 0, s.Shown, "an earlier attempt opens in its place")
+}
+
+func TestACallUnderWayIsNotSentTwice(t *testing.T) {
+	s, h := harbour(t)
+	choose(t, s, "FindBerths", "BerthDesk11")
+	require.NoError(t, s.SetSetting("address", "http://"+h.Plain+"/berths/~wait.timed-out"))
+	require.NoError(t, s.SetSetting("answer-time", "1s"))
+	s.Send()
+	s.Send()
+	assert.Equal(t, 1, s.UnderWay())
+	assert.Equal(t, underWay, s.Message)
+	settle(t, s)
+	assert.Empty(t, s.Message, "it is under way no longer")
+	assert.Len(t, s.Attempts, 1)
+}
+
+// slow is a journal on a disk that takes its time.
+type slow struct {
+	journal.Journal
+	open chan struct{}
+}
+
+func (j slow) Add(x *exchange.Exchange) error {
+	<-j.open
+	return j.Journal.Add(x)
+}
+
+// What has ended on the screen may be sent again, also while it is being kept.
+func TestTheNextCallGoesAsSoonAsTheLastIsKept(t *testing.T) {
+	s, _ := harbour(t)
+	choose(t, s, "FindBerths", "BerthDesk11")
+	require.NoError(t, s.Draft().Set("length", "20"))
+	s.SaveDraft()
+	disk := slow{s.J, make(chan struct{})}
+	s.J = disk
+	s.Send()
+	require.Eventually(t, func() bool { return s.Running().Outcome == exchange.OutcomePassed }, 5*time.Second, time.Millisecond)
+	s.Send()
+	assert.Empty(t, s.Message)
+	assert.Equal(t, 1, s.UnderWay())
+	close(disk.open)
+	settle(t, s)
+	assert.Len(t, s.Attempts, 2)
+	assert.Zero(t, s.UnderWay())
 }
 
 func TestBeforeTheFirstCallThePathShowsWhatIsSet(t *testing.T) {
