@@ -68,6 +68,17 @@ func Scan(src []byte) ([]Entry, error) {
 
 // valueEnd finds where a TOML value ends that begins at i.
 func valueEnd(src []byte, i int) int {
+	i = until(src, i, "\n\r#")
+	if i < len(src) {
+		for i > 0 && (src[i-1] == ' ' || src[i-1] == '\t') {
+			i--
+		}
+	}
+	return i
+}
+
+// until finds the first of the stops from i on that is in no string and no bracket.
+func until(src []byte, i int, stops string) int {
 	depth := 0
 	for i < len(src) {
 		switch c := src[i]; {
@@ -97,16 +108,13 @@ func valueEnd(src []byte, i int) int {
 			for i < len(src) && src[i] != '\n' {
 				i++
 			}
-		case depth == 0 && (c == '\n' || c == '\r' || c == '#'):
-			for i > 0 && (src[i-1] == ' ' || src[i-1] == '\t') {
-				i--
-			}
+		case depth == 0 && strings.IndexByte(stops, c) >= 0:
 			return i
 		default:
 			i++
 		}
 	}
-	return len(src)
+	return min(i, len(src))
 }
 
 func tomlKey(s string) string {
@@ -170,6 +178,10 @@ func splice(src []byte, entries []Entry, path []string, value any) ([]byte, erro
 	table, key := path[:len(path)-1], path[len(path)-1]
 	line := func(v any) string { return tomlKey(key) + " = " + tomlValue(v) + "\n" }
 	for _, e := range entries {
+		if n := len(e.Path); !e.Header && n < len(path) && slices.Equal(e.Path, path[:n]) && bytes.HasPrefix(src[e.From:e.to], []byte("{")) {
+			in, err := inline(string(src[e.From:e.to]), path[n:], value)
+			return []byte(string(src[:e.From]) + in + string(src[e.to:])), err
+		}
 		if e.Header || !slices.Equal(e.Path, path) {
 			continue
 		}
@@ -223,6 +235,53 @@ func splice(src []byte, entries []Entry, path []string, value any) ([]byte, erro
 		before += "\n"
 	}
 	return []byte(before + line(value) + head[at:]), nil
+}
+
+// inline is splice for a table that is written on one line: {a = 1, b = {c = 2}}.
+// Each of its parts is a document of its own.
+func inline(table string, path []string, value any) (string, error) {
+	var parts []string
+	found := false
+	for _, part := range split(table[1:max(len(table)-1, 1)]) {
+		entries, err := Scan([]byte(part))
+		if err != nil {
+			return "", err
+		}
+		if len(entries) == 1 && !found && len(entries[0].Path) <= len(path) && slices.Equal(entries[0].Path, path[:len(entries[0].Path)]) {
+			found = true
+			out, err := splice([]byte(part), entries, path, value)
+			if err != nil {
+				return "", err
+			}
+			part = strings.TrimSpace(string(out))
+		}
+		if part != "" {
+			parts = append(parts, part)
+		}
+	}
+	if !found && value == nil {
+		return table, nil
+	}
+	if !found {
+		quoted := make([]string, len(path))
+		for i, p := range path {
+			quoted[i] = tomlKey(p)
+		}
+		parts = append(parts, strings.Join(quoted, ".")+" = "+tomlValue(value))
+	}
+	return "{ " + strings.Join(parts, ", ") + " }", nil
+}
+
+// split cuts at the commas that are in no string and no bracket.
+func split(s string) (parts []string) {
+	for s != "" {
+		end := until([]byte(s), 0, ",")
+		if part := strings.TrimSpace(s[:min(end, len(s))]); part != "" {
+			parts = append(parts, part)
+		}
+		s = s[min(end+1, len(s)):]
+	}
+	return parts
 }
 
 // Rename gives a table or key another name wherever it is written, and

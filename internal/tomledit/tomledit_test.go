@@ -48,9 +48,34 @@ func TestChangesTouchNothingElse(t *testing.T) {
 	}
 }
 
+// A table may be written inline; what else stands in it keeps its place.
+func TestInlineTablesAreChangedWithinTheirLine(t *testing.T) {
+	const src = "desk = { user = \"a, b\", log-in = {address = 'x', body = '}'} } # inline\nempty = {}\n"
+	for _, c := range []struct {
+		path  string
+		value any
+		want  string
+	}{
+		{"desk.user", "c", "desk = { user = 'c', log-in = {address = 'x', body = '}'} } # inline\nempty = {}\n"},
+		{"desk.note", "n", "desk = { user = \"a, b\", log-in = {address = 'x', body = '}'}, note = 'n' } # inline\nempty = {}\n"},
+		{"desk.user", nil, "desk = { log-in = {address = 'x', body = '}'} } # inline\nempty = {}\n"},
+		{"desk.none", nil, src},
+		{"desk.log-in.body", "y", "desk = { user = \"a, b\", log-in = { address = 'x', body = 'y' } } # inline\nempty = {}\n"},
+		{"desk.log-in.gives", "cookies", "desk = { user = \"a, b\", log-in = { address = 'x', body = '}', gives = 'cookies' } } # inline\nempty = {}\n"},
+		{"desk.sign.key", "k", "desk = { user = \"a, b\", log-in = {address = 'x', body = '}'}, sign.key = 'k' } # inline\nempty = {}\n"},
+		{"empty.user", "u", strings.Replace(src, "{}", "{ user = 'u' }", 1)},
+	} {
+		got, err := Set([]byte(src), strings.Split(c.path, "."), c.value)
+		if assert.NoError(t, err, c.path) {
+			assert.Equal(t, c.want, string(got), c.path)
+		}
+	}
+}
+
 func FuzzSet(f *testing.F) {
 	f.Add([]byte(written), "endpoint", "tides-tls", "port", "v")
 	f.Add([]byte("a = '''x'''\n[b.c]\n"), "b", "c", "d", "\"'\n\x00")
+	f.Add([]byte("b = { c = {d = 'x', e.f = [1, {g = 2}]}, \"\" = 1 }\n"), "b", "c", "d", "v")
 	f.Fuzz(func(_ *testing.T, src []byte, a, b, c, v string) {
 		// Either the file changes as meant, which Set checks itself, or it is refused.
 		_, _ = Set(src, []string{a, b, c}, v)
