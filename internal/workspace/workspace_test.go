@@ -86,30 +86,17 @@ func TestEndpointsAreSettled(t *testing.T) {
 }
 
 const written = `# kept by hand
-name = "Skerry Harbour Trust" # the trust
-default-environment = "model"
-
-[environment.model]
-tidehost = "127.0.0.1:8443"   # where it runs
-
-[endpoint.tides-tls] # over TLS
-contract = "tides"
+[endpoint.tides-tls]
 port = "TideTablesTLS"
-trust = [
-  "trust/a.pem", # the old one
-]
 receive-limit = 65536
 recieve-limit = "1 MiB"
-
-[profile.harbour-11]
-strict-buffer = true
 `
 
 func TestHandEditedFilesAreReadOrRefusedWithThePlace(t *testing.T) {
 	w := New("x", nil)
 	require.NoError(t, w.parse([]byte(written)))
 	require.Len(t, w.Warnings, 1)
-	assert.Contains(t, w.Warnings[0], "line 15: the setting recieve-limit is not known; receive-limit is meant")
+	assert.Contains(t, w.Warnings[0], "line 5: the setting recieve-limit is not known; receive-limit is meant")
 	assert.Equal(t, []string{"65536"}, w.Endpoint("tides-tls").Values["receive-limit"])
 	for src, want := range map[string]string{
 		"name = \"x\nenvironment = 1":             "orenda.toml (in memory):1:",
