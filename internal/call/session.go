@@ -95,7 +95,7 @@ func (c *Call) openSession(ctx context.Context, anew bool) error {
 	fail := func(err error) error { return &diagnose.LogInError{Identity: name, Err: err} }
 	in := id.LogIn
 	if in == nil || in.Address == "" {
-		return fail(errors.New("it has no log-in: [" + name + ".log-in] in identities.toml names one"))
+		return fail(errors.New("it has no log-in: orenda identity set " + name + " log-in.address=URL sets one"))
 	}
 	u, err := endpoint.ParseAddress(in.Address)
 	if err != nil {
@@ -253,7 +253,9 @@ func (s *session) take(in *identity.LogIn, x *exchange.Exchange) error {
 			return nil
 		}
 		if !n.IsZero() {
-			s.value = strings.TrimSpace(n.Text())
+			for l := range strings.Lines(n.Text()) { // base64 may be wrapped
+				s.value += strings.TrimSpace(l)
+			}
 		}
 	default:
 		return fmt.Errorf("gives is cookies, header NAME, element NAME or assertion, not %q", in.Gives)

@@ -55,7 +55,8 @@ func newGate(t *testing.T) *gate {
 		g.logIns.Add(1)
 		g.over.Store(false)
 		w.Header().Set("X-Pass", pass())
-		fmt.Fprintf(w, `<e:Envelope xmlns:e="http://schemas.xmlsoap.org/soap/envelope/"><e:Body><Opened><pass>%s</pass><t:Assertion xmlns:t="urn:oasis:names:tc:SAML:2.0:assertion" ID="a-7"><t:Issuer>gate</t:Issuer></t:Assertion></Opened></e:Body></e:Envelope>`, pass())
+		fmt.Fprintf(w, `<e:Envelope xmlns:e="http://schemas.xmlsoap.org/soap/envelope/"><e:Body><Opened><pass>tide-
+	%s</pass><t:Assertion xmlns:t="urn:oasis:names:tc:SAML:2.0:assertion" ID="a-7"><t:Issuer>gate</t:Issuer></t:Assertion></Opened></e:Body></e:Envelope>`, strings.TrimPrefix(pass(), "tide-"))
 	})
 	mux.HandleFunc("/berths", func(w http.ResponseWriter, r *http.Request) {
 		b, _ := io.ReadAll(r.Body)

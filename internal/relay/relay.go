@@ -19,6 +19,7 @@ import (
 
 	"orenda/internal/call"
 	"orenda/internal/exchange"
+	"orenda/internal/safe"
 )
 
 // Limits of what is taken from a program.
@@ -60,7 +61,7 @@ func Listen(o Options) (*Relay, error) {
 		o.Idle = 10 * time.Second
 	}
 	host, _, err := net.SplitHostPort(o.Listen)
-	if ip := net.ParseIP(host); err != nil || host != "localhost" && (ip == nil || !ip.IsLoopback()) {
+	if err != nil || !loopback(host) {
 		return nil, fmt.Errorf("a relay listens on loopback only, not on %s", o.Listen)
 	}
 	if o.To == nil || o.To.Host == "" || o.To.Scheme != "http" && o.To.Scheme != "https" {
@@ -75,6 +76,11 @@ func Listen(o Options) (*Relay, error) {
 	r.wg.Add(1)
 	go r.accept()
 	return r, nil
+}
+
+func loopback(host string) bool {
+	ip := net.ParseIP(host)
+	return host == "localhost" || ip != nil && ip.IsLoopback()
 }
 
 // Address is where programs call: its path is the service's.
@@ -164,21 +170,29 @@ func (p *patient) Read(b []byte) (int, error) {
 }
 
 func answer(c net.Conn, status, text string) {
-	text += "\n"
+	text = safe.Line(text) + "\n" // it may quote the service, and is for a person
 	_ = c.SetWriteDeadline(time.Now().Add(10 * time.Second))
 	_, _ = fmt.Fprintf(c, "HTTP/1.1 %s\r\nContent-Type: text/plain; charset=utf-8\r\nContent-Length: %d\r\nConnection: close\r\n\r\n%s", status, len(text), text)
 }
 
-// read takes a request as it comes: its fields in order and as they are spelled.
-func (r *Relay) read(in *bufio.Reader, c net.Conn) (*call.Witnessed, error) {
+// lines gives the lines of a head, or of what stands between chunks, one by one:
+// no more of them, and none longer, than is taken.
+func lines(in *bufio.Reader) func() (string, error) {
 	head := 0
-	line := func() (string, error) {
+	return func() (string, error) {
 		l, err := in.ReadSlice('\n')
 		if head += len(l); head > mostHead || errors.Is(err, bufio.ErrBufferFull) {
-			return "", errors.New("the head is larger than is taken")
+			return "", errTooLarge
 		}
 		return strings.TrimRight(string(l), "\r\n"), err
 	}
+}
+
+var errTooLarge = errors.New("the head, or a line between chunks, is larger than is taken")
+
+// read takes a request as it comes: its fields in order and as they are spelled.
+func (r *Relay) read(in *bufio.Reader, c net.Conn) (*call.Witnessed, error) {
+	line := lines(in)
 	start, err := line()
 	if err != nil {
 		return nil, io.EOF // nobody said anything
@@ -198,13 +212,17 @@ func (r *Relay) read(in *bufio.Reader, c net.Conn) (*call.Witnessed, error) {
 			break
 		}
 		name, value, ok := strings.Cut(l, ":")
-		if !ok {
+		if !ok || strings.ContainsAny(l, "\r\x00") { // a bare CR: RFC 9112 §2.2
 			return nil, fmt.Errorf("%.80q is no header field", l)
 		}
 		name, value = strings.TrimSpace(name), strings.TrimSpace(value)
 		switch strings.ToLower(name) {
 		case "host":
 			value = r.o.To.Host
+		case "origin": // a browser sends it with what a page posts (RFC 6454 §7)
+			if u, err := url.Parse(value); err != nil || !loopback(u.Hostname()) {
+				return nil, fmt.Errorf("a web page from elsewhere, %.80q, may not call through here", value)
+			}
 		case "content-length":
 			if w.Declared, err = strconv.ParseInt(value, 10, 64); err != nil || w.Declared < 0 || w.Declared > mostBody {
 				return nil, fmt.Errorf("a length of %.40q is not taken", value)
@@ -299,18 +317,23 @@ func beyond(in *bufio.Reader) int64 {
 func dechunked(in *bufio.Reader) ([]byte, error) {
 	var out bytes.Buffer
 	for {
-		l, err := in.ReadString('\n')
+		line := lines(in)
+		l, err := line()
 		if err != nil {
 			return nil, fmt.Errorf("the chunks were cut off: %w", err)
 		}
 		size, _, _ := strings.Cut(strings.TrimSpace(l), ";")
 		n, err := strconv.ParseInt(strings.TrimSpace(size), 16, 64)
-		if err != nil || n < 0 || int64(out.Len())+n > mostBody {
+		if err != nil || n < 0 || n > mostBody-int64(out.Len()) {
 			return nil, fmt.Errorf("a chunk of the size %.20q is not taken", size)
 		}
 		if n == 0 {
 			for { // trailer
-				if l, err := in.ReadString('\n'); err != nil || strings.TrimSpace(l) == "" {
+				l, err := line()
+				if errors.Is(err, errTooLarge) {
+					return nil, err
+				}
+				if err != nil || strings.TrimSpace(l) == "" {
 					return out.Bytes(), nil
 				}
 			}

@@ -240,16 +240,21 @@ func TestWhatNoRelayTakes(t *testing.T) {
 	assert.ErrorContains(t, err, "http or https")
 	w := watch(t, "http://PLAIN/berths")
 	for text, says := range map[string]string{
-		"nonsense\r\n\r\n":                                                     "no request line",
-		"\x16\x03\x01\x00\xff\x01\r\n":                                         "no request line",
-		"POST / HTTP/1.1\r\nno colon\r\n\r\n":                                  "no header field",
-		"POST / HTTP/1.1\r\nContent-Length: -4\r\n\r\n":                        "is not taken",
-		"POST / HTTP/1.1\r\nContent-Length: 99999999999999\r\n\r\n":            "is not taken",
-		"POST / HTTP/1.1\r\nTransfer-Encoding: chunked\r\n\r\nzz\r\n":          "is not taken",
-		"POST / HTTP/1.1\r\nTransfer-Encoding: chunked\r\n\r\nfffffffff\r\n":   "is not taken",
-		"POST / HTTP/1.1\r\nTransfer-Encoding: gzip\r\n\r\n":                   "is not taken",
-		"POST / HTTP/1.1\r\nX: " + strings.Repeat("a", 70000) + "\r\n\r\n":     "larger than is taken",
-		"POST / HTTP/1.1\r\n" + strings.Repeat("X: a\r\n", 20000) + "\r\n\r\n": "larger than is taken",
+		"nonsense\r\n\r\n":                                                                               "no request line",
+		"\x16\x03\x01\x00\xff\x01\r\n":                                                                   "no request line",
+		"POST / HTTP/1.1\r\nno colon\r\n\r\n":                                                            "no header field",
+		"POST / HTTP/1.1\r\nContent-Length: -4\r\n\r\n":                                                  "is not taken",
+		"POST / HTTP/1.1\r\nContent-Length: 99999999999999\r\n\r\n":                                      "is not taken",
+		"POST / HTTP/1.1\r\nTransfer-Encoding: chunked\r\n\r\nzz\r\n":                                    "is not taken",
+		"POST / HTTP/1.1\r\nTransfer-Encoding: chunked\r\n\r\nfffffffff\r\n":                             "is not taken",
+		"POST / HTTP/1.1\r\nTransfer-Encoding: gzip\r\n\r\n":                                             "is not taken",
+		"POST / HTTP/1.1\r\nTransfer-Encoding: chunked\r\n\r\n1\r\na\r\n7fffffffffffffff\r\n":            "is not taken",
+		"POST / HTTP/1.1\r\nTransfer-Encoding: chunked\r\n\r\n" + strings.Repeat("1", 70000):             "larger than is taken",
+		"POST / HTTP/1.1\r\nTransfer-Encoding: chunked\r\n\r\n0\r\n" + strings.Repeat("X: a\r\n", 20000): "larger than is taken",
+		"POST / HTTP/1.1\r\nX-Quay\rX-Evil: a\r\n\r\n":                                                   "no header field",
+		"POST / HTTP/1.1\r\nOrigin: https://elsewhere.skerry.test\r\n\r\n":                               "a web page from elsewhere",
+		"POST / HTTP/1.1\r\nX: " + strings.Repeat("a", 70000) + "\r\n\r\n":                               "larger than is taken",
+		"POST / HTTP/1.1\r\n" + strings.Repeat("X: a\r\n", 20000) + "\r\n\r\n":                           "larger than is taken",
 	} {
 		answer := w.raw(text)
 		assert.Contains(t, answer, "400 Bad Request", "%.40q", text)
