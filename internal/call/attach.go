@@ -2,6 +2,7 @@ package call
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/base64"
 	"errors"
 	"fmt"
@@ -124,7 +125,7 @@ func (c *Call) related() (root []byte, encoding string, err error) {
 		l.Parts = parts
 		st := x.Stage(exchange.Read)
 		for i, p := range parts {
-			what := strings.TrimSpace(fmt.Sprintf("%s bytes  %s  %s", diagnose.Bytes(int64(p.End-p.Start)), orUnknown(p.Type), p.ID))
+			what := strings.TrimSpace(fmt.Sprintf("%s bytes  %s  %s", diagnose.Bytes(int64(p.End-p.Start)), cmp.Or(p.Type, "of no type"), p.ID))
 			if p.Root {
 				what = fmt.Sprintf("the envelope, %s bytes", diagnose.Bytes(int64(p.End-p.Start)))
 			}
@@ -144,13 +145,6 @@ func (c *Call) related() (root []byte, encoding string, err error) {
 		return nil, "", &soap.MultipartError{Offset: p.Start, Why: "the envelope's part cannot be decoded: " + err.Error()}
 	}
 	return root, charset(p.Type), nil
-}
-
-func orUnknown(s string) string {
-	if s == "" {
-		return "of no type"
-	}
-	return s
 }
 
 // resolve looks whether each part that the envelope refers to is there: those of

@@ -1,6 +1,7 @@
 package call
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -235,7 +236,7 @@ func (s *session) take(in *identity.LogIn, x *exchange.Exchange) error {
 		if len(all) == 0 {
 			return fmt.Errorf("it was answered %s, and no cookie was set", l.Response.Line)
 		}
-		s.field, s.value = orText(s.field, "Cookie"), strings.Join(all, "; ")
+		s.field, s.value = cmp.Or(s.field, "Cookie"), strings.Join(all, "; ")
 		return nil
 	case "header":
 		s.value = l.Response.Get(name)
@@ -280,13 +281,6 @@ func named(n xmltree.Node, local string) xmltree.Node {
 		}
 	}
 	return xmltree.Node{}
-}
-
-func orText(s, other string) string {
-	if s == "" {
-		return other
-	}
-	return s
 }
 
 // expired tells whether an answer says that the session it was sent with is over:

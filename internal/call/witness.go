@@ -2,6 +2,7 @@ package call
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -264,7 +265,7 @@ func witnessed(p Plan, w *Witnessed) *Call {
 	p.fetch, p.Pool, p.Changes, p.Until = nil, nil, nil, exchange.None
 	address := w.URL
 	if u, err := url.Parse(address); err != nil || u.Host == "" {
-		address = "http://" + orHost(field(w.Header, "Host")) + "/"
+		address = "http://" + cmp.Or(field(w.Header, "Host"), "unknown.invalid") + "/"
 	}
 	p.Settings.Set("address", strings.ReplaceAll(address, "$", "$$"))
 	for _, key := range []string{"http-auth", "token", "addressing"} {
@@ -301,13 +302,6 @@ func witnessed(p Plan, w *Witnessed) *Call {
 		c.c.SentDeclared, c.c.SentCame = w.Declared, w.Came
 	}
 	return c
-}
-
-func orHost(s string) string {
-	if s == "" {
-		return "unknown.invalid"
-	}
-	return s
 }
 
 // actionIn is the action that a request's head names.

@@ -1,6 +1,7 @@
 package wssec
 
 import (
+	"cmp"
 	"crypto"
 	"crypto/x509"
 	"encoding/base64"
@@ -74,7 +75,7 @@ func ReadAssertion(n xmltree.Node) (*Assertion, error) {
 
 // String is the assertion in one line.
 func (a *Assertion) String() string {
-	out := fmt.Sprintf("SAML %s of %s about %s", a.Version, orUnknown(a.Issuer), orUnknown(a.Subject))
+	out := fmt.Sprintf("SAML %s of %s about %s", a.Version, cmp.Or(a.Issuer, "nobody named"), cmp.Or(a.Subject, "nobody named"))
 	if a.Confirmed != "" {
 		out += ", " + a.Confirmed
 	}
@@ -85,13 +86,6 @@ func (a *Assertion) String() string {
 		out += ", not signed"
 	}
 	return out
-}
-
-func orUnknown(s string) string {
-	if s == "" {
-		return "nobody named"
-	}
-	return s
 }
 
 // Outside says why the assertion does not hold at a time; "" where it does.
