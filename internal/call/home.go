@@ -65,6 +65,9 @@ func (c *Call) withheld(err error) error {
 }
 
 func withoutPassword(address string) string {
+	if !strings.Contains(address, "@") {
+		return address
+	}
 	if u, err := url.Parse(address); err == nil && u.User != nil {
 		return u.Redacted()
 	}
@@ -73,14 +76,12 @@ func withoutPassword(address string) string {
 
 func (c *Call) binding() (string, error) {
 	s := &c.plan.Settings
-	for i := range endpoint.Keys {
-		k := &endpoint.Keys[i]
-		v := s.Of(k)
-		if v.Text == "" || k.Stage == exchange.Security {
+	for _, v := range s.Given() {
+		if v.Text == "" || v.Key.Stage == exchange.Security {
 			continue
 		}
-		if err := k.Check(v.Text); err != nil && k.Kind != endpoint.List {
-			return "", &endpoint.ValueError{Key: k, Value: v, Err: err}
+		if err := v.Key.Check(v.Text); err != nil && v.Key.Kind != endpoint.List {
+			return "", &endpoint.ValueError{Key: v.Key, Value: v, Err: err}
 		}
 	}
 	if total, err := s.Duration("total-time"); err == nil {

@@ -178,7 +178,7 @@ func passwords(envelope []byte) []int {
 // opened decrypts a reply, and reads it anew where anything was encrypted.
 func (c *Call) opened(body []byte, limits xmltree.Limits) {
 	e := c.c.Reply
-	if e == nil || e.Doc.Root().Find(wssec.XENC, "EncryptedData").IsZero() {
+	if e == nil || !e.Doc.Has(wssec.XENC, "EncryptedData") {
 		return
 	}
 	clear, parts, err := wssec.Decrypt(e.Doc.Src, c.openers)

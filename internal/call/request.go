@@ -149,6 +149,8 @@ func (c *Call) judge(chain []*x509.Certificate, host string) *trust.Verdict {
 // spillAt is how much of a flowing reply, in bytes, is held in memory.
 const spillAt = 8 << 20
 
+var tlsVersions = map[string]uint16{"1.0": tls.VersionTLS10, "1.1": tls.VersionTLS11, "1.2": tls.VersionTLS12, "1.3": tls.VersionTLS13}
+
 // config turns the settings into what the wire needs.
 func (c *Call) config() wire.Config {
 	s := &c.plan.Settings
@@ -170,11 +172,8 @@ func (c *Call) config() wire.Config {
 			cfg.BufferLimit = 0 // the receive limit falls first
 		}
 	}
-	versions := map[string]uint16{"1.0": tls.VersionTLS10, "1.1": tls.VersionTLS11, "1.2": tls.VersionTLS12, "1.3": tls.VersionTLS13}
-	cfg.MinVersion, cfg.MaxVersion = versions[s.Text("tls-min")], versions[s.Text("tls-max")]
-	for _, key := range []string{"trust", "intermediates", "pin", "system-trust", "accept-name", "accept-expired"} {
-		cfg.Scope += s.Text(key) + "\x00"
-	}
+	cfg.MinVersion, cfg.MaxVersion = tlsVersions[s.Text("tls-min")], tlsVersions[s.Text("tls-max")]
+	cfg.Scope = strings.Join([]string{s.Text("trust"), s.Text("intermediates"), s.Text("pin"), s.Text("system-trust"), s.Text("accept-name"), s.Text("accept-expired")}, "\x00")
 	if c.plan.AcceptAnything {
 		cfg.Pool = nil
 	}
@@ -215,7 +214,7 @@ func (c *Call) request() wire.Request {
 		return c.witnessedRequest()
 	}
 	s := &c.plan.Settings
-	req := wire.Request{Method: "POST", Target: c.url.RequestURI(), Body: c.envelope, Secret: c.secrets}
+	req := wire.Request{Method: "POST", Target: c.url.RequestURI(), Header: make([][2]string, 0, 12), Body: c.envelope, Secret: c.secrets}
 	add := func(name, value string) { req.Header = append(req.Header, [2]string{name, value}) }
 	add("Host", c.url.Host)
 	add("User-Agent", c.plan.Agent)

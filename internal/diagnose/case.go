@@ -129,11 +129,15 @@ func (r *Rule) Stage() exchange.Stage {
 // Rules is the catalogue, in order of stages.
 var Rules = slices.Concat(homeRules, reachRules, receiveRules, readRules, attachmentRules, tokenRules, relayedRules)
 
-// Run applies all rules and puts what they find in order.
+// Run applies all rules and puts what they find in order. What stops a call is
+// not looked for in one that passed, unless another program made it.
 func Run(c *Case) []exchange.Finding {
 	var out []exchange.Finding
 	for i := range Rules {
 		r := &Rules[i]
+		if r.Severity == exchange.Stop && c.Err == nil && !c.Witnessed {
+			continue
+		}
 		for _, f := range r.Find(c) {
 			if f.ID == "" {
 				f.ID = r.ID
@@ -434,9 +438,9 @@ func cut(s string, most int) string {
 
 // Bytes writes a number of bytes for people, in groups of three digits.
 func Bytes(n int64) string {
-	s := strconv.FormatInt(n, 10)
-	var out []byte
-	for i, d := range []byte(s) {
+	s := strconv.AppendInt(make([]byte, 0, 32), n, 10)
+	out := make([]byte, 0, 32)
+	for i, d := range s {
 		if i > 0 && (len(s)-i)%3 == 0 {
 			out = append(out, ' ')
 		}

@@ -47,6 +47,9 @@ func answered(status int, contentType, body string, set ...string) *Case {
 	} else {
 		c.Reply = soap.Read(d)
 	}
+	if c.Reply == nil || c.Reply.Fault != nil || status >= 300 {
+		c.Err = errors.New("no answer")
+	}
 	return c
 }
 

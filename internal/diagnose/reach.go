@@ -677,7 +677,7 @@ func plainToTLS(c *Case) []exchange.Finding {
 	if l == nil || l.Conn.TLS != nil {
 		return nil
 	}
-	f := exchange.Finding{Title: fmt.Sprintf("%s speaks TLS, and was called without", c.host()), Remedies: c.withScheme("https"), Evidence: c.inAddress(), Program: "use an https address"}
+	f := exchange.Finding{Program: "use an https address"}
 	switch h := c.response(); {
 	case c.wireKind("receive.not-http") != nil && len(l.In) >= 2 && l.In[0] == 0x15 && l.In[1] == 3:
 		f.Why = "It answered with a TLS alert instead of HTTP."
@@ -688,6 +688,7 @@ func plainToTLS(c *Case) []exchange.Finding {
 	default:
 		return nil
 	}
+	f.Title, f.Remedies = fmt.Sprintf("%s speaks TLS, and was called without", c.host()), c.withScheme("https")
 	return one(f)
 }
 

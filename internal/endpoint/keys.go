@@ -33,6 +33,9 @@ type Key struct {
 	Default string
 	Doc     string
 	Minor   bool // shown only where it is set to something else than its default
+
+	place  int   // in Keys
+	number int64 // what Default says, of a Size in bytes, of a Duration in nanoseconds
 }
 
 // Keys is the table of all settings, in the order in which they are shown.
@@ -127,9 +130,25 @@ var Keys = []Key{
 var byName = func() map[string]*Key {
 	m := map[string]*Key{}
 	for i := range Keys {
-		m[Keys[i].Name] = &Keys[i]
+		k := &Keys[i]
+		m[k.Name], k.place = k, i
+		switch k.Kind {
+		case Size:
+			k.number, _ = ParseSize(k.Default)
+		case Duration:
+			d, _ := ParseDuration(k.Default)
+			k.number = int64(d)
+		}
 	}
 	return m
+}()
+
+// defaults are the settings where no layer holds a value.
+var defaults = func() (out []exchange.Setting) {
+	for _, k := range Keys {
+		out = append(out, exchange.Setting{Key: k.Name, Stage: k.Stage, Value: k.Default, Source: "default"})
+	}
+	return out
 }()
 
 // KeyOf is the setting of that name, or nil.

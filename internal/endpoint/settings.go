@@ -90,15 +90,21 @@ func (s *Settings) List(name string) []string { return s.Get(name).Items }
 func (s *Settings) Switch(name string) bool { return s.Get(name).Text == "true" }
 
 // Size is the value of a size in bytes; an unreadable one is 0 with an error.
-func (s *Settings) Size(name string) (int64, error) { return ParseSize(s.Get(name).Text) }
+func (s *Settings) Size(name string) (int64, error) {
+	v := s.Get(name)
+	if v.Key.number > 0 && !v.IsSet() {
+		return v.Key.number, nil
+	}
+	return ParseSize(v.Text)
+}
 
 // Duration is the value of a time limit; 0 where it is not set.
 func (s *Settings) Duration(name string) (time.Duration, error) {
-	v := s.Get(name).Text
-	if v == "" {
-		return 0, nil
+	v := s.Get(name)
+	if v.Text == "" || !v.IsSet() {
+		return time.Duration(v.Key.number), nil
 	}
-	return ParseDuration(v)
+	return ParseDuration(v.Text)
 }
 
 // Count is the value of a plain number.
@@ -110,12 +116,32 @@ func (s *Settings) Count(name string) (int, error) {
 	return n, nil
 }
 
+// Given are the values in force that a layer holds, in the order of the table.
+func (s *Settings) Given() []Value {
+	n := 0
+	for _, l := range s.Layers {
+		n += len(l.Values)
+	}
+	out := make([]Value, 0, n)
+	for i := len(s.Layers) - 1; i >= 0; i-- {
+		for name := range s.Layers[i].Values {
+			if k := KeyOf(name); k != nil && !slices.ContainsFunc(out, func(v Value) bool { return v.Key == k }) {
+				out = append(out, s.Of(k))
+			}
+		}
+	}
+	slices.SortFunc(out, func(a, b Value) int { return a.Key.place - b.Key.place })
+	return out
+}
+
 // Record lists every value in force, for the exchange's record.
 func (s *Settings) Record() []exchange.Setting {
-	out := make([]exchange.Setting, 0, len(Keys))
-	for i := range Keys {
-		v := s.Of(&Keys[i])
-		out = append(out, exchange.Setting{Key: v.Key.Name, Stage: v.Key.Stage, Value: v.Text, Source: v.Source})
+	out := slices.Clone(defaults)
+	for _, v := range s.Given() {
+		out[v.Key.place].Value, out[v.Key.place].Source = v.Text, v.Source
+	}
+	if v := s.Get("buffer-limit"); !v.IsSet() {
+		out[v.Key.place].Value = v.Text // it follows another
 	}
 	return out
 }

@@ -191,6 +191,9 @@ func (f *Facts) SetAt(name, value string, part Part, span Span) {
 			return
 		}
 	}
+	if *f == nil {
+		*f = make(Facts, 0, 3)
+	}
 	*f = append(*f, Fact{name, value, part, span})
 }
 

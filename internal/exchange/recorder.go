@@ -14,6 +14,9 @@ type Recorder struct {
 	notify func()
 }
 
+// usualMoments is about how many a call has.
+const usualMoments = 24
+
 // NewRecorder begins a record. notify, which may be nil, is called after every
 // change, outside the lock; it must not block.
 func NewRecorder(x *Exchange, notify func()) *Recorder {
@@ -21,7 +24,7 @@ func NewRecorder(x *Exchange, notify func()) *Recorder {
 		x.Started = time.Now()
 	}
 	r := &Recorder{x: x, start: x.Started, notify: notify}
-	x.Stages = make([]StageRecord, len(Stages))
+	x.Stages, x.Moments = make([]StageRecord, len(Stages)), make([]Moment, 0, usualMoments)
 	for i, s := range Stages {
 		x.Stages[i].Stage = s
 	}
@@ -126,9 +129,6 @@ func (r *Recorder) In(l *Leg, b []byte) (err error) {
 				l.In, err = l.spilling(&l.Spool, b)
 			}
 		default:
-			if l.In == nil {
-				l.In = make([]byte, 0, max(16<<10, len(b)))
-			}
 			l.In = append(l.In, b...)
 		}
 	})

@@ -26,6 +26,7 @@ type Draft struct {
 	err   error
 	items []Item
 	valid func() []schema.Error // worked out when it is asked for
+	clear func() []byte         // the same
 	undo  [][]byte
 	redo  [][]byte
 	kept  map[string]string // what stood in the branches of choices that were left
@@ -72,7 +73,7 @@ func (d *Draft) load(src []byte) {
 	d.src = src
 	d.doc, d.err = xmltree.Parse(src, xmltree.Limits{Depth: 512})
 	d.items = nil
-	d.valid = sync.OnceValue(d.validate)
+	d.valid, d.clear = sync.OnceValue(d.validate), sync.OnceValue(d.withoutPlaceholders)
 	if root := d.Body(); d.err == nil && !root.IsZero() {
 		d.items = Outline(d.Schemas, d.Decl, root)
 	}
@@ -480,7 +481,9 @@ func (d *Draft) Unfilled() []Item {
 }
 
 // Outgoing is the draft without its placeholders, which are never sent.
-func (d *Draft) Outgoing() []byte {
+func (d *Draft) Outgoing() []byte { return d.clear() }
+
+func (d *Draft) withoutPlaceholders() []byte {
 	if !bytes.Contains(d.src, []byte("<?"+Placeholder)) {
 		return d.src
 	}

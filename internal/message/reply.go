@@ -57,21 +57,20 @@ func Summary(payload xmltree.Node) string {
 		return "empty body"
 	}
 	var parts []string
-	count, name := 0, ""
-	var first xmltree.Node
-	counts, last, n := map[string]int{}, "", 0
+	var first, most xmltree.Node
+	count, counts, last, n := 0, map[int]int{}, -1, 0
 	for c := range payload.Children() {
 		if first.IsZero() {
 			first = c
 		}
-		if local := c.Name().Local; local == last { // what repeats most often stands together
+		if id := c.NameID(); id == last { // what repeats most often stands together
 			n++
 		} else {
 			counts[last] = n
-			last, n = local, counts[local]+1
+			last, n = id, counts[id]+1
 		}
 		if n > count {
-			count, name = n, last
+			count, most = n, c
 		}
 	}
 	if first.IsZero() {
@@ -81,7 +80,7 @@ func Summary(payload xmltree.Node) string {
 		return "nothing in it"
 	}
 	if count > 1 {
-		parts = append(parts, fmt.Sprintf("%d × %s", count, name))
+		parts = append(parts, fmt.Sprintf("%d × %s", count, most.Name().Local))
 	}
 	leaf := first
 	for !leaf.FirstChild().IsZero() {

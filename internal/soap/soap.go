@@ -113,14 +113,8 @@ func HTTPHeaders(v Version, charset, action string, hasAction bool) [][2]string 
 // Build writes an envelope around header blocks and a body, both given as XML
 // that stands on its own. The offset of the body's content comes with it.
 func Build(v Version, headers [][]byte, body []byte) (envelope []byte, bodyAt int) {
-	size := 512 + len(body)
-	for _, h := range headers {
-		size += len(h) + 1
-	}
-	var b bytes.Buffer
-	b.Grow(size)
-	b.WriteString(`<?xml version="1.0" encoding="UTF-8"?>` + "\n")
-	b.WriteString(`<soap:Envelope xmlns:soap="` + v.Namespace() + `">`)
+	var b strings.Builder
+	b.WriteString(`<?xml version="1.0" encoding="UTF-8"?>` + "\n" + `<soap:Envelope xmlns:soap="` + v.Namespace() + `">`)
 	if len(headers) > 0 {
 		b.WriteString("\n  <soap:Header>")
 		for _, h := range headers {
@@ -130,10 +124,8 @@ func Build(v Version, headers [][]byte, body []byte) (envelope []byte, bodyAt in
 		b.WriteString("\n  </soap:Header>")
 	}
 	b.WriteString("\n  <soap:Body>\n")
-	bodyAt = b.Len()
-	b.Write(body)
-	b.WriteString("\n  </soap:Body>\n</soap:Envelope>\n")
-	return b.Bytes(), bodyAt
+	const end = "\n  </soap:Body>\n</soap:Envelope>\n"
+	return bytes.Join([][]byte{[]byte(b.String()), body, []byte(end)}, nil), b.Len()
 }
 
 // Envelope is an envelope that was read.

@@ -26,7 +26,7 @@ type body struct {
 
 	err error // why what came could not be kept
 
-	start int   // in leg.In: where the body begins
+	start int   // in leg.In: where the body begins, or its first chunk
 	left  int64 // of the chunk or of the declared length; -1: until the end
 	state chunkState
 }
@@ -55,24 +55,20 @@ func (b *body) none() bool {
 	return s == 204 || s == 304 || b.t.req.Method == "HEAD"
 }
 
-// deliver appends body bytes up to the limit; it is false where that falls.
-func (b *body) deliver(p []byte) bool {
+// deliver appends what stands at an offset of leg.In to the body, up to the
+// limit; it is false where that falls.
+func (b *body) deliver(at int, p []byte) bool {
 	leg := b.t.leg
 	whole := true
 	if room := b.limit - int64(len(leg.ResponseBody)); b.limit > 0 && int64(len(p)) > room {
 		p, whole = p[:max(room, 0)], false
 	}
 	b.t.rec.Update(func(*exchange.Exchange) {
-		if b.head.Chunked {
-			if leg.ResponseBody == nil {
-				leg.ResponseBody = make([]byte, 0, min(int64(len(p))+b.left, 1<<20))
-			}
-			if err := leg.AddBody(p); err != nil {
-				b.err = &notKept{err}
-			}
-		} else { // without a transfer coding the body is what came
-			end := b.start + len(leg.ResponseBody) + len(p)
-			leg.ResponseBody = leg.In[b.start:end:end]
+		if at == b.start+len(leg.ResponseBody) && !(b.head.Chunked && leg.Spool != nil) {
+			end := at + len(p)
+			leg.ResponseBody = leg.In[b.start:end:end] // in one piece so far: it is what came
+		} else if err := leg.AddBody(p); err != nil {
+			b.err = &notKept{err}
 		}
 		leg.Response.BodySize = int64(len(leg.ResponseBody))
 		leg.Response.WireSize = leg.Response.BodySize
@@ -130,11 +126,12 @@ func (b *body) step() (over, done bool, err error) {
 		if b.left >= 0 && int64(len(p)) > b.left {
 			p = p[:b.left]
 		}
+		at := b.pos
 		b.pos += len(p)
 		if b.left >= 0 {
 			b.left -= int64(len(p))
 		}
-		if len(p) > 0 && !b.deliver(p) {
+		if len(p) > 0 && !b.deliver(at, p) {
 			return true, false, nil
 		}
 		return false, b.left == 0, nil
@@ -160,6 +157,9 @@ func (b *body) step() (over, done bool, err error) {
 			if n == 0 {
 				b.state = trailers
 			}
+			if len(b.t.leg.ResponseBody) == 0 {
+				b.start = b.pos
+			}
 		case chunkData:
 			if len(p) == 0 {
 				return false, false, nil
@@ -167,9 +167,10 @@ func (b *body) step() (over, done bool, err error) {
 			if int64(len(p)) > b.left {
 				p = p[:b.left]
 			}
+			at := b.pos
 			b.pos += len(p)
 			b.left -= int64(len(p))
-			if !b.deliver(p) {
+			if !b.deliver(at, p) {
 				return true, false, nil
 			}
 			if b.left == 0 {

@@ -26,7 +26,7 @@ var oneLine = strings.NewReplacer("\r", " ", "\n", " ")
 // compose writes the request head.
 func (t *trip) compose() {
 	var b bytes.Buffer
-	b.Grow(1024 + len(t.req.Body))
+	b.Grow(512)
 	target := t.req.Target
 	if target == "" {
 		target = "/"
@@ -41,6 +41,7 @@ func (t *trip) compose() {
 	line := t.req.Method + " " + target + " HTTP/1.1"
 	b.WriteString(line + "\r\n")
 	h := exchange.Head{Line: line, Proto: "HTTP/1.1", Declared: int64(len(t.req.Body)), BodySize: int64(len(t.req.Body)), WireSize: int64(len(t.req.Body)), Complete: true, BodyWhole: true}
+	h.Fields = make([]exchange.Header, 0, len(header))
 	var secrets []exchange.Span
 	for _, f := range header {
 		f[1] = oneLine.Replace(f[1])
@@ -60,11 +61,10 @@ func (t *trip) compose() {
 		h.WireSize = int64(b.Len()) - h.Size
 		t.payload = b.Bytes()
 	} else {
-		b.Write(body)
 		for _, s := range t.req.Secret {
 			secrets = append(secrets, exchange.Span{Offset: s.Offset + h.Size, Length: s.Length})
 		}
-		t.payload = b.Bytes()
+		t.payload = bytes.Join([][]byte{b.Bytes(), body}, nil)
 		body = t.payload[h.Size:]
 	}
 	t.rec.Update(func(*exchange.Exchange) {
@@ -244,9 +244,11 @@ func (t *trip) lateAlert(stage exchange.Stage, alert string, err error) error {
 
 // more reads once and records what came.
 func (t *trip) more() (int, error) {
-	n, err := t.conn.Read(t.buf[:])
+	buf := buffers.Get().(*[readSize]byte)
+	defer buffers.Put(buf)
+	n, err := t.conn.Read(buf[:])
 	if n > 0 {
-		if kerr := t.rec.In(t.leg, t.buf[:n]); kerr != nil {
+		if kerr := t.rec.In(t.leg, buf[:n]); kerr != nil {
 			return 0, &notKept{kerr}
 		}
 	}
@@ -371,14 +373,15 @@ func headEnd(b []byte) int {
 
 // parseHead reads a response head, with the place of each line (RFC 9112 §4, §5).
 func parseHead(b []byte) (*exchange.Head, error) {
-	h := &exchange.Head{Size: int64(len(b)), Declared: -1, Complete: true}
+	text := string(b)
+	h := &exchange.Head{Size: int64(len(b)), Declared: -1, Complete: true, Fields: make([]exchange.Header, 0, strings.Count(text, "\n"))}
 	at := 0
-	for n := 0; at < len(b); n++ {
-		end := bytes.IndexByte(b[at:], '\n')
+	for n := 0; at < len(text); n++ {
+		end := strings.IndexByte(text[at:], '\n')
 		if end < 0 {
 			break
 		}
-		line := strings.TrimSuffix(string(b[at:at+end]), "\r")
+		line := strings.TrimSuffix(text[at:at+end], "\r")
 		span := exchange.Span{Offset: int64(at), Length: int64(len(line))}
 		at += end + 1
 		switch {

@@ -116,7 +116,7 @@ func (t *trip) tunnel(ctx context.Context) error {
 	p, to := t.cfg.Proxy, net.JoinHostPort(t.cfg.Host, t.cfg.Port)
 	stop := context.AfterFunc(ctx, func() { _ = t.conn.SetDeadline(past) })
 	defer stop()
-	own := trip{ctx: t.ctx, rec: t.rec, leg: t.leg, conn: t.conn, buf: t.buf,
+	own := trip{ctx: t.ctx, rec: t.rec, leg: t.leg, conn: t.conn,
 		req: Request{Method: "CONNECT", Target: to, Header: [][2]string{{"Host", to}}, SecretHeader: func(name string) bool { return name == "Proxy-Authorization" }}}
 	if p.User != "" {
 		own.req.Header = append(own.req.Header, [2]string{"Proxy-Authorization", p.authorization()})

@@ -102,8 +102,7 @@ var past = time.Unix(1, 0)
 // and ends the stages from connect to receive; the stage that fails is left
 // open, for the caller to stop with what is said in the *Error.
 func Do(ctx context.Context, cfg Config, req Request, rec *exchange.Recorder) (*exchange.Leg, error) {
-	t := &trip{ctx: ctx, cfg: cfg, req: req, rec: rec, buf: buffers.Get().(*[readSize]byte)}
-	defer buffers.Put(t.buf)
+	t := &trip{ctx: ctx, cfg: cfg, req: req, rec: rec}
 	t.newLeg(req.Purpose)
 	err := t.run()
 	if t.conn != nil {
@@ -135,7 +134,6 @@ type trip struct {
 
 	payload []byte // head and body, as written
 	interim int    // in leg.In: where the interim answers end that came before the body left
-	buf     *[readSize]byte
 }
 
 // newLeg opens the next crossing.

@@ -605,7 +605,7 @@ func FuzzAnswer(f *testing.F) {
 		}()
 		x := &exchange.Exchange{}
 		rec := exchange.NewRecorder(x, nil)
-		tr := &trip{ctx: context.Background(), cfg: Config{ReceiveLimit: int64(limit) + 1, InflatedLimit: 1 << 16, AnswerTime: time.Second, ReceiveTime: time.Second}, rec: rec, leg: rec.NewLeg(""), conn: us, buf: new([readSize]byte)}
+		tr := &trip{ctx: context.Background(), cfg: Config{ReceiveLimit: int64(limit) + 1, InflatedLimit: 1 << 16, AnswerTime: time.Second, ReceiveTime: time.Second}, rec: rec, leg: rec.NewLeg(""), conn: us}
 		_, _ = tr.answer()
 		us.Close()
 		if n := len(tr.leg.ResponseBody); tr.leg.Response.Coding == "" && n > int(limit)+1 {

@@ -111,13 +111,20 @@ func untilStop(b []byte, i, quick int) int {
 func firstBadChar(b []byte) (at int, badUTF8 bool) {
 	i := 0
 	for i < len(b) {
-		// Eight bytes at a time: none with the high bit, none below 0x20.
-		for i+8 <= len(b) {
+		// Many bytes at a time: none with the high bit, none below 0x20.
+		for ; i+32 <= len(b); i += 32 {
+			p := b[i : i+32 : i+32]
+			w, x := binary.LittleEndian.Uint64(p), binary.LittleEndian.Uint64(p[8:])
+			y, z := binary.LittleEndian.Uint64(p[16:]), binary.LittleEndian.Uint64(p[24:])
+			if (w|(w-ones*0x20)|x|(x-ones*0x20)|y|(y-ones*0x20)|z|(z-ones*0x20))&high != 0 {
+				break
+			}
+		}
+		for ; i+8 <= len(b); i += 8 {
 			w := binary.LittleEndian.Uint64(b[i:])
 			if (w|(w-ones*0x20))&high != 0 {
 				break
 			}
-			i += 8
 		}
 		end := min(i+8, len(b))
 		for i < end {

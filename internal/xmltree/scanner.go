@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/binary"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 	"unicode/utf8"
@@ -65,10 +66,10 @@ type Scanner struct {
 	err      *SyntaxError
 
 	names    []Name
-	nameIDs  map[Name]NameID
-	cache    []cachedName // a power of two
-	after    []cachedName // by NameID of a start tag: the start tag that followed it last
-	last     NameID       // of the last start tag
+	nameIDs  map[Name]NameID // nil while names are few: then they are looked through
+	cache    []cachedName    // a power of two
+	after    []cachedName    // by NameID of a start tag: the start tag that followed it last
+	last     NameID          // of the last start tag
 	bindings []binding
 	ctx      uint32 // identifies the namespace context that is in force
 	nextCtx  uint32
@@ -100,11 +101,12 @@ func NewScanner(src []byte, limits Limits) *Scanner {
 
 // newScanner leaves it to the caller to look at the characters.
 func newScanner(src []byte, limits Limits) *Scanner {
-	s := &Scanner{src: src, limit: len(src), limits: limits, nextCtx: 2, ctx: 1, nameIDs: map[Name]NameID{}, cache: make([]cachedName, 64)}
+	cache := 32
 	if len(src) > 64<<10 {
-		s.cache = make([]cachedName, 1024)
+		cache = 1024
 	}
-	return s
+	return &Scanner{src: src, limit: len(src), limits: limits, nextCtx: 2, ctx: 1, cache: make([]cachedName, cache),
+		names: make([]Name, 0, fewNames), after: make([]cachedName, 0, fewNames), open: make([]openElement, 0, fewNames)}
 }
 
 // NameOf is the name that an id stands for.
@@ -413,13 +415,28 @@ func hashName(raw []byte) uint64 {
 	return (a^uint64(len(raw))<<56)*0x9E3779B97F4A7C15 ^ b*0xC2B2AE3D27D4EB4F
 }
 
+// fewNames are looked through one by one faster than a map is kept.
+const fewNames = 16
+
 func (s *Scanner) intern(n Name) NameID {
-	id, ok := s.nameIDs[n]
-	if !ok {
-		id = NameID(len(s.names))
-		s.names = append(s.names, n)
-		s.after = append(s.after, cachedName{})
+	if s.nameIDs == nil {
+		if i := slices.Index(s.names, n); i >= 0 {
+			return NameID(i)
+		}
+	} else if id, ok := s.nameIDs[n]; ok {
+		return id
+	}
+	id := NameID(len(s.names))
+	s.names = append(s.names, n)
+	s.after = append(s.after, cachedName{})
+	switch {
+	case s.nameIDs != nil:
 		s.nameIDs[n] = id
+	case len(s.names) > fewNames:
+		s.nameIDs = make(map[Name]NameID, 4*fewNames)
+		for i, n := range s.names {
+			s.nameIDs[n] = NameID(i)
+		}
 	}
 	return id
 }
@@ -735,6 +752,18 @@ func (s *Scanner) pop(t *Token) {
 	s.open = s.open[:len(s.open)-1]
 }
 
+// skipBlank goes past white space up to a tag, where no carriage return is in it.
+func (s *Scanner) skipBlank() {
+	for i := s.pos; i < s.limit; i++ {
+		if c := s.src[i]; c == '<' {
+			s.pos = i
+			return
+		} else if c == '\r' || class[c]&space == 0 {
+			return
+		}
+	}
+}
+
 // leaf may be called after a StartElement that is not Empty. Where plain text
 // and the end tag follow it takes both, as most elements of most messages let
 // it; else it takes nothing.
@@ -808,7 +837,7 @@ func (s *Scanner) procInst(t *Token) (*Token, error) {
 	case nameEnd < end && class[src[nameEnd]]&space == 0:
 		return nil, s.fail(NotWellFormed, nameEnd, "white space must stand after the target %s", target)
 	case target == "xml" && start == 0:
-		if !xmlDecl.Match(src[start : end+2]) {
+		if !isXMLDecl(src[start : end+2]) {
 			return nil, s.fail(NotWellFormed, start, "the XML declaration is not in order: version, then encoding, then standalone")
 		}
 	case strings.EqualFold(target, "xml"):

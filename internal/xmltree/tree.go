@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"iter"
 	"math"
+	"slices"
 	"strings"
 
 	"golang.org/x/text/encoding"
@@ -107,6 +108,9 @@ func (d *Document) build(s *Scanner) error {
 		return i
 	}
 	for {
+		if len(stack) > 1 && !s.pending {
+			s.skipBlank() // what the spans leave out
+		}
 		t, err := s.Next()
 		if err != nil || t.Kind == EOF {
 			for ; len(stack) > 1; stack = stack[:len(stack)-1] {
@@ -137,9 +141,6 @@ func (d *Document) build(s *Scanner) error {
 			d.nodes[top.node].end = uint32(t.Span.End)
 			stack = stack[:len(stack)-1]
 		case Text:
-			if t.Blank && !t.Refs && len(stack) > 1 {
-				break // what the spans leave out
-			}
 			if len(stack) > 1 {
 				held, holding = *t, true
 				continue
@@ -179,6 +180,11 @@ func (d *Document) Root() Node {
 // Names are the names that occur in the document, of elements and attributes,
 // each once.
 func (d *Document) Names() []Name { return d.names }
+
+// Has tells whether an element or attribute of that name occurs.
+func (d *Document) Has(space, local string) bool {
+	return slices.ContainsFunc(d.names, func(n Name) bool { return n.Is(space, local) })
+}
 
 // Len is the number of nodes.
 func (d *Document) Len() int { return len(d.nodes) - 1 }
@@ -301,8 +307,12 @@ func (n Node) Nodes() iter.Seq[Node] {
 // Children are the child elements.
 func (n Node) Children() iter.Seq[Node] {
 	return func(yield func(Node) bool) {
-		for c := range n.Nodes() {
-			if c.rec().kind == StartElement && !yield(c) {
+		if n.IsZero() {
+			return
+		}
+		nodes := n.doc.nodes
+		for i := n.first(); i != 0; i = nodes[i].next {
+			if nodes[i].kind == StartElement && !yield(Node{n.doc, i}) {
 				return
 			}
 		}

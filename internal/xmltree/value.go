@@ -12,6 +12,14 @@ var xmlDecl = regexp.MustCompile(`^<\?xml[ \t\r\n]+version[ \t\r\n]*=[ \t\r\n]*(
 	`([ \t\r\n]+encoding[ \t\r\n]*=[ \t\r\n]*("[A-Za-z][A-Za-z0-9._-]*"|'[A-Za-z][A-Za-z0-9._-]*'))?` +
 	`([ \t\r\n]+standalone[ \t\r\n]*=[ \t\r\n]*("yes"|"no"|'yes'|'no'))?[ \t\r\n]*\?>$`)
 
+func isXMLDecl(b []byte) bool {
+	switch string(b) {
+	case `<?xml version="1.0" encoding="UTF-8"?>`, `<?xml version="1.0" encoding="utf-8"?>`, `<?xml version="1.0"?>`:
+		return true // nearly all are one of these
+	}
+	return xmlDecl.Match(b)
+}
+
 // textValue is character data with its references resolved and its line ends
 // normalised (XML 1.0 §2.11).
 func textValue(b []byte, refs bool) string {
