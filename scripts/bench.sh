@@ -4,14 +4,16 @@ set -euo pipefail
 cd "$(dirname "$0")/.."
 export ORENDA=$PWD/bin/orenda
 run() { go test -run '^$' -bench "$2" -benchtime "$3" "$1" | awk '/^Benchmark/ {sub(/-[0-9]+$/, "", $1); print $1, $3}'; }
-calls=$(run ./internal/call 'BenchmarkCall$|BenchmarkBareHTTP' 3s)
+# In turn, nine times over: the median of the ratios holds where a machine's speed drifts.
+calls=$(for _ in 1 2 3 4 5 6 7 8 9; do run ./internal/call 'BenchmarkCall$|BenchmarkBareHTTP' 1s; done |
+  awk '{t[$1] = $2} $1 == "BenchmarkBareHTTP" {print t["BenchmarkCall"] / $2}' | sort -n | awk 'NR == 5 {print "calls", $1}')
 xml=$(run ./internal/xmltree 'BenchmarkParse$|BenchmarkXmllint' 5x)
 valid=$(run ./internal/schema 'BenchmarkValidate$|BenchmarkXmllintSchema' 3x)
 screen=$(run ./internal/e2e 'BenchmarkFirstFrame|BenchmarkKeyWithLargeReply|BenchmarkEditToFinding|BenchmarkDraftKey|BenchmarkOpenOperation|BenchmarkDescribe|BenchmarkXmllintFiles' 20x)
 printf '%s\n%s\n%s\n%s\n' "$calls" "$xml" "$valid" "$screen" | awk '
   {t[$1] = $2}
   END {
-    printf "a call of 10 KB each way, recorded and diagnosed, against a bare client   %.2f\n", t["BenchmarkCall"] / t["BenchmarkBareHTTP"]
+    printf "a call of 10 KB each way, recorded and diagnosed, against a bare client   %.2f\n", t["calls"]
     if (t["BenchmarkXmllint"]) printf "xmltree scan and tree of 60 MB, times as fast as xmllint --stream         %.2f\n", t["BenchmarkXmllint"] / t["BenchmarkParse"]
     if (t["BenchmarkXmllintSchema"]) printf "validating 60 MB, times as fast as xmllint --schema                       %.2f\n", t["BenchmarkXmllintSchema"] / t["BenchmarkValidate"]
     if (t["BenchmarkXmllintFiles"]) printf "describe of 3 000 types, whole process, against xmllint on the same files %.2f\n", t["BenchmarkDescribe"] / t["BenchmarkXmllintFiles"]

@@ -150,7 +150,7 @@ func (c *Call) related() (root []byte, encoding string, err error) {
 // resolve looks whether each part that the envelope refers to is there: those of
 // XOP, and href attributes with a Content-ID.
 func (c *Call) resolve(e *soap.Envelope) error {
-	if c.leg.Parts == nil && !bytes.Contains(e.Doc.Src, []byte("cid:")) {
+	if !e.Doc.Has("", "href") && !e.Doc.Has(soap.XOP, "Include") {
 		return nil
 	}
 	var missing error

@@ -96,7 +96,7 @@ func (c *Call) binding() (string, error) {
 	if c.plan.fetch != nil {
 		return "GET", nil
 	}
-	if buffer, b := s.Get("buffer-limit"), s.Text("intake") == "whole" && s.Switch("strict-buffer"); b && buffer.IsSet() {
+	if s.Get("buffer-limit").IsSet() && s.Text("intake") == "whole" && s.Switch("strict-buffer") {
 		have, _ := s.Size("buffer-limit")
 		want, _ := s.Size("receive-limit")
 		if have != want {

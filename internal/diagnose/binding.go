@@ -129,14 +129,17 @@ func actionDiffers(c *Case) []exchange.Finding {
 }
 
 func bufferDiffers(c *Case) []exchange.Finding {
-	if c.Settings == nil || c.Fetch || c.Settings.Text("intake") != "whole" {
+	if c.Settings == nil || c.Fetch {
 		return nil
 	}
 	buffer := c.Settings.Get("buffer-limit")
+	if !buffer.IsSet() || c.Settings.Text("intake") != "whole" {
+		return nil
+	}
 	b, err1 := c.Settings.Size("buffer-limit")
 	r, err2 := c.Settings.Size("receive-limit")
 	strict := c.Settings.Switch("strict-buffer")
-	if err1 != nil || err2 != nil || !buffer.IsSet() || b == r || b > r && !strict {
+	if err1 != nil || err2 != nil || b == r || b > r && !strict {
 		return nil
 	}
 	f := exchange.Finding{
@@ -160,9 +163,12 @@ func limitsContradict(c *Case) []exchange.Finding {
 		return nil
 	}
 	inflated, v := c.Settings.Get("inflated-limit"), c.Settings.Get("receive-limit")
+	if !inflated.IsSet() {
+		return nil
+	}
 	a, err1 := c.Settings.Size("inflated-limit")
 	r, err2 := c.Settings.Size("receive-limit")
-	if err1 != nil || err2 != nil || a >= r || !inflated.IsSet() {
+	if err1 != nil || err2 != nil || a >= r {
 		return nil
 	}
 	return one(exchange.Finding{

@@ -15,7 +15,7 @@ type Recorder struct {
 }
 
 // usualMoments is about how many a call has.
-const usualMoments = 24
+const usualMoments = 32
 
 // NewRecorder begins a record. notify, which may be nil, is called after every
 // change, outside the lock; it must not block.

@@ -57,12 +57,10 @@ func Summary(payload xmltree.Node) string {
 		return "empty body"
 	}
 	var parts []string
-	var first, most xmltree.Node
+	var most xmltree.Node
 	count, counts, last, n := 0, map[int]int{}, -1, 0
-	for c := range payload.Children() {
-		if first.IsZero() {
-			first = c
-		}
+	first := payload.FirstChild()
+	for c := first; !c.IsZero(); c = c.Next() {
 		if id := c.NameID(); id == last { // what repeats most often stands together
 			n++
 		} else {

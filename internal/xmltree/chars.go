@@ -109,41 +109,43 @@ func untilStop(b []byte, i, quick int) int {
 // firstBadChar is the offset of the first byte that begins no Char (or is not
 // UTF-8), or len(b). badUTF8 tells the two apart.
 func firstBadChar(b []byte) (at int, badUTF8 bool) {
-	i := 0
-	for i < len(b) {
-		// Many bytes at a time: none with the high bit, none below 0x20.
-		for ; i+32 <= len(b); i += 32 {
+	// odd marks, from the lowest on, the bytes of w with the high bit or below 0x20.
+	odd := func(w uint64) uint64 { return (w | (w - ones*0x20)) & high }
+	for i := 0; i < len(b); {
+		if i+32 <= len(b) { // many at a time
 			p := b[i : i+32 : i+32]
 			w, x := binary.LittleEndian.Uint64(p), binary.LittleEndian.Uint64(p[8:])
 			y, z := binary.LittleEndian.Uint64(p[16:]), binary.LittleEndian.Uint64(p[24:])
-			if (w|(w-ones*0x20)|x|(x-ones*0x20)|y|(y-ones*0x20)|z|(z-ones*0x20))&high != 0 {
-				break
+			if odd(w)|odd(x)|odd(y)|odd(z) == 0 {
+				i += 32
+				continue
 			}
 		}
-		for ; i+8 <= len(b); i += 8 {
-			w := binary.LittleEndian.Uint64(b[i:])
-			if (w|(w-ones*0x20))&high != 0 {
+		for i+8 <= len(b) {
+			if found := odd(binary.LittleEndian.Uint64(b[i:])); found != 0 {
+				i += bits.TrailingZeros64(found) / 8
 				break
 			}
+			i += 8
 		}
-		end := min(i+8, len(b))
-		for i < end {
-			c := b[i]
-			switch {
-			case c >= 0x80:
-				r, n := utf8.DecodeRune(b[i:])
-				if r == utf8.RuneError && n <= 1 {
-					return i, true
+		for ; i < len(b) && b[i] < 0x80; i++ {
+			if b[i] >= 0x20 {
+				if i+8 <= len(b) {
+					break
 				}
-				if r == 0xFFFE || r == 0xFFFF {
-					return i, false
-				}
-				i += n
-			case c < 0x20 && class[c]&space == 0:
+			} else if class[b[i]]&space == 0 {
 				return i, false
-			default:
-				i++
 			}
+		}
+		for i < len(b) && b[i] >= 0x80 {
+			r, n := utf8.DecodeRune(b[i:])
+			if r == utf8.RuneError && n <= 1 {
+				return i, true
+			}
+			if r == 0xFFFE || r == 0xFFFF {
+				return i, false
+			}
+			i += n
 		}
 	}
 	return len(b), false

@@ -764,6 +764,32 @@ func (s *Scanner) skipBlank() {
 	}
 }
 
+// usual takes a whole leaf, start tag, plain text and end tag, where its start tag
+// is the one that followed the last before and has no attributes; else it takes
+// nothing. It may be called within an element that is open.
+func (s *Scanner) usual(t *Token) bool {
+	src, top, guess := s.src[:s.limit], &s.open[len(s.open)-1], &s.after[s.last]
+	n := int(guess.end - guess.start)
+	inner := s.pos + n + 2
+	if guess.ctx != s.ctx || inner >= len(src) || src[s.pos] != '<' || src[inner-1] != '>' || string(src[s.pos+1:inner-1]) != string(src[guess.start:guess.end]) {
+		return false
+	}
+	i := untilStop(src, inner, inner+64)
+	name := i + 2
+	end := name + n
+	if end >= len(src) || src[end] != '>' || src[i] != '<' || src[i+1] != '/' || string(src[name:end]) != string(src[guess.start:guess.end]) {
+		return false
+	}
+	if s.limits.Depth > 0 && len(s.open) >= s.limits.Depth || s.limits.Repeats > 0 && int(top.children) >= s.limits.Repeats || s.limits.Text > 0 && i-inner > s.limits.Text {
+		return false
+	}
+	top.children++
+	s.last = guess.id
+	t.Name, t.Span, t.Inner = guess.id, Span{s.pos, end + 1}, Span{inner, i}
+	s.pos = end + 1
+	return true
+}
+
 // leaf may be called after a StartElement that is not Empty. Where plain text
 // and the end tag follow it takes both, as most elements of most messages let
 // it; else it takes nothing.

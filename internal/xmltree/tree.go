@@ -96,6 +96,7 @@ func (d *Document) build(s *Scanner) error {
 	stack := make([]level, 1, 32)
 	var held Token // text that may prove to be its element's whole content
 	holding := false
+	usual := Token{Kind: StartElement}
 	add := func(t *Token, inner int) uint32 {
 		top := &stack[len(stack)-1]
 		i := uint32(len(d.nodes))
@@ -110,6 +111,14 @@ func (d *Document) build(s *Scanner) error {
 	for {
 		if len(stack) > 1 && !s.pending {
 			s.skipBlank() // what the spans leave out
+			if s.usual(&usual) {
+				if holding {
+					add(&held, 0)
+					holding = false
+				}
+				add(&usual, usual.Inner.Start)
+				continue
+			}
 		}
 		t, err := s.Next()
 		if err != nil || t.Kind == EOF {
@@ -340,8 +349,20 @@ func (n Node) Child(space, local string) Node {
 
 // FirstChild is the first child element, or the zero Node.
 func (n Node) FirstChild() Node {
-	for c := range n.Children() {
-		return c
+	if n.IsZero() {
+		return Node{}
+	}
+	return n.elementFrom(n.first())
+}
+
+// Next is the next element with the same parent, or the zero Node.
+func (n Node) Next() Node { return n.elementFrom(n.rec().next) }
+
+func (n Node) elementFrom(i uint32) Node {
+	for ; i != 0; i = n.doc.nodes[i].next {
+		if n.doc.nodes[i].kind == StartElement {
+			return Node{n.doc, i}
+		}
 	}
 	return Node{}
 }

@@ -372,3 +372,29 @@ func BenchmarkXmllint(b *testing.B) {
 		require.NoError(b, exec.Command(lint, "--stream", "--noout", f).Run())
 	}
 }
+
+// A leaf that is taken in one go is counted, measured and named as any other.
+func TestAUsualLeafIsHeldToTheLimits(t *testing.T) {
+	leaves := `<r><x>1</x><x>22</x><x>333</x></r>`
+	for limits, want := range map[Limits]Code{{Repeats: 2}: RepeatLimit, {Text: 2}: TextLimit, {Depth: 1}: DepthLimit} {
+		_, err := Parse([]byte(leaves), limits)
+		var syntax *SyntaxError
+		require.ErrorAs(t, err, &syntax)
+		assert.Equal(t, want, syntax.Code)
+	}
+	_, err := Parse([]byte(leaves), Limits{Repeats: 3, Text: 3, Depth: 2})
+	require.NoError(t, err)
+
+	d, err := Parse([]byte(`<r><x>1</x><x>2</x><xy>3</xy><x>4</x ><x>&lt;</x><x k="6">6</x><x/><x>8<y>9</y></x><x xmlns="urn:b">10</x><x>11</x><x>a]b</x></r>`), Limits{})
+	require.NoError(t, err)
+	var got []string
+	for x := range d.Root().Children() {
+		got = append(got, x.Name().String()+" "+x.Text())
+	}
+	assert.Equal(t, []string{"x 1", "x 2", "xy 3", "x 4", "x <", "x 6", "x ", "x 8", "{urn:b}x 10", "x 11", "x a]b"}, got)
+
+	for _, bad := range []string{`<r><x>1</x><x>2</y></r>`, `<r><x>1</x><x>2</x`, `<r><x>1</x><x>]]></x></r>`, `<r><x>1</x><x>2</r>`, `<r><x>1</x><x`} {
+		_, err := Parse([]byte(bad), Limits{})
+		assert.Error(t, err, bad)
+	}
+}
