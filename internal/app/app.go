@@ -34,6 +34,7 @@ import (
 	"orenda/internal/handover"
 	"orenda/internal/journal"
 	"orenda/internal/safe"
+	"orenda/internal/trust"
 	"orenda/internal/user"
 	"orenda/internal/workspace"
 )
@@ -51,6 +52,7 @@ type Options struct {
 // made in a workspace that was never saved is kept: kept is its folder then.
 func Run(ctx context.Context, o Options) (kept string, err error) {
 	m := newModel(o)
+	go trust.Warm()
 	p := tea.NewProgram(m, tea.WithContext(ctx), tea.WithFPS(120))
 	_, err = p.Run()
 	if ctx.Err() != nil {

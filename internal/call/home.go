@@ -12,6 +12,7 @@ import (
 	"orenda/internal/exchange"
 	"orenda/internal/message"
 	"orenda/internal/soap"
+	"orenda/internal/trust"
 	"orenda/internal/xmltree"
 )
 
@@ -53,6 +54,9 @@ func (c *Call) address() (string, error) {
 		return withoutPassword(resolved), err
 	}
 	c.url = u
+	if u.Scheme == "https" && c.plan.Settings.Switch("system-trust") {
+		go trust.Warm()
+	}
 	return withoutPassword(resolved), nil
 }
 

@@ -292,7 +292,6 @@ func (c *Call) wire(ctx context.Context) error {
 		req.Purpose = purpose
 		leg, err := wire.Do(ctx, c.config(), req, c.rec)
 		c.leg = leg
-		c.lookInto(ctx, err)
 		if err == nil && c.challenged(leg, req.Method, req.Target) {
 			purpose = "challenge"
 			hop--

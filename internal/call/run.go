@@ -90,10 +90,9 @@ func (c *Call) Snapshot() *exchange.Exchange { return c.rec.Snapshot() }
 
 // Run takes the call down the path. The record is complete when it returns.
 func (c *Call) Run(ctx context.Context) *exchange.Exchange {
-	total, err := c.plan.Settings.Duration("total-time")
-	if err == nil && total > 0 {
+	if limit, err := c.plan.Settings.Duration("total-time"); err == nil && limit > 0 {
 		var cancel context.CancelFunc
-		ctx, cancel = context.WithTimeoutCause(ctx, total, wire.ErrTotalTime)
+		ctx, cancel = context.WithTimeoutCause(ctx, limit, wire.ErrTotalTime)
 		defer cancel()
 	}
 	stage, err := c.path(ctx)
@@ -112,6 +111,8 @@ func (c *Call) Run(ctx context.Context) *exchange.Exchange {
 		}
 		c.rec.End(stage, state, "")
 	}
+	total := c.rec.Now()
+	c.lookInto(ctx, err)
 	var findings []exchange.Finding
 	if outcome != exchange.OutcomeCancelled {
 		findings = diagnose.Run(&c.c)
@@ -120,9 +121,8 @@ func (c *Call) Run(ctx context.Context) *exchange.Exchange {
 	if outcome == exchange.OutcomeStopped {
 		memory = diagnose.Remember(&c.c, findings)
 	}
-	now := c.rec.Now()
 	c.rec.Update(func(x *exchange.Exchange) {
-		x.TotalNs = now
+		x.TotalNs = total
 		x.Memory = memory
 		x.Outcome = outcome
 		if outcome == exchange.OutcomeStopped {

@@ -224,6 +224,25 @@ func TestAChainThatWasNotSentWhole(t *testing.T) {
 	assert.Equal(t, "its public key is pinned", x.Leg().Conn.TLS.Trusted)
 }
 
+// What is looked into after a stage stopped is no part of that stage's time.
+func TestTheStageEndsBeforeItIsLookedInto(t *testing.T) {
+	p := newPKI(t)
+	mid := p.issue("mid", trust.Wish{Name: "Skerry quay authority", Authority: true, By: p.root})
+	var c *call.Call
+	var seen exchange.StageRecord
+	at := server(t, func(w http.ResponseWriter, r *http.Request) {
+		seen = *c.Snapshot().Stage(exchange.TLS)
+		_, _ = w.Write(mid.Cert.Raw)
+	})
+	leaf := p.issue("leaf", trust.Wish{Name: "tides", Hosts: []string{"127.0.0.1"}, By: mid, IssuerAt: at + "/quay.cer"})
+	address := secureServer(t, leaf, func(http.ResponseWriter, *http.Request) {})
+	c = call.New(to(t, address, "trust", p.file("root.pem")), nil)
+	x := c.Run(t.Context())
+	assert.Equal(t, exchange.Stopped, seen.State)
+	assert.Equal(t, x.Stage(exchange.TLS).DurationNs, seen.DurationNs)
+	assert.Equal(t, "tls.chain-incomplete", x.Findings[0].ID)
+}
+
 // nginx refuses a missing client certificate with a page of its own.
 func TestNginxAsksForACertificate(t *testing.T) {
 	p := newPKI(t)

@@ -16,6 +16,7 @@ import (
 	"net"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 )
 
@@ -107,6 +108,9 @@ func Judge(chain []*x509.Certificate, p Policy) *Verdict {
 	}
 	return v
 }
+
+// Warm reads what the system trusts, once, so that no handshake need wait for it.
+var Warm = sync.OnceFunc(func() { _, _ = x509.SystemCertPool() })
 
 func (v *Verdict) add(r Reason, i int, c *x509.Certificate, detail string) {
 	v.Faults = append(v.Faults, Fault{r, i, c, detail})
