@@ -5,6 +5,7 @@ import (
 	"io"
 	"net/http"
 	"net/http/httptest"
+	"os"
 	"strings"
 	"testing"
 	"time"
@@ -15,6 +16,7 @@ import (
 
 	"orenda/internal/app/state"
 	"orenda/internal/call"
+	"orenda/internal/journal"
 	"orenda/internal/workspace"
 )
 
@@ -256,4 +258,32 @@ func TestAnImportThatNeverAnswersIsHalted(t *testing.T) {
 	p.keys("h")
 	p.settled()
 	assert.Zero(t, p.m.s.UnderWay())
+}
+
+// A kept description that is damaged says so where descriptions are, and is
+// fetched again from there.
+func TestADamagedDescriptionIsFetchedAgain(t *testing.T) {
+	p := sit(t, 120, 40)
+	dir := t.TempDir()
+	require.NoError(t, p.m.s.W.SaveTo(dir))
+	require.NoError(t, os.WriteFile(dir+"/contracts/tide-tables/00-tides", []byte("<<<<<<< HEAD\n"), 0o600))
+	ws, err := workspace.Open(dir, p.m.s.W.Home)
+	require.NoError(t, err)
+	p.m = newModel(Options{Home: ws.Home, Workspace: ws, Journal: &journal.Memory{}, Version: "test"})
+	p.size(120, 40)
+
+	p.keys("end")
+	assert.Contains(t, p.text(), "the kept description of tide-tables is not whole: c, then R, fetches it again")
+	p.keys("c", "end")
+	assert.Contains(t, p.text(), "the kept description of tide-tables cannot be read")
+	assert.Contains(t, p.text(), "R fetches it again")
+	p.keys("x", "enter", "K", "N", "tab") // nothing of it is there to be looked at
+	assert.Contains(t, p.text(), "R fetches it again")
+	p.keys("R")
+	p.settled()
+	assert.Contains(t, p.text(), "what changed for a client")
+	p.keys("enter")
+	assert.Contains(t, p.text(), "YearTable(station: Station")
+	assert.Len(t, ws.Endpoints, 5)
+	assert.Len(t, ws.Drafts(), 5)
 }

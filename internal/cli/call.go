@@ -144,7 +144,7 @@ func (t *tool) prepare(ctx context.Context, f *callFlags, args []string) (*prepa
 	p.ref = workspace.DraftRef{Contract: name, Operation: args[0], Name: "first"}
 	names := fetched.Contract.OperationNames()
 	if !slices.Contains(names, args[0]) {
-		p.bad = &endpoint.OperationError{Name: args[0], Near: near.Miss(args[0], names), Others: names}
+		p.bad = &endpoint.OperationError{Name: args[0], Near: near.Miss(args[0], names), Others: names, Unread: fetched.Contract.NotRead()}
 		return p, nil
 	}
 	for _, d := range p.w.Drafts() {

@@ -220,7 +220,7 @@ func operation(c *contract.Contract, name, port string) (*contract.Operation, er
 		return nil, fmt.Errorf("there is no port %s; there are %s", port, strings.Join(names, ", "))
 	}
 	names := c.OperationNames()
-	return nil, &endpoint.OperationError{Name: name, Near: near.Miss(name, names), Others: names}
+	return nil, &endpoint.OperationError{Name: name, Near: near.Miss(name, names), Others: names, Unread: c.NotRead()}
 }
 
 func (t *tool) sampleCommand() *cobra.Command {

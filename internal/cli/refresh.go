@@ -9,6 +9,7 @@ import (
 
 	"orenda/internal/contract"
 	"orenda/internal/safe"
+	"orenda/internal/workspace"
 )
 
 type refreshed struct {
@@ -43,7 +44,10 @@ func (t *tool) refreshCommand() *cobra.Command {
 			args = []string{w.Contracts[0].Name}
 		}
 		before, err := w.Contract(args[0])
-		if err != nil {
+		if _, damaged := errors.AsType[*workspace.SnapshotError](err); damaged {
+			t.complain(err)
+			before = &contract.Contract{} // all of it is new
+		} else if err != nil {
 			return unread{err}
 		}
 		k := w.ContractNamed(args[0])

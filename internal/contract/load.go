@@ -141,7 +141,11 @@ func (l *loader) unread(what, where, why string, args ...any) {
 	if len(args) > 0 {
 		why = fmt.Sprintf(why, args...)
 	}
-	u := Unread{what, where, why}
+	l.note(Unread{What: what, Where: where, Why: why})
+}
+
+// note takes what was not read, once.
+func (l *loader) note(u Unread) {
 	for _, o := range l.c.Unread {
 		if o == u {
 			return
@@ -176,7 +180,7 @@ func (l *loader) document(location string, src []byte, first bool) error {
 	l.seen[location] = true
 	d, err := xmltree.Parse(src, xmltree.Limits{Depth: 256})
 	if err != nil {
-		return fmt.Errorf("%s: %w", location, err)
+		return err
 	}
 	l.c.docs[location] = d
 	root := d.Root()
@@ -245,19 +249,18 @@ func (l *loader) follow(doc *wsdlDoc, n xmltree.Node) {
 		return
 	}
 	abs, err := Resolve(doc.source, loc)
-	if err != nil {
-		l.unread(loc, doc.source, err.Error())
+	if err == nil && l.seen[abs] {
 		return
 	}
-	if l.seen[abs] {
-		return
+	var src []byte
+	if err == nil {
+		src, err = l.get(abs)
 	}
-	src, err := l.get(abs)
 	if err == nil {
 		err = l.document(abs, src, false)
 	}
 	if err != nil {
-		l.unread(loc, doc.source, err.Error())
+		l.note(Unread{loc, doc.source, err.Error(), true})
 	}
 }
 

@@ -37,6 +37,19 @@ type Unread struct {
 	What  string `json:"what"`
 	Where string `json:"where"`
 	Why   string `json:"why"`
+
+	document bool // it is a document that the description leads to
+}
+
+// NotRead are the documents that the description leads to and that could not be
+// read, each with the reason.
+func (c *Contract) NotRead() (out []string) {
+	for _, u := range c.Unread {
+		if u.document {
+			out = append(out, u.What+": "+u.Why)
+		}
+	}
+	return out
 }
 
 // Demand is a policy in words.

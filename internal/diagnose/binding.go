@@ -81,6 +81,11 @@ func operationUnknown(c *Case) []exchange.Finding {
 		Evidence: []exchange.Evidence{named("operation", "operation = "+e.Name)},
 		Program:  "check the name of the operation, letter by letter",
 	}
+	if len(e.Unread) > 0 {
+		f.Title = fmt.Sprintf("the contract, as far as it could be read, has no operation %s", e.Name)
+		f.Why = "What it leads to could not be read: " + strings.Join(e.Unread, "; ") + ". Fetch the description again (refresh)."
+		f.Program = "nothing; the description that is kept here is not whole"
+	}
 	if e.Near != "" {
 		f.Why = fmt.Sprintf("`%s` is not there; `%s` is, and names are case-sensitive.", e.Name, e.Near)
 		f.Remedies = append(f.Remedies, exchange.NewRemedy("call "+e.Near, exchange.Change{Where: "draft", Key: "operation", From: e.Name, To: e.Near}))

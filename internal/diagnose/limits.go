@@ -29,6 +29,20 @@ func SizesOf(sizes []int64) Sizes {
 	return s
 }
 
+// Words say how large they are. Of fewer than a hundred the hundredth part is
+// none.
+func (s Sizes) Words() string {
+	switch {
+	case s.Count == 0:
+		return "no reply was kept"
+	case s.All[0] == s.Largest:
+		return Bytes(s.Largest) + " bytes"
+	case s.Count < 100:
+		return fmt.Sprintf("from %s to %s bytes", Bytes(s.All[0]), Bytes(s.Largest))
+	}
+	return fmt.Sprintf("half up to %s bytes, 99 of 100 up to %s, the largest %s", Bytes(s.Median), Bytes(s.P99), Bytes(s.Largest))
+}
+
 // Over is how many of them are larger than a limit.
 func (s Sizes) Over(limit int64) int {
 	i, _ := slices.BinarySearch(s.All, limit+1)
@@ -41,8 +55,7 @@ func (s Sizes) Proposal() (limit int64, why string) {
 		return 0, "no reply was kept that a limit could be told from"
 	}
 	limit = endpoint.RoundLimit(s.Largest)
-	return limit, fmt.Sprintf("the largest of %d kept replies is %s bytes, 99 of 100 are no larger than %s; %s is the next power of two that leaves a ninth to spare",
-		s.Count, Bytes(s.Largest), Bytes(s.P99), endpoint.FormatSize(limit))
+	return limit, fmt.Sprintf("the kept replies (%d): %s; %s is the next power of two that leaves a ninth to spare", s.Count, s.Words(), endpoint.FormatSize(limit))
 }
 
 // sizes are those of the call's operation.

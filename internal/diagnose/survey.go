@@ -20,6 +20,7 @@ type SurveyEndpoint struct {
 	Name, Contract, Port string
 	Off                  bool
 	Gone                 string   // why the port cannot be used: the contract has none of that name, "" else
+	NotWhole             bool     // the contract could not be read, or not whole: that is why
 	Near                 string   // a port that was meant, perhaps
 	Values               string   // contract, port and all settings, so that two that are the same can be told
 	Unresolved           []string // environments in which the address is no URL, each with the reason
@@ -97,6 +98,11 @@ func portGone(s *Survey) (out []exchange.Finding) {
 		}
 		f := exchange.Finding{About: e.Name, Title: fmt.Sprintf("the endpoint %s has no port", e.Name), Why: e.Gone + ".",
 			Evidence: []exchange.Evidence{named("port", "endpoint."+e.Name+".port = "+e.Port)}}
+		if e.NotWhole { // whether the port is gone is not known
+			f.Title = fmt.Sprintf("the contract of the endpoint %s is not whole", e.Name)
+			out = append(out, f)
+			continue
+		}
 		if e.Near != "" {
 			f.Remedies = append(f.Remedies, exchange.NewRemedy("take the port "+e.Near, exchange.Change{Where: "workspace", Key: "endpoint." + e.Name + ".port", From: e.Port, To: e.Near}))
 		}

@@ -22,12 +22,11 @@ func Limits(title string, sizes diagnose.Sizes, marks []Mark) *Drawing {
 	y := margin + 16
 	d.text(margin, y, 17, true, Ink, fit(safe.Line(title), 17, true, page-2*margin))
 	y += 20
+	words := sizes.Words()
 	if sizes.Count > 0 {
-		d.text(margin, y, 10.5, false, Soft, fmt.Sprintf("%d kept replies   ·   half up to %s bytes   ·   99 of 100 up to %s   ·   the largest %s",
-			sizes.Count, diagnose.Bytes(sizes.Median), diagnose.Bytes(sizes.P99), diagnose.Bytes(sizes.Largest)))
-	} else {
-		d.text(margin, y, 10.5, false, Soft, "no reply was kept")
+		words = fmt.Sprintf("%d kept replies   ·   %s", sizes.Count, words)
 	}
+	d.text(margin, y, 10.5, false, Soft, words)
 	y += 30
 	would, why := sizes.Proposal()
 	all := marks

@@ -54,6 +54,7 @@ type OperationError struct {
 	Name   string
 	Near   string
 	Others []string
+	Unread []string // documents of the contract that could not be read, with the reason
 }
 
 func (e *OperationError) Error() string {

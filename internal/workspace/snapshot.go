@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"crypto/sha256"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"path"
 	"path/filepath"
@@ -88,7 +89,7 @@ func (w *Workspace) AddContract(c *contract.Contract, served string) (name strin
 // theirs.
 func (w *Workspace) TakeOver(name string, c *contract.Contract, served string) error {
 	old, err := w.Contract(name)
-	if err != nil {
+	if _, damaged := errors.AsType[*SnapshotError](err); err != nil && !damaged {
 		return err
 	}
 	return w.take(name, c, served, old)
@@ -115,7 +116,8 @@ func (w *Workspace) take(name string, c *contract.Contract, served string, old *
 	}
 	var sets []set
 	for _, p := range c.Ports() {
-		if p.Version == soap.Unset || old != nil && old.Port(p.Name) != nil {
+		made := slices.ContainsFunc(w.Endpoints, func(e *Endpoint) bool { return e.Contract == name && e.Port == p.Name })
+		if p.Version == soap.Unset || made || old != nil && old.Port(p.Name) != nil {
 			continue
 		}
 		end := w.freeName(safe.FileName(p.Name), func(n string) bool { return w.Endpoint(n) != nil })
@@ -125,6 +127,11 @@ func (w *Workspace) take(name string, c *contract.Contract, served string, old *
 		return err
 	}
 	seen := map[string]bool{}
+	for _, d := range w.Drafts() { // what the person made is never written over
+		if d.Contract == name {
+			seen[d.PortType+"/"+d.Operation] = true
+		}
+	}
 	for _, p := range c.Ports() {
 		for _, o := range p.Operations {
 			key := p.PortType.Local + "/" + o.Name

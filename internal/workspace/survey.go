@@ -47,7 +47,9 @@ func (w *Workspace) Survey() *diagnose.Survey {
 		c, err := w.Contract(e.Contract)
 		switch {
 		case err != nil:
-			se.Gone = err.Error()
+			se.Gone, se.NotWhole = err.Error(), true
+		case c.Port(e.Port) == nil && len(c.NotRead()) > 0:
+			se.Gone, se.NotWhole = fmt.Sprintf("the kept description of %s is to be fetched again (refresh); what it leads to could not be read: %s", e.Contract, strings.Join(c.NotRead(), "; ")), true
 		case c.Port(e.Port) == nil:
 			var ports []string
 			for _, p := range c.Ports() {

@@ -409,7 +409,21 @@ func (w *Workspace) Variables(environment string) (map[string]string, bool) {
 	return map[string]string{}, environment == ""
 }
 
-// Contract loads a kept description from its snapshot; it needs no network.
+// SnapshotError is a kept description that cannot be read.
+type SnapshotError struct {
+	Contract string
+	File     string // in the workspace's folder
+	Err      error
+}
+
+func (e *SnapshotError) Error() string {
+	return fmt.Sprintf("the kept description of %s cannot be read, and is to be fetched again (refresh): %s: %v", e.Contract, e.File, e.Err)
+}
+
+func (e *SnapshotError) Unwrap() error { return e.Err }
+
+// Contract loads a kept description from its snapshot; it needs no network. An
+// error is a *SnapshotError where the workspace has the contract.
 func (w *Workspace) Contract(name string) (*contract.Contract, error) {
 	w.mu.Lock()
 	c := w.loaded[name]
@@ -423,11 +437,13 @@ func (w *Workspace) Contract(name string) (*contract.Contract, error) {
 	dir := contractDir(name)
 	index, err := w.store.read(dir + "/sources.toml")
 	if err != nil {
-		return nil, fmt.Errorf("the contract %s has no snapshot: %w", name, err)
+		return nil, &SnapshotError{name, dir + "/sources.toml", err}
 	}
 	var s snapshot
-	if err := toml.Unmarshal(index, &s); err != nil || len(s.Files) == 0 {
-		return nil, &FileError{Path: dir + "/sources.toml", Why: "it cannot be read"}
+	if err := toml.Unmarshal(index, &s); err == nil && len(s.Files) == 0 {
+		return nil, &SnapshotError{name, dir + "/sources.toml", errors.New("it names no file")}
+	} else if err != nil {
+		return nil, &SnapshotError{name, dir + "/sources.toml", err}
 	}
 	files := map[string]string{}
 	for _, f := range s.Files {
@@ -441,12 +457,11 @@ func (w *Workspace) Contract(name string) (*contract.Contract, error) {
 		return w.store.read(dir + "/" + path.Base(file))
 	}
 	src, err := read(context.Background(), s.Files[0].Location)
-	if err != nil {
-		return nil, err
+	if err == nil {
+		c, err = contract.Load(context.Background(), s.Files[0].Location, src, read)
 	}
-	c, err = contract.Load(context.Background(), s.Files[0].Location, src, read)
 	if err != nil {
-		return nil, err
+		return nil, &SnapshotError{name, dir + "/" + s.Files[0].File, err}
 	}
 	w.mu.Lock()
 	w.loaded[name] = c

@@ -556,7 +556,8 @@ func (v *View) cell(r workspace.DraftRef, c column, chosen bool) string {
 func (v *View) foot(w int) []string {
 	c := v.s.Cell
 	sig := c.Draft.Operation
-	if con, err := v.s.W.Contract(c.Draft.Contract); err == nil {
+	con, err := v.s.W.Contract(c.Draft.Contract)
+	if err == nil {
 		if o := state.Operation(con, c.Draft.Operation); o != nil {
 			sig = o.Signature()
 		}
@@ -572,6 +573,9 @@ func (v *View) foot(w int) []string {
 	}
 	if c.Endpoint == "" {
 		how = "no endpoint serves it"
+		if err != nil || len(con.NotRead()) > 0 {
+			how = "the kept description of " + c.Draft.Contract + " is not whole: c, then R, fetches it again"
+		}
 	} else if x := v.s.Latest(c, v.s.Environment); x != nil {
 		how = x.Result
 		if x.Outcome == exchange.OutcomeUnderWay {
@@ -583,7 +587,11 @@ func (v *View) foot(w int) []string {
 	if resolved, err := v.s.W.Resolved(c.Endpoint, v.s.Environment); err == nil {
 		address = resolved
 	}
-	return []string{"", "   " + ui.Cut(sig, w-4), "   " + ui.Soft(ui.Cut(c.Endpoint+"  "+address, max(w/2-4, 10))) + "  " + ui.Cut(how, max(w/2-6, 10)), ""}
+	where := ui.Cut(strings.TrimSpace(c.Endpoint+"  "+address), max(w/2-4, 10))
+	if where != "" {
+		where = ui.Soft(where) + "  "
+	}
+	return []string{"", "   " + ui.Cut(sig, w-4), "   " + where + ui.Cut(how, max(w-4-ui.Width(where), 10)), ""}
 }
 
 func (v *View) welcome(w, h int) string {

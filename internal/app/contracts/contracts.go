@@ -49,11 +49,13 @@ func (v *View) Keys() []ui.Key {
 	return []ui.Key{{Press: "up down", Show: "↑↓", Does: "choose"}, {Press: "enter", Show: "⏎", Does: "fill in its message"}, {Press: "x", Show: "x", Does: "source text"}, {Press: "R", Show: "R", Does: "fetch again: what changed?"}, {Press: "L", Show: "L", Does: "your catalogue"}, {Press: "K", Show: "K", Does: "keep it in the catalogue", Minor: true}, {Press: "N", Show: "N", Does: "note what you learned"}, {Press: "esc", Show: "esc", Does: "board"}, {Press: "?", Show: "?", Does: "help"}}
 }
 
-// entry is an operation of one of the workspace's contracts.
+// entry is an operation of one of the workspace's contracts; or a contract that
+// has none, as it could not be read.
 type entry struct {
 	contract string
 	c        *contract.Contract
-	o        *contract.Operation
+	o        *contract.Operation // nil where there is none
+	why      string              // there is none
 }
 
 func (v *View) entries() []entry {
@@ -61,10 +63,19 @@ func (v *View) entries() []entry {
 	for _, k := range v.s.W.Contracts {
 		c, err := v.s.W.Contract(k.Name)
 		if err != nil {
+			out = append(out, entry{contract: k.Name, c: &contract.Contract{}, why: err.Error()})
 			continue
 		}
-		for _, name := range c.OperationNames() {
-			out = append(out, entry{k.Name, c, state.Operation(c, name)})
+		names := c.OperationNames()
+		for _, name := range names {
+			out = append(out, entry{contract: k.Name, c: c, o: state.Operation(c, name)})
+		}
+		if len(names) == 0 {
+			why := "it has no operation"
+			if missing := c.NotRead(); len(missing) > 0 {
+				why = "no operation of it could be read: " + strings.Join(missing, "; ")
+			}
+			out = append(out, entry{contract: k.Name, c: c, why: why})
 		}
 	}
 	return out
@@ -73,7 +84,7 @@ func (v *View) entries() []entry {
 // Open puts the cursor on the chosen call's operation.
 func (v *View) Open() tea.Cmd {
 	for i, e := range v.entries() {
-		if e.contract == v.s.Cell.Draft.Contract && e.o.Name == v.s.Cell.Draft.Operation {
+		if e.contract == v.s.Cell.Draft.Contract && e.o != nil && e.o.Name == v.s.Cell.Draft.Operation {
 			v.cursor = i
 		}
 	}
@@ -95,24 +106,29 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 		v.cursor = min(max(v.cursor+ui.Rows(msg, v.height, len(all)), 0), len(all)-1)
 	}
 	if msg, ok := msg.(tea.KeyPressMsg); ok {
+		here := len(all) > 0 && all[min(v.cursor, len(all)-1)].o != nil
 		switch {
 		case ui.Is(msg, "x"):
-			v.toggle(all)
+			if v.source || here {
+				v.toggle(all)
+			}
 		case ui.Is(msg, "tab"):
 			if v.source && len(all) > 0 {
 				v.file = (v.file + 1) % len(all[v.cursor].c.Files)
 				v.line = 0
 			}
 		case ui.Is(msg, "enter"):
-			return v.open(all)
+			if here {
+				return v.open(all)
+			}
 		case ui.Is(msg, "L") && !v.source:
 			v.show()
-		case ui.Is(msg, "K") && !v.source && len(all) > 0:
+		case ui.Is(msg, "K") && !v.source && here:
 			v.keep(all[v.cursor])
 		case ui.Is(msg, "R") && !v.source && len(all) > 0:
 			v.line = 0
 			v.s.Again(all[v.cursor].contract)
-		case ui.Is(msg, "N") && !v.source && len(all) > 0:
+		case ui.Is(msg, "N") && !v.source && here:
 			return v.note(all[v.cursor])
 		case ui.Is(msg, "esc"):
 			if v.source {
@@ -232,7 +248,7 @@ func (v *View) View(w, h int) string {
 	if v.s.Newer != nil {
 		return v.changes(w, h)
 	}
-	if v.source {
+	if v.source = v.source && all[v.cursor].o != nil; v.source {
 		return v.text(all[v.cursor], w, h)
 	}
 	// Signatures are written for the rows in sight only: there may be thousands.
@@ -246,6 +262,18 @@ func (v *View) View(w, h int) string {
 			}
 			last = e.contract
 			rows = append(rows, line("   "+ui.Strong(ui.Cut(e.contract, 30))+ui.Soft("   "+ui.Cut(e.c.Documentation, w-38))))
+		}
+		if e.o == nil {
+			lead := "     "
+			if i == v.cursor {
+				at, lead = len(rows), ui.Accent("   ▌ ")
+			}
+			for _, l := range ui.Wrap(e.why, w-10) {
+				rows = append(rows, line(lead+ui.Accent(l)))
+				lead = "     "
+			}
+			rows = append(rows, line("     "+ui.Soft("R fetches it again; endpoints and drafts stay as they are")))
+			continue
 		}
 		if i != v.cursor {
 			rows = append(rows, func() string { return "     " + ui.Cut(e.o.Signature(), w-8) })

@@ -261,7 +261,7 @@ func (v *View) sizes(x *exchange.Exchange, w int, first bool) []string {
 		}
 		pad := max(min(at-len(note)/2, width-len(note)), 0)
 		out = append(out, strings.Repeat(" ", 7+labelWidth+1+pad)+ui.Soft(note))
-		out = append(out, row("", "sizes", fmt.Sprintf("99 of 100 up to %s B, the largest %s B", diagnose.Bytes(n.P99), diagnose.Bytes(n.Largest)), "", w)...)
+		out = append(out, row("", "sizes", n.Words(), "", w)...)
 	}
 	for _, p := range v.sums.programs {
 		out = append(out, row(section(), p[0], p[1], "", w)...)

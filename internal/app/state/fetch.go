@@ -153,8 +153,7 @@ func (s *State) Again(name string) {
 	}
 	before, err := s.W.Contract(name)
 	if err != nil {
-		s.Say("%v", err)
-		return
+		before = &contract.Contract{} // all of it is new
 	}
 	s.Say("fetching %s again", k.Source)
 	ctx, cancel := context.WithCancel(context.Background())
