@@ -46,6 +46,7 @@ type Options struct {
 	Journal   journal.Journal
 	Source    string // a description to be loaded at once
 	Version   string
+	Notice    string // what is to be told first
 }
 
 // Run runs the application until the person leaves it, or ctx ends. What they
@@ -129,6 +130,9 @@ func newModel(o Options) *model {
 	}
 	for _, w := range s.W.Warnings {
 		s.Say("%s: %s", workspace.File, w)
+	}
+	if o.Notice != "" {
+		s.Say("%s", o.Notice)
 	}
 	if o.Source != "" {
 		s.Fetch(o.Source)

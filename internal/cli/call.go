@@ -267,10 +267,7 @@ func (t *tool) call(ctx context.Context, f *callFlags, args []string) error {
 	if err != nil {
 		return err
 	}
-	j, err := t.journal()
-	if err != nil {
-		return err
-	}
+	j := t.keeping()
 	var x *exchange.Exchange
 	var changes []exchange.Change
 	var sessions call.Sessions

@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"orenda/internal/standin"
+	"orenda/internal/user"
 )
 
 func TestAWorkspaceFromADescriptionAndItsRefreshing(t *testing.T) {
@@ -129,4 +130,29 @@ func TestAWSDL20DescriptionIsCalled(t *testing.T) {
 	assert.Equal(t, 0, code)
 	assert.Contains(t, out, "port BerthDesk2  (SOAP 1.2, document)")
 	assert.Contains(t, out, "fault BerthTaken(berth: BerthCode, until: date)")
+}
+
+// Nobody is kept from calling by a journal that is damaged, or that cannot be.
+func TestACallGoesWithoutItsJournal(t *testing.T) {
+	l := at(t)
+	h, err := user.Find()
+	require.NoError(t, err)
+	state := h.State
+	require.NoError(t, os.MkdirAll(state, 0o700))
+	require.NoError(t, os.WriteFile(filepath.Join(state, "journal.db"), []byte(strings.Repeat("no journal ", 100)), 0o600))
+	code, out, errOut := l.run("call", "FindBerths", "length=12", "--contract", l.berths(), "--port", "BerthDesk11")
+	assert.Equal(t, 0, code, errOut)
+	assert.Contains(t, out, "FindBerthsResponse")
+	assert.Contains(t, errOut, "the one before was damaged, and is now "+filepath.Join(state, "journal-damaged-"))
+	_, out, errOut = l.run("journal", "list")
+	assert.Contains(t, out, "FindBerths")
+	assert.Empty(t, errOut)
+
+	require.NoError(t, os.RemoveAll(state))
+	require.NoError(t, os.WriteFile(state, nil, 0o600))
+	code, out, errOut = l.run("call", "FindBerths", "length=12", "--contract", l.berths(), "--port", "BerthDesk11")
+	assert.Equal(t, 0, code, errOut)
+	assert.Contains(t, out, "FindBerthsResponse")
+	assert.Contains(t, errOut, "the journal cannot be opened")
+	assert.Contains(t, errOut, "what is sent now is not kept")
 }

@@ -139,9 +139,28 @@ func (t *tool) journal() (journal.Journal, error) {
 		if err != nil {
 			return nil, unread{fmt.Errorf("the journal cannot be opened: %w", err)}
 		}
+		if j.Aside != "" {
+			t.complain(errors.New(asideWords(j)))
+		}
 		t.kept = j
 	}
 	return t.kept, nil
+}
+
+func asideWords(j *disk.Journal) string {
+	return fmt.Sprintf("a new journal was begun: the one before was damaged, and is now %s", j.Aside)
+}
+
+// keeping is the journal, or one that ends with this command where it cannot be
+// opened: nobody is kept from calling.
+func (t *tool) keeping() journal.Journal {
+	j, err := t.journal()
+	if err != nil {
+		t.complain(fmt.Errorf("%w; what is sent now is not kept", err))
+		t.kept = &journal.Memory{}
+		return t.kept
+	}
+	return j
 }
 
 // space opens the workspace of -w or of this folder.
@@ -198,8 +217,12 @@ func (t *tool) open(ctx context.Context, args []string) error {
 			return err
 		}
 	}
-	if opts.Journal, err = t.journal(); err != nil {
-		return err
+	opts.Journal, err = t.journal()
+	if d, ok := opts.Journal.(*disk.Journal); ok && d.Aside != "" {
+		opts.Notice = asideWords(d)
+	}
+	if err != nil {
+		opts.Journal, opts.Notice = &journal.Memory{}, "nothing is kept from now on: "+err.Error()
 	}
 	kept, err := app.Run(ctx, opts)
 	if kept != "" {

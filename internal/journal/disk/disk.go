@@ -11,11 +11,14 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
+	"time"
 
-	_ "modernc.org/sqlite" // the driver
+	"modernc.org/sqlite"
+	codes "modernc.org/sqlite/lib"
 
 	"orenda/internal/exchange"
 	"orenda/internal/journal"
@@ -27,6 +30,8 @@ const inline = 1 << 20
 
 // Journal is a journal in a folder.
 type Journal struct {
+	Aside string // where a damaged journal was put, in whose place this one is; "" where none was
+
 	db  *sql.DB
 	dir string
 	key []byte
@@ -51,12 +56,55 @@ const (
 	cause   = `json_extract(CAST(head AS TEXT), '$.findings[0].id')`
 )
 
-// Open opens or makes the journal in a folder (mode 0700, files 0600).
+// Open opens or makes the journal in a folder (mode 0700, files 0600). One that
+// is damaged is put aside, and another begun.
 func Open(dir string) (*Journal, error) {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, err
 	}
-	path := filepath.Join(dir, "journal.db")
+	path, aside := filepath.Join(dir, "journal.db"), ""
+	db, err := connect(path)
+	if damaged(err) {
+		db, aside, err = anew(dir, path)
+	}
+	if err != nil {
+		return nil, err
+	}
+	key, err := secretKey(filepath.Join(dir, "hash.key"))
+	if err != nil {
+		db.Close()
+		return nil, err
+	}
+	return &Journal{Aside: aside, db: db, dir: dir, key: key}, nil
+}
+
+// damaged tells whether a file is no journal, or not a whole one.
+func damaged(err error) bool {
+	e, ok := errors.AsType[*sqlite.Error](err)
+	return ok && (e.Code()&0xff == codes.SQLITE_NOTADB || e.Code()&0xff == codes.SQLITE_CORRUPT)
+}
+
+// anew puts the file aside and opens another, unless somebody else just did.
+func anew(dir, path string) (db *sql.DB, aside string, err error) {
+	unlock, err := (&user.Home{State: dir}).Lock(path)
+	if err != nil {
+		return nil, "", err
+	}
+	defer unlock()
+	if db, err = connect(path); !damaged(err) {
+		return db, "", err
+	}
+	aside = filepath.Join(dir, "journal-damaged-"+time.Now().UTC().Format("20060102-150405.000")+".db")
+	for _, part := range []string{"", "-wal", "-shm"} {
+		if err := os.Rename(path+part, aside+part); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return nil, "", err
+		}
+	}
+	db, err = connect(path)
+	return db, aside, err
+}
+
+func connect(path string) (*sql.DB, error) {
 	f, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, 0o600) // so that SQLite does not choose the mode
 	if err != nil {
 		return nil, err
@@ -71,12 +119,7 @@ func Open(dir string) (*Journal, error) {
 		db.Close()
 		return nil, fmt.Errorf("%s: %w", path, err)
 	}
-	key, err := secretKey(filepath.Join(dir, "hash.key"))
-	if err != nil {
-		db.Close()
-		return nil, err
-	}
-	return &Journal{db: db, dir: dir, key: key}, nil
+	return db, nil
 }
 
 // secretKey is the key of the hashes that stand for secrets.

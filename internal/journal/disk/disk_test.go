@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -126,5 +127,59 @@ func TestKilledWhileKeeping(t *testing.T) {
 		_, err = j.Get(fmt.Sprintf("2701-%03d", last))
 		assert.NoError(t, err, "exchange %d was reported as kept", last)
 		j.Close()
+	}
+}
+
+// A journal that is damaged is put aside as it is, and another begun, once, also
+// where several programs meet it at the same time.
+func TestADamagedJournalIsPutAside(t *testing.T) {
+	for name, damage := range map[string]func(path string) []byte{
+		"not a database": func(path string) []byte { return []byte(strings.Repeat("slack water at the north quay\n", 300)) },
+		"cut short": func(path string) []byte {
+			b, err := os.ReadFile(path)
+			require.NoError(t, err)
+			return b[:len(b)/2]
+		},
+	} {
+		t.Run(name, func(t *testing.T) {
+			dir := t.TempDir()
+			path := filepath.Join(dir, "journal.db")
+			first, err := Open(dir)
+			require.NoError(t, err)
+			assert.Empty(t, first.Aside)
+			for i := range 40 {
+				require.NoError(t, first.Add(record(i, []byte(strings.Repeat(fmt.Sprint(i), 2000)))))
+			}
+			require.NoError(t, first.Close())
+			was := damage(path)
+			require.NoError(t, os.WriteFile(path, was, 0o600))
+
+			var put []string
+			var mu sync.Mutex
+			var all sync.WaitGroup
+			for i := range 4 {
+				all.Go(func() {
+					j, err := Open(dir)
+					if !assert.NoError(t, err) {
+						return
+					}
+					defer j.Close()
+					assert.NoError(t, j.Add(record(100+i, nil)))
+					mu.Lock()
+					defer mu.Unlock()
+					if j.Aside != "" {
+						put = append(put, j.Aside)
+					}
+				})
+			}
+			all.Wait()
+			require.Len(t, put, 1)
+			got, err := os.ReadFile(put[0])
+			require.NoError(t, err)
+			assert.Equal(t, was, got)
+			list, err := open(t, dir).List(journal.Query{})
+			require.NoError(t, err)
+			assert.Len(t, list, 4)
+		})
 	}
 }
