@@ -50,13 +50,21 @@ func (t *tool) identityCommand() *cobra.Command {
 			if _, err := w.Home.Identity(args[0]); err != nil {
 				return err
 			}
+			if err := w.Home.Allow(w.ID(), args[0], place); err != nil {
+				return unread{err}
+			}
 			fmt.Fprintln(t.out, safe.Line(args[0]+" may go to "+place))
-			return w.Home.Allow(w.ID(), args[0], place)
+			return nil
 		})
 	}
 	disallow := &cobra.Command{Use: "disallow NAME", Short: "Take back where an identity may go from this workspace", Args: cobra.ExactArgs(1)}
 	disallow.RunE = func(_ *cobra.Command, args []string) error {
-		return t.in(func(w *workspace.Workspace) error { return w.Home.Disallow(w.ID(), args[0]) })
+		return t.in(func(w *workspace.Workspace) error {
+			if err := w.Home.Disallow(w.ID(), args[0]); err != nil {
+				return unread{err}
+			}
+			return nil
+		})
 	}
 	cmd.AddCommand(list, set, remove, allow, disallow)
 	return cmd

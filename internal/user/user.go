@@ -6,7 +6,6 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
-	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -83,12 +82,8 @@ func (h *Home) Identities() (map[string]*identity.Identity, error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := toml.Unmarshal(b, &out); err != nil {
-		if de, ok := errors.AsType[*toml.DecodeError](err); ok {
-			line, col := de.Position()
-			return nil, fmt.Errorf("%s:%d:%d: %s", path, line, col, strings.TrimPrefix(de.Error(), "toml: "))
-		}
-		return nil, fmt.Errorf("%s: %w", path, err)
+	if err := tomledit.Decode(path, b, &out); err != nil {
+		return nil, err
 	}
 	for name, id := range out {
 		id.Name = name
@@ -196,15 +191,15 @@ func (h *Home) Disallow(workspace, id string) error {
 type approvals map[string]map[string][]string
 
 func (h *Home) approvals() (approvals, error) {
-	out := approvals{}
-	b, err := os.ReadFile(filepath.Join(h.Config, "approvals.toml"))
+	out, path := approvals{}, filepath.Join(h.Config, "approvals.toml")
+	b, err := os.ReadFile(path)
 	if errors.Is(err, fs.ErrNotExist) {
 		return out, nil
 	}
 	if err != nil {
 		return nil, err
 	}
-	return out, toml.Unmarshal(b, &out)
+	return out, tomledit.Decode(path, b, &out)
 }
 
 // Allowed tells whether an identity may go to a place (scheme://host:port)

@@ -162,3 +162,20 @@ func TestALockIsHeldAgainstOthers(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "xxxxxxxx", string(b))
 }
+
+// A file that cannot be read is named with the place, and stays as it is.
+func TestABrokenApprovalsFileIsNamedAndKept(t *testing.T) {
+	h := &Home{Config: t.TempDir(), State: t.TempDir()}
+	require.NoError(t, h.Allow("/w", "pilot-desk", "https://quay.skerry.test:443"))
+	path := filepath.Join(h.Config, "approvals.toml")
+	b, err := os.ReadFile(path)
+	require.NoError(t, err)
+	broken := append(b, "<<<<<<< HEAD\n"...)
+	require.NoError(t, os.WriteFile(path, broken, 0o600))
+	assert.False(t, h.Allowed("/w", "pilot-desk", "https://quay.skerry.test:443"))
+	assert.ErrorContains(t, h.Allow("/w", "pilot-desk", "https://quay.skerry.test:444"), path+":3:1: ")
+	assert.ErrorContains(t, h.Disallow("/w", "pilot-desk"), path+":3:1: ")
+	got, err := os.ReadFile(path)
+	require.NoError(t, err)
+	assert.Equal(t, broken, got)
+}

@@ -9,6 +9,8 @@ import (
 	"strings"
 	"time"
 
+	"orenda/internal/tomledit"
+
 	"github.com/pelletier/go-toml/v2"
 )
 
@@ -47,13 +49,8 @@ func (w *Workspace) readNotes() (notes, error) {
 	if bytes.Equal(b, w.notes.src) {
 		return w.notes.read, nil
 	}
-	if err := toml.Unmarshal(b, &n); err != nil {
-		var de *toml.DecodeError
-		if errors.As(err, &de) {
-			line, col := de.Position()
-			return n, &FileError{NotesFile, line, col, strings.TrimPrefix(de.Error(), "toml: ")}
-		}
-		return n, &FileError{Path: NotesFile, Why: err.Error()}
+	if err := tomledit.Decode(NotesFile, b, &n); err != nil {
+		return n, err
 	}
 	w.notes.src, w.notes.read = b, n
 	return n, nil

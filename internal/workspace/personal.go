@@ -7,8 +7,6 @@ import (
 	"os"
 	"path/filepath"
 
-	"github.com/pelletier/go-toml/v2"
-
 	"orenda/internal/endpoint"
 	"orenda/internal/tomledit"
 	"orenda/internal/user"
@@ -36,8 +34,8 @@ func (w *Workspace) Personal() (map[string]map[string][]string, error) {
 		return out, err
 	}
 	var tree map[string]map[string]any
-	if err := toml.Unmarshal(src, &tree); err != nil {
-		return out, &FileError{Path: w.personalFile(), Why: err.Error()}
+	if err := tomledit.Decode(w.personalFile(), src, &tree); err != nil {
+		return out, err
 	}
 	for name, values := range tree {
 		out[name] = map[string][]string{}

@@ -79,18 +79,7 @@ type Environment struct {
 }
 
 // FileError is a workspace file that cannot be used, with the place.
-type FileError struct {
-	Path         string
-	Line, Column int
-	Why          string
-}
-
-func (e *FileError) Error() string {
-	if e.Line == 0 {
-		return fmt.Sprintf("%s: %s", e.Path, e.Why)
-	}
-	return fmt.Sprintf("%s:%d:%d: %s", e.Path, e.Line, e.Column, e.Why)
-}
+type FileError = tomledit.FileError
 
 // ErrNone means that a folder holds no workspace.
 var ErrNone = errors.New("there is no " + File)
@@ -187,16 +176,11 @@ func (w *Workspace) parse(src []byte) error {
 	w.mu.Unlock()
 	fail := func(at int, format string, args ...any) error {
 		line, col := position(src, at)
-		return &FileError{w.Where(), line, col, fmt.Sprintf(format, args...)}
+		return &FileError{Path: w.Where(), Line: line, Column: col, Why: fmt.Sprintf(format, args...)}
 	}
 	var tree map[string]any
-	if err := toml.Unmarshal(src, &tree); err != nil {
-		var de *toml.DecodeError
-		if errors.As(err, &de) {
-			line, col := de.Position()
-			return &FileError{w.Where(), line, col, strings.TrimPrefix(de.Error(), "toml: ")}
-		}
-		return &FileError{Path: w.Where(), Why: err.Error()}
+	if err := tomledit.Decode(w.Where(), src, &tree); err != nil {
+		return err
 	}
 	entries, err := tomledit.Scan(src)
 	if err != nil {
@@ -440,10 +424,11 @@ func (w *Workspace) Contract(name string) (*contract.Contract, error) {
 		return nil, &SnapshotError{name, dir + "/sources.toml", err}
 	}
 	var s snapshot
-	if err := toml.Unmarshal(index, &s); err == nil && len(s.Files) == 0 {
-		return nil, &SnapshotError{name, dir + "/sources.toml", errors.New("it names no file")}
-	} else if err != nil {
+	if err := toml.Unmarshal(index, &s); err != nil {
 		return nil, &SnapshotError{name, dir + "/sources.toml", err}
+	}
+	if len(s.Files) == 0 {
+		return nil, &SnapshotError{name, dir + "/sources.toml", errors.New("it names no file")}
 	}
 	files := map[string]string{}
 	for _, f := range s.Files {
