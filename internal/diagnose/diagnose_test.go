@@ -353,3 +353,24 @@ func TestTheAddressOfTheDescriptionIsDoubted(t *testing.T) {
 		assert.Empty(t, fromContract(c), "what the person set is not doubted")
 	}
 }
+
+// Bytes that are no text are told by their kind, not quoted.
+func TestBytesThatAreNoText(t *testing.T) {
+	zipped := "\x1f\x8b\x08\x00\x00\x00\x00\x00\x00\x03\xb3\xc9"
+	for _, c := range []struct{ media, body, want string }{
+		{"application/octet-stream", zipped, "It is compressed (gzip), and no Content-Encoding says so"},
+		{"text/xml", zipped, "It is compressed (gzip), and no Content-Encoding says so"},
+		{"application/octet-stream", "%PDF-1.7\n%\xe2\xe3\xcf\xd3\x00", "It is application/pdf"},
+		{"text/xml", "PK\x03\x04\x14\x00\x00", "It is application/zip"},
+		{"application/octet-stream", "\x00\x01\x02\x03\xff\xfe", "It is no text: 00 01 02 03 ff fe"},
+	} {
+		f := Run(answered(200, c.media, c.body))
+		require.NotEmpty(t, f, "%q", c.body)
+		assert.Contains(t, []string{"receive.not-soap", "read.not-well-formed"}, f[0].ID)
+		assert.Contains(t, f[0].Why, c.want, "%q", c.body)
+		assert.NotContains(t, f[0].Why, "The page says")
+	}
+	assert.NotContains(t, Run(answered(200, "text/xml", "<a>&x;</a>"))[0].Why, "It is")
+	assert.NotContains(t, Run(answered(200, "text/xml", "<a>\u00e9"))[0].Why, "It is")
+	assert.NotContains(t, Run(answered(200, "text/xml", "<a>\x01</a>"))[0].Why, "It is")
+}

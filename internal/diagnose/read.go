@@ -104,6 +104,9 @@ func syntax(code xmltree.Code, title, program string) func(*Case) []exchange.Fin
 		if len(e.Open) > 0 {
 			f.Why += " Open there: " + strings.Join(e.Open, " › ") + "."
 		}
+		if kind := noText(c.leg().ResponseBody); kind != "" {
+			f.Why += " " + kind
+		}
 		ev := c.inReply(xmltree.Span{Start: e.Offset, End: min(e.Offset+1, len(c.ReplyDoc.Src))})
 		ev.Line, ev.Column = e.Line, e.Column
 		src := c.ReplyDoc.Src

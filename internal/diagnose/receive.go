@@ -1,9 +1,11 @@
 package diagnose
 
 import (
+	"bytes"
 	"fmt"
 	"html"
 	"mime"
+	"net/http"
 	"net/url"
 	"regexp"
 	"strings"
@@ -552,10 +554,26 @@ func notSOAP(c *Case) []exchange.Finding {
 	}
 	f := exchange.Finding{Title: "the answer is " + what + ", not SOAP", Evidence: append([]exchange.Evidence{c.inBody(0, min(len(body), 120))}, c.inHead("Content-Type")...),
 		Why: fmt.Sprintf("The status is %d.", h.Status), Program: "check the path in its endpoint address; a log-in or error page may stand in front of the service"}
-	if t := quoteTitle(body); t != "" {
+	if kind := noText(body); kind != "" {
+		f.Why += " " + kind
+	} else if t := quoteTitle(body); t != "" {
 		f.Why += " The page says: " + t + "."
 	}
 	return one(f)
+}
+
+// noText says in a sentence what bytes are that are no text; "" where they may be.
+func noText(body []byte) string {
+	b := body[:min(len(body), 512)]
+	switch kind := http.DetectContentType(b); {
+	case strings.HasPrefix(kind, "text/"), bytes.HasPrefix(bytes.TrimLeft(b, "\x00 \t\r\n"), []byte("<")): // markup, perhaps with a byte that cannot be
+		return ""
+	case kind == "application/x-gzip":
+		return "It is compressed (gzip), and no Content-Encoding says so."
+	case kind != "application/octet-stream":
+		return "It is " + kind + "."
+	}
+	return fmt.Sprintf("It is no text: % x.", b[:min(len(b), 12)])
 }
 
 func looksLikeHTML(b []byte) bool {
