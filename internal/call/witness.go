@@ -262,7 +262,10 @@ func Relay(ctx context.Context, p Plan, w *Witnessed) *exchange.Exchange {
 // witnessed is the call of an exchange that another program made.
 func witnessed(p Plan, w *Witnessed) *Call {
 	p.witnessed = w
-	p.fetch, p.Pool, p.Changes, p.Until = nil, nil, nil, exchange.None
+	p.fetch, p.Changes, p.Until = nil, nil, exchange.None
+	if !w.relayed {
+		p.Pool = nil
+	}
 	address := w.URL
 	if u, err := url.Parse(address); err != nil || u.Host == "" {
 		address = "http://" + cmp.Or(field(w.Header, "Host"), "unknown.invalid") + "/"

@@ -11,7 +11,9 @@ import (
 	"fmt"
 	"io"
 	"net"
+	"net/http"
 	"net/url"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -20,6 +22,7 @@ import (
 	"orenda/internal/call"
 	"orenda/internal/exchange"
 	"orenda/internal/safe"
+	"orenda/internal/wire"
 )
 
 // Limits of what is taken from a program.
@@ -130,18 +133,29 @@ func (r *Relay) accept() {
 	}
 }
 
-// serve passes one request on. The connection is closed after it, as every call
-// shows its whole path.
+// serve passes on what comes over a connection, one request after the other. Where
+// the program keeps it, one to the service is kept for it alone: some ways to log
+// in are bound to a connection.
 func (r *Relay) serve(c net.Conn) {
 	in := bufio.NewReaderSize(&patient{c, r.o.Idle}, 32<<10)
-	w, err := r.read(in, c)
+	pool := &wire.Pool{}
+	defer pool.Close()
+	for r.pass(c, in, pool) {
+	}
+}
+
+// pass passes one request on. more is true where another may follow.
+func (r *Relay) pass(c net.Conn, in *bufio.Reader, pool *wire.Pool) (more bool) {
+	w, keep, err := r.read(in, c)
 	if err != nil {
 		if !errors.Is(err, io.EOF) {
 			answer(c, "400 Bad Request", "orenda relay: "+err.Error())
 		}
-		return
+		return false
 	}
-	x := call.Relay(r.ctx, r.o.Plan(w), w)
+	plan := r.o.Plan(w)
+	plan.Pool = pool
+	x := call.Relay(r.ctx, plan, w)
 	if r.o.Keep != nil {
 		r.o.Keep(x)
 	}
@@ -153,9 +167,23 @@ func (r *Relay) serve(c net.Conn) {
 			why = f.Title + ". " + f.Why
 		}
 		answer(c, "502 Bad Gateway", "orenda relay: "+why)
-		return
+		return false
 	}
-	l.Spool.Calm(func() { _, _ = c.Write(l.In) })
+	l.Spool.Calm(func() { _, err = c.Write(l.In) })
+	return err == nil && keep && w.Came == max(w.Declared, -1) && ends(l, w.Method)
+}
+
+// ends tells whether the program knows where an answer ends without the end of the
+// connection (RFC 9112 §6.3), which the service means to keep (§9.3).
+func ends(l *exchange.Leg, method string) bool {
+	h := &l.Response
+	framed := h.Chunked || h.Declared >= 0 || h.Status == http.StatusNoContent || h.Status == http.StatusNotModified || method == http.MethodHead
+	return framed && !l.Truncated && h.BodyWhole && h.Proto == "HTTP/1.1" && !says(h.Get("Connection"), "close")
+}
+
+// says tells whether a field that is a list of words has one of them.
+func says(value, word string) bool {
+	return slices.ContainsFunc(strings.Split(value, ","), func(s string) bool { return strings.EqualFold(strings.TrimSpace(s), word) })
 }
 
 // patient gives the next bytes a time of their own.
@@ -191,29 +219,42 @@ func lines(in *bufio.Reader) func() (string, error) {
 var errTooLarge = errors.New("the head, or a line between chunks, is larger than is taken")
 
 // read takes a request as it comes: its fields in order and as they are spelled.
-func (r *Relay) read(in *bufio.Reader, c net.Conn) (*call.Witnessed, error) {
+// keep is true where the program keeps the connection.
+func (r *Relay) read(in *bufio.Reader, c net.Conn) (w *call.Witnessed, keep bool, err error) {
+	w = &call.Witnessed{Declared: -1}
+	if keep, err = r.head(in, c, w); err != nil {
+		return nil, false, err
+	}
+	if !keep {
+		w.Header = append(w.Header, [2]string{"Connection", "close"})
+	}
+	return w, keep, nil
+}
+
+func (r *Relay) head(in *bufio.Reader, c net.Conn, w *call.Witnessed) (keep bool, err error) {
 	line := lines(in)
 	start, err := line()
 	if err != nil {
-		return nil, io.EOF // nobody said anything
+		return false, io.EOF // nobody said anything
 	}
 	parts := strings.Fields(start)
 	if len(parts) != 3 || !strings.HasPrefix(parts[2], "HTTP/1.") {
-		return nil, fmt.Errorf("%.80q is no request line of HTTP/1.1", start)
+		return false, fmt.Errorf("%.80q is no request line of HTTP/1.1", start)
 	}
-	w := &call.Witnessed{Method: parts[0], URL: r.target(parts[1]), Declared: -1}
+	w.Method, w.URL = parts[0], r.target(parts[1])
+	keep = parts[2] == "HTTP/1.1"
 	chunked := false
 	for {
 		l, err := line()
 		if err != nil {
-			return nil, fmt.Errorf("the head was cut off: %w", err)
+			return false, fmt.Errorf("the head was cut off: %w", err)
 		}
 		if l == "" {
 			break
 		}
 		name, value, ok := strings.Cut(l, ":")
 		if !ok || strings.ContainsAny(l, "\r\x00") { // a bare CR: RFC 9112 §2.2
-			return nil, fmt.Errorf("%.80q is no header field", l)
+			return false, fmt.Errorf("%.80q is no header field", l)
 		}
 		name, value = strings.TrimSpace(name), strings.TrimSpace(value)
 		switch strings.ToLower(name) {
@@ -221,15 +262,15 @@ func (r *Relay) read(in *bufio.Reader, c net.Conn) (*call.Witnessed, error) {
 			value = r.o.To.Host
 		case "origin": // a browser sends it with what a page posts (RFC 6454 §7)
 			if u, err := url.Parse(value); err != nil || !loopback(u.Hostname()) {
-				return nil, fmt.Errorf("a web page from elsewhere, %.80q, may not call through here", value)
+				return false, fmt.Errorf("a web page from elsewhere, %.80q, may not call through here", value)
 			}
 		case "content-length":
 			if w.Declared, err = strconv.ParseInt(value, 10, 64); err != nil || w.Declared < 0 || w.Declared > mostBody {
-				return nil, fmt.Errorf("a length of %.40q is not taken", value)
+				return false, fmt.Errorf("a length of %.40q is not taken", value)
 			}
 		case "transfer-encoding":
 			if !strings.EqualFold(value, "chunked") {
-				return nil, fmt.Errorf("the transfer coding %.40q is not taken", value)
+				return false, fmt.Errorf("the transfer coding %.40q is not taken", value)
 			}
 			chunked = true
 			continue
@@ -238,16 +279,15 @@ func (r *Relay) read(in *bufio.Reader, c net.Conn) (*call.Witnessed, error) {
 				_, _ = io.WriteString(c, "HTTP/1.1 100 Continue\r\n\r\n")
 			}
 			continue
-		case "connection", "proxy-connection", "keep-alive":
+		case "connection":
+			keep = !says(value, "close") && (keep || says(value, "keep-alive"))
 			continue // between the program and here
+		case "proxy-connection", "keep-alive":
+			continue
 		}
 		w.Header = append(w.Header, [2]string{name, value})
 	}
-	if err := body(in, w, chunked); err != nil {
-		return nil, err
-	}
-	w.Header = append(w.Header, [2]string{"Connection", "close"})
-	return w, nil
+	return keep, body(in, w, chunked)
 }
 
 // target is where a request goes.

@@ -7,6 +7,7 @@ import (
 	"io"
 	"net"
 	"net/http"
+	"net/http/httptest"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -211,6 +212,60 @@ func TestWhatProgramsSend(t *testing.T) {
 	_, _ = w.post(body, find, func(r *http.Request) { r.Header.Set("Authorization", "Bearer slack-water-nine") })
 	assert.Contains(t, string(w.last().Leg().Out), "slack-water-nine", "it is passed on")
 	assert.NotContains(t, string(w.last().Redact(nil).Leg().Out), "slack-water-nine")
+}
+
+// A program that keeps its connection has one to the service too: some ways to
+// log in are bound to it, as that of NTLM is.
+func TestAConnectionThatIsKept(t *testing.T) {
+	var mu sync.Mutex
+	asked := map[string]int{} // requests, by connection
+	service := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		_, _ = io.Copy(io.Discard, r.Body)
+		mu.Lock()
+		defer mu.Unlock()
+		if asked[r.RemoteAddr]++; asked[r.RemoteAddr] == 1 {
+			w.Header().Set("WWW-Authenticate", "NTLM TlRMTVNTUAAC")
+			w.WriteHeader(http.StatusUnauthorized)
+			return
+		}
+		if asked[r.RemoteAddr] == 4 {
+			w.Header().Set("Connection", "close")
+		}
+		w.Header().Set("Content-Type", "text/xml")
+		_, _ = io.WriteString(w, `<s:Envelope xmlns:s="http://schemas.xmlsoap.org/soap/envelope/"><s:Body><FindBerthsResponse xmlns="urn:skerry:berths"/></s:Body></s:Envelope>`)
+	}))
+	defer service.Close()
+	w := watch(t, service.URL+"/berths")
+	tr := &http.Transport{}
+	client := &http.Client{Transport: tr}
+	defer tr.CloseIdleConnections()
+	var got []int
+	for range 5 {
+		resp, err := client.Post(w.Address(), "text/xml; charset=utf-8", strings.NewReader(fmt.Sprintf(asks, "12")))
+		require.NoError(t, err)
+		_, _ = io.Copy(io.Discard, resp.Body)
+		resp.Body.Close()
+		got = append(got, resp.StatusCode)
+	}
+	assert.Equal(t, []int{401, 200, 200, 200, 401}, got, "the fourth closed the connection")
+	assert.Len(t, asked, 2)
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	require.Len(t, w.kept, 5)
+	assert.False(t, w.kept[0].Leg().Conn.Reused)
+	assert.True(t, w.kept[1].Leg().Conn.Reused)
+	assert.NotContains(t, string(w.kept[1].Leg().Out), "Connection:")
+}
+
+// Nothing that follows a body that is longer than it says is taken for a request.
+func TestWhatIsLeftOverBeginsNoRequest(t *testing.T) {
+	w := watch(t, "http://PLAIN/berths")
+	body := fmt.Sprintf(asks, "12")
+	answer := w.raw(fmt.Sprintf("POST /berths HTTP/1.1\r\nHost: x\r\nContent-Type: text/xml\r\nSOAPAction: %s\r\nContent-Length: %d\r\n\r\n%s", find, len(body)-4, body))
+	assert.Equal(t, 1, strings.Count(answer, "HTTP/1.1 "), answer)
+	two := fmt.Sprintf("POST /berths HTTP/1.1\r\nHost: x\r\nContent-Type: text/xml\r\nSOAPAction: %s\r\nContent-Length: %d\r\n\r\n%s", find, len(body), body)
+	answer = w.raw(two + two)
+	assert.Equal(t, 2, strings.Count(answer, "HTTP/1.1 200 OK"), "one after the other")
 }
 
 func TestManyProgramsAtOnce(t *testing.T) {
