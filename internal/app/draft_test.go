@@ -16,6 +16,7 @@ import (
 
 	"orenda/internal/app/state"
 	"orenda/internal/call"
+	"orenda/internal/exchange"
 	"orenda/internal/journal"
 	"orenda/internal/workspace"
 )
@@ -286,4 +287,27 @@ func TestADamagedDescriptionIsFetchedAgain(t *testing.T) {
 	assert.Contains(t, p.text(), "YearTable(station: Station")
 	assert.Len(t, ws.Endpoints, 5)
 	assert.Len(t, ws.Drafts(), 5)
+}
+
+// An operation that no endpoint serves has a path too, whose repair makes one;
+// the call is then over it.
+func TestAnEndpointIsMadeFromThePath(t *testing.T) {
+	p := sit(t, 120, 40)
+	for _, name := range []string{"TideTables", "TideTablesTLS"} {
+		require.NoError(t, p.m.s.W.RemoveEndpoint(name))
+	}
+	p.m.s.Changed()
+	p.keys("end", "up")
+	p.sees("no endpoint serves it")
+	p.keys("p")
+	p.sees("YearTable · first → no endpoint")
+	p.keys("g")
+	p.settled()
+	p.sees("stopped at binding", "make the endpoint TideTables (SOAP 1.1")
+	p.keys("enter", "enter")
+	assert.Equal(t, "TideTables", p.m.s.Cell.Endpoint)
+	p.sees("YearTable · first → TideTables")
+	p.keys("g")
+	p.settled()
+	assert.Greater(t, p.m.s.Attempts[len(p.m.s.Attempts)-1].StoppedAt, exchange.Binding)
 }

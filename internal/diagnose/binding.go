@@ -59,6 +59,19 @@ func endpointMissing(c *Case) []exchange.Finding {
 	}
 	f := exchange.Finding{Title: e.Error(), Why: "These exist: " + orNone(strings.Join(e.Others, ", ")) + ".",
 		Evidence: []exchange.Evidence{named("endpoint", "endpoint = "+orNone(e.Name))}, Program: "check which port of the service it calls"}
+	if e.Name == "" {
+		f.Why = "The workspace has none for the ports of its contract that have this operation."
+	}
+	if len(e.Off) > 0 {
+		f.Why = "Switched off: " + strings.Join(e.Off, ", ") + "."
+	}
+	for _, o := range e.Off[:min(len(e.Off), 4)] {
+		f.Remedies = append(f.Remedies, exchange.NewRemedy("switch "+o+" on", exchange.Change{Where: "workspace", Key: "endpoint." + o + ".off", From: true, To: false}))
+	}
+	for _, a := range e.Unmade[:min(len(e.Unmade), 4)] {
+		f.Remedies = append(f.Remedies, exchange.NewRemedy(fmt.Sprintf("make the endpoint %s (%s)", a.Name, a.Differs),
+			exchange.Change{Where: "workspace", Key: "endpoint." + a.Name + ".contract", To: e.Contract}, exchange.Change{Where: "workspace", Key: "endpoint." + a.Name + ".port", To: a.Port}))
+	}
 	for _, o := range e.Others[:min(len(e.Others), 4)] {
 		r := exchange.NewRemedy("call it over "+o, exchange.Change{Where: "draft", Key: "endpoint", From: e.Name, To: o})
 		if o == e.Near {

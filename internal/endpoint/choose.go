@@ -13,6 +13,7 @@ import (
 // Alternative is an endpoint that could be used, with what sets it apart.
 type Alternative struct {
 	Name    string
+	Port    string
 	Differs string // "SOAP 1.2 · http · port BerthDesk12"
 }
 
@@ -36,6 +37,9 @@ type MissingError struct {
 	Name      string // the endpoint that was named, or ""
 	Near      string
 	Others    []string
+	Off       []string      // endpoints that would serve it, and are switched off
+	Unmade    []Alternative // that could be made for the contract's ports
+	Contract  string        // that they would be of
 }
 
 func (e *MissingError) Error() string {

@@ -109,7 +109,7 @@ func (w *Workspace) settingChange(c exchange.Change) ([]set, error) {
 		return nil, fmt.Errorf("the change of %s is not known", c.Key)
 	}
 	e := w.Endpoint(name)
-	if kind == "endpoint" && e == nil {
+	if kind == "endpoint" && e == nil && !(key == "contract" || key == "port") { // those two make it
 		return nil, fmt.Errorf("there is no endpoint %s", name)
 	}
 	switch {

@@ -15,6 +15,8 @@ import (
 	"orenda/internal/exchange"
 	"orenda/internal/identity"
 	"orenda/internal/near"
+	"orenda/internal/safe"
+	"orenda/internal/soap"
 	"orenda/internal/trust"
 )
 
@@ -54,7 +56,7 @@ func (w *Workspace) Settle(r DraftRef, named string) (*Endpoint, error) {
 	}
 	switch len(serving) {
 	case 0:
-		return nil, &endpoint.MissingError{Operation: r.Operation}
+		return nil, w.none(r)
 	case 1:
 		return serving[0], nil
 	}
@@ -70,12 +72,39 @@ func (w *Workspace) Settle(r DraftRef, named string) (*Endpoint, error) {
 	amb := &endpoint.AmbiguousError{Operation: r.Operation}
 	c, _ := w.Contract(r.Contract)
 	for _, e := range serving {
-		p := c.Port(e.Port)
-		s := w.settings(e, p)
-		scheme, _, _ := strings.Cut(s.Text("address"), "://")
-		amb.Endpoints = append(amb.Endpoints, endpoint.Alternative{Name: e.Name, Differs: fmt.Sprintf("SOAP %s · %s · port %s", s.Text("soap"), scheme, e.Port)})
+		amb.Endpoints = append(amb.Endpoints, w.alternative(e, c))
 	}
 	return nil, amb
+}
+
+// alternative says what sets an endpoint apart.
+func (w *Workspace) alternative(e *Endpoint, c *contract.Contract) endpoint.Alternative {
+	s := w.settings(e, c.Port(e.Port))
+	scheme, _, _ := strings.Cut(s.Text("address"), "://")
+	return endpoint.Alternative{Name: e.Name, Port: e.Port, Differs: fmt.Sprintf("SOAP %s · %s · port %s", s.Text("soap"), scheme, e.Port)}
+}
+
+// none says that no endpoint serves an operation, and which could.
+func (w *Workspace) none(r DraftRef) *endpoint.MissingError {
+	missing := &endpoint.MissingError{Operation: r.Operation, Contract: r.Contract}
+	c, err := w.Contract(r.Contract)
+	if err != nil {
+		return missing
+	}
+	for _, p := range c.PortsWith(r.Operation) {
+		made := false
+		for _, e := range w.Endpoints {
+			if e.Contract == r.Contract && e.Port == p.Name {
+				made = true
+				missing.Off = append(missing.Off, e.Name) // it would serve otherwise
+			}
+		}
+		if !made && p.Version != soap.Unset {
+			name := w.freeName(safe.FileName(p.Name), func(n string) bool { return w.Endpoint(n) != nil })
+			missing.Unmade = append(missing.Unmade, w.alternative(&Endpoint{Name: name, Contract: r.Contract, Port: p.Name}, c))
+		}
+	}
+	return missing
 }
 
 // settings are the layers of an endpoint.

@@ -10,10 +10,12 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"orenda/internal/call"
 	"orenda/internal/endpoint"
 	"orenda/internal/exchange"
 	"orenda/internal/identity"
 	"orenda/internal/message"
+	"orenda/internal/tomledit"
 	"orenda/internal/user"
 )
 
@@ -224,4 +226,32 @@ func TestAReadOnlyFolderIsSaidAndTheOldFileIntact(t *testing.T) {
 	left, _ := filepath.Glob(filepath.Join(w.Dir, ".orenda*"))
 	assert.Empty(t, left)
 	assert.False(t, strings.Contains(string(after), "BEGIN"))
+}
+
+// Where no endpoint serves an operation, one that is switched off or that could
+// be made for a port of the contract is offered, and the offer holds.
+func TestAnEndpointIsMadeWhereNoneServes(t *testing.T) {
+	w := fresh(t)
+	ref := DraftRef{"tide-tables", "TideTables", "YearTable", "first"}
+	require.NoError(t, w.Apply(exchange.Change{Where: "workspace", Key: "endpoint.TideTables.off", To: true}))
+	require.NoError(t, w.edit(func(src []byte) ([]byte, error) { return tomledit.Remove(src, []string{"endpoint", "TideTablesTLS"}) }))
+	offers := func() (out []exchange.Remedy) {
+		p, err := w.Plan(ref, "", "")
+		require.NoError(t, err)
+		x := call.New(p, nil).Run(t.Context())
+		require.Equal(t, "binding.endpoint-missing", x.Findings[0].ID)
+		return x.Findings[0].Remedies
+	}
+	got := offers()
+	require.Len(t, got, 2)
+	assert.Equal(t, "switch TideTables on", got[0].Title)
+	assert.Equal(t, "make the endpoint TideTablesTLS (SOAP 1.1 · https · port TideTablesTLS)", got[1].Title)
+	for i, want := range []string{"TideTables", "TideTablesTLS"} {
+		require.NoError(t, w.Apply(got[i].All()...))
+		p, err := w.Plan(ref, want, "")
+		require.NoError(t, err)
+		assert.NoError(t, p.Unsettled)
+		assert.Equal(t, want, p.Endpoint)
+	}
+	assert.Len(t, w.Endpoints, 5)
 }

@@ -267,10 +267,6 @@ func (v *View) key(k tea.KeyPressMsg, t table) tea.Cmd {
 	case ui.Is(k, "right", "l"):
 		v.move(t, 0, 1)
 	case ui.Is(k, "enter"):
-		if v.s.Cell.Endpoint == "" {
-			v.s.Say("no endpoint serves %s", v.s.Cell.Draft.Operation)
-			return nil
-		}
 		if len(v.s.Attempts) == 0 && v.s.Running() == nil && len(v.s.Draft().Unfilled()) > 0 {
 			return func() tea.Msg { return state.Goto("draft") }
 		}

@@ -4,6 +4,7 @@
 package path
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -501,7 +502,7 @@ func (v *View) heading(x *exchange.Exchange, w int) string {
 		return "   " + ui.Strong(ui.Cut("fetching "+x.Stage(exchange.Address).Facts.Get("resolved"), w/2)) + ui.Soft("   "+x.Ending())
 	}
 	c := v.s.Cell
-	name := fmt.Sprintf("%s · %s → %s", c.Draft.Operation, c.Draft.Name, c.Endpoint)
+	name := fmt.Sprintf("%s · %s → %s", c.Draft.Operation, c.Draft.Name, cmp.Or(c.Endpoint, "no endpoint"))
 	if v.s.Environment != "" {
 		name += " in " + v.s.Environment
 	}

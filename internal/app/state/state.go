@@ -334,6 +334,9 @@ func (s *State) ApplyRemedy(r *exchange.Remedy) error {
 			return err
 		}
 	}
+	if e, err := s.W.Settle(s.Cell.Draft, ""); err == nil && s.Cell.Endpoint == "" { // it has one now
+		s.Choose(Cell{s.Cell.Draft, e.Name})
+	}
 	s.remember(changes...)
 	return nil
 }
