@@ -55,7 +55,11 @@ func (s Sizes) Proposal() (limit int64, why string) {
 		return 0, "no reply was kept that a limit could be told from"
 	}
 	limit = endpoint.RoundLimit(s.Largest)
-	return limit, fmt.Sprintf("the kept replies (%d): %s; %s is the next power of two that leaves a ninth to spare", s.Count, s.Words(), endpoint.FormatSize(limit))
+	reason := "the next power of two that leaves a ninth to spare"
+	if limit == endpoint.RoundLimit(0) {
+		reason = "the least that is proposed, and leaves more than a ninth to spare"
+	}
+	return limit, fmt.Sprintf("the kept replies (%d): %s; %s is %s", s.Count, s.Words(), endpoint.FormatSize(limit), reason)
 }
 
 // sizes are those of the call's operation.

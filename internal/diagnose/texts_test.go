@@ -42,7 +42,10 @@ func TestSizesInWords(t *testing.T) {
 	} {
 		assert.Equal(t, want, SizesOf(sizes).Words())
 	}
-	limit, why := SizesOf([]int64{1472964, 375}).Proposal()
+	limit, why := SizesOf([]int64{781, 410}).Proposal()
+	assert.EqualValues(t, 64<<10, limit)
+	assert.Contains(t, why, "64 KiB is the least that is proposed")
+	limit, why = SizesOf([]int64{1472964, 375}).Proposal()
 	assert.EqualValues(t, 2<<20, limit)
 	assert.Equal(t, "the kept replies (2): from 375 to 1 472 964 bytes; 2 MiB is the next power of two that leaves a ninth to spare", why)
 }
