@@ -247,7 +247,7 @@ func (m *model) commands() []command {
 		{"write a drawing of the path (SVG or PDF)", "w", "w", m.drawing},
 		{"hand over: write the sheet of all that this call needs", "", "", m.handOver("write the sheet to", "call", m.settingsOf)},
 		{"hand over: write a ticket for the service's people", "", "", m.handOver("write the ticket to", "ticket", handover.Ticket)},
-		{"explain an error text of another program (pasting it does, too)", "", "", m.explainText},
+		{"explain an error text of another program, or paste it", "", "", m.explainText},
 		{"list of commands", ":", ":", func() tea.Cmd { m.open(commandList); return nil }},
 		{"help", "?", "?", func() tea.Cmd { m.open(helpPage); return nil }},
 		{"leave", "q", "q", func() tea.Cmd { return tea.Quit }},
