@@ -2,104 +2,69 @@ package cli
 
 import (
 	"context"
-	"crypto/ecdsa"
-	"crypto/elliptic"
-	"crypto/rand"
 	"crypto/x509"
-	"crypto/x509/pkix"
-	"encoding/pem"
-	"errors"
 	"fmt"
-	"io/fs"
-	"net"
 	"os"
-	"path/filepath"
 	"strings"
-	"text/tabwriter"
 	"time"
 
 	"github.com/spf13/cobra"
 
-	"orenda/internal/draw"
+	"orenda/internal/call"
+	"orenda/internal/contract"
 	"orenda/internal/exchange"
-	"orenda/internal/identity"
 	"orenda/internal/safe"
 	"orenda/internal/trust"
 	"orenda/internal/user"
 )
 
-// secret reads a password from where a flag says that it is.
-func secret(ctx context.Context, source string) (string, error) {
-	if source == "" {
-		return "", nil
-	}
-	id := identity.Identity{Name: "the password", Secret: source}
-	p, err := id.Reveal(ctx)
-	if err != nil {
-		return "", unread{err}
-	}
-	return p, nil
+type certificate struct {
+	Subject   string    `json:"subject"`
+	Issuer    string    `json:"issuer"`
+	Names     []string  `json:"names"`
+	Serial    string    `json:"serial"`
+	NotBefore time.Time `json:"notBefore"`
+	NotAfter  time.Time `json:"notAfter"`
+	Key       string    `json:"key"`
+	Signature string    `json:"signature"`
+	Authority bool      `json:"authority"`
+	SHA256    string    `json:"sha256"`
+	SHA1      string    `json:"sha1"`
 }
 
-func (t *tool) trustConvertCommand() *cobra.Command {
-	var from, to string
-	cmd := &cobra.Command{Use: "convert IN OUT", Short: "Certificates and keys from one format into another", Args: cobra.ExactArgs(2),
-		Long:    "Reads PEM, DER, PKCS#7, PKCS#8, PKCS#12 and JKS, and writes what the name of OUT\nstands for: .pem, .der, .cer, .p7b, .p12. A key goes into PEM and PKCS#12 only.",
-		Example: "  orenda trust convert old.jks trusted.pem --secret-from env:STORE_WORD\n  orenda trust convert desk.pem desk.p12 --out-secret-from file:word"}
-	cmd.Flags().StringVar(&from, "secret-from", "", "where the password of IN is: env:VAR, file:PATH or command:CMD")
-	cmd.Flags().StringVar(&to, "out-secret-from", "", "where the password for OUT is (default: that of IN)")
-	cmd.RunE = func(cmd *cobra.Command, args []string) error {
-		password, err := secret(cmd.Context(), from)
+func (t *tool) trustCommand() *cobra.Command {
+	cmd := &cobra.Command{Use: "trust", Short: "Certificates: show, fetch, add to what an endpoint trusts"}
+	show := &cobra.Command{Use: "show URL|FILE|ENDPOINT", Short: "The chain and the verdict on it", Args: cobra.ExactArgs(1)}
+	t.jsonFlag(show)
+	set := settingFlags(show, "address", "expect")
+	bundle := show.Flags().String("bundle", "", "judge the chain as a program would that trusts this file and nothing else")
+	show.RunE = func(cmd *cobra.Command, args []string) error {
+		return t.trustShow(cmd.Context(), args[0], *bundle, set())
+	}
+
+	fetch := &cobra.Command{Use: "fetch URL|ENDPOINT", Short: "Save the chain that a server sends", Args: cobra.ExactArgs(1)}
+	out := fetch.Flags().String("out", "", "file to write (PEM); standard output where it is not given")
+	set2 := settingFlags(fetch, "address", "expect")
+	fetch.RunE = func(cmd *cobra.Command, args []string) error {
+		chain, _, err := t.chain(cmd.Context(), args[0], set2())
 		if err != nil {
 			return err
 		}
-		next := password
-		if to != "" {
-			if next, err = secret(cmd.Context(), to); err != nil {
-				return err
-			}
-		}
-		b, err := os.ReadFile(args[0])
-		if err != nil {
-			return unread{err}
-		}
-		m, err := trust.ReadMaterial(b, password)
-		if err != nil {
-			return unread{fmt.Errorf("%s: %w", args[0], err)}
-		}
-		f := trust.FormatOf(args[1])
-		if m.Key != nil && f != trust.PEMFile && f != trust.PKCS12 {
-			m.Notes = append(m.Notes, fmt.Sprintf("the private key is left out: %s holds none", f))
-			m.Key = nil
-		}
-		if f == trust.PEMFile && to == "" {
-			next = "" // PEM is written plain unless a password is asked for
-		}
-		out, err := m.Write(f, next)
-		if err != nil {
+		if *out == "" {
+			_, err = t.out.Write(trust.PEM(chain...))
 			return err
 		}
-		if err := user.WriteFile(args[1], out); err != nil {
+		if err := user.WriteFile(*out, trust.PEM(chain...)); err != nil {
 			return unread{err}
 		}
-		for _, n := range m.Notes {
-			fmt.Fprintln(t.err, safe.Line(n))
-		}
-		what := fmt.Sprintf("%d certificates", len(m.Certs))
-		if m.Key != nil {
-			what += " and a private key"
-		}
-		fmt.Fprintf(t.err, "%s from %s to %s: %s\n", what, m.Format, f, safe.Line(args[1]))
+		fmt.Fprintf(t.err, "%d certificates written to %s\n", len(chain), safe.Line(*out))
 		return nil
 	}
-	return cmd
-}
 
-func (t *tool) trustAppendCommand() *cobra.Command {
-	cmd := &cobra.Command{Use: "append BUNDLE FILE|URL|ENDPOINT", Short: "Add a certificate to a bundle file, and change nothing else in it", Args: cobra.ExactArgs(2)}
-	fp := cmd.Flags().String("fingerprint", "", "SHA-256 of the certificate, however it is written")
-	all := cmd.Flags().Bool("chain", false, "the whole chain, not its first certificate alone")
-	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+	add := &cobra.Command{Use: "add ENDPOINT FILE|URL", Short: "Trust a certificate for one endpoint", Args: cobra.ExactArgs(2),
+		Long: "Puts the first certificate of a file, or of the chain that a server sends, on the\nendpoint's trust list. The fingerprint must be given, and is compared."}
+	fp := add.Flags().String("fingerprint", "", "SHA-256 of the certificate, however it is written")
+	add.RunE = func(cmd *cobra.Command, args []string) error {
 		chain, _, err := t.chain(cmd.Context(), args[1], nil)
 		if err != nil {
 			return err
@@ -107,262 +72,123 @@ func (t *tool) trustAppendCommand() *cobra.Command {
 		if err := t.compare(*fp, chain[0]); err != nil {
 			return err
 		}
-		if !*all {
-			chain = chain[:1]
-		}
-		bundle, err := os.ReadFile(args[0])
-		if err != nil && !errors.Is(err, fs.ErrNotExist) {
-			return unread{err}
-		}
-		out, added, err := trust.AppendBundle(bundle, chain...)
-		if err != nil {
-			return unread{fmt.Errorf("%s: %w", args[0], err)}
-		}
-		if added > 0 {
-			if err := user.WriteFile(args[0], out); err != nil {
-				return unread{err}
-			}
-		}
-		fmt.Fprintf(t.err, "%d certificates added to %s\n", added, safe.Line(args[0]))
-		return nil
-	}
-	return cmd
-}
-
-// compare refuses a certificate whose fingerprint was not given, or differs.
-func (t *tool) compare(given string, c *x509.Certificate) error {
-	got := trust.Fingerprint(c)
-	if given == "" {
-		return fmt.Errorf("give --fingerprint: compare it with one that the service's people give you; this certificate's is %s", trust.Grouped(got))
-	}
-	if !trust.SameFingerprint(given, got) {
-		fmt.Fprintf(t.err, "orenda: the fingerprint differs: this certificate's is %s\n", trust.Grouped(got))
-		return status(exitNo)
-	}
-	return nil
-}
-
-func (t *tool) trustRequestCommand() *cobra.Command {
-	var names []string
-	cmd := &cobra.Command{Use: "request NAME", Short: "A private key and a certificate signing request (PKCS#10)", Args: cobra.ExactArgs(1)}
-	cmd.Flags().StringArrayVar(&names, "for", nil, "name or address that the certificate is to be for; repeatable")
-	out := cmd.Flags().String("out", "", "beginning of the files' names: OUT.key.pem and OUT.csr.pem")
-	_ = cmd.MarkFlagRequired("out")
-	cmd.RunE = func(_ *cobra.Command, args []string) error {
-		key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
-		if err != nil {
-			return err
-		}
-		req := &x509.CertificateRequest{Subject: pkix.Name{CommonName: args[0]}}
-		for _, n := range names {
-			if ip := net.ParseIP(n); ip != nil {
-				req.IPAddresses = append(req.IPAddresses, ip)
-			} else {
-				req.DNSNames = append(req.DNSNames, n)
-			}
-		}
-		der, err := x509.CreateCertificateRequest(rand.Reader, req, key)
-		if err != nil {
-			return err
-		}
-		keyPEM, err := (&trust.Material{Key: key}).Write(trust.PEMFile, "")
-		if err != nil {
-			return err
-		}
-		if err := errors.Join(user.WriteFile(*out+".key.pem", keyPEM), user.WriteFile(*out+".csr.pem", pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE REQUEST", Bytes: der}))); err != nil {
-			return unread{err}
-		}
-		fmt.Fprintf(t.err, "written: %s.key.pem (private, keep it), %s.csr.pem (for the authority)\n", safe.Line(*out), safe.Line(*out))
-		return nil
-	}
-	return cmd
-}
-
-func (t *tool) trustAuthorityCommand() *cobra.Command {
-	var hosts []string
-	cmd := &cobra.Command{Use: "authority DIR", Short: "A test authority with a server's and a client's certificate, for local work", Args: cobra.ExactArgs(1)}
-	cmd.Flags().StringArrayVar(&hosts, "for", []string{"localhost", "127.0.0.1", "::1"}, "name or address that the server's certificate is for; repeatable")
-	cmd.RunE = func(_ *cobra.Command, args []string) error {
-		root, err := trust.Issue(trust.Wish{Name: "test authority", Authority: true})
-		if err != nil {
-			return err
-		}
-		server, err := trust.Issue(trust.Wish{Name: "test server", Hosts: hosts, By: root})
-		if err != nil {
-			return err
-		}
-		client, err := trust.Issue(trust.Wish{Name: "test client", Client: true, By: root})
-		if err != nil {
-			return err
-		}
-		for name, p := range map[string]*trust.Pair{"authority": root, "server": server, "client": client} {
-			key, err := (&trust.Material{Key: p.Key}).Write(trust.PEMFile, "")
-			if err != nil {
-				return err
-			}
-			if err := errors.Join(user.WriteFile(filepath.Join(args[0], name+".pem"), trust.PEM(p.Cert)), user.WriteFile(filepath.Join(args[0], name+".key.pem"), key)); err != nil {
-				return unread{err}
-			}
-		}
-		fmt.Fprintf(t.err, "written to %s: authority.pem, server.pem, client.pem, and a .key.pem of each\n", safe.Line(args[0]))
-		return nil
-	}
-	return cmd
-}
-
-// soon is how long before its end a certificate is warned of.
-const soon = 30 * 24 * time.Hour
-
-func (t *tool) trustExpiringCommand() *cobra.Command {
-	cmd := &cobra.Command{Use: "expiring", Short: "Everything that the workspace depends on, soonest end first; 1 where something ends within 30 days", Args: cobra.NoArgs}
-	t.jsonFlag(cmd)
-	cmd.RunE = func(*cobra.Command, []string) error {
 		w, err := t.space()
 		if err != nil {
 			return err
 		}
-		all := w.Expiring()
-		if t.asJSON {
-			type row struct {
-				What     string    `json:"what"`
-				Subject  string    `json:"subject"`
-				NotAfter time.Time `json:"notAfter"`
-				UsedBy   []string  `json:"usedBy"`
-				SHA256   string    `json:"sha256"`
-			}
-			out := []row{}
-			for _, e := range all {
-				out = append(out, row{e.What, e.Cert.Subject.String(), e.Cert.NotAfter.UTC(), e.UsedBy, trust.Fingerprint(e.Cert)})
-			}
-			if err := t.printJSON(out); err != nil {
-				return err
-			}
-		} else {
-			tw := tabwriter.NewWriter(t.out, 0, 0, 2, ' ', 0)
-			for _, e := range all {
-				fmt.Fprintf(tw, "%s\t%s\t%s\t%s\t%s\n", e.Cert.NotAfter.UTC().Format("2006-01-02"), trust.Left(e.Cert, time.Now()), e.What, safe.Line(cutTo(e.Cert.Subject.String(), 60)), safe.Line(strings.Join(e.UsedBy, ", ")))
-			}
-			if err := tw.Flush(); err != nil {
-				return err
-			}
+		if err := w.Apply(exchange.Change{Where: "workspace", Key: "endpoint." + args[0] + ".trust", To: string(trust.PEM(chain[0]))}); err != nil {
+			return unread{err}
 		}
-		if len(all) > 0 && time.Until(all[0].Cert.NotAfter) < soon {
-			return status(exitNo)
-		}
+		fmt.Fprintf(t.out, "%s trusts %s\n", safe.Line(args[0]), safe.Line(chain[0].Subject.String()))
 		return nil
 	}
+	cmd.AddCommand(show, fetch, add, t.trustConvertCommand(), t.trustAppendCommand(), t.trustRequestCommand(), t.trustAuthorityCommand(), t.trustExpiringCommand(), t.trustVersionsCommand())
 	return cmd
 }
 
-func (t *tool) drawChainCommand() *cobra.Command {
-	cmd := &cobra.Command{Use: "chain URL|FILE|ENDPOINT", Short: "The chain that a server sends, as it was sent and as it was completed, with the verdict", Args: cobra.ExactArgs(1), Example: "  orenda draw chain tides-tls --out chain.pdf"}
-	set := settingFlags(cmd, "address", "expect")
-	out := cmd.Flags().String("out", "", "file to write, .svg or .pdf")
-	_ = cmd.MarkFlagRequired("out")
-	cmd.RunE = func(cmd *cobra.Command, args []string) error {
-		chain, x, err := t.chain(cmd.Context(), args[0], set())
+// chain gets certificates from a file, an address or an endpoint; the exchange
+// comes with those of a server.
+func (t *tool) chain(ctx context.Context, source string, set map[string][]string) ([]*x509.Certificate, *exchange.Exchange, error) {
+	if b, err := os.ReadFile(source); err == nil && !contract.IsRemote(source) {
+		certs, err := trust.Read(b)
 		if err != nil {
-			return err
+			return nil, nil, unread{fmt.Errorf("%s: %w", source, err)}
 		}
-		var findings []exchange.Finding
-		if x != nil {
-			findings = x.Findings
-			if l := x.Leg(); l != nil && l.Conn.TLS != nil && len(l.Conn.TLS.Completed) > len(chain) {
-				for _, raw := range l.Conn.TLS.Completed[len(chain):] {
-					if c, err := x509.ParseCertificate(raw); err == nil {
-						chain = append(chain, c)
-					}
-				}
-			}
-		}
-		sent := len(chain)
-		if x != nil && x.Leg() != nil {
-			sent = len(x.Leg().Conn.TLS.Chain)
-		}
-		return keepDrawing(draw.Chain("The chain of "+args[0], chain, sent, findings, time.Now()), *out)
+		return certs, nil, nil
 	}
-	return cmd
+	if j, err := t.journal(); err == nil && !contract.IsRemote(source) {
+		if x, err := j.Get(source); err == nil && x.Leg() != nil && x.Leg().Conn.TLS != nil { // a kept exchange
+			certs, err := shown(x)
+			return certs, x, err
+		}
+	}
+	x, err := t.handshake(ctx, source, set)
+	if err != nil {
+		return nil, nil, err
+	}
+	l := x.Leg()
+	if l == nil || l.Conn.TLS == nil || len(l.Conn.TLS.Chain) == 0 {
+		t.printPath(x)
+		if err := exitOf(x); err != nil {
+			return nil, x, err
+		}
+		return nil, x, unread{fmt.Errorf("%s sends no certificate: it is not called over TLS", source)}
+	}
+	certs, err := shown(x)
+	return certs, x, err
 }
 
-// trustAgainst says what a program would say of a chain that trusts a bundle file
-// and nothing else.
-func (t *tool) trustAgainst(chain []*x509.Certificate, x *exchange.Exchange, bundle string) error {
-	b, err := os.ReadFile(bundle)
-	if err != nil {
-		return unread{err}
-	}
-	trusted, err := trust.Read(b)
-	if err != nil {
-		return unread{fmt.Errorf("%s: %w", bundle, err)}
-	}
-	host := ""
-	if x != nil && x.Leg() != nil && x.Leg().Conn.TLS != nil {
-		host = x.Leg().Conn.TLS.ServerName
-	} else if names := trust.Names(chain[0]); len(names) > 0 {
-		host = names[0]
-	}
-	v := trust.Judge(chain, trust.Policy{Trusted: trusted, Host: host, Now: time.Now()})
-	if t.asJSON {
-		faults := []string{}
-		for _, f := range v.Faults {
-			faults = append(faults, "tls."+f.Reason.String())
+// handshake shakes hands with an address or an endpoint, and sends nothing.
+func (t *tool) handshake(ctx context.Context, source string, set map[string][]string) (*exchange.Exchange, error) {
+	p := call.Plan{Agent: call.Agent, Operation: "trust", Endpoint: "address", ReadFile: os.ReadFile, Until: exchange.TLS}
+	if contract.IsRemote(source) {
+		p.Settings.Set("address", strings.ReplaceAll(source, "$", "$$"))
+	} else {
+		w, err := t.space()
+		if err != nil {
+			return nil, err
 		}
-		if err := t.printJSON(map[string]any{"trusted": len(v.Faults) == 0, "by": v.By, "faults": faults}); err != nil {
+		if w.Endpoint(source) == nil {
+			return nil, unread{fmt.Errorf("%s is no file, no URL and no endpoint", source)}
+		}
+		p.Endpoint, p.Settings, p.ReadFile = source, w.Settings(source), w.ReadFile
+		p.Environment = w.Environment
+		p.Variables, _ = w.Variables(w.Environment)
+	}
+	for name, v := range set {
+		p.Settings.Set(name, v...)
+	}
+	return call.Chain(ctx, p), nil
+}
+
+// shown are the certificates that a handshake showed.
+func shown(x *exchange.Exchange) (certs []*x509.Certificate, err error) {
+	for _, raw := range x.Leg().Conn.TLS.Chain {
+		c, err := x509.ParseCertificate(raw)
+		if err != nil {
+			return nil, unread{err}
+		}
+		certs = append(certs, c)
+	}
+	return certs, nil
+}
+
+func (t *tool) trustShow(ctx context.Context, source, bundle string, set map[string][]string) error {
+	chain, x, err := t.chain(ctx, source, set)
+	if err != nil {
+		return err
+	}
+	if bundle != "" {
+		return t.trustAgainst(chain, x, bundle)
+	}
+	out := struct {
+		Chain   []certificate      `json:"chain"`
+		Verdict []exchange.Finding `json:"verdict"`
+	}{Verdict: []exchange.Finding{}}
+	for _, c := range chain {
+		out.Chain = append(out.Chain, certificate{c.Subject.String(), c.Issuer.String(), trust.Names(c), c.SerialNumber.Text(16), c.NotBefore.UTC(), c.NotAfter.UTC(), trust.KeyWords(c), c.SignatureAlgorithm.String(), c.IsCA, trust.Fingerprint(c), trust.FingerprintSHA1(c)})
+	}
+	if x != nil {
+		out.Verdict = append(out.Verdict, x.Findings...)
+	}
+	if t.asJSON {
+		if err := t.printJSON(out); err != nil {
 			return err
 		}
-	} else if len(v.Faults) == 0 {
-		fmt.Fprintf(t.out, "a program that trusts %s would take it: %s\n", safe.Line(bundle), v.By)
 	} else {
-		fmt.Fprintf(t.out, "a program that trusts %s would refuse it\n", safe.Line(bundle))
-		for _, f := range v.Faults {
-			fmt.Fprintf(t.out, "  tls.%s  %s  %s\n", f.Reason, safe.Line(cutTo(f.Cert.Subject.String(), 60)), safe.Line(cutTo(f.Detail, 100)))
+		for i, c := range out.Chain {
+			fmt.Fprintf(t.out, "%d  %s\n   issued by  %s\n   for        %s\n   valid      %s to %s\n   key        %s, signed with %s\n   SHA-256    %s\n   SHA-1      %s\n\n", i+1, safe.Line(c.Subject), safe.Line(c.Issuer), safe.Line(strings.Join(c.Names, ", ")),
+				c.NotBefore.Format("2006-01-02"), c.NotAfter.Format("2006-01-02"), c.Key, c.Signature, trust.Grouped(c.SHA256), trust.Grouped(c.SHA1))
+		}
+		if x != nil && len(out.Verdict) == 0 {
+			fmt.Fprintf(t.out, "trusted: %s\n", safe.Line(x.Leg().Conn.TLS.Trusted))
+		}
+		for _, f := range out.Verdict {
+			fmt.Fprintf(t.out, "%s: %s\n  %s\n", f.ID, safe.Line(f.Title), safe.Line(f.Why))
 		}
 	}
-	if len(v.Faults) > 0 {
-		return status(exitNo)
+	if x != nil && x.Outcome == exchange.OutcomeStopped {
+		return exitOf(x)
 	}
 	return nil
-}
-
-func (t *tool) trustVersionsCommand() *cobra.Command {
-	cmd := &cobra.Command{Use: "versions URL|ENDPOINT", Short: "Which TLS versions a server speaks, asked one by one", Args: cobra.ExactArgs(1)}
-	set := settingFlags(cmd, "address", "expect", "tls-min", "tls-max")
-	t.jsonFlag(cmd)
-	cmd.RunE = func(cmd *cobra.Command, args []string) error {
-		type row struct {
-			Version string `json:"version"`
-			Spoken  bool   `json:"spoken"`
-			Cipher  string `json:"cipher,omitempty"`
-			Why     string `json:"why,omitempty"`
-		}
-		rows := []row{}
-		for _, v := range []string{"1.0", "1.1", "1.2", "1.3"} {
-			values := set()
-			values["tls-min"], values["tls-max"] = []string{v}, []string{v}
-			x, err := t.handshake(cmd.Context(), args[0], values)
-			if err != nil {
-				return err
-			}
-			r := row{Version: "TLS " + v}
-			if l := x.Leg(); l != nil && l.Conn.TLS != nil && l.Conn.TLS.Version != "" {
-				r.Spoken, r.Cipher = true, l.Conn.TLS.Cipher
-			} else if c := x.Cause(); c != nil {
-				r.Why = c.Title
-			}
-			rows = append(rows, r)
-		}
-		if t.asJSON {
-			return t.printJSON(rows)
-		}
-		tw := tabwriter.NewWriter(t.out, 0, 0, 2, ' ', 0)
-		for _, r := range rows {
-			said := "no   " + r.Why
-			if r.Spoken {
-				said = "yes  " + r.Cipher
-			}
-			fmt.Fprintf(tw, "%s\t%s\n", r.Version, safe.Line(said))
-		}
-		return tw.Flush()
-	}
-	return cmd
 }

@@ -1,0 +1,36 @@
+package cli
+
+import (
+	"github.com/spf13/cobra"
+
+	"orenda/internal/draw"
+	"orenda/internal/user"
+)
+
+// keepDrawing writes a drawing into a file, .svg or .pdf.
+func keepDrawing(d *draw.Drawing, path string) error {
+	b, err := d.Write(path)
+	if err != nil {
+		return err
+	}
+	if err := user.WriteFile(path, b); err != nil {
+		return unread{err}
+	}
+	return nil
+}
+
+func (t *tool) drawCommand() *cobra.Command {
+	cmd := &cobra.Command{Use: "draw", Short: "Drawings of exchanges, as SVG or PDF"}
+	path := &cobra.Command{Use: "path EXCHANGE", Short: "The path of an exchange: stages, times, where it stopped and why", Args: cobra.ExactArgs(1), Example: "  orenda draw path last --out stopped.svg"}
+	out := path.Flags().String("out", "", "file to write, .svg or .pdf")
+	_ = path.MarkFlagRequired("out")
+	path.RunE = func(_ *cobra.Command, args []string) error {
+		x, err := t.keptExchange(args[0])
+		if err != nil {
+			return err
+		}
+		return keepDrawing(draw.Path(x), *out)
+	}
+	cmd.AddCommand(path, t.drawLimitsCommand(), t.drawChainCommand())
+	return cmd
+}

@@ -1,0 +1,155 @@
+package cli
+
+import (
+	"fmt"
+	"path/filepath"
+	"strings"
+	"text/tabwriter"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"orenda/internal/exchange"
+	"orenda/internal/handover"
+	"orenda/internal/journal"
+	"orenda/internal/safe"
+	"orenda/internal/user"
+)
+
+func (t *tool) journalCommand() *cobra.Command {
+	cmd := &cobra.Command{Use: "journal", Short: "Exchanges that were kept"}
+	var q journal.Query
+	list := &cobra.Command{Use: "list", Short: "Kept exchanges, newest first", Args: cobra.NoArgs}
+	t.jsonFlag(list)
+	list.Flags().IntVar(&q.Most, "most", 50, "how many at most")
+	list.Flags().StringVar(&q.Operation, "operation", "", "of this operation only")
+	list.Flags().StringVar(&q.Endpoint, "endpoint", "", "over this endpoint only")
+	list.RunE = func(*cobra.Command, []string) error {
+		j, err := t.journal()
+		if err != nil {
+			return err
+		}
+		if t.dir != "" {
+			w, err := t.space()
+			if err != nil {
+				return err
+			}
+			q.Workspace = w.ID()
+		}
+		all, err := j.List(q)
+		if err != nil {
+			return unread{err}
+		}
+		if t.asJSON {
+			out := []exchange.Report{}
+			for _, x := range all {
+				out = append(out, x.Report(false))
+			}
+			return t.printJSON(out)
+		}
+		tw := tabwriter.NewWriter(t.out, 0, 0, 2, ' ', 0)
+		for _, x := range all {
+			where := ""
+			if x.Outcome == exchange.OutcomeStopped {
+				where = x.StoppedAt.String()
+			}
+			fmt.Fprintf(tw, "%s\t%s\t%s\t%s\t%s\t%s\n", x.ID, exchange.Age(x.Started, time.Now()), ticks(x), where, safe.Line(cutTo(heading(x), 50)), safe.Line(cutTo(x.Result, 60)))
+		}
+		return tw.Flush()
+	}
+	show := &cobra.Command{Use: "show EXCHANGE", Short: "One kept exchange: its path, or with --json all of it", Args: cobra.ExactArgs(1)}
+	t.jsonFlag(show)
+	bytesToo := show.Flags().Bool("bytes", false, "the bytes that left and came, as they crossed")
+	show.RunE = func(_ *cobra.Command, args []string) error {
+		x, err := t.keptExchange(args[0])
+		if err != nil {
+			return err
+		}
+		if t.asJSON {
+			return t.printJSON(x.Report(true))
+		}
+		t.printPath(x)
+		if *bytesToo {
+			for _, l := range x.Legs {
+				fmt.Fprintf(t.out, "%s\n\n%s\n", safe.Block(strings.ReplaceAll(string(l.Out), "\r\n", "\n")), safe.Block(strings.ReplaceAll(string(l.In), "\r\n", "\n")))
+			}
+		}
+		return nil
+	}
+	export := &cobra.Command{Use: "export EXCHANGE", Short: "One kept exchange as JSON, into a file", Args: cobra.ExactArgs(1)}
+	out := export.Flags().String("out", "", "file to write")
+	_ = export.MarkFlagRequired("out")
+	export.RunE = func(_ *cobra.Command, args []string) error {
+		x, err := t.keptExchange(args[0])
+		if err != nil {
+			return err
+		}
+		b, err := safe.JSON(x.Report(true))
+		if err != nil {
+			return err
+		}
+		if err := user.WriteFile(*out, b); err != nil {
+			return unread{err}
+		}
+		return nil
+	}
+	cmd.AddCommand(list, show, export, t.partsCommand())
+	return cmd
+}
+
+func (t *tool) partsCommand() *cobra.Command {
+	cmd := &cobra.Command{Use: "parts EXCHANGE", Short: "The parts of a reply beside its envelope; with --out they are saved", Args: cobra.ExactArgs(1)}
+	dir := cmd.Flags().String("out", "", "folder to save them in, under safe names; nothing is overwritten")
+	t.jsonFlag(cmd)
+	cmd.RunE = func(_ *cobra.Command, args []string) error {
+		x, err := t.keptExchange(args[0])
+		if err != nil {
+			return err
+		}
+		l := x.Leg()
+		if l == nil || len(l.Parts) == 0 {
+			fmt.Fprintln(t.err, "orenda: the reply has no parts")
+			return status(exitNo)
+		}
+		if t.asJSON {
+			if err := t.printJSON(l.Parts); err != nil {
+				return err
+			}
+		}
+		if *dir != "" {
+			saved, err := handover.SaveParts(l, *dir)
+			for _, name := range saved {
+				fmt.Fprintln(t.err, safe.Line(filepath.Join(*dir, name)))
+			}
+			if err != nil {
+				return unread{err}
+			}
+			return nil
+		}
+		if t.asJSON {
+			return nil
+		}
+		tw := tabwriter.NewWriter(t.out, 0, 0, 2, ' ', 0)
+		for i, p := range l.Parts {
+			what := handover.PartName(&p, i)
+			if p.Root {
+				what = "the envelope"
+			}
+			fmt.Fprintf(tw, "%d\t%s\t%s\t%d bytes\t%s\n", i+1, safe.Line(what), safe.Line(p.Type), p.End-p.Start, safe.Line(p.ID))
+		}
+		return tw.Flush()
+	}
+	return cmd
+}
+
+func (t *tool) keptExchange(id string) (*exchange.Exchange, error) {
+	j, err := t.journal()
+	if err != nil {
+		return nil, err
+	}
+	x, err := j.Get(id)
+	if err != nil {
+		return nil, unread{fmt.Errorf("%s: %w", id, err)}
+	}
+	return x, nil
+}

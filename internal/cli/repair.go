@@ -1,0 +1,153 @@
+package cli
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"orenda/internal/exchange"
+	"orenda/internal/safe"
+	"orenda/internal/workspace"
+)
+
+// firstRemedy is the first remedy of the cause, or of what follows from it.
+func firstRemedy(x *exchange.Exchange) *exchange.Remedy {
+	for i := range x.Findings {
+		if f := &x.Findings[i]; len(f.Remedies) > 0 && f.Severity != exchange.Note {
+			return &f.Remedies[0]
+		}
+	}
+	return nil
+}
+
+// repair makes the changes of a remedy. What was set for this call only gives
+// way to it.
+func (p *prepared) repair(r *exchange.Remedy) error {
+	ref, op, err := applyRemedy(p.w, p.ref, r.All())
+	if err != nil {
+		return err
+	}
+	p.ref = ref
+	for _, c := range r.All() {
+		if c.Where == "draft" && c.Key == "endpoint" {
+			p.end = fmt.Sprint(c.To)
+		}
+	}
+	if op != "" && p.bad != nil {
+		p.bad = nil
+		for _, d := range p.w.Drafts() {
+			if d.Operation == op {
+				p.ref = d
+			}
+		}
+	}
+	for _, c := range r.All() {
+		if _, key, ok := cutLast(c.Key); ok {
+			delete(p.extra, key)
+		}
+	}
+	return nil
+}
+
+func cutLast(key string) (before, after string, ok bool) {
+	i := strings.LastIndexByte(key, '.')
+	if i < 0 {
+		return key, "", false
+	}
+	return key[:i], key[i+1:], true
+}
+
+// applyRemedy makes changes to the workspace, the user's configuration and the
+// draft. operation is set where another operation is to be called.
+func applyRemedy(w *workspace.Workspace, ref workspace.DraftRef, changes []exchange.Change) (_ workspace.DraftRef, operation string, err error) {
+	var settings []exchange.Change
+	for _, c := range changes {
+		if c.Where != "draft" {
+			settings = append(settings, c)
+			continue
+		}
+		if c.Key == "endpoint" {
+			continue // it is named where the call is made, and kept nowhere
+		}
+		if c.Key == "operation" {
+			operation = fmt.Sprint(c.To)
+			if _, rerr := w.ReadDraft(ref); rerr != nil {
+				continue // there is no draft to move: the name alone was wrong
+			}
+		}
+		if ref, err = w.ChangeDraft(ref, c); err != nil {
+			return ref, operation, err
+		}
+	}
+	if len(settings) == 0 {
+		return ref, operation, nil
+	}
+	return ref, operation, w.Apply(settings...)
+}
+
+func (t *tool) repairCommand() *cobra.Command {
+	var n int
+	var here bool
+	cmd := &cobra.Command{
+		Use: "repair EXCHANGE", Short: "Make the change that a remedy of a kept exchange proposes", Args: cobra.ExactArgs(1),
+		Long: "EXCHANGE is the id that call prints, its beginning, or last. The change is\nwritten into the workspace that the exchange belongs to.",
+	}
+	cmd.Flags().IntVar(&n, "remedy", 1, "which remedy, counted as call shows them")
+	cmd.Flags().BoolVar(&here, "here", false, "for this endpoint only, where a profile holds the value")
+	cmd.RunE = func(_ *cobra.Command, args []string) error {
+		j, err := t.journal()
+		if err != nil {
+			return err
+		}
+		x, err := j.Get(args[0])
+		if err != nil {
+			return unread{fmt.Errorf("%s: %w", args[0], err)}
+		}
+		var all []exchange.Remedy
+		for _, f := range x.Findings {
+			all = append(all, f.Remedies...)
+		}
+		if len(all) == 0 {
+			fmt.Fprintln(t.err, "orenda: no finding of this exchange has a remedy")
+			return status(exitNo)
+		}
+		if n < 1 || n > len(all) {
+			return fmt.Errorf("there are %d remedies, and no number %d", len(all), n)
+		}
+		if t.dir == "" && x.Workspace != "" {
+			t.dir = x.Workspace
+		}
+		w, err := t.space()
+		if err != nil {
+			return err
+		}
+		r := all[n-1]
+		changes := slices.Clone(r.All())
+		for i, c := range changes {
+			if parts := strings.SplitN(c.Key, ".", 3); here && len(parts) == 3 && parts[0] == "profile" {
+				changes[i].Key = "endpoint." + x.Endpoint + "." + parts[2]
+			}
+		}
+		ref := workspace.DraftRef{Contract: x.Contract, Operation: x.Operation, Name: x.Draft}
+		for _, d := range w.Drafts() {
+			if d.Contract == x.Contract && d.Operation == x.Operation && d.Name == x.Draft {
+				ref = d
+			}
+		}
+		if _, _, err := applyRemedy(w, ref, changes); err != nil {
+			return unread{err}
+		}
+		fmt.Fprintln(t.out, safe.Line(r.Title))
+		for _, c := range changes {
+			if c.Where == "draft" && c.Key == "endpoint" {
+				fmt.Fprintf(t.out, "  nothing is kept of that: name it with --endpoint %s\n", safe.Line(fmt.Sprint(c.To)))
+				continue
+			}
+			fmt.Fprintln(t.out, "  "+safe.Line(cutTo(c.String(), 110)))
+		}
+		return nil
+	}
+	return cmd
+}

@@ -1,0 +1,157 @@
+package cli
+
+import (
+	"bytes"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+
+	"orenda/internal/exchange"
+	"orenda/internal/message"
+	"orenda/internal/safe"
+	"orenda/internal/soap"
+	"orenda/internal/xmltree"
+)
+
+// printReply prints the reply alone.
+func printReply(w io.Writer, x *exchange.Exchange, how string) error {
+	l := x.Leg()
+	if how == "none" || l == nil || len(l.ResponseBody) == 0 {
+		return nil
+	}
+	if st := x.Stage(exchange.Read).State; how != "exact" && st != exchange.Passed && st != exchange.Warned {
+		return nil // the path has told why it is no answer
+	}
+	if how == "exact" {
+		var err error
+		l.Spool.Calm(func() {
+			l.BodySpool.Calm(func() {
+				_, err = io.CopyBuffer(struct{ io.Writer }{w}, bytes.NewReader(l.ResponseBody), make([]byte, 256<<10))
+			})
+		})
+		return err
+	}
+	if l.Spilled() {
+		_, err := fmt.Fprintf(w, "%s\n(%d bytes, too many for fields; --reply exact writes them)\n", safe.Line(x.Result), len(l.ResponseBody))
+		return err
+	}
+	d, err := xmltree.Parse(l.Readable(), xmltree.Limits{})
+	if err != nil {
+		return nil
+	}
+	n := d.Root()
+	if e := soap.Read(d); e != nil && !e.Payload.IsZero() {
+		n = e.Payload
+	}
+	switch how {
+	case "json":
+		b, err := safe.JSON(slim(n))
+		if err != nil {
+			return err
+		}
+		_, err = w.Write(b)
+		return err
+	case "rows":
+		return printRows(w, n)
+	}
+	fmt.Fprintln(w, safe.Line(n.Name().Local))
+	fields, _ := message.Fields(n, 1<<30)
+	for _, f := range fields {
+		line := strings.Repeat("  ", f.Depth+1) + f.Name
+		for _, a := range f.Attrs {
+			line += fmt.Sprintf(" @%s=%s", a.Name.Local, a.Value)
+		}
+		if f.Leaf {
+			line += "  " + f.Value
+		}
+		if _, err := fmt.Fprintln(w, safe.Line(line)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// slim is an element as plain JSON values: repeats become lists.
+func slim(n xmltree.Node) any {
+	out := map[string]any{}
+	for a := range n.Attrs() {
+		if a.Name.Space != xmltree.XMLNSNamespace {
+			out["@"+a.Name.Local] = a.Value
+		}
+	}
+	kids := 0
+	for c := range n.Children() {
+		kids++
+		name := c.Name().Local
+		switch old := out[name].(type) {
+		case nil:
+			out[name] = slim(c)
+		case []any:
+			out[name] = append(old, slim(c))
+		default:
+			out[name] = []any{old, slim(c)}
+		}
+	}
+	if kids == 0 {
+		if len(out) == 0 {
+			return n.Text()
+		}
+		out["value"] = n.Text()
+	}
+	return out
+}
+
+// printRows prints what repeats as tab-separated rows.
+func printRows(w io.Writer, n xmltree.Node) error {
+	counts := map[string]int{}
+	for c := range n.Children() {
+		counts[c.Name().Local]++
+	}
+	most := ""
+	for name, k := range counts {
+		if k > counts[most] || k == counts[most] && name < most {
+			most = name
+		}
+	}
+	var columns []string
+	for pass := range 2 {
+		if pass == 1 {
+			for i, col := range columns {
+				if i > 0 {
+					fmt.Fprint(w, "\t")
+				}
+				fmt.Fprint(w, safe.Line(col))
+			}
+			fmt.Fprintln(w)
+		}
+		for c := range n.Children() {
+			if c.Name().Local != most {
+				continue
+			}
+			cells := map[string]string{}
+			for a := range c.Attrs() {
+				cells["@"+a.Name.Local] = a.Value
+			}
+			fields, _ := message.Fields(c, 1000)
+			for _, f := range fields {
+				if f.Leaf {
+					cells[f.Name] = f.Value
+				}
+				if f.Leaf && pass == 0 && !slices.Contains(columns, f.Name) {
+					columns = append(columns, f.Name)
+				}
+			}
+			if pass == 1 {
+				row := make([]string, len(columns))
+				for i, col := range columns {
+					row[i] = safe.Line(cells[col])
+				}
+				if _, err := fmt.Fprintln(w, strings.Join(row, "\t")); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	return nil
+}
