@@ -247,6 +247,7 @@ func (w *Workspace) ChangeDraft(r DraftRef, c exchange.Change) (DraftRef, error)
 	case "operation":
 		to := r
 		to.Operation = fmt.Sprint(c.To)
+		to = w.FreeDraft(to, r.Name)
 		if err := w.CopyDraft(r, to); err != nil {
 			return r, err
 		}

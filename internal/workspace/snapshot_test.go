@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"orenda/internal/endpoint"
+	"orenda/internal/exchange"
 )
 
 // A kept description that is damaged is fetched again, and what the person made
@@ -74,4 +75,23 @@ func spoil(t *testing.T, dir, pattern string) {
 	require.NoError(t, err)
 	require.Len(t, files, 1)
 	require.NoError(t, os.WriteFile(files[0], []byte("<<<<<<< HEAD\n"), 0o600))
+}
+
+// A draft that is moved to the operation that it is for goes beside the drafts
+// that are there, never over one.
+func TestADraftIsMovedOverNoOther(t *testing.T) {
+	w := fresh(t)
+	wrong, there := DraftRef{"berth-desk", "BerthDesk", "FindBerths", "first"}, DraftRef{"berth-desk", "BerthDesk", "LogSighting", "first"}
+	require.NoError(t, w.WriteDraft(wrong, []byte("<LogSighting>moved</LogSighting>")))
+	require.NoError(t, w.WriteDraft(there, []byte("<LogSighting>mine</LogSighting>")))
+	to, err := w.ChangeDraft(wrong, exchange.Change{Where: "draft", Key: "operation", To: "LogSighting"})
+	require.NoError(t, err)
+	assert.Equal(t, DraftRef{"berth-desk", "BerthDesk", "LogSighting", "first 2"}, to)
+	for ref, want := range map[DraftRef]string{there: "mine", to: "moved"} {
+		b, err := w.ReadDraft(ref)
+		require.NoError(t, err)
+		assert.Contains(t, string(b), want)
+	}
+	_, err = w.ReadDraft(wrong)
+	assert.Error(t, err)
 }

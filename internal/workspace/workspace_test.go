@@ -208,7 +208,7 @@ func TestRemediesOfADraft(t *testing.T) {
 	assert.Contains(t, string(b), `<DayTable xmlns="urn:else">`)
 	to, err = w.ChangeDraft(r, exchange.Change{Where: "draft", Key: "operation", To: "YearTable"})
 	require.NoError(t, err)
-	assert.Equal(t, "YearTable/first", to.String())
+	assert.Equal(t, "YearTable/first 2", to.String())
 }
 
 func TestMessagesFromElsewhereBecomeDrafts(t *testing.T) {
