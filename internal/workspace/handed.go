@@ -2,7 +2,6 @@ package workspace
 
 import (
 	"fmt"
-	"slices"
 	"strings"
 
 	"orenda/internal/message"
@@ -56,12 +55,17 @@ func (w *Workspace) Recognise(body schema.QName) (DraftRef, error) {
 
 // FreeDraft is a name for a draft that is not taken: base, or base 2 and so on.
 func (w *Workspace) FreeDraft(r DraftRef, base string) DraftRef {
-	rows := w.Drafts()
 	r.Name = safe.FileName(base)
-	for i := 2; slices.Contains(rows, r); i++ {
+	for i := 2; w.hasDraft(r); i++ {
 		r.Name = safe.FileName(fmt.Sprintf("%s %d", base, i))
 	}
 	return r
+}
+
+// hasDraft looks at the file: another program may have just made it.
+func (w *Workspace) hasDraft(r DraftRef) bool {
+	_, err := w.ReadDraft(r)
+	return err == nil
 }
 
 // Import makes a draft of a message that came from elsewhere, kept byte for

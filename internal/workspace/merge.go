@@ -70,8 +70,7 @@ func (w *Workspace) SaveDraft(r DraftRef, base, body, baseHeader, header []byte)
 		beside.Name = w.freeName(r.Name+" mine", func(n string) bool {
 			t := r
 			t.Name = n
-			_, err := w.ReadDraft(t)
-			return err == nil
+			return w.hasDraft(t)
 		})
 		if err := errors.Join(w.WriteHeader(beside, header), w.WriteDraft(beside, body)); err != nil {
 			return body, header, err

@@ -101,6 +101,7 @@ func (s *State) Restore() {
 		return
 	}
 	g := s.gone[n-1]
+	g.ref = s.W.FreeDraft(g.ref, g.ref.Name) // another may have its name by now
 	err := s.W.WriteDraft(g.ref, g.body)
 	if err == nil {
 		err = s.W.WriteHeader(g.ref, g.header)

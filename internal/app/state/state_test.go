@@ -251,3 +251,25 @@ func TestManyWakeUpsAreOne(t *testing.T) {
 	}
 	assert.Equal(t, 1, n)
 }
+
+// A draft that is brought back goes beside one that took its name meanwhile.
+func TestADraftComesBackOverNoOther(t *testing.T) {
+	s, _ := harbour(t)
+	choose(t, s, "FindBerths", "BerthDesk11")
+	gone := s.Cell.Draft
+	s.Duplicate()
+	kept := s.Cell.Draft
+	require.NoError(t, s.W.WriteDraft(gone, []byte("<FindBerths>gone</FindBerths>")))
+	require.NoError(t, s.W.WriteDraft(kept, []byte("<FindBerths>kept</FindBerths>")))
+	s.Choose(Cell{gone, "BerthDesk11"})
+	s.Remove()
+	s.Choose(Cell{kept, "BerthDesk11"})
+	s.Rename(gone.Name)
+	s.Restore()
+	assert.Equal(t, gone.Name+" 2", s.Cell.Draft.Name)
+	for ref, want := range map[workspace.DraftRef]string{gone: "kept", s.Cell.Draft: "gone"} {
+		b, err := s.W.ReadDraft(ref)
+		require.NoError(t, err)
+		assert.Contains(t, string(b), want)
+	}
+}
