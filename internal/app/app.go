@@ -305,7 +305,7 @@ func (m *model) drawing() tea.Cmd {
 	return m.ask("write the drawing to (.svg or .pdf)", "path-"+x.ID+".svg", func(name string) {
 		b, err := draw.Path(x).Write(name)
 		if err == nil {
-			err = user.WriteFile(name, b)
+			err = user.WriteNew(name, b)
 		}
 		if err != nil {
 			m.s.Say("%v", err)
@@ -325,7 +325,7 @@ func (m *model) handOver(prompt, name string, sheet func(*exchange.Exchange) *ha
 			return nil
 		}
 		return m.ask(prompt+" (Markdown)", name+"-"+x.ID+".md", func(file string) {
-			if err := user.WriteFile(file, []byte(sheet(x).Markdown())); err != nil {
+			if err := user.WriteNew(file, []byte(sheet(x).Markdown())); err != nil {
 				m.s.Say("%v", err)
 				return
 			}

@@ -278,3 +278,31 @@ func TestAChainIsJudgedAsAProgramWouldThatTrustsABundle(t *testing.T) {
 	assert.Equal(t, 3, code)
 	assert.Contains(t, errOut, "none.pem")
 }
+
+// A private key is never written over: its certificate may have been issued.
+func TestKeysAreWrittenOverNoOthers(t *testing.T) {
+	l := at(t)
+	out, dir := filepath.Join(l.dir, "quay"), filepath.Join(l.dir, "authority")
+	for _, args := range [][]string{{"trust", "request", "quay.skerry.test", "--out", out}, {"trust", "authority", dir}, {"trust", "convert", out + ".key.pem", filepath.Join(l.dir, "key.pem")}} {
+		code, _, errOut := l.run(args...)
+		require.Equal(t, 0, code, errOut)
+	}
+	before := map[string]string{}
+	for _, f := range []string{out + ".key.pem", dir + "/authority.key.pem", dir + "/client.pem", l.dir + "/key.pem"} {
+		b, err := os.ReadFile(f)
+		require.NoError(t, err)
+		before[f] = string(b)
+	}
+	require.NoError(t, os.Remove(dir+"/server.key.pem"))
+	for _, args := range [][]string{{"trust", "request", "quay.skerry.test", "--out", out}, {"trust", "authority", dir}, {"trust", "convert", out + ".key.pem", filepath.Join(l.dir, "key.pem")}} {
+		code, _, errOut := l.run(args...)
+		assert.Equal(t, exitUnread, code, "%v", args)
+		assert.Contains(t, errOut, "is there already", "%v", args)
+	}
+	for f, was := range before {
+		b, err := os.ReadFile(f)
+		require.NoError(t, err)
+		assert.Equal(t, was, string(b), f)
+	}
+	assert.NoFileExists(t, dir+"/server.key.pem", "all of them, or none")
+}

@@ -11,9 +11,11 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"net"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"text/tabwriter"
 	"time"
@@ -79,7 +81,7 @@ func (t *tool) trustConvertCommand() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		if err := user.WriteFile(args[1], out); err != nil {
+		if err := user.WriteNew(args[1], out); err != nil {
 			return unread{err}
 		}
 		for _, n := range m.Notes {
@@ -169,13 +171,30 @@ func (t *tool) trustRequestCommand() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		if err := errors.Join(user.WriteFile(*out+".key.pem", keyPEM), user.WriteFile(*out+".csr.pem", pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE REQUEST", Bytes: der}))); err != nil {
-			return unread{err}
+		err = allNew(map[string][]byte{*out + ".key.pem": keyPEM, *out + ".csr.pem": pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE REQUEST", Bytes: der})})
+		if err != nil {
+			return err
 		}
 		fmt.Fprintf(t.err, "written: %s.key.pem (private, keep it), %s.csr.pem (for the authority)\n", safe.Line(*out), safe.Line(*out))
 		return nil
 	}
 	return cmd
+}
+
+// allNew writes files that belong together, all of them or, where one is there
+// already, none.
+func allNew(files map[string][]byte) error {
+	for _, path := range slices.Sorted(maps.Keys(files)) {
+		if _, err := os.Lstat(path); err == nil {
+			return unread{fmt.Errorf("%s: %w; nothing was written", path, user.ErrThere)}
+		}
+	}
+	for path, b := range files {
+		if err := user.WriteNew(path, b); err != nil {
+			return unread{err}
+		}
+	}
+	return nil
 }
 
 func (t *tool) trustAuthorityCommand() *cobra.Command {
@@ -195,14 +214,16 @@ func (t *tool) trustAuthorityCommand() *cobra.Command {
 		if err != nil {
 			return err
 		}
+		files := map[string][]byte{}
 		for name, p := range map[string]*trust.Pair{"authority": root, "server": server, "client": client} {
 			key, err := (&trust.Material{Key: p.Key}).Write(trust.PEMFile, "")
 			if err != nil {
 				return err
 			}
-			if err := errors.Join(user.WriteFile(filepath.Join(args[0], name+".pem"), trust.PEM(p.Cert)), user.WriteFile(filepath.Join(args[0], name+".key.pem"), key)); err != nil {
-				return unread{err}
-			}
+			files[filepath.Join(args[0], name+".pem")], files[filepath.Join(args[0], name+".key.pem")] = trust.PEM(p.Cert), key
+		}
+		if err := allNew(files); err != nil {
+			return err
 		}
 		fmt.Fprintf(t.err, "written to %s: authority.pem, server.pem, client.pem, and a .key.pem of each\n", safe.Line(args[0]))
 		return nil

@@ -54,7 +54,7 @@ func (t *tool) trustCommand() *cobra.Command {
 			_, err = t.out.Write(trust.PEM(chain...))
 			return err
 		}
-		if err := user.WriteFile(*out, trust.PEM(chain...)); err != nil {
+		if err := user.WriteNew(*out, trust.PEM(chain...)); err != nil {
 			return unread{err}
 		}
 		fmt.Fprintf(t.err, "%d certificates written to %s\n", len(chain), safe.Line(*out))

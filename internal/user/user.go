@@ -6,6 +6,7 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
+	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -271,6 +272,31 @@ func WriteFile(path string, b []byte) error {
 	}
 	return nil
 }
+
+// WriteNew writes a private file where there is none. What is there is never
+// written over: a key whose certificate was issued cannot be made again.
+func WriteNew(path string, b []byte) error {
+	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+		return err
+	}
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	if errors.Is(err, fs.ErrExist) {
+		return fmt.Errorf("%s: %w; another name is to be given", path, ErrThere)
+	}
+	if err != nil {
+		return err
+	}
+	if _, err = f.Write(b); err == nil {
+		err = f.Sync()
+	}
+	if err = errors.Join(err, f.Close()); err != nil {
+		_ = os.Remove(path)
+	}
+	return err
+}
+
+// ErrThere is a file that is there already.
+var ErrThere = errors.New("a file of that name is there already")
 
 // Lock holds a lock on a workspace against other processes until the returned
 // function is called. The lock file is on the person's side.

@@ -179,3 +179,18 @@ func TestABrokenApprovalsFileIsNamedAndKept(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, broken, got)
 }
+
+// A file that is there is never written over, and a new one is private.
+func TestANewFileIsWrittenOverNoOther(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "keys", "quay.key.pem")
+	require.NoError(t, WriteNew(path, []byte("the first key")))
+	assert.ErrorIs(t, WriteNew(path, []byte("another")), ErrThere)
+	b, err := os.ReadFile(path)
+	require.NoError(t, err)
+	assert.Equal(t, "the first key", string(b))
+	info, err := os.Stat(path)
+	require.NoError(t, err)
+	assert.EqualValues(t, 0o600, info.Mode().Perm())
+	require.NoError(t, os.Symlink(path, path+".link"))
+	assert.ErrorIs(t, WriteNew(path+".link", []byte("another")), ErrThere, "nor through a link")
+}

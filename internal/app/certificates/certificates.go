@@ -256,7 +256,7 @@ func (v *View) write(c *x509.Certificate, sent []*x509.Certificate) tea.Cmd {
 		}
 		b, err := m.Write(f, "")
 		if err == nil {
-			err = user.WriteFile(name, b)
+			err = user.WriteNew(name, b)
 		}
 		v.said(err, "written: %s", name)
 	})
@@ -271,7 +271,7 @@ func (v *View) drawing(sent, more []*x509.Certificate) tea.Cmd {
 	return ask("write the drawing to (.svg or .pdf)", "chain-"+safe.FileName(v.end)+".svg", func(name string) {
 		b, err := draw.Chain("The chain of "+v.end, append(slices.Clone(sent), more...), len(sent), x.Findings, time.Now()).Write(name)
 		if err == nil {
-			err = user.WriteFile(name, b)
+			err = user.WriteNew(name, b)
 		}
 		v.said(err, "written: %s", name)
 	})
