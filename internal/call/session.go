@@ -34,7 +34,12 @@ type session struct {
 	field, value string // header field, and what it says
 	token        []byte // an assertion for the security header
 	since        time.Time
+	until        time.Time // when the assertion ends; zero: it does not say
 }
+
+// almostOver is how long before its end an assertion is not sent any more: it is
+// still on its way then, and clocks differ.
+const almostOver = 10 * time.Second
 
 // secrets are the secrets in it: all of it, and each value in it.
 func (s *session) secrets() []string {
@@ -117,6 +122,9 @@ func (c *Call) openSession(ctx context.Context, anew bool) error {
 		c.plan.Sessions.put(key, nil)
 	}
 	s, kept := c.plan.Sessions.get(key)
+	if kept && !s.until.IsZero() && time.Until(s.until) < almostOver {
+		kept = false
+	}
 	if !kept {
 		if s, err = c.logIn(ctx, id, u); err != nil {
 			_, none := errors.AsType[*identity.UnavailableError](err)
@@ -251,6 +259,9 @@ func (s *session) take(in *identity.LogIn, x *exchange.Exchange) error {
 		n := named(doc.Root(), name)
 		if what == "assertion" && !n.IsZero() {
 			s.field, s.token = "", []byte(message.Alone(n))
+			if a, err := wssec.ReadAssertion(n); err == nil && a != nil {
+				s.until = a.NotAfter
+			}
 			return nil
 		}
 		if !n.IsZero() {

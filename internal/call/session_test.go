@@ -214,3 +214,33 @@ func TestAnAssertionOfTheTokenService(t *testing.T) {
 		assert.Equal(t, want, all[0], "%v", ids(x))
 	}
 }
+
+// An assertion that is about to end is not sent once more: another is asked for.
+func TestAnAssertionIsAskedForAnewBeforeItEnds(t *testing.T) {
+	h := harbour(t)
+	p, dir := manifests(t, h)
+	p.Settings.Set("reply-trust", filepath.Join(dir, "desk.pem"))
+	p.Settings.Set("session", "desk")
+	t.Setenv("DESK_WORD", standin.Password)
+	var logIns atomic.Int32
+	lives := []time.Duration{5 * time.Second, time.Hour}
+	address := server(t, func(w http.ResponseWriter, r *http.Request) {
+		n := logIns.Add(1)
+		b, err := h.Desk.Gate.Issue(standin.User, time.Now(), lives[min(int(n), len(lives))-1])
+		if err != nil {
+			w.WriteHeader(500)
+			return
+		}
+		w.Header().Set("Content-Type", "text/xml")
+		fmt.Fprintf(w, `<e:Envelope xmlns:e="http://schemas.xmlsoap.org/soap/envelope/"><e:Body>%s</e:Body></e:Envelope>`, b)
+	})
+	p.Identity = func(string) (*identity.Identity, error) {
+		return &identity.Identity{Name: "desk", User: standin.User, Secret: "env:DESK_WORD", LogIn: &identity.LogIn{Address: address, Body: requestToken, Gives: "assertion"}}, nil
+	}
+	p.Sessions = &call.Sessions{}
+	for i, want := range []int32{1, 2, 2} {
+		x := run(t, p)
+		require.Equal(t, exchange.OutcomePassed, x.Outcome, "%d: %+v", i, x.Findings)
+		assert.Equal(t, want, logIns.Load(), "call %d", i+1)
+	}
+}
