@@ -463,3 +463,41 @@ func TestTheRepairIsSeenWholeOnASmallScreen(t *testing.T) {
 	p.sees(first, second, "make this change")
 	p.fits()
 }
+
+// slow is a journal on a disk that takes its time.
+type slow struct {
+	journal.Journal
+	open chan struct{}
+}
+
+func (j slow) Add(x *exchange.Exchange) error {
+	<-j.open
+	return j.Journal.Add(x)
+}
+
+// A repair is taken, and the call goes again, while the attempt that it is of is
+// still being kept.
+func TestARepairIsTakenWhileTheAttemptIsBeingKept(t *testing.T) {
+	p := sit(t, 130, 44)
+	disk := slow{p.m.s.J, make(chan struct{})}
+	p.m.s.J = disk
+	p.keys("end", "up", "right", "p", "g") // the year's tides, over TLS
+	require.Equal(t, "TideTablesTLS", p.m.s.Cell.Endpoint)
+	require.Eventually(t, func() bool {
+		x := p.m.s.Running()
+		return x != nil && x.Outcome == exchange.OutcomeStopped
+	}, 5*time.Second, time.Millisecond)
+	p.sees("self-signed")
+	p.keys("enter")
+	p.sees("compare the fingerprint")
+	p.keys("enter", "g")
+	assert.NotContains(t, p.text(), "under way already")
+	set := p.m.s.W.Settings("TideTablesTLS")
+	assert.Len(t, set.List("trust"), 1)
+	close(disk.open)
+	p.settled()
+	require.Len(t, p.m.s.Attempts, 2)
+	assert.Equal(t, exchange.TLS, p.m.s.Attempts[0].StoppedAt)
+	assert.Greater(t, p.m.s.Attempts[1].StoppedAt, exchange.TLS)
+	assert.NotEmpty(t, p.m.s.Attempts[1].Changes, "what was changed before it")
+}

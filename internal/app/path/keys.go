@@ -179,7 +179,7 @@ func (v *View) enter(x *exchange.Exchange) {
 		return
 	}
 	r := v.remedies(x)
-	if now := v.s.Running(); now != nil && now.Outcome == exchange.OutcomeUnderWay { // what has ended is only being kept
+	if v.going() {
 		return
 	}
 	if v.s.Fetching == nil && v.s.Shown == len(v.s.Attempts) && len(v.s.Pending()) > 0 && len(r) == 0 {

@@ -153,7 +153,7 @@ func (v *View) seenPart(x *exchange.Exchange, w int) []string {
 			out = append(out, ui.Pad(ui.Strong(section()), 7)+g)
 		}
 	}
-	if v.stage == exchange.Receive && v.s.Running() == nil && !refused(x) {
+	if v.stage == exchange.Receive && !v.going() && !refused(x) {
 		out = append(out, v.sizes(x, w, len(out) == 0)...)
 	}
 	if len(out) == 0 {
@@ -401,7 +401,7 @@ func possibilities(f *exchange.Finding, w int, brief bool) (out []string) {
 
 // memoryPart tells what is remembered of calls like one that failed.
 func (v *View) memoryPart(x *exchange.Exchange, w int) (out []string) {
-	if c := x.Cause(); c == nil || c.Stage != v.stage || v.s.Running() != nil {
+	if c := x.Cause(); c == nil || c.Stage != v.stage || v.going() {
 		return nil
 	}
 	for i, l := range diagnose.MemoryLines(x.Memory, time.Now()) {
@@ -430,7 +430,7 @@ func where(e exchange.Evidence) string {
 // repairPart offers the remedies, or shows the change of the one that is
 // chosen before it is made.
 func (v *View) repairPart(x *exchange.Exchange, w int) []string {
-	if v.s.Running() != nil {
+	if v.going() {
 		return nil
 	}
 	if v.ask != nil {

@@ -46,7 +46,7 @@ func (v *View) Keys() []ui.Key {
 		return []ui.Key{{Show: "⏎", Does: "keep"}, {Show: "esc", Does: "leave it"}, {Show: "empty", Does: "back to the weaker layer"}}
 	case v.ask != nil:
 		return []ui.Key{{Show: "⏎", Does: "make this change"}, {Show: "esc", Does: "not now"}}
-	case v.s.Running() != nil:
+	case v.going():
 		return []ui.Key{{Press: "h", Show: "h", Does: "halt"}, {Press: "up down", Show: "↑↓", Does: "stage"}, {Press: "s", Show: "s", Does: "strip"}, {Press: "?", Show: "?", Does: "help"}}
 	}
 	keys := []ui.Key{}
@@ -81,6 +81,13 @@ func (v *View) settled(x *exchange.Exchange) {
 	case x.Outcome == exchange.OutcomeUnderWay && v.s.Running() == nil:
 		v.stage = exchange.Address
 	}
+}
+
+// going tells whether the call is still on its way. One that has ended may yet be
+// on its way into the journal: it is shown, and repaired, as what it is.
+func (v *View) going() bool {
+	x := v.s.Running()
+	return x != nil && x.Outcome == exchange.OutcomeUnderWay
 }
 
 // remedies are those of the findings, the cause's first.

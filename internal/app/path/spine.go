@@ -25,8 +25,10 @@ func (v *View) heading(x *exchange.Exchange, w int) string {
 	}
 	tail := ui.Soft("not sent yet")
 	switch {
-	case v.s.Running() != nil:
+	case v.going():
 		tail = ui.Accent(fmt.Sprintf("attempt %d · under way", len(v.s.Attempts)+1))
+	case v.s.Running() != nil:
+		tail = fmt.Sprintf("attempt %d · %s", len(v.s.Attempts)+1, x.Ending())
 	case v.s.Shown < len(v.s.Attempts):
 		tail = fmt.Sprintf("attempt %d · %s", v.s.Shown+1, x.Ending())
 	case len(v.s.Attempts) > 0:
@@ -148,7 +150,7 @@ func (v *View) attempts(w, h int) []string {
 			prev = all[i-1].x
 		}
 		n, said := ui.Soft(fmt.Sprintf("%3d", a.n)), ui.Fit(text, result)
-		if a.n == v.s.Shown+1 && v.s.Running() == nil {
+		if a.n == v.s.Shown+1 && !v.going() {
 			n, said = ui.Accent("›")+ui.Strong(fmt.Sprintf("%2d", a.n)), ui.Strong(said)
 		}
 		before := ""
