@@ -306,7 +306,10 @@ func (v *View) line(i int, e *workspace.Endpoint, name, port, address int) strin
 	case e.Off:
 		tail = ui.Soft("off")
 	case len(v.findings()[e.Name]) > 0:
-		tail = ui.Accent("▲") + ui.Soft(" see below")
+		tail = ui.Accent("▲")
+		if i == v.cursor {
+			tail += ui.Soft(" see below")
+		}
 	}
 	return lead + text + " " + ui.Soft(ui.Fit(e.Port, port)) + " " + where + " " + tail
 }
