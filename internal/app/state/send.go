@@ -30,17 +30,7 @@ func (s *State) SendUntil(until exchange.Stage) {
 		s.Say("choose a call on the board first")
 		return
 	}
-	if x := s.Running(); x != nil {
-		if x.Outcome == exchange.OutcomeUnderWay {
-			s.Say(underWay)
-			return
-		}
-		at := s.One()[0] // what is shown has ended, and is being kept: the next goes as soon as it is
-		s.next = func() {
-			if s.Running() == nil && s.One()[0] == at {
-				s.SendUntil(until)
-			}
-		}
+	if s.waits(func() { s.SendUntil(until) }) {
 		return
 	}
 	if s.Fetching != nil && s.fetch.source != "" {
@@ -57,11 +47,34 @@ func (s *State) SendUntil(until exchange.Stage) {
 	s.Fetching = nil
 }
 
+// waits tells whether something must wait for the call of the chosen cell. Where
+// that has ended, and is only being kept, it is done as soon as that is.
+func (s *State) waits(do func()) bool {
+	x := s.Running()
+	if x == nil {
+		return false
+	}
+	if x.Outcome == exchange.OutcomeUnderWay {
+		s.Say(underWay)
+		return true
+	}
+	at := s.One()[0]
+	s.next = func() {
+		if s.Running() == nil && s.One()[0] == at {
+			do()
+		}
+	}
+	return true
+}
+
 // SendAs sends the chosen cell once as another identity: to see it refused, or
 // taken. Nothing of that is kept in the settings.
 func (s *State) SendAs(name string) {
-	if s.Cell.Draft.Operation == "" || s.Running() != nil {
-		s.Say("choose a call that is not under way on the board first")
+	if s.Cell.Draft.Operation == "" {
+		s.Say("choose a call on the board first")
+		return
+	}
+	if s.waits(func() { s.SendAs(name) }) {
 		return
 	}
 	s.Message, s.Fetching = "", nil
@@ -76,8 +89,11 @@ func (s *State) SendAs(name string) {
 // FindOut makes the checks that tell what is behind the failure of the attempt
 // in sight.
 func (s *State) FindOut() {
-	if s.Fetching != nil || s.Running() != nil || s.finding {
+	if s.Fetching != nil || s.finding {
 		s.Say("it is under way; wait for its end")
+		return
+	}
+	if s.waits(s.FindOut) {
 		return
 	}
 	at := s.Shown

@@ -125,6 +125,18 @@ func TestTheNextCallGoesAsSoonAsTheLastIsKept(t *testing.T) {
 	settle(t, s)
 	assert.Len(t, s.Attempts, 2)
 	assert.Zero(t, s.UnderWay())
+
+	// So may it as another identity.
+	disk.open = make(chan struct{})
+	s.J = disk
+	s.Send()
+	require.Eventually(t, func() bool { return s.Running().Outcome == exchange.OutcomePassed }, 5*time.Second, time.Millisecond)
+	s.SendAs("desk")
+	assert.Empty(t, s.Message)
+	close(disk.open)
+	settle(t, s)
+	require.Len(t, s.Attempts, 4)
+	assert.Equal(t, "desk, for this call only", s.Attempts[3].Changes[0].To)
 }
 
 func TestBeforeTheFirstCallThePathShowsWhatIsSet(t *testing.T) {
