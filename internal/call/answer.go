@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strconv"
 	"strings"
 
 	"orenda/internal/contract"
@@ -78,7 +79,7 @@ func (c *Call) answer(ctx context.Context) (exchange.Stage, error) {
 	}
 	e := c.c.Reply
 	doc = e.Doc
-	c.rec.Fact(exchange.Read, "envelope", "SOAP "+e.Version.String()+" · "+fmt.Sprint(doc.Len())+" nodes")
+	c.rec.Fact(exchange.Read, "envelope", "SOAP "+e.Version.String()+" · "+strconv.Itoa(doc.Len())+" nodes")
 	if f := e.Fault; f != nil {
 		c.rec.Update(func(x *exchange.Exchange) {
 			st := x.Stage(exchange.Read)

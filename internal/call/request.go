@@ -9,6 +9,7 @@ import (
 	"crypto/x509"
 	"fmt"
 	"net/url"
+	"strconv"
 	"strings"
 	"time"
 
@@ -225,7 +226,7 @@ func (c *Call) request() wire.Request {
 				req.Secret = append(req.Secret, exchange.Span{Offset: int64(at), Length: int64(len(word))})
 			}
 		}
-		add("Content-Length", fmt.Sprint(len(req.Body)))
+		add("Content-Length", strconv.Itoa(len(req.Body)))
 	} else if c.plan.fetch != nil {
 		req.Method, req.Body = "GET", nil
 		add("Accept", "text/xml, application/xml, */*;q=0.5")
@@ -238,7 +239,7 @@ func (c *Call) request() wire.Request {
 		if s.Text("transfer") == "chunked" {
 			add("Transfer-Encoding", "chunked")
 		} else {
-			add("Content-Length", fmt.Sprint(len(req.Body)))
+			add("Content-Length", strconv.Itoa(len(req.Body)))
 		}
 		if s.Switch("expect-continue") {
 			add("Expect", "100-continue")

@@ -227,10 +227,14 @@ func timeLimitsContradict(c *Case) []exchange.Finding {
 	if err != nil || total <= 0 {
 		return nil
 	}
+	whole := c.Settings.Get("total-time").IsSet()
 	for _, key := range []string{"answer-time", "send-time", "receive-time"} {
 		v := c.Settings.Get(key)
+		if !whole && !v.IsSet() {
+			continue
+		}
 		part, err := c.Settings.Duration(key)
-		if err != nil || part <= total || !v.IsSet() && !c.Settings.Get("total-time").IsSet() {
+		if err != nil || part <= total {
 			continue
 		}
 		return one(exchange.Finding{

@@ -129,15 +129,19 @@ func (r *Rule) Stage() exchange.Stage {
 // Rules is the catalogue, in order of stages.
 var Rules = slices.Concat(homeRules, reachRules, receiveRules, readRules, attachmentRules, tokenRules, relayedRules)
 
-// Run applies all rules and puts what they find in order. What stops a call is
+// telling are the rules that stop nothing.
+var telling = slices.DeleteFunc(slices.Clone(Rules), func(r Rule) bool { return r.Severity == exchange.Stop })
+
+// Run applies the rules and puts what they find in order. What stops a call is
 // not looked for in one that passed, unless another program made it.
 func Run(c *Case) []exchange.Finding {
 	var out []exchange.Finding
-	for i := range Rules {
-		r := &Rules[i]
-		if r.Severity == exchange.Stop && c.Err == nil && !c.Witnessed {
-			continue
-		}
+	rules := Rules
+	if c.Err == nil && !c.Witnessed {
+		rules = telling
+	}
+	for i := range rules {
+		r := &rules[i]
 		for _, f := range r.Find(c) {
 			if f.ID == "" {
 				f.ID = r.ID

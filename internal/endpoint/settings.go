@@ -92,8 +92,12 @@ func (s *Settings) Switch(name string) bool { return s.Get(name).Text == "true" 
 // Size is the value of a size in bytes; an unreadable one is 0 with an error.
 func (s *Settings) Size(name string) (int64, error) {
 	v := s.Get(name)
-	if v.Key.number > 0 && !v.IsSet() {
+	switch {
+	case v.IsSet():
+	case v.Key.number > 0:
 		return v.Key.number, nil
+	case name == "buffer-limit": // it follows
+		return s.Size("receive-limit")
 	}
 	return ParseSize(v.Text)
 }
