@@ -31,6 +31,7 @@ type Key struct {
 	Kind    Kind
 	Of      []string
 	Default string
+	Follows string // the setting whose value it has unless set
 	Doc     string
 	Minor   bool // shown only where it is set to something else than its default
 
@@ -111,7 +112,7 @@ var Keys = []Key{
 	{Name: "total-time", Label: "whole call", Stage: exchange.Wait, Kind: Duration, Default: "5m", Doc: "longest time for the whole call"},
 
 	{Name: "receive-limit", Label: "receive limit", Stage: exchange.Receive, Kind: Size, Default: "16 MiB", Doc: "largest reply that is accepted"},
-	{Name: "buffer-limit", Label: "buffer limit", Stage: exchange.Receive, Kind: Size, Doc: "largest reply that is buffered when taken in whole; follows the receive limit unless set"},
+	{Name: "buffer-limit", Label: "buffer limit", Stage: exchange.Receive, Kind: Size, Follows: "receive-limit", Doc: "largest reply that is buffered when taken in whole; follows the receive limit unless set"},
 	{Name: "inflated-limit", Label: "decompressed limit", Stage: exchange.Receive, Kind: Size, Default: "64 MiB", Minor: true, Doc: "largest reply after decompression"},
 	{Name: "receive-time", Label: "idle limit", Stage: exchange.Receive, Kind: Duration, Default: "30s", Minor: true, Doc: "longest time between two pieces of the reply"},
 
@@ -141,6 +142,16 @@ var byName = func() map[string]*Key {
 		}
 	}
 	return m
+}()
+
+// following are the settings that follow another.
+var following = func() (out []*Key) {
+	for i := range Keys {
+		if Keys[i].Follows != "" {
+			out = append(out, &Keys[i])
+		}
+	}
+	return out
 }()
 
 // defaults are the settings where no layer holds a value.

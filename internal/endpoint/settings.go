@@ -57,8 +57,8 @@ func (s *Settings) Of(k *Key) Value {
 			return Value{k, strings.Join(v, ", "), v, s.Layers[i].Source}
 		}
 	}
-	if k.Name == "buffer-limit" {
-		v := s.Get("receive-limit")
+	if k.Follows != "" {
+		v := s.Get(k.Follows)
 		return Value{k, v.Text, nil, "default"}
 	}
 	return Value{Key: k, Text: k.Default, Source: "default"}
@@ -96,8 +96,8 @@ func (s *Settings) Size(name string) (int64, error) {
 	case v.IsSet():
 	case v.Key.number > 0:
 		return v.Key.number, nil
-	case name == "buffer-limit": // it follows
-		return s.Size("receive-limit")
+	case v.Key.Follows != "":
+		return s.Size(v.Key.Follows)
 	}
 	return ParseSize(v.Text)
 }
@@ -144,8 +144,8 @@ func (s *Settings) Record() []exchange.Setting {
 	for _, v := range s.Given() {
 		out[v.Key.place].Value, out[v.Key.place].Source = v.Text, v.Source
 	}
-	if v := s.Get("buffer-limit"); !v.IsSet() {
-		out[v.Key.place].Value = v.Text // it follows another
+	for _, k := range following {
+		out[k.place].Value = s.Of(k).Text
 	}
 	return out
 }

@@ -170,7 +170,7 @@ func (r *Relay) pass(c net.Conn, in *bufio.Reader, pool *wire.Pool) (more bool) 
 		return false
 	}
 	l.Spool.Calm(func() { _, err = c.Write(l.In) })
-	return err == nil && keep && w.Came == max(w.Declared, -1) && ends(l, w.Method)
+	return err == nil && keep && w.Came == w.Declared && ends(l, w.Method)
 }
 
 // ends tells whether the program knows where an answer ends without the end of the

@@ -261,7 +261,7 @@ func TestAConnectionThatIsKept(t *testing.T) {
 func TestWhatIsLeftOverBeginsNoRequest(t *testing.T) {
 	w := watch(t, "http://PLAIN/berths")
 	body := fmt.Sprintf(asks, "12")
-	answer := w.raw(fmt.Sprintf("POST /berths HTTP/1.1\r\nHost: x\r\nContent-Type: text/xml\r\nSOAPAction: %s\r\nContent-Length: %d\r\n\r\n%s", find, len(body)-4, body))
+	answer := w.raw(fmt.Sprintf("POST /berths HTTP/1.1\r\nHost: x\r\nContent-Type: text/xml\r\nSOAPAction: %s\r\nContent-Length: %d\r\n\r\n%s\nGET /berths HTTP/1.1\r\n\r\n", find, len(body)-4, body))
 	assert.Equal(t, 1, strings.Count(answer, "HTTP/1.1 "), answer)
 	two := fmt.Sprintf("POST /berths HTTP/1.1\r\nHost: x\r\nContent-Type: text/xml\r\nSOAPAction: %s\r\nContent-Length: %d\r\n\r\n%s", find, len(body), body)
 	answer = w.raw(two + two)
