@@ -63,9 +63,16 @@ func Open(dir string) (*Journal, error) {
 		return nil, err
 	}
 	path, aside := filepath.Join(dir, "journal.db"), ""
+	unlock, err := (&user.Home{State: dir}).Lock(path) // nobody opens what is being put aside
+	if err != nil {
+		return nil, err
+	}
+	defer unlock()
 	db, err := connect(path)
 	if damaged(err) {
-		db, aside, err = anew(dir, path)
+		if aside, err = putAside(dir, path); err == nil {
+			db, err = connect(path)
+		}
 	}
 	if err != nil {
 		return nil, err
@@ -84,24 +91,15 @@ func damaged(err error) bool {
 	return ok && (e.Code()&0xff == codes.SQLITE_NOTADB || e.Code()&0xff == codes.SQLITE_CORRUPT)
 }
 
-// anew puts the file aside and opens another, unless somebody else just did.
-func anew(dir, path string) (db *sql.DB, aside string, err error) {
-	unlock, err := (&user.Home{State: dir}).Lock(path)
-	if err != nil {
-		return nil, "", err
-	}
-	defer unlock()
-	if db, err = connect(path); !damaged(err) {
-		return db, "", err
-	}
+// putAside gives a damaged journal another name.
+func putAside(dir, path string) (aside string, err error) {
 	aside = filepath.Join(dir, "journal-damaged-"+time.Now().UTC().Format("20060102-150405.000")+".db")
 	for _, part := range []string{"", "-wal", "-shm"} {
 		if err := os.Rename(path+part, aside+part); err != nil && !errors.Is(err, fs.ErrNotExist) {
-			return nil, "", err
+			return "", err
 		}
 	}
-	db, err = connect(path)
-	return db, aside, err
+	return aside, nil
 }
 
 func connect(path string) (*sql.DB, error) {
