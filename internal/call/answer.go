@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"orenda/internal/related"
 	"strconv"
 	"strings"
 
@@ -21,7 +22,7 @@ import (
 func (c *Call) answer(ctx context.Context) (exchange.Stage, error) {
 	h := &c.leg.Response
 	oneWay := c.c.Operation != nil && c.c.Operation.OneWay()
-	body := c.leg.ResponseBody
+	body := c.leg.ResponseBody.Bytes()
 	if len(body) == 0 && (h.Status == 202 || h.Status == 204 || oneWay && h.Status < 300) {
 		for _, s := range []exchange.Stage{exchange.Read, exchange.Verify} {
 			c.rec.End(s, exchange.Skipped, "no reply is due")
@@ -40,7 +41,7 @@ func (c *Call) answer(ctx context.Context) (exchange.Stage, error) {
 	text, _ := c.plan.Settings.Size("text-limit")
 	limits.Text = int(text)
 	encoding := charset(h.Get("Content-Type"))
-	if soap.IsRelated(h.Get("Content-Type")) {
+	if related.Is(h.Get("Content-Type")) {
 		var err error
 		if body, encoding, err = c.related(); err != nil {
 			if stop := c.noAnswer(); stop != nil {
@@ -48,7 +49,7 @@ func (c *Call) answer(ctx context.Context) (exchange.Stage, error) {
 			}
 			return exchange.Read, err
 		}
-	} else if c.leg.Spilled() {
+	} else if c.leg.Stored() {
 		return c.flowing(ctx, limits)
 	}
 	doc, err := xmltree.ParseEncoded(body, encoding, limits)
@@ -128,11 +129,11 @@ func (c *Call) noAnswer() error {
 	switch {
 	case h.Status >= 300:
 		return fmt.Errorf("the status is %d", h.Status)
-	case len(c.leg.ResponseBody) == 0:
+	case c.leg.ResponseBody.IsZero():
 		return nil
 	}
 	ct := strings.ToLower(h.Get("Content-Type"))
-	if strings.Contains(ct, "html") || contract.LooksLikeHTML(c.leg.ResponseBody) || ct != "" && !strings.Contains(ct, "xml") && !strings.HasPrefix(ct, "multipart/") && c.c.ReplyErr != nil {
+	if strings.Contains(ct, "html") || contract.LooksLikeHTML(c.leg.ResponseBody.Bytes()) || ct != "" && !strings.Contains(ct, "xml") && !strings.HasPrefix(ct, "multipart/") && c.c.ReplyErr != nil {
 		return errors.New("the answer is not SOAP")
 	}
 	return nil

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"mime"
+	"orenda/internal/related"
 	"path/filepath"
 	"strings"
 
@@ -120,7 +121,7 @@ func (c *Call) packed(req *wire.Request) {
 // related takes a reply in parts apart, and gives the part with the envelope.
 func (c *Call) related() (root []byte, encoding string, err error) {
 	l := c.leg
-	parts, err := soap.Related(l.Response.Get("Content-Type"), l.ResponseBody)
+	parts, err := related.Split(l.Response.Get("Content-Type"), l.ResponseBody.Bytes())
 	c.rec.Update(func(x *exchange.Exchange) {
 		l.Parts = parts
 		st := x.Stage(exchange.Read)
@@ -141,8 +142,8 @@ func (c *Call) related() (root []byte, encoding string, err error) {
 	}
 	p := l.Root()
 	c.c.ReplyAt = p.Start
-	if root, err = p.Content(l.ResponseBody); err != nil {
-		return nil, "", &soap.MultipartError{Offset: p.Start, Why: "the envelope's part cannot be decoded: " + err.Error()}
+	if root, err = p.Content(l.ResponseBody.Bytes()); err != nil {
+		return nil, "", &related.Error{Offset: p.Start, Why: "the envelope's part cannot be decoded: " + err.Error()}
 	}
 	return root, charset(p.Type), nil
 }
@@ -175,7 +176,7 @@ func (c *Call) resolve(e *soap.Envelope) error {
 	return missing
 }
 
-func (c *Call) partOf(href string) *soap.Part {
+func (c *Call) partOf(href string) *related.Part {
 	for i := range c.leg.Parts {
 		if c.leg.Parts[i].Refers(href) {
 			return &c.leg.Parts[i]

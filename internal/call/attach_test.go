@@ -9,6 +9,7 @@ import (
 	"math/rand/v2"
 	"net/http"
 	"net/http/httptest"
+	"orenda/internal/related"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -67,7 +68,7 @@ func TestFilesTravelInEveryPackaging(t *testing.T) {
 			assert.Contains(t, string(l.Readable()), hex.EncodeToString(sum[:]), "it came whole: %s", kind)
 			inside := bytes.Contains(l.RequestBody, []byte(base64.StdEncoding.EncodeToString(content)))
 			assert.Equal(t, kind == "none", inside, kind)
-			assert.Equal(t, kind != "none", soap.IsRelated(l.Request.Get("Content-Type")))
+			assert.Equal(t, kind != "none", related.Is(l.Request.Get("Content-Type")))
 			receipt := regexp.MustCompile(`P-\d+`).FindString(string(l.Readable()))
 
 			x = run(t, papers(t, h, "FetchPaper", `<FetchPaper xmlns="urn:skerry:papers"><receipt>`+receipt+`</receipt></FetchPaper>`, "attachments", kind))
@@ -114,7 +115,7 @@ func TestSignedValuesTravelAsParts(t *testing.T) {
 		return &identity.Identity{Name: name, User: "desk", Secret: "file:" + dir + "/word"}, nil
 	}
 	x := run(t, p)
-	parts, err := soap.Related(kind, got)
+	parts, err := related.Split(kind, got)
 	require.NoError(t, err, "%+v", x.Findings)
 	require.Len(t, parts, 2)
 	envelope, _ := parts[0].Content(got)

@@ -83,7 +83,7 @@ func TestACallThatPassesHasNoStopAndNoWarning(t *testing.T) {
 	assert.Equal(t, "4 × berth · code N02", x.Result)
 	l := x.Leg()
 	assert.Equal(t, string(l.Out), "POST /berths HTTP/1.1\r\nHost: "+h.Plain+"\r\nUser-Agent: test\r\nContent-Type: text/xml; charset=utf-8\r\nSOAPAction: \"urn:skerry:berths:FindBerths\"\r\nContent-Length: "+fmt.Sprint(len(l.RequestBody))+"\r\nConnection: close\r\n\r\n"+string(l.RequestBody))
-	assert.True(t, strings.HasPrefix(string(l.In), "HTTP/1.1 200 OK\r\n"))
+	assert.True(t, strings.HasPrefix(string(l.In.Bytes()), "HTTP/1.1 200 OK\r\n"))
 	for _, s := range []exchange.Stage{exchange.Address, exchange.Connect, exchange.Send, exchange.Receive, exchange.Verify} {
 		assert.Equal(t, exchange.Passed, x.Stage(s).State, s.String())
 	}
@@ -144,7 +144,7 @@ func TestMisbehavioursAreFound(t *testing.T) {
 			assert.Positive(t, e.Length)
 			assert.Contains(t, e.Excerpt, evidence[m.ID])
 			if e.In == exchange.InResponseBody {
-				body := x.Leg().ResponseBody
+				body := x.Leg().ResponseBody.Bytes()
 				assert.LessOrEqual(t, e.Offset+e.Length, int64(len(body))+1)
 			}
 			assert.NotEmpty(t, f.Title)
@@ -553,7 +553,7 @@ func TestASlowBodyIsSeenArriving(t *testing.T) {
 			return
 		case <-time.After(5 * time.Millisecond):
 			if l := c.Snapshot().Leg(); l != nil {
-				sizes[len(l.ResponseBody)] = true
+				sizes[int(l.ResponseBody.Len())] = true
 			}
 		}
 	}

@@ -69,12 +69,12 @@ func TestWithoutItsEvidenceNoOtherCauseIsNamed(t *testing.T) {
 		x := run(t, p)
 		require.NotEmpty(t, x.Findings, m.ID)
 		l := x.Leg()
-		w := call.Witnessed{URL: "http://" + h.Plain + "/berths/~" + m.ID, Body: l.RequestBody, Reply: l.In}
+		w := call.Witnessed{URL: "http://" + h.Plain + "/berths/~" + m.ID, Body: l.RequestBody, Reply: l.In.Bytes()}
 		for _, f := range l.Request.Fields {
 			w.Header = append(w.Header, [2]string{f.Name, f.Value})
 		}
 		for what, take := range taken {
-			if strings.HasPrefix(what, "the fault's") && (!strings.Contains(m.ID, "fault") || !bytes.Contains(l.In, []byte("Fault>"))) {
+			if strings.HasPrefix(what, "the fault's") && (!strings.Contains(m.ID, "fault") || !bytes.Contains(l.In.Bytes(), []byte("Fault>"))) {
 				continue
 			}
 			less, plan := w, call.Plan{Contract: p.Contract, Port: p.Port, Operation: p.Operation, Agent: "test"}

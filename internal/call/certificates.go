@@ -150,7 +150,7 @@ func (c *Call) client(ctx context.Context) error {
 // that was not sent, and the time that it is at the peer.
 func (c *Call) lookInto(ctx context.Context, err error) {
 	we, ok := errors.AsType[*wire.Error](err)
-	if !ok || we.Kind != "tls.certificate" || we.Verdict == nil {
+	if !ok || we.Reason != wire.Certificate || we.Verdict == nil {
 		return
 	}
 	for _, f := range we.Verdict.Faults {

@@ -108,8 +108,8 @@ func (f *Fetched) one(ctx context.Context, at string, p Plan) (x *exchange.Excha
 			return x, nil, nil
 		}
 		l := x.Leg()
-		if l != nil && contract.LooksLikeHTML(l.ResponseBody) {
-			page = l.ResponseBody
+		if l != nil && contract.LooksLikeHTML(l.ResponseBody.Bytes()) {
+			page = l.ResponseBody.Bytes()
 		}
 		if l == nil || l.Response.Status < 300 || l.Response.Status > 399 {
 			return x, page, ErrStopped
@@ -186,11 +186,11 @@ func (c *Call) readDescription(ctx context.Context) (exchange.Stage, error) {
 		return exchange.Receive, fmt.Errorf("the status is %d", h.Status)
 	}
 	c.rec.Begin(exchange.Read)
-	if len(c.leg.ResponseBody) == 0 {
+	if c.leg.ResponseBody.IsZero() {
 		return exchange.Read, diagnose.EmptyError{}
 	}
-	c.c.ReplyDoc = &xmltree.Document{Src: c.leg.ResponseBody}
-	if err := c.plan.fetch.read(c.leg.ResponseBody, c.url.String()); err != nil {
+	c.c.ReplyDoc = &xmltree.Document{Src: c.leg.ResponseBody.Bytes()}
+	if err := c.plan.fetch.read(c.leg.ResponseBody.Bytes(), c.url.String()); err != nil {
 		if ctx.Err() != nil {
 			return exchange.Read, ctx.Err()
 		}
@@ -203,7 +203,7 @@ func (c *Call) readDescription(ctx context.Context) (exchange.Stage, error) {
 	}
 	c.rec.End(exchange.Read, exchange.Passed, "a description")
 	c.rec.End(exchange.Verify, exchange.Skipped, "")
-	c.rec.Update(func(x *exchange.Exchange) { x.Result = diagnose.Bytes(int64(len(c.leg.ResponseBody))) + " bytes" })
+	c.rec.Update(func(x *exchange.Exchange) { x.Result = diagnose.Bytes(c.leg.ResponseBody.Len()) + " bytes" })
 	return exchange.Verify, nil
 }
 

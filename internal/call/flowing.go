@@ -11,7 +11,6 @@ import (
 	"orenda/internal/exchange"
 	"orenda/internal/schema"
 	"orenda/internal/soap"
-	"orenda/internal/spool"
 	"orenda/internal/xmltree"
 )
 
@@ -64,77 +63,111 @@ func (f *flow) run(ctx context.Context, body []byte, limits xmltree.Limits) erro
 const payloadDepth = 3
 
 // opening parses the beginning of a body: what is open where it is cut is closed.
-func opening(body []byte, limits xmltree.Limits) (*xmltree.Document, int) {
-	cut := body[:min(len(body), beginning)]
+// It is cut after the last child of the payload that is whole, or, where none is,
+// after the last piece of markup that is.
+func opening(cut []byte, limits xmltree.Limits) (*xmltree.Document, int) {
 	s := xmltree.NewScanner(cut, limits)
-	end, depth := 0, 0
 	var open []string
+	end, kept := 0, 0 // of what is kept: its length, and how many elements are open there
+	last, lastOpen := 0, 0
 	for {
 		t, err := s.Next()
 		if err != nil || t.Kind == xmltree.EOF { // the cut, or the end
 			break
 		}
-		switch {
-		case t.Kind == xmltree.StartElement:
+		switch t.Kind {
+		case xmltree.StartElement:
 			open = append(open, s.NameOf(t.Name).Qualified())
-		case t.Kind == xmltree.EndElement:
+		case xmltree.EndElement:
 			open = open[:len(open)-1]
 			if len(open) <= payloadDepth {
-				end, depth = t.Span.End, len(open) // a child of the payload is whole
+				end, kept = t.Span.End, len(open) // a child of the payload is whole
 			}
 		}
+		last, lastOpen = t.Span.End, len(open)
 	}
-	open = open[:min(depth, len(open))]
+	if end == 0 {
+		end, kept = last, lastOpen
+	}
 	var b bytes.Buffer
 	b.Write(cut[:end])
-	for i := len(open) - 1; i >= 0; i-- {
+	for i := min(kept, len(open)) - 1; i >= 0; i-- {
 		b.WriteString("</" + open[i] + ">")
 	}
 	d, err := xmltree.Parse(b.Bytes(), limits)
-	if err != nil {
+	if err != nil && (d == nil || d.Root().IsZero()) {
 		return nil, 0
 	}
 	return d, end
 }
 
-// recoded is the reply in UTF-8.
-func (c *Call) recoded() ([]byte, error) {
+// recode gives the response body UTF-8, where it is in another encoding. skip is
+// how many bytes of it are its byte order mark.
+func (c *Call) recode() (skip int, err error) {
 	l := c.leg
-	r, skip, err := xmltree.Recoding(l.ResponseBody, charset(l.Response.Get("Content-Type")))
-	if err != nil || r == nil {
-		return l.ResponseBody[skip:], err
-	}
-	to, err := spool.New("", 3*int64(len(l.ResponseBody))+1<<20)
-	if err != nil {
-		return nil, err
-	}
-	l.Spool.Calm(func() {
-		l.BodySpool.Calm(func() { _, err = io.CopyBuffer(struct{ io.Writer }{to}, r, make([]byte, 256<<10)) })
+	err = l.ResponseBody.Use(func(all []byte) error {
+		r, mark, err := xmltree.Recoding(all, charset(l.Response.Get("Content-Type")))
+		skip = mark
+		if err != nil || r == nil {
+			return err
+		}
+		skip = 0
+		_, err = c.rec.Rewrite(l, func(add func([]byte) error) error {
+			return copyTo(add, r)
+		})
+		return err
 	})
-	c.rec.Update(func(*exchange.Exchange) { l.BodySpool, l.ResponseBody = to, to.Bytes() })
-	return to.Bytes(), err
+	return skip, err
+}
+
+// copyTo copies what a reader gives, piece by piece.
+func copyTo(add func([]byte) error, r io.Reader) error {
+	buf := make([]byte, 256<<10)
+	for {
+		n, err := r.Read(buf)
+		if aerr := add(buf[:n]); aerr != nil {
+			return aerr
+		}
+		if errors.Is(err, io.EOF) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+	}
+}
+
+// around is how much is kept as evidence on both sides of where a reply stops
+// being well-formed.
+const around = 1 << 10
+
+// brokenAt makes the place where a large reply stops being well-formed what the
+// rules look at.
+func (c *Call) brokenAt(syntax *xmltree.SyntaxError, skip int) {
+	from := max(syntax.Offset-around, 0)
+	shifted := *syntax
+	shifted.Offset -= from
+	c.c.ReplyErr, c.c.ReplyAt = &shifted, from+skip
+	window := c.leg.ResponseBody.Range(int64(from+skip), int64(syntax.Offset+skip+around))
+	c.c.ReplyDoc = &xmltree.Document{Src: window}
 }
 
 // flowing reads and verifies a reply that is on disk.
 func (c *Call) flowing(ctx context.Context, limits xmltree.Limits) (exchange.Stage, error) {
 	l := c.leg
-	body, err := c.recoded()
+	skip, err := c.recode()
 	if err != nil {
 		return exchange.Read, err
 	}
-	held := l.BodySpool
-	if held == nil {
-		held = l.Spool
-	}
 	var f flow
-	held.Calm(func() { err = f.run(ctx, body, limits) })
-	doc, seen := opening(body, limits)
+	err = l.ResponseBody.Use(func(all []byte) error { return f.run(ctx, all[skip:], limits) })
+	size := l.ResponseBody.Len()
+	doc, seen := opening(l.ResponseBody.Range(int64(skip), beginning), limits)
 	c.c.ReplyDoc = doc
 	var syntax *xmltree.SyntaxError
 	switch {
 	case errors.As(err, &syntax):
-		c.c.ReplyErr = syntax
-		c.c.ReplyDoc = &xmltree.Document{Src: body}
+		c.brokenAt(syntax, skip)
 		if stop := c.noAnswer(); stop != nil {
 			return exchange.Receive, stop
 		}
@@ -183,7 +216,7 @@ func (c *Call) flowing(ctx context.Context, limits xmltree.Limits) (exchange.Sta
 			if len(errs) > 0 {
 				note = fmt.Sprintf("%d faults", len(errs))
 			}
-			c.rec.Fact(exchange.Verify, "schema", fmt.Sprintf("%s; the first %s of %s bytes were checked", note, diagnose.Bytes(int64(seen)), diagnose.Bytes(int64(len(body)))))
+			c.rec.Fact(exchange.Verify, "schema", fmt.Sprintf("%s; the first %s of %s bytes were checked", note, diagnose.Bytes(int64(seen)), diagnose.Bytes(size)))
 		}
 	}
 	c.rec.End(exchange.Verify, exchange.Passed, note)

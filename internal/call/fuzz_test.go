@@ -91,9 +91,9 @@ func sound(t *testing.T, x *exchange.Exchange) {
 			switch {
 			case l == nil:
 			case e.In == exchange.InResponseBody:
-				size = int64(len(l.ResponseBody))
+				size = l.ResponseBody.Len()
 			case e.In == exchange.InResponseHead:
-				size = int64(len(l.In))
+				size = l.In.Len()
 			}
 			if size >= 0 {
 				assert.GreaterOrEqual(t, e.Offset, int64(0), f.ID)

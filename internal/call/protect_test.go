@@ -80,7 +80,7 @@ func TestSignedAndEncryptedCalls(t *testing.T) {
 	x = run(t, p)
 	require.Equal(t, exchange.OutcomePassed, x.Outcome, "%+v", x.Findings)
 	assert.NotContains(t, string(x.Leg().RequestBody), "salt")
-	assert.NotContains(t, string(x.Leg().ResponseBody), "receipt")
+	assert.NotContains(t, string(x.Leg().ResponseBody.Bytes()), "receipt")
 	assert.Contains(t, string(x.Leg().Readable()), "<receipt>M-")
 	assert.Equal(t, "body · aes256-gcm", x.Stage(exchange.Read).Facts.Get("decrypted"))
 	for _, c := range [][]string{{"signature", "sha512"}, {"signature", "pss-sha256"}, {"sign-key", "embedded"}, {"sign-canonical", "inclusive"}, {"encrypt-data", "aes128-gcm"}, {"encrypt-key", "rsa-oaep-sha256"}, {"encrypt-reference", "issuer-serial"}} {
@@ -118,10 +118,10 @@ func TestRepliesWhoseSignaturesAreNotInOrder(t *testing.T) {
 	}
 	good := run(t, p)
 	require.Equal(t, exchange.OutcomePassed, good.Outcome)
-	reply := string(good.Leg().ResponseBody)
+	reply := string(good.Leg().ResponseBody.Bytes())
 	p.Settings.Set("encrypt", "body")
 	p.Settings.Set("encrypt-to", filepath.Join(dir, "desk.pem"))
-	sealed := string(run(t, p).Leg().ResponseBody)
+	sealed := string(run(t, p).Leg().ResponseBody.Bytes())
 	p.Settings.Set("encrypt", "")
 	for want, body := range map[string]string{
 		"verify.signature-broken": strings.Replace(reply, "12.5", "99.5", 1),

@@ -5,8 +5,10 @@ import (
 	"cmp"
 	"context"
 	"crypto/rand"
+	"crypto/sha256"
 	"crypto/tls"
 	"crypto/x509"
+	"encoding/hex"
 	"fmt"
 	"net/url"
 	"strconv"
@@ -174,7 +176,8 @@ func (c *Call) config() wire.Config {
 		}
 	}
 	cfg.MinVersion, cfg.MaxVersion = tlsVersions[s.Text("tls-min")], tlsVersions[s.Text("tls-max")]
-	cfg.Scope = strings.Join([]string{s.Text("trust"), s.Text("intermediates"), s.Text("pin"), s.Text("system-trust"), s.Text("accept-name"), s.Text("accept-expired")}, "\x00")
+	cfg.Principal = c.principal()
+	cfg.TrustedBy = strings.Join([]string{s.Text("trust"), s.Text("intermediates"), s.Text("pin"), s.Text("system-trust"), s.Text("accept-name"), s.Text("accept-expired")}, "\x00")
 	if c.plan.AcceptAnything {
 		cfg.Pool = nil
 	}
@@ -204,6 +207,24 @@ func (c *Call) config() wire.Config {
 	}
 	cfg.Judge = func(chain []*x509.Certificate) *trust.Verdict { return c.judge(chain, name) }
 	return cfg
+}
+
+// principal is on whose behalf the call is made over HTTP: connections that are
+// kept are not shared between two. Secrets in it are only told apart.
+func (c *Call) principal() string {
+	s := &c.plan.Settings
+	parts := []string{c.user, c.word, s.Text("http-auth"), s.Text("identity"), s.Text("client-identity"), s.Text("session"),
+		c.session.field, c.session.value}
+	if kind := s.Text("http-auth"); kind == "basic" || kind == "bearer" {
+		parts = append(parts, c.authorization)
+	}
+	for _, h := range s.List("header") {
+		if name, value, _ := strings.Cut(h, ":"); secretField(strings.TrimSpace(name)) {
+			parts = append(parts, name, value)
+		}
+	}
+	sum := sha256.Sum256([]byte(strings.Join(parts, "\x00")))
+	return hex.EncodeToString(sum[:])
 }
 
 // telling are the header fields whose replacement is told aloud.

@@ -2,10 +2,8 @@ package call
 
 import (
 	"context"
-	"crypto/rand"
 	"crypto/tls"
 	"crypto/x509"
-	"encoding/binary"
 	"errors"
 	"net/url"
 	"os"
@@ -53,11 +51,9 @@ type Call struct {
 // New prepares a call. notify, which may be nil, is called whenever the record
 // has changed; it must not block.
 func New(p Plan, notify func()) *Call {
-	var r [4]byte
-	_, _ = rand.Read(r[:])
 	now := time.Now()
 	x := &exchange.Exchange{
-		ID: exchange.NewID(now, binary.LittleEndian.Uint32(r[:])), Started: now, Workspace: p.Workspace, Contract: p.ContractName, Operation: p.Operation,
+		ID: exchange.NewID(now), Started: now, Workspace: p.Workspace, Contract: p.ContractName, Operation: p.Operation,
 		Draft: p.DraftName, Endpoint: p.Endpoint, Environment: p.Environment, Changes: p.Changes,
 	}
 	if p.fetch != nil {
@@ -106,7 +102,7 @@ func (c *Call) Run(ctx context.Context) *exchange.Exchange {
 	if err != nil {
 		state, outcome = exchange.Stopped, exchange.OutcomeStopped
 		var we *wire.Error
-		if errors.Is(err, context.Canceled) || errors.As(err, &we) && we.Kind == "cancelled" {
+		if errors.Is(err, context.Canceled) || errors.As(err, &we) && we.Reason == wire.Cancelled {
 			state, outcome = exchange.Cancelled, exchange.OutcomeCancelled
 		}
 		c.rec.End(stage, state, "")

@@ -222,7 +222,7 @@ func (s *session) take(in *identity.LogIn, x *exchange.Exchange) error {
 	if l == nil || !l.Response.Complete {
 		return errors.New("it was not answered")
 	}
-	if d, err := xmltree.Parse(l.ResponseBody, xmltree.Limits{}); err == nil {
+	if d, err := xmltree.Parse(l.ResponseBody.Bytes(), xmltree.Limits{}); err == nil {
 		if e := soap.Read(d); e != nil && e.Fault != nil {
 			return fmt.Errorf("it was answered a fault: %s", e.Fault.Reason)
 		}
@@ -249,7 +249,7 @@ func (s *session) take(in *identity.LogIn, x *exchange.Exchange) error {
 	case "header":
 		s.value = l.Response.Get(name)
 	case "element", "assertion":
-		doc, err := xmltree.Parse(l.ResponseBody, xmltree.Limits{})
+		doc, err := xmltree.Parse(l.ResponseBody.Bytes(), xmltree.Limits{})
 		if err != nil {
 			return fmt.Errorf("what it was answered is no XML: %w", err)
 		}
@@ -305,8 +305,8 @@ func (c *Call) expired(l *exchange.Leg) bool {
 		return true
 	case st >= 300 && st < 400:
 		return true
-	case contract.LooksLikeHTML(l.ResponseBody):
-		return diagnose.LooksLikeLogIn(l.ResponseBody)
+	case contract.LooksLikeHTML(l.ResponseBody.Bytes()):
+		return diagnose.LooksLikeLogIn(l.ResponseBody.Bytes())
 	}
 	return false
 }

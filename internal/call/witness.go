@@ -390,7 +390,7 @@ func (c *Call) settled(ctx context.Context) (exchange.Stage, error) {
 	})
 	if w.relayed && w.Came < w.Declared {
 		c.rec.End(exchange.Security, exchange.Passed, note)
-		return exchange.Send, &wire.Error{Stage: exchange.Send, Kind: "send.length-differs", Announced: w.Declared, Got: w.Came}
+		return exchange.Send, &wire.Error{Stage: exchange.Send, Reason: wire.LengthDiffers, Announced: w.Declared, Got: w.Came}
 	}
 	return exchange.Security, c.step(ctx, exchange.Security, func() (string, error) { return note, c.encode(words) })
 }

@@ -71,7 +71,7 @@ func (t *tool) journalCommand() *cobra.Command {
 		t.printPath(x)
 		if *bytesToo {
 			for _, l := range x.Legs {
-				fmt.Fprintf(t.out, "%s\n\n%s\n", safe.Block(strings.ReplaceAll(string(l.Out), "\r\n", "\n")), safe.Block(strings.ReplaceAll(string(l.In), "\r\n", "\n")))
+				fmt.Fprintf(t.out, "%s\n\n%s\n", safe.Block(strings.ReplaceAll(string(l.Out), "\r\n", "\n")), safe.Block(strings.ReplaceAll(string(l.In.Bytes()), "\r\n", "\n")))
 			}
 		}
 		return nil

@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"bytes"
 	"fmt"
 	"io"
 	"slices"
@@ -17,23 +16,18 @@ import (
 // printReply prints the reply alone.
 func printReply(w io.Writer, x *exchange.Exchange, how string) error {
 	l := x.Leg()
-	if how == "none" || l == nil || len(l.ResponseBody) == 0 {
+	if how == "none" || l == nil || l.ResponseBody.IsZero() {
 		return nil
 	}
 	if st := x.Stage(exchange.Read).State; how != "exact" && st != exchange.Passed && st != exchange.Warned {
 		return nil // the path has told why it is no answer
 	}
 	if how == "exact" {
-		var err error
-		l.Spool.Calm(func() {
-			l.BodySpool.Calm(func() {
-				_, err = io.CopyBuffer(struct{ io.Writer }{w}, bytes.NewReader(l.ResponseBody), make([]byte, 256<<10))
-			})
-		})
+		_, err := l.ResponseBody.WriteTo(w)
 		return err
 	}
-	if l.Spilled() {
-		_, err := fmt.Fprintf(w, "%s\n(%d bytes, too many for fields; --reply exact writes them)\n", safe.Line(x.Result), len(l.ResponseBody))
+	if l.Stored() {
+		_, err := fmt.Fprintf(w, "%s\n(%d bytes, too many for fields; --reply exact writes them)\n", safe.Line(x.Result), int(l.ResponseBody.Len()))
 		return err
 	}
 	d, err := xmltree.Parse(l.Readable(), xmltree.Limits{})

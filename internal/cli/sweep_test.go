@@ -168,7 +168,7 @@ body = "word=${secret}"
 		require.NoError(t, err)
 		look("the journal", b)
 		for _, leg := range whole.Legs {
-			for _, part := range [][]byte{leg.Out, leg.In, leg.RequestBody, leg.ResponseBody} {
+			for _, part := range [][]byte{leg.Out, leg.In.Bytes(), leg.RequestBody, leg.ResponseBody.Bytes()} {
 				look("the bytes kept of "+x.ID, part)
 			}
 		}

@@ -172,7 +172,7 @@ func fromContract(c *Case) []exchange.Finding {
 		}
 		f.Remedies = append(f.Remedies, exchange.NewRemedy("call the host that served the description", c.changeHere("address", v.String())))
 	}
-	if c.wireKind("connect.name-unknown", "connect.refused", "connect.timed-out", "connect.unreachable") != nil {
+	if c.onWire("connect.name-unknown", "connect.refused", "connect.timed-out", "connect.unreachable") != nil {
 		f.Certainty = exchange.Likely
 		f.Severity = exchange.Warn
 	}

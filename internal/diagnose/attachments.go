@@ -1,6 +1,7 @@
 package diagnose
 
 import (
+	"orenda/internal/related"
 	"errors"
 	"fmt"
 
@@ -61,7 +62,7 @@ func attachmentMissing(c *Case) []exchange.Finding {
 }
 
 func partsBroken(c *Case) []exchange.Finding {
-	e, ok := errors.AsType[*soap.MultipartError](c.Err)
+	e, ok := errors.AsType[*related.Error](c.Err)
 	if !ok {
 		return nil
 	}

@@ -8,7 +8,6 @@ package diagnose
 import (
 	"bytes"
 	"crypto/x509"
-	"errors"
 	"fmt"
 	"slices"
 	"strconv"
@@ -21,7 +20,6 @@ import (
 	"orenda/internal/message"
 	"orenda/internal/schema"
 	"orenda/internal/soap"
-	"orenda/internal/wire"
 	"orenda/internal/wssec"
 	"orenda/internal/xmltree"
 )
@@ -248,17 +246,6 @@ func order(fs []exchange.Finding) []exchange.Finding {
 
 func one(f exchange.Finding) []exchange.Finding { return []exchange.Finding{f} }
 
-// wireKind is the wire's error where it is of one of the kinds.
-func (c *Case) wireKind(kinds ...string) *wire.Error {
-	if c.Err == nil {
-		return nil
-	}
-	if e, ok := errors.AsType[*wire.Error](c.Err); ok && slices.Contains(kinds, e.Kind) {
-		return e
-	}
-	return nil
-}
-
 func (c *Case) leg() *exchange.Leg { return c.X.Leg() }
 
 // response is the head of the newest response, or nil where none was complete.
@@ -372,25 +359,33 @@ func (c *Case) inHead(field string) []exchange.Evidence {
 // inReply is evidence that points into the reply's body.
 func (c *Case) inReply(s xmltree.Span) exchange.Evidence {
 	e := inDoc(exchange.InResponseBody, len(c.X.Legs), c.ReplyDoc, s)
-	if l := c.leg(); c.ReplyAt > 0 && l != nil && c.ReplyAt <= len(l.ResponseBody) {
+	if l := c.leg(); c.ReplyAt > 0 && l != nil && int64(c.ReplyAt) <= l.ResponseBody.Len() {
 		e.Offset += int64(c.ReplyAt)
-		line, _ := xmltree.Position(l.ResponseBody, c.ReplyAt)
-		e.Line += line - 1
+		_ = l.ResponseBody.Use(func(all []byte) error {
+			line, _ := xmltree.Position(all, c.ReplyAt)
+			e.Line += line - 1
+			return nil
+		})
 	}
 	return e
 }
 
 // inBody is evidence in the reply's body where no document could be read.
 func (c *Case) inBody(offset, length int) exchange.Evidence {
-	var src []byte
-	if l := c.leg(); l != nil {
-		src = l.ResponseBody
+	e := exchange.Evidence{In: exchange.InResponseBody, Leg: len(c.X.Legs), Line: 1, Column: 1}
+	l := c.leg()
+	if l == nil {
+		return e
 	}
-	offset = min(max(offset, 0), max(len(src)-1, 0)) // what ended too early ends at its last byte
-	end := min(offset+max(length, 1), len(src))
-	line, col := xmltree.Position(src, offset)
-	return exchange.Evidence{In: exchange.InResponseBody, Leg: len(c.X.Legs), Offset: int64(offset), Length: int64(end - offset), Line: line, Column: col,
-		Excerpt: cut(string(src[offset:min(offset+max(length, 80), len(src))]), 200)}
+	_ = l.ResponseBody.Use(func(src []byte) error {
+		at := min(max(offset, 0), max(len(src)-1, 0)) // what ended too early ends at its last byte
+		end := min(at+max(length, 1), len(src))
+		e.Offset, e.Length = int64(at), int64(end-at)
+		e.Line, e.Column = xmltree.Position(src, at)
+		e.Excerpt = cut(string(src[at:min(at+max(length, 80), len(src))]), 200)
+		return nil
+	})
+	return e
 }
 
 func inDoc(in exchange.Part, leg int, d *xmltree.Document, s xmltree.Span) exchange.Evidence {

@@ -12,7 +12,7 @@ import (
 
 // proxyRefused is a proxy that is not there, or that will not pass the call on.
 func proxyRefused(c *Case) []exchange.Finding {
-	l, e := c.leg(), c.wireKind("connect.proxy-refused")
+	l, e := c.leg(), c.onWire("connect.proxy-refused")
 	status := 0
 	switch {
 	case l == nil || l.Conn.Proxy == "":
@@ -52,7 +52,7 @@ func proxyRefused(c *Case) []exchange.Finding {
 	case status > 0:
 		f.Title = fmt.Sprintf("the proxy %s will not pass the call on", l.Conn.Proxy)
 		f.Why = fmt.Sprintf("Asked to connect to %s, it answered %s.", l.Conn.Host, strings.TrimPrefix(l.Response.Line, l.Response.Proto+" "))
-		if t := quoteTitle(l.ResponseBody); t != "" {
+		if t := quoteTitle(l.ResponseBody.Bytes()); t != "" {
 			f.Why += " It says: " + t + "."
 		}
 		f.Evidence = append(c.inHead(""), key)
@@ -109,7 +109,7 @@ func (c *Case) tried() string {
 }
 
 func nameUnknown(c *Case) []exchange.Finding {
-	e := c.wireKind("connect.name-unknown")
+	e := c.onWire("connect.name-unknown")
 	if e == nil {
 		return nil
 	}
@@ -129,7 +129,7 @@ func hostOnly(hostPort string) string {
 }
 
 func refused(c *Case) []exchange.Finding {
-	if c.wireKind("connect.refused") == nil {
+	if c.onWire("connect.refused") == nil {
 		return nil
 	}
 	return one(exchange.Finding{
@@ -141,7 +141,7 @@ func refused(c *Case) []exchange.Finding {
 }
 
 func connectTimedOut(c *Case) []exchange.Finding {
-	e := c.wireKind("connect.timed-out")
+	e := c.onWire("connect.timed-out")
 	if e == nil {
 		return nil
 	}
@@ -156,7 +156,7 @@ func connectTimedOut(c *Case) []exchange.Finding {
 }
 
 func unreachable(c *Case) []exchange.Finding {
-	e := c.wireKind("connect.unreachable")
+	e := c.onWire("connect.unreachable")
 	if e == nil {
 		return nil
 	}

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"math"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -34,7 +35,7 @@ func stopped(err error, set ...string) *Case {
 func answered(status int, contentType, body string, set ...string) *Case {
 	c := stopped(nil, set...)
 	head := fmt.Sprintf("HTTP/1.1 %d x\r\nContent-Type: %s\r\n\r\n", status, contentType)
-	l := &exchange.Leg{In: []byte(head + body), ResponseBody: []byte(body)}
+	l := &exchange.Leg{In: exchange.NewBody([]byte(head + body)), ResponseBody: exchange.NewBody([]byte(body))}
 	l.Conn.Host = "quay.skerry.test:80"
 	l.Response = exchange.Head{Line: fmt.Sprintf("HTTP/1.1 %d x", status), Status: status, Complete: true, BodyWhole: true, BodySize: int64(len(body)), Declared: -1, Size: int64(len(head)),
 		Fields: []exchange.Header{{Name: "Content-Type", Value: contentType, Span: exchange.Span{Offset: 16, Length: int64(len(contentType)) + 14}}}}
@@ -117,14 +118,18 @@ func TestErrorsOfTheStagesAtHome(t *testing.T) {
 }
 
 func TestWhatTheWireSaw(t *testing.T) {
-	for _, kind := range []string{"connect.name-unknown", "connect.refused", "connect.timed-out", "connect.unreachable", "tls.version-refused", "tls.cipher-refused", "tls.client-certificate-required", "tls.client-certificate-refused",
-		"tls.timed-out", "tls.closed", "tls.alert", "send.reset", "send.timed-out", "wait.timed-out", "wait.closed", "receive.over-limit", "receive.over-buffer", "receive.inflated-over-limit", "receive.truncated", "receive.stalled",
-		"receive.timed-out", "receive.bad-chunk", "receive.bad-compression", "receive.not-http", "receive.head-too-large"} {
+	needMore := []wire.Reason{wire.Certificate, wire.ProxyRefused, wire.LengthDiffers} // and are tested with it
+	for reason := wire.NameUnknown; reason <= wire.NotKept; reason++ {
+		kind := wireFinding(reason)
+		if slices.Contains(needMore, reason) {
+			continue
+		}
+		require.NotEmpty(t, kind, "reason %d of the wire has no row in wireFinding", reason)
 		c := answered(200, "text/xml", "<a/>")
 		c.ReplyDoc, c.Reply = nil, nil
 		c.X.Legs[0].Response.BodyWhole = false
 		c.X.Legs[0].Conn.TLS = &exchange.TLSInfo{CertSent: true}
-		c.Err = &wire.Error{Kind: kind, Err: errors.New("as it was"), Got: 3, Announced: 900_000, Limit: 65536, Alert: "some alert"}
+		c.Err = &wire.Error{Reason: reason, Err: errors.New("as it was"), Got: 3, Announced: 900_000, Limit: 65536, Alert: "some alert"}
 		fs := Run(c)
 		require.NotEmpty(t, fs, kind)
 		assert.Equal(t, kind, fs[0].ID)
@@ -142,7 +147,7 @@ func TestNoLimitIsOfferedForALengthThatCannotBe(t *testing.T) {
 		c := answered(200, "text/xml", "<a/>", "receive-limit", "65536")
 		c.ReplyDoc, c.Reply = nil, nil
 		c.X.Legs[0].Response.BodyWhole = false
-		c.Err = &wire.Error{Kind: "receive.over-limit", Err: errors.New("as it was"), Announced: length, Limit: 65536}
+		c.Err = &wire.Error{Reason: wire.OverLimit, Err: errors.New("as it was"), Announced: length, Limit: 65536}
 		fs := Run(c)
 		require.Len(t, fs, 1, ids(fs))
 		assert.Equal(t, "receive.over-limit", fs[0].ID)
@@ -155,7 +160,7 @@ func TestNoLimitIsOfferedForALengthThatCannotBe(t *testing.T) {
 
 func TestTheNumberThatWouldDo(t *testing.T) {
 	c := answered(200, "text/xml", "<a/>", "receive-limit", "65536")
-	c.Err = &wire.Error{Kind: "receive.over-limit", Got: 65536, Announced: 1482113, Limit: 65536}
+	c.Err = &wire.Error{Reason: wire.OverLimit, Got: 65536, Announced: 1482113, Limit: 65536}
 	f := Run(c)[0]
 	assert.Contains(t, f.Why, "The reply is 1 482 113 bytes; the receive limit is 65 536; 2 MiB would hold it")
 	assert.Equal(t, "endpoint.berths.receive-limit", f.Remedies[0].Change.Key)
@@ -278,7 +283,7 @@ func TestWithLessEvidenceAFindingIsNeverAnotherCause(t *testing.T) {
 	assert.Equal(t, "receive.client-error", ids(Run(answered(400, "text/html", "<html></html>"))))
 	// An oversize reply that does not announce its size.
 	c := answered(200, "text/xml", "<a/>", "receive-limit", "65536")
-	c.Err = &wire.Error{Kind: "receive.over-limit", Got: 65536, Announced: -1, Limit: 65536}
+	c.Err = &wire.Error{Reason: wire.OverLimit, Got: 65536, Announced: -1, Limit: 65536}
 	f := Run(c)[0]
 	assert.Equal(t, "receive.over-limit", f.ID)
 	assert.Contains(t, f.Why, "does not announce its size")

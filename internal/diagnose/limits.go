@@ -88,7 +88,7 @@ func WouldRefuse(x *exchange.Exchange, s *endpoint.Settings) []Refusal {
 		return nil
 	}
 	var out []Refusal
-	wire, body := max(l.Response.WireSize, l.Response.Declared), int64(len(l.ResponseBody))
+	wire, body := max(l.Response.WireSize, l.Response.Declared), l.ResponseBody.Len()
 	if l.Response.Coding == "" {
 		wire = max(l.Response.BodySize, l.Response.Declared)
 	}
@@ -114,7 +114,11 @@ func WouldRefuse(x *exchange.Exchange, s *endpoint.Settings) []Refusal {
 		over("inflated-limit", body)
 	}
 	slices.SortStableFunc(out, func(a, b Refusal) int { return int(min(max(a.At-b.At, -1), 1)) })
-	return append(out, readerRefusals(l.ResponseBody, s)...)
+	_ = l.ResponseBody.Use(func(all []byte) error {
+		out = append(out, readerRefusals(all, s)...)
+		return nil
+	})
+	return out
 }
 
 // Scale puts sizes on an axis that grows by factors, from a little below the

@@ -34,7 +34,7 @@ type possibility = exchange.Possibility
 // couldBe is what may be behind a finding that is seen and not its reason.
 func (c *Case) couldBe(id string) []possibility {
 	all := slices.Clone(possibilities[id])
-	if l := c.leg(); id == "receive.not-soap" && l != nil && logIn.MatchString(quoteTitle(l.ResponseBody)) {
+	if l := c.leg(); id == "receive.not-soap" && l != nil && logIn.MatchString(quoteTitle(l.ResponseBody.Bytes())) {
 		slices.Reverse(all) // its title says so
 	}
 	if strings.HasPrefix(id, "read.fault-security-") && id != "read.fault-security-missing" {

@@ -110,7 +110,7 @@ func (c *Case) withScheme(scheme string) []exchange.Remedy {
 }
 
 func sendReset(c *Case) []exchange.Finding {
-	e := c.wireKind("send.reset")
+	e := c.onWire("send.reset")
 	if e == nil {
 		return nil
 	}
@@ -123,7 +123,7 @@ func sendReset(c *Case) []exchange.Finding {
 }
 
 func sendTimedOut(c *Case) []exchange.Finding {
-	e := c.wireKind("send.timed-out")
+	e := c.onWire("send.timed-out")
 	if e == nil {
 		return nil
 	}
@@ -141,11 +141,11 @@ func plainToTLS(c *Case) []exchange.Finding {
 	}
 	f := exchange.Finding{Program: "use an https address"}
 	switch h := c.response(); {
-	case c.wireKind("receive.not-http") != nil && len(l.In) >= 2 && l.In[0] == 0x15 && l.In[1] == 3:
+	case c.onWire("receive.not-http") != nil && isAlert(l.In.Range(0, 2)):
 		f.Why = "It answered with a TLS alert instead of HTTP."
-		f.Evidence = []exchange.Evidence{{In: exchange.InResponseHead, Leg: len(c.X.Legs), Length: int64(min(len(l.In), 7)), Line: 1, Column: 1, Excerpt: fmt.Sprintf("% x", l.In[:min(len(l.In), 7)])}}
-	case h != nil && h.Status == 400 && bytes.Contains(bytes.ToLower(l.ResponseBody[:min(len(l.ResponseBody), 4096)]), []byte("https")):
-		f.Why = fmt.Sprintf("It answered %q: %s", h.Line, quoteTitle(l.ResponseBody))
+		f.Evidence = []exchange.Evidence{{In: exchange.InResponseHead, Leg: len(c.X.Legs), Length: min(l.In.Len(), 7), Line: 1, Column: 1, Excerpt: fmt.Sprintf("% x", l.In.Range(0, 7))}}
+	case h != nil && h.Status == 400 && bytes.Contains(bytes.ToLower(l.ResponseBody.Range(0, 4096)), []byte("https")):
+		f.Why = fmt.Sprintf("It answered %q: %s", h.Line, quoteTitle(l.ResponseBody.Bytes()))
 		f.Evidence = c.inHead("")
 	default:
 		return nil
@@ -154,8 +154,11 @@ func plainToTLS(c *Case) []exchange.Finding {
 	return one(f)
 }
 
+// isAlert tells whether bytes begin as an alert of TLS does (RFC 8446 §5.1, §6).
+func isAlert(b []byte) bool { return len(b) == 2 && b[0] == 0x15 && b[1] == 3 }
+
 func waitTimedOut(c *Case) []exchange.Finding {
-	e := c.wireKind("wait.timed-out")
+	e := c.onWire("wait.timed-out")
 	if e == nil {
 		return nil
 	}
@@ -173,7 +176,7 @@ func waitTimedOut(c *Case) []exchange.Finding {
 }
 
 func waitClosed(c *Case) []exchange.Finding {
-	e := c.wireKind("wait.closed")
+	e := c.onWire("wait.closed")
 	if e == nil {
 		return nil
 	}

@@ -78,7 +78,7 @@ func notDescription(c *Case) []exchange.Finding {
 	}
 	f := exchange.Finding{Title: "what was fetched is no service description", Why: e.Err.Error() + ".", Program: "check the address of the description; ?wsdl at its end is usual"}
 	if l := c.leg(); l != nil {
-		f.Evidence = []exchange.Evidence{c.inBody(0, min(len(l.ResponseBody), 120))}
+		f.Evidence = []exchange.Evidence{c.inBody(0, min(int(l.ResponseBody.Len()), 120))}
 	}
 	return one(f)
 }
@@ -104,7 +104,7 @@ func syntax(code xmltree.Code, title, program string) func(*Case) []exchange.Fin
 		if len(e.Open) > 0 {
 			f.Why += " Open there: " + strings.Join(e.Open, " › ") + "."
 		}
-		if kind := noText(c.leg().ResponseBody); kind != "" {
+		if kind := noText(c.leg().ResponseBody.Bytes()); kind != "" {
 			f.Why += " " + kind
 		}
 		ev := c.inReply(xmltree.Span{Start: e.Offset, End: min(e.Offset+1, len(c.ReplyDoc.Src))})

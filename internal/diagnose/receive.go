@@ -120,7 +120,7 @@ func (c *Case) proposal(size int64) (limit int64, reason string) {
 }
 
 func overLimit(c *Case) []exchange.Finding {
-	e := c.wireKind("receive.over-limit")
+	e := c.onWire("receive.over-limit")
 	if e == nil {
 		return nil
 	}
@@ -170,7 +170,7 @@ func (c *Case) raise(to int64) []exchange.Remedy {
 }
 
 func overBuffer(c *Case) []exchange.Finding {
-	e := c.wireKind("receive.over-buffer")
+	e := c.onWire("receive.over-buffer")
 	if e == nil {
 		return nil
 	}
@@ -185,7 +185,7 @@ func overBuffer(c *Case) []exchange.Finding {
 }
 
 func inflatedOverLimit(c *Case) []exchange.Finding {
-	e := c.wireKind("receive.inflated-over-limit")
+	e := c.onWire("receive.inflated-over-limit")
 	if e == nil {
 		return nil
 	}
@@ -199,7 +199,7 @@ func inflatedOverLimit(c *Case) []exchange.Finding {
 }
 
 func truncated(c *Case) []exchange.Finding {
-	e := c.wireKind("receive.truncated")
+	e := c.onWire("receive.truncated")
 	if e == nil {
 		return nil
 	}
@@ -210,7 +210,7 @@ func truncated(c *Case) []exchange.Finding {
 		f.Evidence = append(f.Evidence, c.inHead("Content-Length")...)
 	case c.response() == nil:
 		f.Why = "The connection was closed within the head of the reply."
-		f.Evidence = []exchange.Evidence{{In: exchange.InResponseHead, Leg: len(c.X.Legs), Offset: max(e.Got-1, 0), Length: 1, Line: 1, Column: 1, Excerpt: cut(string(c.leg().In), 120)}}
+		f.Evidence = []exchange.Evidence{{In: exchange.InResponseHead, Leg: len(c.X.Legs), Offset: max(e.Got-1, 0), Length: 1, Line: 1, Column: 1, Excerpt: cut(string(c.leg().In.Bytes()), 120)}}
 	default:
 		f.Why = fmt.Sprintf("The connection was closed after %s bytes, before the last chunk.", Bytes(e.Got))
 	}
@@ -218,7 +218,7 @@ func truncated(c *Case) []exchange.Finding {
 }
 
 func stalled(c *Case) []exchange.Finding {
-	e := c.wireKind("receive.stalled")
+	e := c.onWire("receive.stalled")
 	if e == nil {
 		return nil
 	}
@@ -231,7 +231,7 @@ func stalled(c *Case) []exchange.Finding {
 }
 
 func receiveTimedOut(c *Case) []exchange.Finding {
-	e := c.wireKind("receive.timed-out")
+	e := c.onWire("receive.timed-out")
 	if e == nil {
 		return nil
 	}
@@ -240,7 +240,7 @@ func receiveTimedOut(c *Case) []exchange.Finding {
 }
 
 func badChunk(c *Case) []exchange.Finding {
-	e := c.wireKind("receive.bad-chunk")
+	e := c.onWire("receive.bad-chunk")
 	if e == nil {
 		return nil
 	}
@@ -249,7 +249,7 @@ func badChunk(c *Case) []exchange.Finding {
 }
 
 func badCompression(c *Case) []exchange.Finding {
-	e := c.wireKind("receive.bad-compression")
+	e := c.onWire("receive.bad-compression")
 	if e == nil {
 		return nil
 	}
@@ -258,11 +258,11 @@ func badCompression(c *Case) []exchange.Finding {
 }
 
 func notHTTP(c *Case) []exchange.Finding {
-	e := c.wireKind("receive.not-http")
+	e := c.onWire("receive.not-http")
 	if e == nil || len(plainToTLS(c)) > 0 {
 		return nil
 	}
-	in := c.leg().In
+	in := c.leg().In.Bytes()
 	why := fmt.Sprintf("It answered with %q.", cut(string(in), 80))
 	if e.Err != nil {
 		why = e.Err.Error() + "."
@@ -273,12 +273,12 @@ func notHTTP(c *Case) []exchange.Finding {
 }
 
 func headTooLarge(c *Case) []exchange.Finding {
-	e := c.wireKind("receive.head-too-large")
+	e := c.onWire("receive.head-too-large")
 	if e == nil {
 		return nil
 	}
 	return one(exchange.Finding{Title: "the reply's head is too large", Why: fmt.Sprintf("More than %s bytes of header came without an end.", Bytes(e.Limit)),
-		Evidence: []exchange.Evidence{{In: exchange.InResponseHead, Leg: len(c.X.Legs), Offset: e.Limit, Length: 1, Line: 1, Column: 1, Excerpt: cut(string(c.leg().In[:min(len(c.leg().In), 200)]), 120)}},
+		Evidence: []exchange.Evidence{{In: exchange.InResponseHead, Leg: len(c.X.Legs), Offset: e.Limit, Length: 1, Line: 1, Column: 1, Excerpt: cut(string(c.leg().In.Range(0, 200)), 120)}},
 		Program:  "nothing; the service sends too many header fields"})
 }
 
@@ -293,7 +293,7 @@ func status(code int, fill func(*Case, *exchange.Finding)) func(*Case) []exchang
 		}
 		f := exchange.Finding{Evidence: c.inHead("")}
 		fill(c, &f)
-		if t := quoteTitle(c.leg().ResponseBody); t != "" {
+		if t := quoteTitle(c.leg().ResponseBody.Bytes()); t != "" {
 			f.Why += " The page says: " + t + "."
 		}
 		return one(f)
@@ -397,7 +397,7 @@ func followed(c *Case) []exchange.Finding {
 }
 
 func notKept(c *Case) []exchange.Finding {
-	e := c.wireKind("receive.not-kept")
+	e := c.onWire("receive.not-kept")
 	if e == nil {
 		return nil
 	}
@@ -458,7 +458,7 @@ func gateway(c *Case) []exchange.Finding {
 	if s := h.Get("Server") + h.Get("Via"); s != "" {
 		f.Why += fmt.Sprintf(" It calls itself %s.", cut(s, 60))
 	}
-	if t := quoteTitle(c.leg().ResponseBody); t != "" {
+	if t := quoteTitle(c.leg().ResponseBody.Bytes()); t != "" {
 		f.Why += " Its page says: " + t + "."
 	}
 	return one(f)
@@ -471,9 +471,9 @@ func serverError(c *Case) []exchange.Finding {
 	}
 	f := exchange.Finding{Title: fmt.Sprintf("the server failed with %d and no fault", h.Status), Evidence: c.inHead(""),
 		Why: "An error of the service should come as a SOAP fault; this came without one.", Program: "nothing yet; ask the service's people what their log says at this time"}
-	if t := quoteTitle(c.leg().ResponseBody); t != "" {
+	if t := quoteTitle(c.leg().ResponseBody.Bytes()); t != "" {
 		f.Why += " It says: " + t + "."
-		f.Evidence = append(f.Evidence, c.inBody(0, min(len(c.leg().ResponseBody), 200)))
+		f.Evidence = append(f.Evidence, c.inBody(0, min(int(c.leg().ResponseBody.Len()), 200)))
 	}
 	return one(f)
 }
@@ -489,7 +489,7 @@ func clientError(c *Case) []exchange.Finding {
 	}
 	f := exchange.Finding{Title: fmt.Sprintf("the server refused the request with %d", h.Status), Evidence: c.inHead(""), Why: fmt.Sprintf("It answered %q.", h.Line),
 		Program: "compare what your program sends with what works here"}
-	if t := quoteTitle(c.leg().ResponseBody); t != "" {
+	if t := quoteTitle(c.leg().ResponseBody.Bytes()); t != "" {
 		f.Why += " It says: " + t + "."
 	}
 	return one(f)
@@ -543,7 +543,7 @@ func notSOAP(c *Case) []exchange.Finding {
 		return nil
 	}
 	media, _, _ := mime.ParseMediaType(h.Get("Content-Type"))
-	body := c.leg().ResponseBody
+	body := c.leg().ResponseBody.Bytes()
 	isHTML := media == "text/html" || looksLikeHTML(body)
 	if !isHTML && (media == "" || strings.Contains(media, "xml") || strings.HasPrefix(media, "multipart/") || c.ReplyErr == nil && c.ReplyDoc != nil) {
 		return nil

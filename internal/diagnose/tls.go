@@ -22,7 +22,7 @@ func (c *Case) tls() *exchange.TLSInfo {
 }
 
 func notTLS(c *Case) []exchange.Finding {
-	e := c.wireKind("tls.not-tls")
+	e := c.onWire("tls.not-tls")
 	if e == nil {
 		return nil
 	}
@@ -44,7 +44,7 @@ func firstLine(b []byte) string {
 }
 
 func versionRefused(c *Case) []exchange.Finding {
-	e := c.wireKind("tls.version-refused")
+	e := c.onWire("tls.version-refused")
 	if e == nil {
 		return nil
 	}
@@ -58,7 +58,7 @@ func versionRefused(c *Case) []exchange.Finding {
 }
 
 func cipherRefused(c *Case) []exchange.Finding {
-	e := c.wireKind("tls.cipher-refused")
+	e := c.onWire("tls.cipher-refused")
 	if e == nil {
 		return nil
 	}
@@ -69,7 +69,7 @@ func cipherRefused(c *Case) []exchange.Finding {
 }
 
 func clientCertificateRequired(c *Case) []exchange.Finding {
-	e := c.wireKind("tls.client-certificate-required")
+	e := c.onWire("tls.client-certificate-required")
 	page := c.certificatePage()
 	if e == nil && !page {
 		return nil
@@ -151,7 +151,7 @@ func (c *Case) whoseClock(f trust.Fault) exchange.Side {
 }
 
 func nameUnrecognized(c *Case) []exchange.Finding {
-	e := c.wireKind("tls.name-unrecognized")
+	e := c.onWire("tls.name-unrecognized")
 	if e == nil {
 		return nil
 	}
@@ -168,7 +168,7 @@ func nameUnrecognized(c *Case) []exchange.Finding {
 }
 
 func protocolRefused(c *Case) []exchange.Finding {
-	e := c.wireKind("tls.protocol-refused")
+	e := c.onWire("tls.protocol-refused")
 	if e == nil {
 		return nil
 	}
@@ -190,7 +190,7 @@ const soon = 30 * 24 * time.Hour
 
 func expiresSoon(c *Case) []exchange.Finding {
 	info := c.tls()
-	if info == nil || len(info.Chain) == 0 || c.wireKind("tls.certificate") != nil {
+	if info == nil || len(info.Chain) == 0 || c.verdict() != nil {
 		return nil
 	}
 	for i, raw := range info.Chain {
@@ -220,7 +220,7 @@ func (c *Case) certificatePage() bool {
 	if h == nil || h.Status != 400 && h.Status != 403 && h.Status != 496 {
 		return false
 	}
-	body := strings.ToLower(string(c.leg().ResponseBody[:min(len(c.leg().ResponseBody), 4096)]))
+	body := strings.ToLower(string(c.leg().ResponseBody.Range(0, 4096)))
 	return strings.Contains(body, "no required ssl certificate") || strings.Contains(body, "client certificate")
 }
 
@@ -238,7 +238,7 @@ func clientCertificateChosen(c *Case) []exchange.Finding {
 }
 
 func clientCertificateRefused(c *Case) []exchange.Finding {
-	e := c.wireKind("tls.client-certificate-refused")
+	e := c.onWire("tls.client-certificate-refused")
 	if e == nil {
 		return nil
 	}
@@ -256,7 +256,7 @@ func (c *Case) inCertificate(f trust.Fault) []exchange.Evidence {
 // certificate makes the rule of one reason of a verdict.
 func certificate(r trust.Reason) func(*Case) []exchange.Finding {
 	return func(c *Case) []exchange.Finding {
-		e := c.wireKind("tls.certificate")
+		e := c.verdict()
 		if e == nil || e.Verdict == nil {
 			return nil
 		}
@@ -358,7 +358,7 @@ var certificateTexts = map[trust.Reason]func(*Case, trust.Fault) exchange.Findin
 }
 
 func tlsTimedOut(c *Case) []exchange.Finding {
-	e := c.wireKind("tls.timed-out")
+	e := c.onWire("tls.timed-out")
 	if e == nil {
 		return nil
 	}
@@ -369,7 +369,7 @@ func tlsTimedOut(c *Case) []exchange.Finding {
 }
 
 func tlsClosed(c *Case) []exchange.Finding {
-	e := c.wireKind("tls.closed", "tls.broken")
+	e := c.onWire("tls.closed")
 	if e == nil {
 		return nil
 	}
@@ -382,7 +382,7 @@ func tlsClosed(c *Case) []exchange.Finding {
 }
 
 func tlsAlert(c *Case) []exchange.Finding {
-	e := c.wireKind("tls.alert")
+	e := c.onWire("tls.alert")
 	if e == nil {
 		return nil
 	}

@@ -1,11 +1,6 @@
 package exchange
 
-import (
-	"time"
-
-	"orenda/internal/soap"
-	"orenda/internal/spool"
-)
+import "time"
 
 // Exchange is the record of one call.
 type Exchange struct {
@@ -27,6 +22,7 @@ type Exchange struct {
 	Findings []Finding     `json:"findings"`
 	Memory   *Memory       `json:"memory,omitempty"` // of calls like it, where it failed
 	Moments  []Moment      `json:"moments"`
+	Dropped  int64         `json:"dropped,omitempty"` // moments that were folded into others: see MaxMoments
 	Legs     []*Leg        `json:"legs"`
 
 	Changes []Change `json:"changes,omitempty"` // what was changed since the attempt before
@@ -140,146 +136,6 @@ type Moment struct {
 	Text   string     `json:"text,omitempty"`
 }
 
-// Leg is one crossing of the wire: one request and what came back for it.
-type Leg struct {
-	Purpose  string     `json:"purpose,omitempty"` // "" the call itself; "redirect", "challenge", …
-	Conn     Connection `json:"connection"`
-	Request  Head       `json:"request"`
-	Response Head       `json:"response"`
-
-	Out []byte `json:"out,omitempty"` // as written above TLS: head, then body
-	In  []byte `json:"in,omitempty"`  // as read above TLS
-
-	RequestBody  []byte `json:"requestBody,omitempty"`  // without transfer coding
-	ResponseBody []byte `json:"responseBody,omitempty"` // without transfer and content coding
-	SecretSpans  []Span `json:"secretSpans,omitempty"`  // in Out
-	BodySecrets  []Span `json:"-"`                      // in RequestBody
-	Cuts         []Cut  `json:"cuts,omitempty"`         // what was cut out there, in a record that is kept
-
-	Spill     int64        `json:"-"`                   // bytes of In beyond which what comes is kept on disk; 0: never
-	SpillMost int64        `json:"-"`                   // the most that is kept so
-	Spool     *spool.Spool `json:"-"`                   // where In is, beyond that
-	BodySpool *spool.Spool `json:"-"`                   // where ResponseBody is, where it is not a part of In
-	Parts     []soap.Part  `json:"parts,omitempty"`     // of ResponseBody, where it is multipart/related
-	Decrypted []byte       `json:"decrypted,omitempty"` // the response body as it was before it was encrypted
-	Whole     int64        `json:"whole,omitempty"`     // length of In as it came, where only its beginning is kept
-
-	ChunkEnds []int64 `json:"chunkEnds,omitempty"` // offsets in In at which a chunk ended
-	Truncated bool    `json:"truncated,omitempty"` // the body ended before its time
-}
-
-// Head is the head of a request or response as it crossed.
-type Head struct {
-	Line       string   `json:"line"` // request line or status line
-	Status     int      `json:"status,omitempty"`
-	Proto      string   `json:"proto,omitempty"`
-	Fields     []Header `json:"fields,omitempty"`
-	Size       int64    `json:"size"`               // bytes, the empty line included
-	BodySize   int64    `json:"bodySize"`           // bytes of body delivered, codings removed
-	WireSize   int64    `json:"wireSize,omitempty"` // bytes of body as they crossed
-	Declared   int64    `json:"declared"`           // Content-Length, or -1
-	Complete   bool     `json:"complete"`           // the head was read whole
-	BodyWhole  bool     `json:"bodyWhole"`          // the body was delivered whole
-	Chunked    bool     `json:"chunked,omitempty"`
-	Coding     string   `json:"coding,omitempty"` // content coding that was removed
-	Announcing bool     `json:"-"`
-}
-
-// Header is one header field with the place of its line in the head.
-type Header struct {
-	Name  string `json:"name"`
-	Value string `json:"value"`
-	Span  Span   `json:"span"`
-}
-
-// Get is the first value of a field, by its case-insensitive name.
-func (h *Head) Get(name string) string {
-	for _, f := range h.Fields {
-		if equalFold(f.Name, name) {
-			return f.Value
-		}
-	}
-	return ""
-}
-
-// Field is the first field of that name, or nil.
-func (h *Head) Field(name string) *Header {
-	for i := range h.Fields {
-		if equalFold(h.Fields[i].Name, name) {
-			return &h.Fields[i]
-		}
-	}
-	return nil
-}
-
-func equalFold(a, b string) bool {
-	if len(a) != len(b) {
-		return false
-	}
-	for i := range len(a) {
-		x, y := a[i], b[i]
-		if 'A' <= x && x <= 'Z' {
-			x += 32
-		}
-		if 'A' <= y && y <= 'Z' {
-			y += 32
-		}
-		if x != y {
-			return false
-		}
-	}
-	return true
-}
-
-// Connection is what is known of the connection that a leg used.
-type Connection struct {
-	Host     string   `json:"host,omitempty"`  // name and port as asked for
-	Proxy    string   `json:"proxy,omitempty"` // what was connected to in its place, without user and password
-	Local    string   `json:"local,omitempty"`
-	Remote   string   `json:"remote,omitempty"`
-	Resolved []string `json:"resolved,omitempty"`
-	Tried    []Tried  `json:"tried,omitempty"`
-	Reused   bool     `json:"reused,omitempty"`
-	TLS      *TLSInfo `json:"tls,omitempty"`
-}
-
-// Tried is an address that was dialled.
-type Tried struct {
-	Address string `json:"address"`
-	Error   string `json:"error,omitempty"`
-	TookNs  int64  `json:"tookNs"`
-}
-
-// TLSInfo is what a handshake showed.
-type TLSInfo struct {
-	Version     string   `json:"version,omitempty"`
-	Cipher      string   `json:"cipher,omitempty"`
-	ServerName  string   `json:"serverName,omitempty"`
-	Chain       [][]byte `json:"chain,omitempty"` // DER, as sent, leaf first
-	Trusted     string   `json:"trusted,omitempty"`
-	CertAsked   bool     `json:"certificateAsked,omitempty"`
-	Issuers     []string `json:"acceptedIssuers,omitempty"`
-	CertSent    bool     `json:"certificateSent,omitempty"`
-	Alert       string   `json:"alert,omitempty"`
-	Protocol    string   `json:"protocol,omitempty"`   // ALPN
-	Stapled     int      `json:"stapled,omitempty"`    // bytes of a stapled OCSP response
-	Timestamps  int      `json:"timestamps,omitempty"` // signed certificate timestamps in the handshake
-	Completed   [][]byte `json:"completed,omitempty"`  // the chain as it was completed, where it was
-	HelloIn     []byte   `json:"helloIn,omitempty"`    // first bytes that came beneath TLS
-	Unencrypted bool     `json:"-"`
-}
-
-// NewID is a fresh identifier: the time in a sortable form, and a few letters.
-func NewID(now time.Time, random uint32) string {
-	const letters = "abcdefghjkmnpqrstuvwxyz23456789"
-	tail := make([]byte, 4)
-	for i := range tail {
-		tail[i] = letters[random%uint32(len(letters))]
-		random /= uint32(len(letters))
-	}
-	return now.UTC().Format("060102-150405") + "-" + string(tail)
-}
-
 // Stage is the record of a stage; there is always one.
 func (x *Exchange) Stage(s Stage) *StageRecord {
 	for i := range x.Stages {
@@ -338,77 +194,4 @@ func (x *Exchange) Setting(key string) string {
 		}
 	}
 	return ""
-}
-
-// Readable is the response body as people read it: decrypted where it was
-// encrypted, the envelope's part where there are several.
-func (l *Leg) Readable() []byte {
-	if l.Decrypted != nil {
-		return l.Decrypted
-	}
-	if root := l.Root(); root != nil {
-		if b, err := root.Content(l.ResponseBody); err == nil {
-			return b
-		}
-	}
-	return l.ResponseBody
-}
-
-// Root is the part of the response that holds the envelope, nil where it is not
-// in parts.
-func (l *Leg) Root() *soap.Part {
-	for i := range l.Parts {
-		if l.Parts[i].Root {
-			return &l.Parts[i]
-		}
-	}
-	return nil
-}
-
-// Spilled tells whether what came, or what it was unpacked to, is on disk: too
-// large for a tree.
-func (l *Leg) Spilled() bool { return l.Spool != nil || l.BodySpool != nil }
-
-// Spilling writes bytes to a spool that is made when it is first needed.
-func (l *Leg) spilling(to **spool.Spool, b []byte) (all []byte, err error) {
-	if *to == nil {
-		if *to, err = spool.New("", l.SpillMost); err != nil {
-			return nil, err
-		}
-	}
-	_, err = (*to).Write(b)
-	return (*to).Bytes(), err
-}
-
-// AddBody appends to a body that is not a part of In.
-func (l *Leg) AddBody(b []byte) (err error) {
-	if l.Spool == nil && l.BodySpool == nil && (l.Spill == 0 || int64(len(l.ResponseBody)+len(b)) <= l.Spill) {
-		l.ResponseBody = append(l.ResponseBody, b...)
-		return nil
-	}
-	if l.BodySpool == nil && len(l.ResponseBody) > 0 {
-		if _, err := l.spilling(&l.BodySpool, l.ResponseBody); err != nil {
-			return err
-		}
-	}
-	l.ResponseBody, err = l.spilling(&l.BodySpool, b)
-	return err
-}
-
-// Clone copies the record so that a reader may keep it while the call goes
-// on; the byte slices are shared, as they are only ever appended to.
-func (x *Exchange) Clone() *Exchange {
-	c := *x
-	c.Stages = append([]StageRecord(nil), x.Stages...)
-	for i := range c.Stages {
-		c.Stages[i].Facts = append(Facts(nil), c.Stages[i].Facts...)
-	}
-	c.Moments = x.Moments[:len(x.Moments):len(x.Moments)]
-	c.Findings = append([]Finding(nil), x.Findings...)
-	c.Legs = make([]*Leg, len(x.Legs))
-	for i, l := range x.Legs {
-		leg := *l
-		c.Legs[i] = &leg
-	}
-	return &c
 }

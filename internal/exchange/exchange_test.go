@@ -22,7 +22,7 @@ func sample() *Exchange {
 	r.End(TLS, Skipped, "")
 	r.Begin(Read)
 	r.End(Read, Stopped, "")
-	l := r.NewLeg("")
+	l := r.NewLeg("", Spill{})
 	body := "<p>slack &amp; water</p>"
 	head := "POST / HTTP/1.1\r\nAuthorization: Basic c2xhY2s=\r\n\r\n"
 	l.Request = Head{Line: "POST / HTTP/1.1", Size: int64(len(head)), BodySize: int64(len(body)), Fields: []Header{{"Authorization", "Basic c2xhY2s=", Span{17, 29}}}}
@@ -47,7 +47,7 @@ func TestNoSecretIsKept(t *testing.T) {
 	require.NoError(t, err)
 	for _, l := range c.Legs {
 		b = append(b, l.Out...)
-		b = append(b, l.In...)
+		b = append(b, l.In.Bytes()...)
 		b = append(b, l.RequestBody...)
 	}
 	for _, bad := range []string{"slack", "c2xhY2s"} {
@@ -85,8 +85,16 @@ func TestRecordsComeBackFromJSON(t *testing.T) {
 }
 
 func TestIDsSortByTime(t *testing.T) {
-	a, b := NewID(time.Unix(1, 0), 5), NewID(time.Unix(2, 0), 1)
+	a, b := NewID(time.UnixMilli(1_000)), NewID(time.UnixMilli(1_001))
 	assert.Less(t, a, b)
+	seen := map[string]bool{}
+	now := time.Now()
+	for range 100_000 { // many of one moment
+		id := NewID(now)
+		require.False(t, seen[id])
+		require.Len(t, id, 26)
+		seen[id] = true
+	}
 }
 
 func TestTimesAreShort(t *testing.T) {

@@ -1,6 +1,9 @@
 package exchange
 
-import "time"
+import (
+	"slices"
+	"time"
+)
 
 // Memory is what is remembered of calls like one that failed.
 type Memory struct {
@@ -34,4 +37,21 @@ type Repaired struct {
 	Endpoint  string    `json:"endpoint"`
 	Started   time.Time `json:"started"`
 	Changes   []Change  `json:"changes"`
+}
+
+func (m *Memory) clone() *Memory {
+	if m == nil {
+		return nil
+	}
+	c := *m
+	if m.Passed != nil {
+		last := *m.Passed
+		last.Differs = slices.Clone(last.Differs)
+		c.Passed = &last
+	}
+	c.Repaired = slices.Clone(m.Repaired)
+	for i := range c.Repaired {
+		c.Repaired[i].Changes = slices.Clone(c.Repaired[i].Changes)
+	}
+	return &c
 }

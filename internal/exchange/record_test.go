@@ -89,7 +89,7 @@ func TestManyHandsOnOneRecord(t *testing.T) {
 	n := 0
 	var mu sync.Mutex
 	r := NewRecorder(&Exchange{}, func() { mu.Lock(); n++; mu.Unlock() })
-	l := r.NewLeg("")
+	l := r.NewLeg("", Spill{})
 	var wg sync.WaitGroup
 	for i := range 8 {
 		wg.Add(1)
@@ -105,14 +105,14 @@ func TestManyHandsOnOneRecord(t *testing.T) {
 					r.Moment(Moment{Kind: Lookup})
 				default:
 					s := r.Snapshot()
-					assert.Zero(t, len(s.Leg().In)%10, "a snapshot holds whole pieces")
+					assert.Zero(t, len(s.Leg().In.Bytes())%10, "a snapshot holds whole pieces")
 				}
 			}
 		}()
 	}
 	wg.Wait()
 	x := r.Snapshot()
-	assert.Len(t, x.Leg().In, 2*200*10)
+	assert.Len(t, x.Leg().In.Bytes(), 2*200*10)
 	last := int64(-1)
 	for _, m := range x.Moments {
 		if m.Kind == BytesIn {
@@ -127,13 +127,13 @@ func TestASnapshotDoesNotChangeAnyMore(t *testing.T) {
 	x := &Exchange{}
 	r := NewRecorder(x, nil)
 	r.Begin(Address)
-	l := r.NewLeg("")
+	l := r.NewLeg("", Spill{})
 	r.In(l, []byte("one"))
 	s := r.Snapshot()
 	r.In(l, []byte("two"))
 	r.Fact(Address, "later", "v")
 	r.End(Address, Passed, "note")
-	assert.Equal(t, "one", string(s.Leg().In))
+	assert.Equal(t, "one", string(s.Leg().In.Bytes()))
 	assert.Equal(t, Open, s.Stage(Address).State)
 	assert.Empty(t, s.Stage(Address).Facts)
 	assert.Equal(t, "note", x.Stage(Address).Note)
@@ -144,11 +144,11 @@ func TestSecretsAreCutInEveryForm(t *testing.T) {
 	const word = `pä"ss <w&rd>`
 	x := &Exchange{Secrets: []string{word, "ab"}, Result: "he said " + word}
 	r := NewRecorder(x, nil)
-	l := r.NewLeg("")
+	l := r.NewLeg("", Spill{})
 	esc := strings.NewReplacer("&", "&amp;", "<", "&lt;", ">", "&gt;").Replace(word)
 	body := strings.Join([]string{word, esc, base64.StdEncoding.EncodeToString([]byte(word)), base64.URLEncoding.EncodeToString([]byte(word)), "ab"}, "|")
 	r.In(l, []byte("HTTP/1.1 200 OK\r\n\r\n"+body))
-	l.ResponseBody = []byte(body)
+	l.ResponseBody = NewBody([]byte(body))
 	l.Response = Head{Line: "HTTP/1.1 200 " + word, Fields: []Header{{Name: "X-Echo", Value: "you are " + word}}}
 	r.Fact(Read, "fault reason", "no such "+word)
 	x.Findings = []Finding{{Title: word, Evidence: []Evidence{{Excerpt: esc}}}}
@@ -156,12 +156,12 @@ func TestSecretsAreCutInEveryForm(t *testing.T) {
 	kept, err := c.Marshal()
 	require.NoError(t, err)
 	assert.Equal(t, "you are "+word, l.Response.Fields[0].Value, "the record itself is not changed")
-	all := string(kept) + fmt.Sprint(c.Leg().Response) + string(c.Leg().In) + string(c.Leg().ResponseBody)
+	all := string(kept) + fmt.Sprint(c.Leg().Response) + string(c.Leg().In.Bytes()) + string(c.Leg().ResponseBody.Bytes())
 	assert.NotContains(t, all, "pä")
 	assert.NotContains(t, all, "w&rd")
 	assert.NotContains(t, all, base64.StdEncoding.EncodeToString([]byte(word)))
-	assert.Contains(t, string(c.Leg().ResponseBody), "|ab", "what is too short to be told from other text is left")
-	assert.Len(t, c.Leg().In, len(l.In))
+	assert.Contains(t, string(c.Leg().ResponseBody.Bytes()), "|ab", "what is too short to be told from other text is left")
+	assert.Len(t, c.Leg().In.Bytes(), int(l.In.Len()))
 	assert.Nil(t, c.Secrets)
 	assert.Equal(t, "he said ********", c.Result)
 }
@@ -224,12 +224,12 @@ func TestAgesInAWord(t *testing.T) {
 func TestReportsOfBytesThatAreNoText(t *testing.T) {
 	x := &Exchange{}
 	r := NewRecorder(x, nil)
-	l := r.NewLeg("")
+	l := r.NewLeg("", Spill{})
 	l.Request = Head{Line: "POST /x HTTP/1.1", Size: 4}
 	r.Out(l, []byte("POST"), 4)
 	l.Response = Head{Complete: true, Status: 200, Size: 100}
 	r.In(l, []byte("short"))
-	l.ResponseBody = []byte{0xff, 0xfe}
+	l.ResponseBody = NewBody([]byte{0xff, 0xfe})
 	rep := x.Report(true)
 	assert.Equal(t, "base64", rep.Response.Encoding)
 	assert.Equal(t, "short", rep.Response.Head, "a head that was cut short is given as far as it came")

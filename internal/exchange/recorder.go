@@ -54,13 +54,39 @@ func (r *Recorder) Snapshot() *Exchange {
 // Exchange is the record itself, for when the call has ended.
 func (r *Recorder) Exchange() *Exchange { return r.x }
 
+// MaxMoments is how many moments a record holds. Beyond it, bytes that come or
+// leave make the newest of their kind longer, and all others are only counted:
+// Exchange.Dropped.
+const MaxMoments = 4096
+
+// add appends a moment, or folds it into what is there.
+func (x *Exchange) add(m Moment) {
+	m.Leg = len(x.Legs)
+	if len(x.Moments) < MaxMoments || m.Kind == StageBegan || m.Kind == StageEnded {
+		x.Moments = append(x.Moments, m)
+		return
+	}
+	x.Dropped++
+	if m.Kind != BytesIn && m.Kind != BytesOut {
+		return
+	}
+	for i := len(x.Moments) - 1; i >= 0; i-- {
+		last := &x.Moments[i]
+		if last.Kind == m.Kind && last.Leg == m.Leg {
+			last.N += m.N
+			return
+		}
+		if last.Kind == BytesIn || last.Kind == BytesOut {
+			break // the other direction spoke in between
+		}
+	}
+	x.Moments = append(x.Moments, m)
+}
+
 // Moment notes that something happened now.
 func (r *Recorder) Moment(m Moment) {
 	m.At = r.Now()
-	r.Update(func(x *Exchange) {
-		m.Leg = len(x.Legs)
-		x.Moments = append(x.Moments, m)
-	})
+	r.Update(func(x *Exchange) { x.add(m) })
 }
 
 // Begin opens a stage.
@@ -72,7 +98,7 @@ func (r *Recorder) Begin(s Stage) {
 			st.StartedNs = now
 		}
 		st.State = Open
-		x.Moments = append(x.Moments, Moment{At: now, Kind: StageBegan, Stage: s, Leg: len(x.Legs)})
+		x.add(Moment{At: now, Kind: StageBegan, Stage: s})
 	})
 }
 
@@ -88,7 +114,7 @@ func (r *Recorder) End(s Stage, state State, note string) {
 		if note != "" {
 			st.Note = note
 		}
-		x.Moments = append(x.Moments, Moment{At: now, Kind: StageEnded, Stage: s, Leg: len(x.Legs), Text: state.String()})
+		x.add(Moment{At: now, Kind: StageEnded, Stage: s, Text: state.String()})
 	})
 }
 
@@ -97,9 +123,10 @@ func (r *Recorder) Fact(s Stage, name, value string) {
 	r.Update(func(x *Exchange) { x.Stage(s).Facts.Set(name, value) })
 }
 
-// NewLeg opens the next crossing of the wire.
-func (r *Recorder) NewLeg(purpose string) *Leg {
-	l := &Leg{Purpose: purpose}
+// NewLeg opens the next crossing of the wire. What is too large for memory of its
+// reply goes where spill says.
+func (r *Recorder) NewLeg(purpose string, spill Spill) *Leg {
+	l := &Leg{Purpose: purpose, spill: spill}
 	l.Response.Declared = -1
 	r.Update(func(x *Exchange) { x.Legs = append(x.Legs, l) })
 	return l
@@ -110,27 +137,70 @@ func (r *Recorder) NewLeg(purpose string) *Leg {
 func (r *Recorder) Out(l *Leg, payload []byte, n int) {
 	now := r.Now()
 	r.Update(func(x *Exchange) {
-		x.Moments = append(x.Moments, Moment{At: now, Kind: BytesOut, Leg: len(x.Legs), Stage: Send, Offset: int64(len(l.Out)), N: int64(n - len(l.Out))})
+		before := len(l.Out)
 		l.Out = payload[:n:n]
+		x.add(Moment{At: now, Kind: BytesOut, Stage: Send, Offset: int64(before), N: int64(n - before)})
 	})
 }
 
-// In appends bytes that came; beyond Leg.Spill they are kept on disk, which may
-// fail.
+// In appends bytes that came. The error is that of the storage that they go to.
 func (r *Recorder) In(l *Leg, b []byte) (err error) {
 	now := r.Now()
 	r.Update(func(x *Exchange) {
-		x.Moments = append(x.Moments, Moment{At: now, Kind: BytesIn, Leg: len(x.Legs), Stage: Receive, Offset: int64(len(l.In)), N: int64(len(b))})
-		switch {
-		case l.Spool != nil:
-			l.In, err = l.spilling(&l.Spool, b)
-		case l.Spill > 0 && int64(len(l.In)+len(b)) > l.Spill:
-			if _, err = l.spilling(&l.Spool, l.In); err == nil {
-				l.In, err = l.spilling(&l.Spool, b)
-			}
-		default:
-			l.In = append(l.In, b...)
-		}
+		x.add(Moment{At: now, Kind: BytesIn, Stage: Receive, Offset: l.In.Len(), N: int64(len(b))})
+		l.In, err = l.In.appended(b, l.spill.Beyond, l.spill.Open)
 	})
 	return err
+}
+
+// Delivered appends the bytes of In from one offset to another to the response
+// body, to which they belong: shared, as long as the body is one run of In.
+func (r *Recorder) Delivered(l *Leg, from, to int64) (err error) {
+	r.Update(func(*Exchange) {
+		n := l.ResponseBody.Len()
+		switch start := from - n; {
+		case n == 0:
+			l.ResponseBody, l.bodyAt = l.In.Part(from, to), from
+		case start == l.bodyAt:
+			l.ResponseBody = l.In.Part(l.bodyAt, to)
+		default:
+			err = l.addBody(l.In.Range(from, to))
+		}
+		l.Response.BodySize = l.ResponseBody.Len()
+		l.Response.WireSize = l.Response.BodySize
+	})
+	return err
+}
+
+// addBody appends to a response body that is not a run of In any more.
+func (l *Leg) addBody(b []byte) (err error) {
+	body := l.ResponseBody
+	if l.bodyAt >= 0 { // it was a run of In until now: it begins a life of its own
+		l.bodyAt = -1
+		body, err = Body{}.copied(l.ResponseBody, l.spill)
+		if err != nil {
+			return err
+		}
+	}
+	l.ResponseBody, err = body.appended(b, l.spill.Beyond, l.spill.Open)
+	return err
+}
+
+// Rewrite gives the response body other bytes, as they come from fill: without
+// its content coding, or in another encoding. size is how many came.
+func (r *Recorder) Rewrite(l *Leg, fill func(add func([]byte) error) error) (size int64, err error) {
+	var body Body
+	err = fill(func(b []byte) (err error) {
+		body, err = body.appended(b, l.spill.Beyond, l.spill.Open)
+		return err
+	})
+	r.Update(func(*Exchange) {
+		old := l.ResponseBody
+		l.ResponseBody, l.bodyAt = body, -1
+		l.Response.BodySize = body.Len()
+		if old.disk != nil && !old.same(l.In) {
+			old.disk.close()
+		}
+	})
+	return body.Len(), err
 }

@@ -56,17 +56,18 @@ func (x *Exchange) Redact(key []byte) *Exchange {
 			}
 		}
 		cutWords(reflect.ValueOf(&l.Response).Elem(), needles)
-		came := [][]byte{l.Out, l.RequestBody}
-		if l.Spilled() && !l.clean(needles) {
+		if l.Stored() && !l.clean(needles) {
 			l.Beginning()
 		}
-		if l.Spool == nil && l.BodySpool == nil {
-			l.In, l.ResponseBody, l.Decrypted = slices.Clone(l.In), slices.Clone(l.ResponseBody), slices.Clone(l.Decrypted)
-			came = append(came, l.In, l.ResponseBody, l.Decrypted)
-		} else if l.Spool == nil {
-			l.In = slices.Clone(l.In)
-			came = append(came, l.In)
+		came := [][]byte{l.Out, l.RequestBody}
+		l.Decrypted = slices.Clone(l.Decrypted)
+		for _, b := range []*Body{&l.In, &l.ResponseBody} {
+			if !b.Stored() {
+				*b = NewBody(slices.Clone(b.Bytes()))
+				came = append(came, b.Bytes())
+			}
 		}
+		came = append(came, l.Decrypted)
 		for _, n := range needles {
 			for _, b := range came {
 				for at := 0; ; {
@@ -83,33 +84,23 @@ func (x *Exchange) Redact(key []byte) *Exchange {
 	return c.withoutWords(needles)
 }
 
-// MostKept is how much of a reply that was kept on disk stays in a record that
-// is written: its beginning, in bytes.
-const MostKept = 1 << 20
-
-// clean tells whether no secret stands in what is on disk. Where one does, only
-// the beginning stays in the record, without it: what is on disk is not changed.
-func (l *Leg) clean(needles [][]byte) (yes bool) {
-	yes = true
-	l.Spool.Calm(func() {
-		l.BodySpool.Calm(func() {
+// clean tells whether no secret stands in what lies in a storage. Where one does,
+// only the beginning stays in the record, without it: a storage is not changed.
+func (l *Leg) clean(needles [][]byte) bool {
+	yes := true
+	for _, body := range []Body{l.In, l.ResponseBody} {
+		if !body.Stored() {
+			continue
+		}
+		err := body.Use(func(all []byte) error {
 			for _, n := range needles {
-				yes = yes && (l.Spool == nil || !bytes.Contains(l.In, n)) && !bytes.Contains(l.ResponseBody, n)
+				yes = yes && !bytes.Contains(all, n)
 			}
+			return nil
 		})
-	})
-	return yes
-}
-
-// Beginning lets only the beginning of a reply that is on disk stay.
-func (l *Leg) Beginning() {
-	if !l.Spilled() {
-		return
+		yes = yes && err == nil
 	}
-	l.Whole = int64(len(l.In))
-	l.In = slices.Clone(l.In[:min(len(l.In), MostKept)])
-	l.ResponseBody = slices.Clone(l.ResponseBody[:min(len(l.ResponseBody), MostKept)])
-	l.Spool, l.BodySpool = nil, nil
+	return yes
 }
 
 func mask(b []byte) {

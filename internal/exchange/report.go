@@ -88,12 +88,9 @@ func (x *Exchange) Report(bodies bool) Report {
 		r.Request.Body, r.Request.Encoding = text(l.RequestBody)
 	}
 	if l.Response.Complete {
-		r.Response = &Received{Status: l.Response.Status, Size: l.Response.BodySize, Head: head(l.In, l.Response.Size)}
-		body := l.ResponseBody
-		if l.Spilled() { // its size is told; the beginning will do for a report
-			body = body[:min(len(body), MostKept)]
-		}
-		r.Response.Body, r.Response.Encoding = text(body)
+		r.Response = &Received{Status: l.Response.Status, Size: l.Response.BodySize, Head: string(l.In.Range(0, l.Response.Size))}
+		// Where it lies in a storage its size is told, and the beginning will do.
+		r.Response.Body, r.Response.Encoding = text(l.ResponseBody.Bytes())
 	}
 	return r
 }
@@ -103,17 +100,6 @@ func head(b []byte, size int64) string {
 		return string(b)
 	}
 	return string(b[:size])
-}
-
-// WithoutBytes is a copy without what crossed the wire, for lists.
-func (x *Exchange) WithoutBytes() *Exchange {
-	c := x.Clone()
-	c.Moments = nil
-	for _, l := range c.Legs {
-		l.Out, l.In, l.RequestBody, l.ResponseBody, l.Decrypted = nil, nil, nil, nil, nil
-		l.Spool, l.BodySpool = nil, nil
-	}
-	return c
 }
 
 // Marshal is the record as it is kept.

@@ -1,6 +1,7 @@
 package handover
 
 import (
+	"orenda/internal/related"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -11,11 +12,10 @@ import (
 
 	"orenda/internal/exchange"
 	"orenda/internal/safe"
-	"orenda/internal/soap"
 )
 
 // PartName is a safe name for the file of the i-th part, counted from 0.
-func PartName(p *soap.Part, i int) string {
+func PartName(p *related.Part, i int) string {
 	name := p.Name
 	if name == "" {
 		name = p.Location[strings.LastIndexByte(p.Location, '/')+1:]
@@ -49,7 +49,7 @@ func SaveParts(l *exchange.Leg, dir string) (saved []string, err error) {
 		if p.Root {
 			continue
 		}
-		b, err := p.Content(l.ResponseBody)
+		b, err := p.Content(l.ResponseBody.Bytes())
 		if err != nil {
 			return saved, fmt.Errorf("part %d: %w", i+1, err)
 		}

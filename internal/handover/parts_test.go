@@ -1,6 +1,7 @@
 package handover
 
 import (
+	"orenda/internal/related"
 	"os"
 	"path/filepath"
 	"strings"
@@ -10,7 +11,6 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"orenda/internal/exchange"
-	"orenda/internal/soap"
 )
 
 // Whatever a part is called, its file lies in the folder, and nothing that is
@@ -22,12 +22,12 @@ func TestPartsAreSavedInsideTheFolderOnly(t *testing.T) {
 	outside := filepath.Join(dir, "outside")
 	require.NoError(t, os.WriteFile(outside, []byte("mine"), 0o600))
 	require.NoError(t, os.Symlink(outside, filepath.Join(out, "link.txt")))
-	l := &exchange.Leg{ResponseBody: []byte("xxENVELOPE")}
+	l := &exchange.Leg{ResponseBody: exchange.NewBody([]byte("xxENVELOPE"))}
 	names := []string{"../outside", "/etc/passwd", `..\..\quay`, "link.txt", "", "a/b/../../../c", "\x1b[2J\n", strings.Repeat("n", 400), "..", "chart.pdf", "chart.pdf", "CON"}
 	for _, n := range names {
-		l.Parts = append(l.Parts, soap.Part{Name: n, Type: "text/plain", Start: 0, End: 2})
+		l.Parts = append(l.Parts, related.Part{Name: n, Type: "text/plain", Start: 0, End: 2})
 	}
-	l.Parts = append(l.Parts, soap.Part{Root: true, Start: 2, End: 10})
+	l.Parts = append(l.Parts, related.Part{Root: true, Start: 2, End: 10})
 	saved, err := SaveParts(l, out)
 	require.NoError(t, err)
 	require.Len(t, saved, len(names))
@@ -47,7 +47,7 @@ func TestPartsAreSavedInsideTheFolderOnly(t *testing.T) {
 	all, _ := os.ReadDir(dir)
 	assert.Len(t, all, 2)
 
-	l.Parts = []soap.Part{{Start: 4, End: 99}}
+	l.Parts = []related.Part{{Start: 4, End: 99}}
 	_, err = SaveParts(l, out)
 	assert.ErrorContains(t, err, "not kept")
 }

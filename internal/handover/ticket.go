@@ -85,7 +85,7 @@ func Ticket(x *exchange.Exchange) *Sheet {
 		title string
 		head  []byte
 		body  []byte
-	}{{"Request, as it was sent", l.Out[:min(int64(len(l.Out)), l.Request.Size)], l.RequestBody}, {"Reply, as it came", l.In[:min(int64(len(l.In)), l.Response.Size)], l.ResponseBody}} {
+	}{{"Request, as it was sent", l.Out[:min(int64(len(l.Out)), l.Request.Size)], l.RequestBody}, {"Reply, as it came", l.In.Bytes()[:min(l.In.Len(), l.Response.Size)], l.ResponseBody.Bytes()}} {
 		if len(m.head)+len(m.body) == 0 {
 			continue
 		}

@@ -14,7 +14,7 @@ func TestTheJournalInMemory(t *testing.T) {
 	var j Journal = &Memory{}
 	add := func(id, op, end, kind string, size, declared int64) {
 		x := &exchange.Exchange{ID: id, Operation: op, Endpoint: end, Kind: kind, Workspace: "/w"}
-		l := &exchange.Leg{In: []byte("bytes")}
+		l := &exchange.Leg{In: exchange.NewBody([]byte("bytes"))}
 		l.Response.Complete, l.Response.BodySize, l.Response.Declared = size > 0, size, declared
 		x.Legs = append(x.Legs, l)
 		require.NoError(t, j.Add(x))
@@ -39,7 +39,7 @@ func TestTheJournalInMemory(t *testing.T) {
 		var got []string
 		for _, x := range list {
 			got = append(got, x.ID)
-			assert.Empty(t, x.Leg().In, "a list has no bytes")
+			assert.Empty(t, x.Leg().In.Bytes(), "a list has no bytes")
 		}
 		assert.Equal(t, c.want, got, "%+v", c.q)
 	}

@@ -169,7 +169,7 @@ func (r *Relay) pass(c net.Conn, in *bufio.Reader, pool *wire.Pool) (more bool) 
 		answer(c, "502 Bad Gateway", "orenda relay: "+why)
 		return false
 	}
-	l.Spool.Calm(func() { _, err = c.Write(l.In) })
+	_, err = l.In.WriteTo(c)
 	return err == nil && keep && w.Came == w.Declared && ends(l, w.Method)
 }
 

@@ -1,114 +1,107 @@
 // Package spool keeps bytes that are too many for memory in a private file that
-// has no name, and lets them be read as one slice. The slice is the file itself,
-// mapped: what is not looked at takes no memory, and Calm gives back what was.
+// has no name. They are read as one slice: the file itself, mapped, so that what
+// is not looked at takes no memory. Where files cannot be mapped (Windows), the
+// bytes stay in memory.
 package spool
 
 import (
 	"fmt"
-	"os"
+	"io"
 	"runtime"
 	"sync"
-	"syscall"
 	"time"
 )
 
-// Spool is a growing run of bytes on disk. It is written by one goroutine; the
-// slices that Bytes gave stay valid as long as the Spool is reachable.
+// Spool is a growing run of bytes on disk; it is an exchange.Storage.
 type Spool struct {
 	mu     sync.Mutex
-	f      *os.File
-	mapped []byte
-	n      int64
+	file   mapping
+	length int64 // bytes written
+	limit  int64 // bytes that there is room for
+	since  int64 // bytes written since memory was given back
 }
 
-// New makes a spool for at most most bytes in a folder; "" is the system's for
-// temporary files.
-func New(dir string, most int64) (*Spool, error) {
-	f, err := os.CreateTemp(dir, ".orenda-spool-*")
+// New makes a spool for at most limit bytes in a folder; "" is the system's for
+// temporary files. It is closed with Close, or once nobody can reach it.
+func New(dir string, limit int64) (*Spool, error) {
+	f, err := open(dir, limit)
 	if err != nil {
 		return nil, err
 	}
-	if err := os.Remove(f.Name()); err != nil { // from here on only this process can reach it
-		f.Close()
-		return nil, err
-	}
-	m, err := syscall.Mmap(int(f.Fd()), 0, int(most), syscall.PROT_READ, syscall.MAP_SHARED)
-	if err != nil {
-		f.Close()
-		return nil, fmt.Errorf("mapping %d bytes: %w", most, err)
-	}
-	s := &Spool{f: f, mapped: m}
-	runtime.AddCleanup(s, func(k struct {
-		f *os.File
-		m []byte
-	}) {
-		_ = syscall.Munmap(k.m)
-		k.f.Close()
-	}, struct {
-		f *os.File
-		m []byte
-	}{f, m})
+	s := &Spool{file: f, limit: limit}
+	runtime.AddCleanup(s, func(f mapping) { f.close() }, f)
 	return s, nil
 }
 
-// Write appends bytes.
-func (s *Spool) Write(p []byte) (int, error) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if s.n+int64(len(p)) > int64(len(s.mapped)) {
-		return 0, fmt.Errorf("more than the %d bytes that there is room for", len(s.mapped))
-	}
-	n, err := s.f.Write(p)
-	if s.n>>24 != (s.n+int64(n))>>24 {
-		s.Forget() // what follows the writing looks at it too
-	}
-	s.n += int64(n)
-	return n, err
-}
+// evictEach is after how many bytes written memory is given back.
+const evictEach = 16 << 20
 
-// Bytes are all bytes that were written. They are only to be read.
-func (s *Spool) Bytes() []byte {
+// Append adds bytes at the end.
+func (s *Spool) Append(p []byte) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	return s.mapped[:s.n:s.n]
+	if s.length+int64(len(p)) > s.limit {
+		return fmt.Errorf("more than the %d bytes that there is room for", s.limit)
+	}
+	n, err := s.file.append(p)
+	s.length += int64(n)
+	if s.since += int64(n); s.since >= evictEach { // what follows the writing looks at it too
+		s.since = 0
+		s.file.evict()
+	}
+	return err
 }
 
 // Len is the number of bytes that were written.
 func (s *Spool) Len() int64 {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	return s.n
+	return s.length
 }
 
-// Forget gives the memory back in which the file was looked at. What is looked at
-// again is read again.
-func (s *Spool) Forget() { _ = syscall.Madvise(s.mapped, syscall.MADV_DONTNEED) }
+// ReadAt implements io.ReaderAt.
+func (s *Spool) ReadAt(p []byte, offset int64) (int, error) {
+	if offset >= s.Len() {
+		return 0, io.EOF
+	}
+	p = p[:min(int64(len(p)), s.Len()-offset)]
+	defer runtime.KeepAlive(s)
+	return s.file.readAt(p, offset)
+}
 
-// breath is how often Calm gives memory back.
-const breath = 2 * time.Millisecond
+// evictEvery is how often Use gives memory back.
+const evictEvery = 2 * time.Millisecond
 
-// Calm does something that looks at much of the bytes, while little of them stays
-// in memory. A nil spool only does it.
-func (s *Spool) Calm(do func()) {
-	if s == nil {
-		do()
+// quick is how many bytes are looked at without giving memory back.
+const quick = 4 << 20
+
+// Use gives all bytes as one slice, for as long as do runs. Little of them stays
+// in memory, however much is looked at.
+func (s *Spool) Use(do func(all []byte)) {
+	defer runtime.KeepAlive(s)
+	all := s.file.bytes(s.Len())
+	if len(all) <= quick {
+		do(all)
 		return
 	}
-	stop, done := make(chan struct{}), make(chan struct{})
+	stop, stopped := make(chan struct{}), make(chan struct{})
 	go func() {
-		defer close(done)
-		t := time.NewTicker(breath)
+		defer close(stopped)
+		t := time.NewTicker(evictEvery)
 		defer t.Stop()
 		for {
 			select {
 			case <-stop:
-				s.Forget()
+				s.file.evict()
 				return
 			case <-t.C:
-				s.Forget()
+				s.file.evict()
 			}
 		}
 	}()
-	defer func() { close(stop); <-done; runtime.KeepAlive(s) }()
-	do()
+	defer func() { close(stop); <-stopped }()
+	do(all)
 }
+
+// Close gives the file up. Nobody may look at the bytes any more.
+func (s *Spool) Close() error { return s.file.close() }

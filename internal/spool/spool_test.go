@@ -2,8 +2,8 @@ package spool
 
 import (
 	"bytes"
+	"io"
 	"os"
-	"runtime"
 	"strconv"
 	"strings"
 	"testing"
@@ -34,38 +34,38 @@ func TestBytesAreWhatWasWritten(t *testing.T) {
 	left, err := os.ReadDir(dir)
 	require.NoError(t, err)
 	assert.Empty(t, left, "the file has no name")
-	first := s.Bytes()
-	assert.Empty(t, first)
 	for i := range 100 {
-		_, err := s.Write(bytes.Repeat([]byte{byte(i)}, 1000))
-		require.NoError(t, err)
+		require.NoError(t, s.Append(bytes.Repeat([]byte{byte(i)}, 1000)))
 	}
 	assert.EqualValues(t, 100000, s.Len())
-	early := s.Bytes()
-	_, err = s.Write([]byte("end"))
+	require.NoError(t, s.Append([]byte("end")))
+	s.Use(func(all []byte) {
+		assert.Equal(t, byte(99), all[99999])
+		assert.Equal(t, "end", string(all[100000:]))
+		assert.Equal(t, 1000, bytes.Count(all, []byte{7}))
+	})
+	some := make([]byte, 10)
+	n, err := s.ReadAt(some, 99999)
 	require.NoError(t, err)
-	assert.Len(t, early, 100000, "a slice that was given stays what it was")
-	assert.Equal(t, byte(99), early[99999])
-	assert.Equal(t, "end", string(s.Bytes()[100000:]))
-	_, err = s.Write(make([]byte, 1<<20))
-	assert.ErrorContains(t, err, "room")
-	s.Calm(func() { assert.Equal(t, 1000, bytes.Count(s.Bytes(), []byte{7})) })
-	(*Spool)(nil).Calm(func() {})
-	runtime.KeepAlive(s)
+	assert.Equal(t, "cend", string(some[:n]))
+	_, err = s.ReadAt(some, 200000)
+	assert.ErrorIs(t, err, io.EOF)
+	assert.ErrorContains(t, s.Append(make([]byte, 1<<20)), "room")
+	require.NoError(t, s.Close())
+	require.NoError(t, s.Close(), "once more does nothing")
 }
 
 func TestMuchIsLookedAtInLittleMemory(t *testing.T) {
 	const size = 256 << 20
 	s, err := New(t.TempDir(), size)
 	require.NoError(t, err)
+	defer s.Close()
 	block := bytes.Repeat([]byte("slack water "), 1<<16)
 	for s.Len()+int64(len(block)) <= size {
-		_, err := s.Write(block)
-		require.NoError(t, err)
+		require.NoError(t, s.Append(block))
 	}
 	before, most := resident(t), int64(0)
-	s.Calm(func() {
-		b := s.Bytes()
+	s.Use(func(b []byte) {
 		for at := 0; at < len(b); at += 1 << 20 {
 			_ = bytes.Count(b[at:min(at+1<<20, len(b))], []byte("ebb"))
 			most = max(most, resident(t))
@@ -73,5 +73,4 @@ func TestMuchIsLookedAtInLittleMemory(t *testing.T) {
 		}
 	})
 	assert.Less(t, most-before, int64(96<<20))
-	runtime.KeepAlive(s)
 }

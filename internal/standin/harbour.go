@@ -304,9 +304,9 @@ func compressed(w http.ResponseWriter, r *http.Request, reply []byte) []byte {
 	return b.Bytes()
 }
 
-// related are the addressing headers of the reply to a message that has them
+// replyAddressing are the addressing headers of the reply to a message that has them
 // (WS-Addressing 1.0 Core §3.4).
-func related(e *soap.Envelope) [][]byte {
+func replyAddressing(e *soap.Envelope) [][]byte {
 	for _, ns := range soap.AddressingNS {
 		if id := e.Header.Child(ns, "MessageID"); !id.IsZero() {
 			return [][]byte{fmt.Appendf(nil, `    <wsa:RelatesTo xmlns:wsa="%s">%s</wsa:RelatesTo>`, ns, xmltree.EscapeText(id.Text()))}
@@ -382,7 +382,7 @@ func (h *Harbour) call(s *service, r *http.Request, body []byte, parts []soap.At
 	if op.OneWay() {
 		return nil, http.StatusAccepted
 	}
-	reply, _ = soap.Build(v, related(e), []byte(out))
+	reply, _ = soap.Build(v, replyAddressing(e), []byte(out))
 	return reply, http.StatusOK
 }
 

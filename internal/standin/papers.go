@@ -1,6 +1,7 @@
 package standin
 
 import (
+	"orenda/internal/related"
 	"bytes"
 	"crypto/sha256"
 	"encoding/base64"
@@ -18,10 +19,10 @@ const papersNS = "urn:skerry:papers"
 // unpack takes a request apart: its envelope, and the parts beside it. packing is
 // how it was packed, "" where it was not.
 func unpack(contentType string, body []byte) (envelope []byte, parts []soap.Attached, packing string, no *fault) {
-	if !soap.IsRelated(contentType) {
+	if !related.Is(contentType) {
 		return body, nil, "", nil
 	}
-	all, err := soap.Related(contentType, body)
+	all, err := related.Split(contentType, body)
 	if err != nil {
 		return nil, nil, "", &fault{code: "Client", reason: "the parts cannot be read: " + err.Error()}
 	}

@@ -1,20 +1,21 @@
 package wire
 
 import (
+	"crypto/sha256"
+	"crypto/tls"
+	"encoding/hex"
+	"fmt"
 	"net"
 	"strings"
 	"sync"
-	"syscall"
 	"time"
 
-	"crypto/tls"
-
 	"orenda/internal/exchange"
-	"orenda/internal/trust"
 )
 
 // Pool keeps connections alive between calls. A kept connection is looked at
-// before it is taken, so that no request is ever sent twice.
+// before it is taken, so that no request is ever sent twice, and it is given only
+// to those who would have made the same one: see Config.poolKey.
 type Pool struct {
 	mu   sync.Mutex
 	idle map[string][]kept
@@ -28,26 +29,36 @@ type kept struct {
 
 // Connections idle for longer are not used again; services close them too.
 const (
-	mostIdle    = 8
+	maxIdle     = 8
 	longestIdle = 60 * time.Second
 )
 
+// poolKey holds everything that tells one connection from another: where it goes,
+// through what, by which rules it was opened and judged, and on whose behalf.
 func (c *Config) poolKey() string {
-	parts := []string{c.Host, c.Port, c.ServerName, c.Scope}
-	if c.Proxy != nil {
-		parts = append(parts, c.Proxy.String(), c.Proxy.User)
+	parts := []string{c.Host, c.Port, c.Principal, fmt.Sprint(c.TLS)}
+	if p := c.Proxy; p != nil {
+		parts = append(parts, p.String(), p.User, digest([]byte(p.Password)))
 	}
 	if c.TLS {
-		parts = append(parts, "tls", tls.VersionName(c.MinVersion), tls.VersionName(c.MaxVersion))
+		parts = append(parts, c.ServerName, c.TrustedBy, fmt.Sprint(c.MinVersion, c.MaxVersion, c.Ciphers),
+			strings.Join(c.Protocols, ","), fmt.Sprint(c.Choose != nil))
 		for _, cert := range c.Certificates {
-			if cert.Leaf != nil {
-				parts = append(parts, trust.Fingerprint(cert.Leaf))
+			for _, der := range cert.Certificate {
+				parts = append(parts, digest(der))
 			}
 		}
 	}
 	return strings.Join(parts, "\x00")
 }
 
+func digest(b []byte) string {
+	sum := sha256.Sum256(b)
+	return hex.EncodeToString(sum[:])
+}
+
+// take gives a kept connection that is still quiet, with what its handshake
+// showed; nil where there is none.
 func (p *Pool) take(key string) (net.Conn, *exchange.TLSInfo) {
 	for {
 		p.mu.Lock()
@@ -60,7 +71,7 @@ func (p *Pool) take(key string) (net.Conn, *exchange.TLSInfo) {
 		p.idle[key] = list[:len(list)-1]
 		p.mu.Unlock()
 		if time.Since(k.at) < longestIdle && quiet(k.conn) {
-			return k.conn, k.info
+			return k.conn, k.info.Clone()
 		}
 		k.conn.Close()
 	}
@@ -73,11 +84,11 @@ func (p *Pool) put(key string, conn net.Conn, info *exchange.TLSInfo) {
 	if p.idle == nil {
 		p.idle = map[string][]kept{}
 	}
-	if len(p.idle[key]) >= mostIdle {
+	if len(p.idle[key]) >= maxIdle {
 		conn.Close()
 		return
 	}
-	p.idle[key] = append(p.idle[key], kept{conn, info, time.Now()})
+	p.idle[key] = append(p.idle[key], kept{conn, info.Clone(), time.Now()})
 }
 
 // Close ends all kept connections.
@@ -92,29 +103,13 @@ func (p *Pool) Close() {
 	p.idle = nil
 }
 
-// quiet tells whether a kept connection is open and has nothing to say: a peer
-// that closed it, or that sent something unasked, has spoilt it.
-func quiet(conn net.Conn) bool {
+// beneathTLS is the connection that a kept one goes over.
+func beneathTLS(conn net.Conn) net.Conn {
 	if t, ok := conn.(*tls.Conn); ok {
 		conn = t.NetConn()
 	}
-	if b, ok := conn.(*beneath); ok {
-		conn = b.Conn
+	if r, ok := conn.(*recordingConn); ok {
+		conn = r.Conn
 	}
-	sc, ok := conn.(syscall.Conn)
-	if !ok {
-		return false
-	}
-	raw, err := sc.SyscallConn()
-	if err != nil {
-		return false
-	}
-	alive := false
-	err = raw.Read(func(fd uintptr) bool {
-		var b [1]byte
-		n, _, rerr := syscall.Recvfrom(int(fd), b[:], syscall.MSG_PEEK|syscall.MSG_DONTWAIT)
-		alive = n < 0 && (rerr == syscall.EAGAIN || rerr == syscall.EWOULDBLOCK)
-		return true
-	})
-	return err == nil && alive
+	return conn
 }

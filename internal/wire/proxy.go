@@ -14,6 +14,7 @@ import (
 	"golang.org/x/net/proxy"
 
 	"orenda/internal/exchange"
+	"orenda/internal/http1"
 )
 
 // Proxy is what is connected to in the service's place.
@@ -45,30 +46,39 @@ func hostOf(host, port, usual string) string {
 	return net.JoinHostPort(host, port)
 }
 
-// mostRefusal is how much of a proxy's refusal is read as evidence.
-const mostRefusal = 64 << 10
+// maxRefusal is how much of a proxy's refusal is read as evidence.
+const maxRefusal = 64 << 10
+
+// ProxyDialError is why the proxy itself could not be reached.
+type ProxyDialError struct {
+	Reason Reason // Refused, NameUnknown, ConnectTimeout or Unreachable
+	Err    error
+}
+
+func (e *ProxyDialError) Error() string { return e.Err.Error() }
+
+func (e *ProxyDialError) Unwrap() error { return e.Err }
 
 // throughProxy reaches the service by way of the proxy. An http proxy is asked
 // to connect through where TLS follows (RFC 9110 §9.3.6); that is a leg of its
 // own.
-func (t *trip) throughProxy(ctx context.Context) error {
+func (t *roundTrip) throughProxy(ctx context.Context) error {
 	p := t.cfg.Proxy
 	name := p.String()
 	t.rec.Update(func(*exchange.Exchange) { t.leg.Conn.Proxy = name })
 	conn, err := t.dial(ctx, p.Host, p.Port)
 	if err != nil {
-		e := err.(*Error)
-		if e.Kind != "cancelled" {
-			e.Err = fmt.Errorf("%s: %w", e.Kind, e.Err)
-			e.Kind = "connect.proxy-refused"
+		e, ok := errors.AsType[*Error](err)
+		if ok && e.Reason != Cancelled {
+			e.Err, e.Reason = &ProxyDialError{Reason: e.Reason, Err: e.Err}, ProxyRefused
 		}
-		return e
+		return err
 	}
 	t.conn = conn
 	if p.Scheme == "https" {
 		secure := tls.Client(conn, p.TLS)
 		if err := secure.HandshakeContext(ctx); err != nil {
-			return t.fail(exchange.Connect, "connect.proxy-refused", fmt.Errorf("the handshake with the proxy failed: %w", err))
+			return t.fail(exchange.Connect, ProxyRefused, fmt.Errorf("the handshake with the proxy failed: %w", err))
 		}
 		t.conn = secure
 	}
@@ -89,7 +99,7 @@ func (f fixed) DialContext(context.Context, string, string) (net.Conn, error) {
 	return f.conn, nil
 }
 
-func (t *trip) socks(ctx context.Context) error {
+func (t *roundTrip) socks(ctx context.Context) error {
 	p := t.cfg.Proxy
 	var auth *proxy.Auth
 	if p.User != "" {
@@ -105,27 +115,27 @@ func (t *trip) socks(ctx context.Context) error {
 		if errors.As(err, &oe) && oe.Err != nil {
 			err = oe.Err
 		}
-		return t.fail(exchange.Connect, "connect.proxy-refused", err)
+		return t.fail(exchange.Connect, ProxyRefused, err)
 	}
 	t.rec.Moment(exchange.Moment{Kind: exchange.Connected, Stage: exchange.Connect, Text: t.leg.Conn.Host + " through the proxy"})
 	return nil
 }
 
 // tunnel asks an http proxy to connect through.
-func (t *trip) tunnel(ctx context.Context) error {
+func (t *roundTrip) tunnel(ctx context.Context) error {
 	p, to := t.cfg.Proxy, net.JoinHostPort(t.cfg.Host, t.cfg.Port)
-	stop := context.AfterFunc(ctx, func() { _ = t.conn.SetDeadline(past) })
+	stop := context.AfterFunc(ctx, func() { _ = t.conn.SetDeadline(expiredDeadline()) })
 	defer stop()
-	own := trip{ctx: t.ctx, rec: t.rec, leg: t.leg, conn: t.conn,
+	own := roundTrip{ctx: t.ctx, rec: t.rec, leg: t.leg, conn: t.conn,
 		req: Request{Method: "CONNECT", Target: to, Header: [][2]string{{"Host", to}}, SecretHeader: func(name string) bool { return name == "Proxy-Authorization" }}}
 	if p.User != "" {
 		own.req.Header = append(own.req.Header, [2]string{"Proxy-Authorization", p.authorization()})
 	}
-	main := *t.leg
+	purpose, conn := t.leg.Purpose, t.leg.Conn
 	t.rec.Update(func(*exchange.Exchange) { t.leg.Purpose = "proxy" })
 	own.compose()
 	if n, err := t.conn.Write(own.payload); err != nil {
-		return t.fail(exchange.Connect, "connect.proxy-refused", err)
+		return t.fail(exchange.Connect, ProxyRefused, err)
 	} else {
 		t.rec.Out(t.leg, own.payload, n)
 	}
@@ -134,37 +144,39 @@ func (t *trip) tunnel(ctx context.Context) error {
 		return err
 	}
 	if head.Status < 200 || head.Status > 299 {
-		e := t.fail(exchange.Connect, "connect.proxy-refused", fmt.Errorf("the proxy answered %s", strings.TrimPrefix(head.Line, head.Proto+" ")))
+		e := t.fail(exchange.Connect, ProxyRefused, fmt.Errorf("the proxy answered %s", strings.TrimPrefix(head.Line, head.Proto+" ")))
 		e.Got = int64(head.Status)
 		return e
 	}
 	t.rec.Moment(exchange.Moment{Kind: exchange.Connected, Stage: exchange.Connect, Text: to + " through the proxy"})
 	// What follows is the call itself.
-	t.newLeg(main.Purpose)
-	t.rec.Update(func(*exchange.Exchange) { t.leg.Conn = main.Conn })
+	t.newLeg(purpose)
+	t.rec.Update(func(*exchange.Exchange) { t.leg.Conn = conn })
 	return nil
 }
 
 // refusal reads the head of a proxy's answer and, where it refuses, the page
 // that says why.
-func (t *trip) refusal(ctx context.Context) (*exchange.Head, error) {
+func (t *roundTrip) refusal(ctx context.Context) (*exchange.Head, error) {
 	refused := func(err error) error {
-		kind := "connect.proxy-refused"
-		if settled(ctx) != nil && isTimeout(err) {
+		if ended(ctx) != nil && isTimeout(err) {
 			err = errors.New("the proxy did not answer in time")
 		}
-		return t.fail(exchange.Connect, kind, err)
+		return t.fail(exchange.Connect, ProxyRefused, err)
 	}
-	for headEnd(t.leg.In) == 0 {
-		if len(t.leg.In) > mostHead || len(t.leg.In) >= 5 && !bytes.HasPrefix(t.leg.In, []byte("HTTP/")) {
+	in, end := t.unread(), 0
+	for ; end == 0; in = t.unread() {
+		if len(in) > http1.MaxHead || len(in) >= 5 && !bytes.HasPrefix(in, []byte("HTTP/")) {
 			return nil, refused(errors.New("what answers is no HTTP proxy"))
+		}
+		if end = http1.HeadEnd(in); end > 0 {
+			break
 		}
 		if n, err := t.more(); n == 0 && err != nil {
 			return nil, refused(err)
 		}
 	}
-	end := headEnd(t.leg.In)
-	head, err := parseHead(t.leg.In[:end])
+	head, err := http1.Response(in[:end])
 	if err != nil {
 		return nil, refused(err)
 	}
@@ -173,14 +185,12 @@ func (t *trip) refusal(ctx context.Context) (*exchange.Head, error) {
 		return head, nil
 	}
 	_ = t.conn.SetReadDeadline(time.Now().Add(linger))
-	for len(t.leg.In) < end+mostRefusal && (head.Declared < 0 || int64(len(t.leg.In)-end) < head.Declared) {
-		if n, err := t.more(); n == 0 && err != nil {
+	from := int64(end)
+	for n := t.leg.In.Len() - from; n < maxRefusal && (head.Declared < 0 || n < head.Declared); n = t.leg.In.Len() - from {
+		if k, err := t.more(); k == 0 && err != nil {
 			break
 		}
 	}
-	t.rec.Update(func(*exchange.Exchange) {
-		t.leg.ResponseBody = t.leg.In[end:]
-		t.leg.Response.BodySize = int64(len(t.leg.In) - end)
-	})
+	_ = t.rec.Delivered(t.leg, from, t.leg.In.Len())
 	return head, nil
 }

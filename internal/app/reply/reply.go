@@ -3,6 +3,7 @@
 package reply
 
 import (
+	"orenda/internal/related"
 	"bytes"
 	"fmt"
 	"strings"
@@ -55,7 +56,7 @@ type reading struct {
 	values  int64 // bytes of values
 	base    xmltree.Node
 	isFault bool
-	parts   []soap.Part
+	parts   []related.Part
 }
 
 // New makes the reply view.
@@ -84,7 +85,7 @@ type read struct{ r reading }
 func (v *View) prepare() tea.Cmd {
 	x := v.s.Exchange()
 	l := x.Leg()
-	if v.doc.id == x.ID || l == nil || l.Spilled() || l.Whole > 0 || x.Outcome == exchange.OutcomeUnderWay {
+	if v.doc.id == x.ID || l == nil || l.Stored() || l.Whole > 0 || x.Outcome == exchange.OutcomeUnderWay {
 		return nil
 	}
 	v.doc = reading{id: x.ID, busy: true}
@@ -280,20 +281,20 @@ func (v *View) View(w, h int) string {
 	x := v.s.Exchange()
 	l := x.Leg()
 	title := "   " + ui.Strong(ui.Cut(x.Operation+" → "+x.Endpoint, w/2))
-	if l == nil || x.Outcome == exchange.OutcomeUnderWay || v.doc.id != x.ID && !l.Spilled() && l.Whole == 0 {
+	if l == nil || x.Outcome == exchange.OutcomeUnderWay || v.doc.id != x.ID && !l.Stored() && l.Whole == 0 {
 		text := "no answer yet: g sends the call"
 		if x.Outcome == exchange.OutcomeUnderWay && l != nil {
 			text = "it is coming; s shows it arriving"
 		}
 		return ui.Block([]string{"", title, "", "   " + ui.Soft(text)}, w, h)
 	}
-	if l.Spilled() || l.Whole > 0 {
+	if l.Stored() || l.Whole > 0 {
 		return ui.Block([]string{"", title, "", "   " + ui.Strong(ui.Cut(x.Result, w-6)), "",
 			"   " + ui.Soft(ui.Cut(fmt.Sprintf("%s bytes, taken in flowing and kept on disk: too many for fields and rows.", diagnose.Bytes(l.Response.BodySize)), w-6)),
 			"   " + ui.Strong("s") + ui.Soft(" scrolls and searches them")}, w, h)
 	}
 	if v.doc.busy {
-		return ui.Block([]string{"", title, "", "   " + ui.Soft("reading "+diagnose.Bytes(int64(len(l.ResponseBody)))+" bytes …")}, w, h)
+		return ui.Block([]string{"", title, "", "   " + ui.Soft("reading "+diagnose.Bytes(l.ResponseBody.Len())+" bytes …")}, w, h)
 	}
 	size := int64(len(v.doc.body))
 	over := ""

@@ -22,9 +22,10 @@ type line struct {
 type index struct {
 	id      string
 	lines   []line
-	run     *run // the part that is on disk
-	touched int64
-	moments int // how many of the exchange's moments were taken
+	run     *run  // the part that is on disk
+	moments int   // how many of the exchange's moments were taken
+	leg     int   // of the newest bytes that came in
+	taken   int64 // how many of them were taken
 }
 
 // count is the number of lines.
@@ -37,7 +38,12 @@ func (ix *index) at(x *exchange.Exchange, i int) line {
 	case n == 0 || i < ix.run.after:
 		return ix.lines[i]
 	case i < ix.run.after+n:
-		return ix.run.line(x.Legs[ix.run.leg-1].In, i-ix.run.after)
+		var one line
+		_ = x.Legs[ix.run.leg-1].In.Use(func(all []byte) error {
+			one = ix.run.line(all, i-ix.run.after)
+			return nil
+		})
+		return one
 	}
 	return ix.lines[i-n]
 }
@@ -57,12 +63,9 @@ func (ix *index) follow(x *exchange.Exchange) {
 		l := x.Legs[m.Leg-1]
 		switch m.Kind {
 		case exchange.BytesOut:
-			ix.piece(m, exchange.Out, l.Out)
+			ix.piece(m, exchange.Out, exchange.NewBody(l.Out))
 		case exchange.BytesIn:
-			if l.Spool != nil && ix.spilled(m, l) {
-				continue
-			}
-			ix.piece(m, exchange.In, l.In)
+			ix.came(m, l)
 		case exchange.HandedOver:
 			ix.lines = append(ix.lines, line{leg: int32(m.Leg), at: m.At, note: "handed over"})
 		case exchange.Connected:
@@ -79,7 +82,26 @@ func (ix *index) follow(x *exchange.Exchange) {
 			ix.lines = append(ix.lines, line{leg: int32(m.Leg), at: m.At, note: "closed"})
 		}
 	}
+	// In a record with very many the newest moment grows.
+	for _, m := range x.Moments[max(len(x.Moments)-2, 0):] {
+		if m.Kind == exchange.BytesIn && m.Leg == ix.leg && m.Offset+m.N > ix.taken && m.Leg <= len(x.Legs) {
+			ix.came(m, x.Legs[m.Leg-1])
+		}
+	}
 	ix.marks(x)
+}
+
+// came takes a piece of what came in.
+func (ix *index) came(m exchange.Moment, l *exchange.Leg) {
+	if ix.leg != m.Leg {
+		ix.leg, ix.taken = m.Leg, m.Offset
+	}
+	m.Offset, m.N = ix.taken, m.Offset+m.N-ix.taken
+	ix.taken += m.N
+	if l.In.Stored() && ix.spilled(m, l) {
+		return
+	}
+	ix.piece(m, exchange.In, l.In)
 }
 
 // spilled takes a piece of what is on disk.
@@ -90,20 +112,20 @@ func (ix *index) spilled(m exchange.Moment, l *exchange.Leg) bool {
 	if int(ix.run.leg) != m.Leg {
 		return false
 	}
-	ix.run.feed(l.In, m.Offset+m.N, m.At)
-	if ix.touched += m.N; ix.touched > forgetEach {
-		ix.touched = 0
-		l.Spool.Forget()
-	}
+	_ = l.In.Use(func(all []byte) error {
+		ix.run.feed(all, m.Offset+m.N, m.At)
+		return nil
+	})
 	return true
 }
 
-func (ix *index) piece(m exchange.Moment, dir exchange.Direction, src []byte) {
-	end := min(m.Offset+m.N, int64(len(src)))
+func (ix *index) piece(m exchange.Moment, dir exchange.Direction, of exchange.Body) {
+	src := of.Range(m.Offset, m.Offset+m.N)
+	end := m.Offset + int64(len(src))
 	at := m.At
 	for from := m.Offset; from < end; {
 		to := end
-		if n := bytes.IndexByte(src[from:end], '\n'); n >= 0 {
+		if n := bytes.IndexByte(src[from-m.Offset:], '\n'); n >= 0 {
 			to = from + int64(n) + 1
 		}
 		to = min(to, from+widest)
@@ -125,7 +147,10 @@ func (ix *index) marks(x *exchange.Exchange) {
 			}
 			to := from + max(e.Length, 1)
 			if r := ix.run; r != nil && int(r.leg) == e.Leg && dir == exchange.In && from >= r.starts[0].off && from < r.end {
-				r.marked[r.of(x.Legs[r.leg-1].In, from)] = true
+				_ = x.Legs[r.leg-1].In.Use(func(all []byte) error {
+					r.marked[r.of(all, from)] = true
+					return nil
+				})
 			}
 			for i := range ix.lines {
 				l := &ix.lines[i]
@@ -160,7 +185,12 @@ func place(x *exchange.Exchange, e exchange.Evidence) (exchange.Direction, int64
 		if !l.Response.Chunked {
 			return exchange.In, l.Response.Size + e.Offset, true
 		}
-		return exchange.In, raw(l.In, l.Response.Size, e.Offset), true
+		at := int64(0)
+		_ = l.In.Use(func(all []byte) error {
+			at = raw(all, l.Response.Size, e.Offset)
+			return nil
+		})
+		return exchange.In, at, true
 	}
 	return 0, 0, false
 }

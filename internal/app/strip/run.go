@@ -24,9 +24,6 @@ type start struct{ off, at int64 }
 
 const every = 64
 
-// forgetEach is after how many bytes that were looked at memory is given back.
-const forgetEach = 16 << 20
-
 // feed takes what came up to end, at a time.
 func (r *run) feed(src []byte, end, at int64) {
 	r.end = min(end, int64(len(src)))

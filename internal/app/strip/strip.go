@@ -142,33 +142,35 @@ func (v *View) nextOnDisk(x *exchange.Exchange) tea.Cmd {
 		return -1
 	}
 	begin := r.starts[0].off
-	return func() tea.Msg {
-		at := -1
-		l.Spool.Calm(func() {
-			for pass := range 2 {
-				from := hit + 1
-				if pass == 1 {
-					from = 0
-				}
-				if i := explicit(from, r.after); i >= 0 {
-					at = i
-					return
-				}
-				off := begin
-				if from > r.after && from-r.after < r.count() {
-					off = r.line(l.In, from-r.after).from
-				}
-				if from <= r.after+r.count() {
-					if n := bytes.Index(l.In[off:r.end], find); n >= 0 {
-						at = r.after + r.of(l.In, off+int64(n))
-						return
-					}
-				}
-				if i := explicit(max(r.after, from-r.count()), len(ix.lines)); i >= 0 {
-					at = i + r.count()
-					return
+	look := func(all []byte) int {
+		for pass := range 2 {
+			from := hit + 1
+			if pass == 1 {
+				from = 0
+			}
+			if i := explicit(from, r.after); i >= 0 {
+				return i
+			}
+			off := begin
+			if from > r.after && from-r.after < r.count() {
+				off = r.line(all, from-r.after).from
+			}
+			if from <= r.after+r.count() {
+				if n := bytes.Index(all[off:r.end], find); n >= 0 {
+					return r.after + r.of(all, off+int64(n))
 				}
 			}
+			if i := explicit(max(r.after, from-r.count()), len(ix.lines)); i >= 0 {
+				return i + r.count()
+			}
+		}
+		return -1
+	}
+	return func() tea.Msg {
+		at := -1
+		_ = l.In.Use(func(all []byte) error {
+			at = look(all)
+			return nil
 		})
 		return found{x.ID, at}
 	}
@@ -222,14 +224,13 @@ func (v *View) bytes(x *exchange.Exchange, l *line) []byte {
 	if l.leg < 1 || int(l.leg) > len(x.Legs) {
 		return nil
 	}
-	src := x.Legs[l.leg-1].Out
 	if l.dir == exchange.In {
-		src = x.Legs[l.leg-1].In
+		return x.Legs[l.leg-1].In.Range(l.from, l.to)
 	}
-	if l.to > int64(len(src)) {
-		return nil
+	if src := x.Legs[l.leg-1].Out; l.to <= int64(len(src)) {
+		return src[l.from:l.to]
 	}
-	return src[l.from:l.to]
+	return nil
 }
 
 // View implements ui.View.
@@ -238,7 +239,7 @@ func (v *View) View(w, h int) string {
 	v.ix.follow(x)
 	var out, in int64
 	for _, l := range x.Legs {
-		out, in = out+int64(len(l.Out)), in+max(int64(len(l.In)), l.Whole)
+		out, in = out+int64(len(l.Out)), in+max(l.In.Len(), l.Whole)
 	}
 	head := []string{"", "   " + ui.Strong(ui.Cut(x.Operation+" → "+x.Endpoint, w/2)) + ui.Soft(fmt.Sprintf("   %s B out · %s B in", diagnose.Bytes(out), diagnose.Bytes(in))), ""}
 	v.height = h - len(head) - 1

@@ -14,7 +14,7 @@ import (
 func crossed(pieces ...string) *exchange.Exchange {
 	x := &exchange.Exchange{ID: "x"}
 	r := exchange.NewRecorder(x, nil)
-	l := r.NewLeg("")
+	l := r.NewLeg("", exchange.Spill{})
 	out := "POST / HTTP/1.1\r\nHost: h\r\n\r\n<a>\n</a>"
 	l.Request.Size = int64(strings.Index(out, "<a>"))
 	r.Moment(exchange.Moment{Kind: exchange.Connected, Text: "127.0.0.1:80"})
@@ -65,8 +65,8 @@ func TestItGoesOnWhereItLeftOff(t *testing.T) {
 	ix.follow(x)
 	before := len(ix.lines)
 	l := x.Legs[0]
-	l.In = append(l.In, "more\n"...)
-	x.Moments = append(x.Moments, exchange.Moment{Kind: exchange.BytesIn, Leg: 1, Offset: int64(len(l.In) - 5), N: 5})
+	l.In = exchange.NewBody(append(l.In.Bytes(), "more\n"...))
+	x.Moments = append(x.Moments, exchange.Moment{Kind: exchange.BytesIn, Leg: 1, Offset: l.In.Len() - 5, N: 5})
 	ix.follow(x)
 	assert.Len(t, ix.lines, before+1)
 	other := crossed()
@@ -122,12 +122,12 @@ func TestEvidenceInAChunkedBody(t *testing.T) {
 	x := crossed(head + "4;x=y\r\n<a>b\r\n6\r\nc</a>!\r\n0\r\n\r\n")
 	l := x.Legs[0]
 	l.Response.Size, l.Response.Chunked = int64(len(head)), true
-	l.ResponseBody = []byte("<a>bc</a>!")
-	for offset := range l.ResponseBody {
+	l.ResponseBody = exchange.NewBody([]byte("<a>bc</a>!"))
+	for offset := range l.ResponseBody.Bytes() {
 		dir, from, ok := place(x, exchange.Evidence{In: exchange.InResponseBody, Leg: 1, Offset: int64(offset), Length: 1})
 		require.True(t, ok)
 		assert.Equal(t, exchange.In, dir)
-		assert.Equal(t, string(l.ResponseBody[offset]), string(l.In[from]), "byte %d", offset)
+		assert.Equal(t, string(l.ResponseBody.Bytes()[offset]), string(l.In.Bytes()[from]), "byte %d", offset)
 	}
 	l.Response.Coding = "gzip"
 	_, _, ok := place(x, exchange.Evidence{In: exchange.InResponseBody, Leg: 1})

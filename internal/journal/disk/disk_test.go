@@ -22,7 +22,7 @@ import (
 func record(n int, body []byte) *exchange.Exchange {
 	x := &exchange.Exchange{ID: fmt.Sprintf("2701-%03d", n), Started: time.Unix(int64(n), 0), Workspace: "/w", Operation: "YearTable", Endpoint: "tides", Outcome: exchange.OutcomePassed, Secrets: []string{"slack water"}}
 	r := exchange.NewRecorder(x, nil)
-	l := r.NewLeg("")
+	l := r.NewLeg("", exchange.Spill{})
 	r.Out(l, []byte("POST slack water"), 16)
 	r.In(l, body)
 	l.Response.Complete, l.Response.BodySize = true, int64(len(body))
@@ -50,10 +50,10 @@ func TestExchangesAreKeptAndFoundAgain(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, list, 2)
 	assert.Equal(t, "2701-002", list[0].ID, "newest first")
-	assert.Empty(t, list[0].Leg().In)
+	assert.Empty(t, list[0].Leg().In.Bytes())
 	x, err := j.Get("2701-002")
 	require.NoError(t, err)
-	assert.Equal(t, big, x.Leg().In)
+	assert.Equal(t, big, x.Leg().In.Bytes())
 	assert.NoFileExists(t, filepath.Join(dir, "large", "2701-001.z"))
 	assert.FileExists(t, filepath.Join(dir, "large", "2701-002.z"))
 	x, err = j.Get("last")
@@ -83,7 +83,7 @@ func TestFilesArePrivateAndHoldNoSecret(t *testing.T) {
 	}))
 	x, err := j.Get("last")
 	require.NoError(t, err)
-	assert.NotContains(t, string(x.Leg().Out)+string(x.Leg().In), "slack")
+	assert.NotContains(t, string(x.Leg().Out)+string(x.Leg().In.Bytes()), "slack")
 }
 
 func TestOtherProcessesAreNoticed(t *testing.T) {

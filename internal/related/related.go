@@ -1,8 +1,9 @@
-package soap
+// Package related reads and writes MIME messages of several parts that belong
+// together (multipart/related, RFC 2387). It knows nothing of what the parts say.
+package related
 
 import (
 	"bytes"
-	"crypto/rand"
 	"encoding/base64"
 	"encoding/hex"
 	"errors"
@@ -12,15 +13,6 @@ import (
 	"mime/quotedprintable"
 	"net/textproto"
 	"strings"
-)
-
-// XOP is the namespace of the element that stands for a part (XOP 1.0 §2.1).
-const XOP = "http://www.w3.org/2004/08/xop/include"
-
-// The packagings of a message with attachments.
-const (
-	MTOM        = "mtom" // MTOM and XOP: binary values travel as parts of their own
-	Attachments = "swa"  // SOAP Messages with Attachments: parts beside the envelope
 )
 
 // Part is a part of a multipart/related message (RFC 2387).
@@ -35,17 +27,17 @@ type Part struct {
 	End      int    `json:"end"`                // and where it ends
 }
 
-// MultipartError is what is wrong with a multipart message, at an offset of its
+// Error is what is wrong with such a message, at an offset of its
 // body.
-type MultipartError struct {
+type Error struct {
 	Offset int
 	Why    string
 }
 
-func (e *MultipartError) Error() string { return e.Why }
+func (e *Error) Error() string { return e.Why }
 
-// IsRelated tells whether a content type is multipart/related.
-func IsRelated(contentType string) bool {
+// Is tells whether a content type is multipart/related.
+func Is(contentType string) bool {
 	t, _, _ := mime.ParseMediaType(contentType)
 	return t == "multipart/related" || strings.HasPrefix(strings.ToLower(strings.TrimSpace(contentType)), "multipart/related")
 }
@@ -53,20 +45,20 @@ func IsRelated(contentType string) bool {
 // mostParts is how many parts a message may have.
 const mostParts = 10000
 
-// Related takes a multipart/related body apart (RFC 2046 §5.1.1, RFC 2387): its
+// Split takes a multipart/related body apart (RFC 2046 §5.1.1, RFC 2387): its
 // parts by their places, one of which is the root. Nothing is copied.
-func Related(contentType string, body []byte) ([]Part, error) {
+func Split(contentType string, body []byte) ([]Part, error) {
 	_, params, err := mime.ParseMediaType(contentType)
 	if err != nil {
-		return nil, &MultipartError{0, "the content type cannot be read: " + err.Error()}
+		return nil, &Error{0, "the content type cannot be read: " + err.Error()}
 	}
 	if params["boundary"] == "" {
-		return nil, &MultipartError{0, "the content type names no boundary"}
+		return nil, &Error{0, "the content type names no boundary"}
 	}
 	line := []byte("--" + params["boundary"])
 	at := bytes.Index(body, line)
 	if at < 0 || at > 0 && body[at-1] != '\n' {
-		return nil, &MultipartError{0, fmt.Sprintf("the boundary %q is not in the body", params["boundary"])}
+		return nil, &Error{0, fmt.Sprintf("the boundary %q is not in the body", params["boundary"])}
 	}
 	var parts []Part
 	for {
@@ -76,12 +68,12 @@ func Related(contentType string, body []byte) ([]Part, error) {
 		}
 		end := bytes.IndexByte(body[at:], '\n')
 		if end < 0 {
-			return parts, &MultipartError{at, "the last boundary is not there: the message was cut off"}
+			return parts, &Error{at, "the last boundary is not there: the message was cut off"}
 		}
 		at += end + 1
 		next := bytes.Index(body[at:], append([]byte("\n"), line...))
 		if next < 0 {
-			return parts, &MultipartError{at, fmt.Sprintf("part %d has no end: the message was cut off", len(parts)+1)}
+			return parts, &Error{at, fmt.Sprintf("part %d has no end: the message was cut off", len(parts)+1)}
 		}
 		next += at
 		stop := next
@@ -89,13 +81,13 @@ func Related(contentType string, body []byte) ([]Part, error) {
 			stop--
 		}
 		if len(parts) == mostParts {
-			return parts, &MultipartError{at, fmt.Sprintf("there are more than %d parts", mostParts)}
+			return parts, &Error{at, fmt.Sprintf("there are more than %d parts", mostParts)}
 		}
 		parts = append(parts, part(body, at, stop))
 		at = next + 1
 	}
 	if len(parts) == 0 {
-		return nil, &MultipartError{at, "there is no part in it"}
+		return nil, &Error{at, "there is no part in it"}
 	}
 	root := 0
 	if start := bare(params["start"]); start != "" {
@@ -106,7 +98,7 @@ func Related(contentType string, body []byte) ([]Part, error) {
 			}
 		}
 		if root < 0 {
-			return parts, &MultipartError{0, fmt.Sprintf("the part %q, in which the envelope is to be, is not there", start)}
+			return parts, &Error{0, fmt.Sprintf("the part %q, in which the envelope is to be, is not there", start)}
 		}
 	}
 	parts[root].Root = true
@@ -207,52 +199,3 @@ func unescape(s string) (string, error) {
 	}
 	return b.String(), nil
 }
-
-// Attached is a part that is sent with an envelope.
-type Attached struct {
-	ID, Type string
-	Name     string // of the file
-	Content  []byte
-}
-
-// Package puts an envelope and its parts together, as MTOM or as SOAP with
-// Attachments. It gives the content type, the body, and where the envelope begins
-// in it. An action is a parameter of SOAP 1.2's media type.
-func Package(kind string, v Version, charset, action string, envelope []byte, parts []Attached) (contentType string, body []byte, at int) {
-	var r [12]byte
-	_, _ = rand.Read(r[:])
-	boundary, root := "orenda-"+hex.EncodeToString(r[:]), "envelope@"+hex.EncodeToString(r[:4])
-	media := v.MediaType()
-	inner, outer := media+"; charset="+charset, ""
-	start := ""
-	if v == V12 && action != "" {
-		start = `; action="` + strings.ReplaceAll(action, `"`, `\"`) + `"`
-	}
-	if kind == MTOM {
-		inner = fmt.Sprintf(`application/xop+xml; charset=%s; type="%s"`, charset, media)
-		outer = fmt.Sprintf(`multipart/related; type="application/xop+xml"; start="<%s>"; start-info="%s"; boundary="%s"`, root, media, boundary)
-	} else {
-		outer = fmt.Sprintf(`multipart/related; type="%s"; start="<%s>"; boundary="%s"`, media, root, boundary)
-	}
-	var b bytes.Buffer
-	size := len(envelope) + 512
-	for _, p := range parts {
-		size += len(p.Content) + 512
-	}
-	b.Grow(size)
-	fmt.Fprintf(&b, "--%s\r\nContent-Type: %s%s\r\nContent-Transfer-Encoding: 8bit\r\nContent-ID: <%s>\r\n\r\n", boundary, inner, start, root)
-	at = b.Len()
-	b.Write(envelope)
-	for _, p := range parts {
-		fmt.Fprintf(&b, "\r\n--%s\r\nContent-Type: %s\r\nContent-Transfer-Encoding: binary\r\nContent-ID: <%s>\r\n", boundary, oneLine(p.Type), oneLine(p.ID))
-		if p.Name != "" {
-			fmt.Fprintf(&b, "Content-Disposition: %s\r\n", mime.FormatMediaType("attachment", map[string]string{"filename": p.Name}))
-		}
-		b.WriteString("\r\n")
-		b.Write(p.Content)
-	}
-	fmt.Fprintf(&b, "\r\n--%s--\r\n", boundary)
-	return outer + start, b.Bytes(), at
-}
-
-func oneLine(s string) string { return strings.NewReplacer("\r", "", "\n", "").Replace(s) }

@@ -1,11 +1,6 @@
-package soap
+package related
 
 import (
-	"bytes"
-	"errors"
-	"io"
-	"mime"
-	"mime/multipart"
 	"strings"
 	"testing"
 
@@ -45,7 +40,7 @@ func TestMessagesInPartsAreTakenApart(t *testing.T) {
 		"nothing":              {related, "--quay--", nil, 0, "no part"},
 		"a broken type":        {"multipart/related; ;;=", "", nil, 0, "cannot be read"},
 	} {
-		parts, err := Related(c.kind, []byte(c.body))
+		parts, err := Split(c.kind, []byte(c.body))
 		var got []string
 		for i := range parts {
 			b, err := parts[i].Content([]byte(c.body))
@@ -60,72 +55,21 @@ func TestMessagesInPartsAreTakenApart(t *testing.T) {
 			assert.NoError(t, err, name)
 			continue
 		}
-		var me *MultipartError
+		var me *Error
 		require.ErrorAs(t, err, &me, name)
 		assert.Contains(t, err.Error(), c.wrong, name)
 		assert.LessOrEqual(t, me.Offset, len(c.body), name)
 	}
 	big := strings.Repeat("--quay\r\n\r\n\r\n", mostParts+2) + "--quay--"
-	_, err := Related(related, []byte(big))
+	_, err := Split(related, []byte(big))
 	assert.ErrorContains(t, err, "more than")
 }
 
-// What is packed here is what another reader of multipart finds, byte for byte.
-func TestPackagesAreReadByOthers(t *testing.T) {
-	sent := []Attached{{ID: "one@x", Type: "application/pdf", Name: "tide \"table\" é.pdf", Content: []byte("\r\n--orenda\r\n\x00\xff")}, {ID: "two@x", Type: "text/plain", Content: nil}}
-	for _, kind := range []string{MTOM, Attachments} {
-		for _, v := range []Version{V11, V12} {
-			ct, body, at := Package(kind, v, "utf-8", `urn:a"b`, []byte("<e/>"), sent)
-			assert.Equal(t, v, VersionOfMedia(ct), ct)
-			assert.Equal(t, "<e/>", string(body[at:at+4]))
-			media, params, err := mime.ParseMediaType(ct)
-			require.NoError(t, err, ct)
-			assert.Equal(t, "multipart/related", media)
-			if v == V12 {
-				assert.Equal(t, `urn:a"b`, params["action"])
-			}
-			r := multipart.NewReader(bytes.NewReader(body), params["boundary"])
-			var contents []string
-			for {
-				p, err := r.NextRawPart()
-				if errors.Is(err, io.EOF) {
-					break
-				}
-				require.NoError(t, err)
-				b, err := io.ReadAll(p)
-				require.NoError(t, err)
-				contents = append(contents, string(b))
-				if len(contents) == 1 {
-					assert.Equal(t, params["start"], p.Header.Get("Content-ID"))
-					_, inner, err := mime.ParseMediaType(p.Header.Get("Content-Type"))
-					require.NoError(t, err)
-					assert.Equal(t, "utf-8", inner["charset"])
-					if kind == MTOM {
-						assert.Equal(t, v.MediaType(), inner["type"], "XOP 1.0 §5")
-						assert.Equal(t, v.MediaType(), params["start-info"])
-					}
-				}
-				if len(contents) == 2 {
-					assert.Equal(t, sent[0].Name, p.FileName())
-				}
-			}
-			assert.Equal(t, []string{"<e/>", string(sent[0].Content), ""}, contents)
-			mine, err := Related(ct, body)
-			require.NoError(t, err)
-			require.Len(t, mine, 3)
-			assert.True(t, mine[1].Refers("cid:one@x"))
-			assert.True(t, mine[1].Refers("cid:one%40x"))
-			assert.False(t, mine[1].Refers("one@x"))
-			assert.Equal(t, sent[0].Name, mine[1].Name)
-		}
-	}
-}
-
-func FuzzRelated(f *testing.F) {
+func FuzzSplit(f *testing.F) {
 	f.Add(related, "--quay\r\nContent-Transfer-Encoding: base64\r\n\r\nPGEvPg==\r\n--quay--")
 	f.Add(related+`; start="<b>"`, "--quay\n\n\n--quay\nContent-ID: <b>\n\n<a/>\n--quay--")
 	f.Fuzz(func(t *testing.T, kind, body string) {
-		parts, _ := Related(kind, []byte(body))
+		parts, _ := Split(kind, []byte(body))
 		for i := range parts {
 			if parts[i].Start < 0 || parts[i].End > len(body) || parts[i].Start > parts[i].End {
 				t.Fatalf("%+v of %d", parts[i], len(body))

@@ -1,0 +1,167 @@
+package exchange
+
+import "orenda/internal/related"
+
+// Leg is one crossing of the wire: one request and what came back for it.
+type Leg struct {
+	Purpose  string     `json:"purpose,omitempty"` // "" the call itself; "redirect", "challenge", …
+	Conn     Connection `json:"connection"`
+	Request  Head       `json:"request"`
+	Response Head       `json:"response"`
+
+	Out []byte `json:"out,omitempty"` // as written above TLS: head, then body
+	In  Body   `json:"in,omitzero"`   // as read above TLS
+
+	RequestBody  []byte `json:"requestBody,omitempty"` // without transfer coding
+	ResponseBody Body   `json:"responseBody,omitzero"` // without transfer and content coding
+	SecretSpans  []Span `json:"secretSpans,omitempty"` // in Out
+	BodySecrets  []Span `json:"-"`                     // in RequestBody
+	Cuts         []Cut  `json:"cuts,omitempty"`        // what was cut out there, in a record that is kept
+
+	Parts     []related.Part `json:"parts,omitempty"`     // of ResponseBody, where it is multipart/related
+	Decrypted []byte         `json:"decrypted,omitempty"` // the response body as it was before it was encrypted
+	Whole     int64          `json:"whole,omitempty"`     // length of In as it came, where only its beginning is kept
+
+	ChunkEnds []int64 `json:"chunkEnds,omitempty"` // offsets in In at which a chunk ended
+	Truncated bool    `json:"truncated,omitempty"` // the body ended before its time
+
+	spill  Spill // where what is too large for memory goes
+	bodyAt int64 // where ResponseBody begins in In, below zero where it has bytes of its own
+}
+
+// Spill says where the bytes of a reply go that are too many for memory.
+type Spill struct {
+	Beyond int64                   // bytes that stay in memory; 0: all of them
+	Open   func() (Storage, error) // makes the place for the others
+}
+
+// Head is the head of a request or response as it crossed.
+type Head struct {
+	Line       string   `json:"line"` // request line or status line
+	Status     int      `json:"status,omitempty"`
+	Proto      string   `json:"proto,omitempty"`
+	Fields     []Header `json:"fields,omitempty"`
+	Size       int64    `json:"size"`               // bytes, the empty line included
+	BodySize   int64    `json:"bodySize"`           // bytes of body delivered, codings removed
+	WireSize   int64    `json:"wireSize,omitempty"` // bytes of body as they crossed
+	Declared   int64    `json:"declared"`           // Content-Length, or -1
+	Complete   bool     `json:"complete"`           // the head was read whole
+	BodyWhole  bool     `json:"bodyWhole"`          // the body was delivered whole
+	Chunked    bool     `json:"chunked,omitempty"`
+	Coding     string   `json:"coding,omitempty"` // content coding that was removed
+	Announcing bool     `json:"-"`
+}
+
+// Header is one header field with the place of its line in the head.
+type Header struct {
+	Name  string `json:"name"`
+	Value string `json:"value"`
+	Span  Span   `json:"span"`
+}
+
+// Get is the first value of a field, by its case-insensitive name.
+func (h *Head) Get(name string) string {
+	for _, f := range h.Fields {
+		if equalFold(f.Name, name) {
+			return f.Value
+		}
+	}
+	return ""
+}
+
+// Field is the first field of that name, or nil.
+func (h *Head) Field(name string) *Header {
+	for i := range h.Fields {
+		if equalFold(h.Fields[i].Name, name) {
+			return &h.Fields[i]
+		}
+	}
+	return nil
+}
+
+func equalFold(a, b string) bool {
+	if len(a) != len(b) {
+		return false
+	}
+	for i := range len(a) {
+		x, y := a[i], b[i]
+		if 'A' <= x && x <= 'Z' {
+			x += 32
+		}
+		if 'A' <= y && y <= 'Z' {
+			y += 32
+		}
+		if x != y {
+			return false
+		}
+	}
+	return true
+}
+
+// Connection is what is known of the connection that a leg used.
+type Connection struct {
+	Host     string   `json:"host,omitempty"`  // name and port as asked for
+	Proxy    string   `json:"proxy,omitempty"` // what was connected to in its place, without user and password
+	Local    string   `json:"local,omitempty"`
+	Remote   string   `json:"remote,omitempty"`
+	Resolved []string `json:"resolved,omitempty"`
+	Tried    []Tried  `json:"tried,omitempty"`
+	Reused   bool     `json:"reused,omitempty"`
+	TLS      *TLSInfo `json:"tls,omitempty"`
+}
+
+// Tried is an address that was dialled.
+type Tried struct {
+	Address string `json:"address"`
+	Error   string `json:"error,omitempty"`
+	TookNs  int64  `json:"tookNs"`
+}
+
+// TLSInfo is what a handshake showed.
+type TLSInfo struct {
+	Version     string   `json:"version,omitempty"`
+	Cipher      string   `json:"cipher,omitempty"`
+	ServerName  string   `json:"serverName,omitempty"`
+	Chain       [][]byte `json:"chain,omitempty"` // DER, as sent, leaf first
+	Trusted     string   `json:"trusted,omitempty"`
+	CertAsked   bool     `json:"certificateAsked,omitempty"`
+	Issuers     []string `json:"acceptedIssuers,omitempty"`
+	CertSent    bool     `json:"certificateSent,omitempty"`
+	Alert       string   `json:"alert,omitempty"`
+	Protocol    string   `json:"protocol,omitempty"`   // ALPN
+	Stapled     int      `json:"stapled,omitempty"`    // bytes of a stapled OCSP response
+	Timestamps  int      `json:"timestamps,omitempty"` // signed certificate timestamps in the handshake
+	Completed   [][]byte `json:"completed,omitempty"`  // the chain as it was completed, where it was
+	HelloIn     []byte   `json:"helloIn,omitempty"`    // first bytes that came beneath TLS
+	Unencrypted bool     `json:"-"`
+}
+
+// Readable is the response body as people read it: decrypted where it was
+// encrypted, the envelope's part where there are several.
+func (l *Leg) Readable() []byte {
+	if l.Decrypted != nil {
+		return l.Decrypted
+	}
+	body := l.ResponseBody.Bytes()
+	if root := l.Root(); root != nil {
+		if b, err := root.Content(body); err == nil {
+			return b
+		}
+	}
+	return body
+}
+
+// Root is the part of the response that holds the envelope, nil where it is not
+// in parts.
+func (l *Leg) Root() *related.Part {
+	for i := range l.Parts {
+		if l.Parts[i].Root {
+			return &l.Parts[i]
+		}
+	}
+	return nil
+}
+
+// Stored tells whether what came, or what it was unpacked to, lies in a storage:
+// too large for a tree.
+func (l *Leg) Stored() bool { return l.In.Stored() || l.ResponseBody.Stored() }

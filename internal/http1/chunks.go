@@ -1,0 +1,118 @@
+package http1
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"strconv"
+	"strings"
+)
+
+// Chunks takes the chunked transfer coding off (RFC 9112 §7.1), as bytes come.
+// The zero value is at the beginning of a body.
+type Chunks struct {
+	state   chunkState
+	left    int64 // of the chunk that is being read, in bytes
+	trailer int   // bytes of the trailer section so far
+}
+
+type chunkState uint8
+
+const (
+	atSize chunkState = iota
+	inData
+	atEnd
+	inTrailer
+	finished
+)
+
+// maxLine is how long the line with a chunk's size may be, its extensions
+// included, in bytes.
+const maxLine = 4096
+
+// Piece is what was taken of the bytes that came.
+type Piece struct {
+	Skip  int  // bytes of framing
+	Data  int  // bytes of the body, after those
+	Ended bool // a chunk ended here
+}
+
+// Next takes what it can of p, which begins with the first byte that was not taken
+// yet. An empty piece means that more must come, or that Done is true.
+func (c *Chunks) Next(p []byte) (Piece, error) {
+	switch c.state {
+	case atSize:
+		return c.size(p)
+	case inData:
+		n := int(min(int64(len(p)), c.left))
+		if c.left -= int64(n); c.left == 0 {
+			c.state = atEnd
+		}
+		return Piece{Data: n}, nil
+	case atEnd:
+		return c.end(p)
+	case inTrailer:
+		return c.trailerLine(p)
+	}
+	return Piece{}, nil
+}
+
+// Done tells whether the body has ended.
+func (c *Chunks) Done() bool { return c.state == finished }
+
+func (c *Chunks) size(p []byte) (Piece, error) {
+	end := bytes.IndexByte(p, '\n')
+	if end < 0 {
+		if len(p) > maxLine {
+			return Piece{}, errors.New("a chunk size is not ended")
+		}
+		return Piece{}, nil
+	}
+	if end > maxLine {
+		return Piece{}, ErrTooLarge
+	}
+	text, _, _ := strings.Cut(strings.TrimSpace(string(p[:end])), ";")
+	n, err := strconv.ParseUint(strings.TrimSpace(text), 16, 63)
+	if err != nil {
+		return Piece{}, fmt.Errorf("%.40q is not a chunk size", text)
+	}
+	c.left, c.state = int64(n), inData
+	if n == 0 {
+		c.state = inTrailer
+	}
+	return Piece{Skip: end + 1}, nil
+}
+
+func (c *Chunks) end(p []byte) (Piece, error) {
+	n := 1
+	if len(p) > 0 && p[0] == '\r' {
+		n = 2
+	}
+	if len(p) < n {
+		return Piece{}, nil
+	}
+	if p[n-1] != '\n' {
+		return Piece{}, errors.New("a chunk is longer than its size says")
+	}
+	c.state = atSize
+	return Piece{Skip: n, Ended: true}, nil
+}
+
+func (c *Chunks) trailerLine(p []byte) (Piece, error) {
+	end := bytes.IndexByte(p, '\n')
+	length := end + 1
+	if end < 0 {
+		length = len(p)
+	}
+	if c.trailer+length > MaxHead {
+		return Piece{}, errors.New("the trailer is too long")
+	}
+	if end < 0 {
+		return Piece{}, nil
+	}
+	c.trailer += end + 1
+	if len(bytes.TrimSpace(p[:end])) == 0 {
+		c.state = finished
+	}
+	return Piece{Skip: end + 1}, nil
+}
