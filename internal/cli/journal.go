@@ -2,12 +2,14 @@ package cli
 
 import (
 	"fmt"
+	"os"
 	"path/filepath"
 	"strings"
 	"text/tabwriter"
 	"time"
 
 	"github.com/spf13/cobra"
+	"golang.org/x/term"
 
 	"orenda/internal/exchange"
 	"orenda/internal/handover"
@@ -47,15 +49,7 @@ func (t *tool) journalCommand() *cobra.Command {
 			}
 			return t.printJSON(out)
 		}
-		tw := tabwriter.NewWriter(t.out, 0, 0, 2, ' ', 0)
-		for _, x := range all {
-			where := ""
-			if x.Outcome == exchange.OutcomeStopped {
-				where = x.StoppedAt.String()
-			}
-			fmt.Fprintf(tw, "%s\t%s\t%s\t%s\t%s\t%s\n", x.ID, exchange.Age(x.Started, time.Now()), ticks(x), where, safe.Line(cutTo(heading(x), 50)), safe.Line(cutTo(x.Result, 60)))
-		}
-		return tw.Flush()
+		return t.printKept(j, all)
 	}
 	show := &cobra.Command{Use: "show EXCHANGE", Short: "One kept exchange: its path, or with --json all of it", Args: cobra.ExactArgs(1)}
 	t.jsonFlag(show)
@@ -95,6 +89,41 @@ func (t *tool) journalCommand() *cobra.Command {
 	}
 	cmd.AddCommand(list, show, export, t.partsCommand())
 	return cmd
+}
+
+// printKept lists exchanges. Of each id the part stands out, on a terminal, that is
+// enough to name it.
+func (t *tool) printKept(j journal.Journal, all []*exchange.Exchange) error {
+	var table strings.Builder
+	tw := tabwriter.NewWriter(&table, 0, 0, 2, ' ', 0)
+	for _, x := range all {
+		where := ""
+		if x.Outcome == exchange.OutcomeStopped {
+			where = x.StoppedAt.String()
+		}
+		fmt.Fprintf(tw, "%s\t%s\t%s\t%s\t%s\n", exchange.Age(x.Started, time.Now()), ticks(x), where,
+			safe.Line(cutTo(heading(x), 50)), safe.Line(cutTo(x.Result, 60)))
+	}
+	if err := tw.Flush(); err != nil {
+		return err
+	}
+	i := 0
+	for line := range strings.Lines(table.String()) {
+		if _, err := fmt.Fprintf(t.out, "%s  %s", t.markedID(all[i].ID, j.Tail(all[i].ID)), line); err != nil {
+			return err
+		}
+		i++
+	}
+	return nil
+}
+
+// markedID is an id whose end, of n characters, stands out on a terminal.
+func (t *tool) markedID(id string, n int) string {
+	f, ok := t.out.(*os.File)
+	if !ok || !term.IsTerminal(int(f.Fd())) || os.Getenv("NO_COLOR") != "" {
+		return id
+	}
+	return id[:len(id)-n] + "\x1b[1m" + id[len(id)-n:] + "\x1b[0m"
 }
 
 func (t *tool) partsCommand() *cobra.Command {

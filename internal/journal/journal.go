@@ -4,7 +4,9 @@
 package journal
 
 import (
+	"bytes"
 	"errors"
+	"fmt"
 	"slices"
 	"strings"
 	"sync"
@@ -24,16 +26,75 @@ type Query struct {
 // ErrNotFound means that no exchange of that id is kept.
 var ErrNotFound = errors.New("no such exchange is kept")
 
+// ErrTaken means that another exchange is kept under the same id.
+var ErrTaken = errors.New("another exchange is kept under this id, and stays")
+
+// PartError is a part of an id that names no single exchange.
+type PartError struct {
+	Part string
+	Many []string // ids that have it, two at least; none: the part is too short
+}
+
+func (e *PartError) Error() string {
+	if e.Many == nil {
+		return fmt.Sprintf("%q is too short: type %d characters of an id or more, or last", e.Part, exchange.MinIDPart)
+	}
+	return fmt.Sprintf("several exchanges have %s in their id: %s; type more of it", e.Part, strings.Join(e.Many, ", "))
+}
+
+// Pick is the id that a part of one stands for, of those that hold it: the one
+// that is it, or that ends with it, or the only one.
+func Pick(part string, holding []string) (string, error) {
+	if slices.Contains(holding, part) {
+		return part, nil
+	}
+	if len(part) < exchange.MinIDPart {
+		return "", &PartError{Part: part}
+	}
+	var ending []string
+	for _, id := range holding {
+		if strings.HasSuffix(id, part) {
+			ending = append(ending, id)
+		}
+	}
+	switch {
+	case len(holding) == 0:
+		return "", ErrNotFound
+	case len(ending) == 1:
+		return ending[0], nil
+	case len(holding) == 1:
+		return holding[0], nil
+	}
+	return "", &PartError{Part: part, Many: holding[:min(len(holding), 5)]}
+}
+
+// TailOf is how many characters of the end of an id tell it from others, those
+// with the same last exchange.MinIDPart characters.
+func TailOf(id string, others []string) int {
+	n := min(exchange.MinIDPart, len(id))
+	for n < len(id) && slices.ContainsFunc(others, func(o string) bool { return o != id && strings.HasSuffix(o, id[len(id)-n:]) }) {
+		n++
+	}
+	return n
+}
+
 // Journal keeps exchanges.
 type Journal interface {
-	// Add keeps an exchange, in the place of one with the same id; when it returns,
-	// the exchange survives the process.
+	// Add keeps an exchange; when it returns, the exchange survives the process. One
+	// that is kept already, with the same id and content, stays; other content
+	// under an id that is taken is ErrTaken, and what was there stays.
 	Add(x *exchange.Exchange) error
+	// Judge gives a kept exchange the findings that x has now: checks were made.
+	// What crossed the wire, and all else, stays as it was kept.
+	Judge(x *exchange.Exchange) error
 	// List gives exchanges without their bytes, newest first.
 	List(q Query) ([]*exchange.Exchange, error)
-	// Get gives an exchange whole. A unique beginning of an id will do, and
-	// "last" is the newest.
+	// Get gives an exchange whole. Any part of its id will do that no other has,
+	// exchange.MinIDPart characters or more, and "last" is the newest. What is not
+	// to be had is ErrNotFound, or a *PartError.
 	Get(id string) (*exchange.Exchange, error)
+	// Tail is how many characters of the end of a kept id are enough for Get.
+	Tail(id string) int
 	// ReplySizes are the sizes of the newest kept replies to an operation in
 	// bytes, the newest first: 10 000 at most, announced ones included.
 	ReplySizes(operation string) []int64
@@ -64,11 +125,35 @@ func (m *Memory) Add(x *exchange.Exchange) error {
 	for _, l := range c.Legs {
 		l.Beginning()
 	}
-	if i := slices.IndexFunc(m.kept, func(o *exchange.Exchange) bool { return o.ID == c.ID }); i >= 0 {
-		m.kept[i] = c
-	} else {
-		m.kept = append(m.kept, c)
+	if i := m.at(c.ID); i >= 0 {
+		was, err := m.kept[i].Marshal()
+		is, ierr := c.Marshal()
+		if err == nil && ierr == nil && bytes.Equal(was, is) {
+			return nil
+		}
+		return ErrTaken
 	}
+	m.kept = append(m.kept, c)
+	m.version++
+	return nil
+}
+
+// at is the place of an exchange, -1 where it is not kept.
+func (m *Memory) at(id string) int {
+	return slices.IndexFunc(m.kept, func(o *exchange.Exchange) bool { return o.ID == id })
+}
+
+// Judge implements Journal.
+func (m *Memory) Judge(x *exchange.Exchange) error {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	i := m.at(x.ID)
+	if i < 0 {
+		return ErrNotFound
+	}
+	judged := m.kept[i].Clone()
+	judged.Findings = x.Redact(nil).Findings
+	m.kept[i] = judged
 	m.version++
 	return nil
 }
@@ -99,12 +184,31 @@ func (m *Memory) List(q Query) ([]*exchange.Exchange, error) {
 func (m *Memory) Get(id string) (*exchange.Exchange, error) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	for _, x := range slices.Backward(m.kept) {
-		if id == "last" || strings.HasPrefix(x.ID, id) {
-			return x, nil
+	if id == "last" && len(m.kept) > 0 {
+		return m.kept[len(m.kept)-1], nil
+	}
+	id, err := Pick(id, m.holding(id))
+	if err != nil {
+		return nil, err
+	}
+	return m.kept[m.at(id)], nil
+}
+
+// holding are the ids that have a part in them.
+func (m *Memory) holding(part string) (ids []string) {
+	for _, x := range m.kept {
+		if strings.Contains(x.ID, part) {
+			ids = append(ids, x.ID)
 		}
 	}
-	return nil, ErrNotFound
+	return ids
+}
+
+// Tail implements Journal.
+func (m *Memory) Tail(id string) int {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	return TailOf(id, m.holding(id[max(len(id)-exchange.MinIDPart, 0):]))
 }
 
 // ReplySizes implements Journal.

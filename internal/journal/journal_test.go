@@ -2,6 +2,7 @@ package journal
 
 import (
 	"slices"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -49,11 +50,36 @@ func TestTheJournalInMemory(t *testing.T) {
 	x, err := j.Get("last")
 	require.NoError(t, err)
 	assert.Equal(t, "c1", x.ID)
-	x, err = j.Get("a")
+	x, err = j.Get("a2")
 	require.NoError(t, err)
 	assert.Equal(t, "a2", x.ID)
-	_, err = j.Get("z")
+	_, err = j.Get("zzzz")
 	assert.ErrorIs(t, err, ErrNotFound)
 	assert.EqualValues(t, 4, j.Version())
 	assert.NoError(t, j.Close())
+}
+
+func TestAPartOfAnIDNamesOneOrSaysWhyNot(t *testing.T) {
+	ids := []string{"01kb2qwertyaaaa1111", "01kb2qwertyaaaa2222", "01kb2qwerty1111bbbb"}
+	for part, want := range map[string]string{"01kb2qwertyaaaa1111": ids[0], "2222": ids[1], "1111": ids[0], "bbbb": ids[2], "a2222": ids[1]} {
+		var holding []string
+		for _, id := range ids {
+			if strings.Contains(id, part) {
+				holding = append(holding, id)
+			}
+		}
+		got, err := Pick(part, holding)
+		require.NoError(t, err, part)
+		assert.Equal(t, want, got)
+	}
+	_, err := Pick("222", ids)
+	assert.ErrorContains(t, err, "too short")
+	_, err = Pick("qwerty", ids)
+	var many *PartError
+	require.ErrorAs(t, err, &many)
+	assert.Len(t, many.Many, 3)
+	_, err = Pick("zzzz", nil)
+	assert.ErrorIs(t, err, ErrNotFound)
+	assert.Equal(t, 4, TailOf(ids[0], []string{ids[0]}))
+	assert.Equal(t, 6, TailOf("xx1abcd", []string{"yy2abcd", "zy1abcd"}))
 }

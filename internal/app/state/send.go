@@ -111,7 +111,7 @@ func (s *State) FindOut() {
 	s.Say("finding out …")
 	go func() {
 		x := call.Check(context.Background(), p, x)
-		err := s.J.Add(x)
+		err := s.J.Judge(x)
 		s.post(func() {
 			s.finding = false
 			for i := range s.Attempts {

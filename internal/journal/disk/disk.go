@@ -46,6 +46,7 @@ CREATE TABLE IF NOT EXISTS exchange (
 ) WITHOUT ROWID;
 CREATE INDEX IF NOT EXISTS by_time ON exchange (workspace, started);
 DROP INDEX IF EXISTS by_operation;
+CREATE INDEX IF NOT EXISTS by_tail ON exchange (substr(id, -4));
 CREATE INDEX IF NOT EXISTS by_size ON exchange (operation, kind, started, reply);
 CREATE INDEX IF NOT EXISTS by_outcome ON exchange (operation, endpoint, workspace, kind, json_extract(CAST(head AS TEXT), '$.outcome'), started);
 CREATE INDEX IF NOT EXISTS by_cause ON exchange (json_extract(CAST(head AS TEXT), '$.findings[0].id'), started);
@@ -138,28 +139,80 @@ func deflate(b []byte) []byte {
 	return out.Bytes()
 }
 
-// Add implements journal.Journal.
-func (j *Journal) Add(x *exchange.Exchange) error {
+// row is an exchange as it is kept.
+type row struct {
+	whole []byte // all of it, JSON
+	head  []byte // without its bytes, JSON
+	body  []byte // whole, deflated
+}
+
+// rowOf cuts secrets, and what is too large, out of an exchange. It is given up
+// then: nothing of the one that was given is changed.
+func (j *Journal) rowOf(x *exchange.Exchange) (r row, err error) {
 	c := x.Redact(j.key)
 	for _, l := range c.Legs {
 		l.Beginning()
 	}
-	whole, err := c.Marshal()
+	if r.whole, err = c.Marshal(); err != nil {
+		return r, err
+	}
+	r.head, err = c.WithoutBytes().Marshal()
+	r.body = deflate(r.whole)
+	return r, err
+}
+
+// Add implements journal.Journal.
+func (j *Journal) Add(x *exchange.Exchange) error {
+	r, err := j.rowOf(x)
 	if err != nil {
 		return err
 	}
-	head, err := c.WithoutBytes().Marshal()
-	if err != nil {
-		return err
-	}
-	body := deflate(whole)
-	if len(body) > inline {
-		if err := user.WriteFile(j.file(x.ID), body); err != nil {
-			return err
+	if was, err := j.whole(x.ID); err == nil {
+		if bytes.Equal(was, r.whole) {
+			return nil
 		}
-		body = nil
+		return journal.ErrTaken
+	} else if !errors.Is(err, journal.ErrNotFound) {
+		return err
 	}
-	_, err = j.db.Exec(`INSERT OR REPLACE INTO exchange VALUES (?,?,?,?,?,?,?,?,?)`, x.ID, x.Started.UnixNano(), x.Workspace, x.Kind, x.Operation, x.Endpoint, journal.ReplySize(x), head, body)
+	inside, err := j.outside(x.ID, r.body)
+	if err != nil {
+		return err
+	}
+	_, err = j.db.Exec(`INSERT INTO exchange VALUES (?,?,?,?,?,?,?,?,?)`, x.ID, x.Started.UnixNano(), x.Workspace, x.Kind,
+		x.Operation, x.Endpoint, journal.ReplySize(x), r.head, inside)
+	return err
+}
+
+// outside puts a record that is too large for the database into a file, and gives
+// what stands in the database in its place.
+func (j *Journal) outside(id string, body []byte) (inside []byte, err error) {
+	if len(body) <= inline {
+		return body, nil
+	}
+	return nil, user.WriteFile(j.file(id), body)
+}
+
+// Judge implements journal.Journal.
+func (j *Journal) Judge(x *exchange.Exchange) error {
+	was, err := j.whole(x.ID)
+	if err != nil {
+		return err
+	}
+	kept := &exchange.Exchange{}
+	if err := json.Unmarshal(was, kept); err != nil {
+		return err
+	}
+	kept.Findings = x.Redact(j.key).Findings
+	r, err := j.rowOf(kept)
+	if err != nil {
+		return err
+	}
+	inside, err := j.outside(x.ID, r.body)
+	if err != nil {
+		return err
+	}
+	_, err = j.db.Exec(`UPDATE exchange SET head = ?, body = ? WHERE id = ?`, r.head, inside, x.ID)
 	return err
 }
 
@@ -213,45 +266,70 @@ func (j *Journal) heads(query string, args ...any) (out []*exchange.Exchange, er
 
 // Get implements journal.Journal.
 func (j *Journal) Get(id string) (*exchange.Exchange, error) {
-	text, args := `SELECT id, body FROM exchange WHERE substr(id, 1, ?) = ? ORDER BY started DESC LIMIT 2`, []any{len(id), id}
+	holding, err := j.ids(`SELECT id FROM exchange INDEXED BY by_time WHERE instr(id, ?) > 0 LIMIT 100`, id)
 	if id == "last" {
-		text, args = `SELECT id, body FROM exchange ORDER BY started DESC LIMIT 1`, nil
+		holding, err = j.ids(`SELECT id FROM exchange ORDER BY started DESC LIMIT 1`)
+		if len(holding) == 1 {
+			id = holding[0]
+		}
 	}
-	rows, err := j.db.Query(text, args...)
+	if err != nil {
+		return nil, err
+	}
+	if id, err = journal.Pick(id, holding); err != nil {
+		return nil, err
+	}
+	whole, err := j.whole(id)
+	if err != nil {
+		return nil, err
+	}
+	x := &exchange.Exchange{}
+	return x, json.Unmarshal(whole, x)
+}
+
+// Tail implements journal.Journal.
+func (j *Journal) Tail(id string) int {
+	others, err := j.ids(`SELECT id FROM exchange WHERE substr(id, -4) = ?`, id[max(len(id)-exchange.MinIDPart, 0):])
+	if err != nil {
+		return len(id)
+	}
+	return journal.TailOf(id, others)
+}
+
+func (j *Journal) ids(query string, args ...any) (out []string, err error) {
+	rows, err := j.db.Query(query, args...)
 	if err != nil {
 		return nil, err
 	}
 	defer rows.Close()
-	var found string
-	var body []byte
 	for rows.Next() {
-		var one string
-		var b []byte
-		if err := rows.Scan(&one, &b); err != nil {
+		var id string
+		if err := rows.Scan(&id); err != nil {
 			return nil, err
 		}
-		if found != "" && one != id {
-			if found == id {
-				continue
-			}
-			return nil, fmt.Errorf("several exchanges begin with %s", id)
-		}
-		found, body = one, b
+		out = append(out, id)
 	}
-	if found == "" {
+	return out, rows.Err()
+}
+
+// whole is the record of an exchange as it was marshalled.
+func (j *Journal) whole(id string) ([]byte, error) {
+	var body []byte
+	err := j.db.QueryRow(`SELECT body FROM exchange WHERE id = ?`, id).Scan(&body)
+	if errors.Is(err, sql.ErrNoRows) {
 		return nil, journal.ErrNotFound
 	}
-	if body == nil {
-		if body, err = os.ReadFile(j.file(found)); err != nil {
-			return nil, err
-		}
+	if err == nil && body == nil {
+		body, err = os.ReadFile(j.file(id))
+	}
+	if err != nil {
+		return nil, err
 	}
 	whole, err := io.ReadAll(flate.NewReader(bytes.NewReader(body)))
 	if err != nil {
-		return nil, errors.Join(fmt.Errorf("the record of %s is damaged", found), err)
+		return nil, errors.Join(fmt.Errorf("the record of %s is damaged", id), err)
 	}
-	x := &exchange.Exchange{}
-	return x, json.Unmarshal(whole, x)
+	return whole, nil
 }
 
 // ReplySizes implements journal.Journal.

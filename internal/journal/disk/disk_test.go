@@ -183,3 +183,57 @@ func TestADamagedJournalIsPutAside(t *testing.T) {
 		})
 	}
 }
+
+// The same id with other content is an error, never a replacement; the same
+// exchange again is kept once.
+func TestAnIDIsNeverTakenTwice(t *testing.T) {
+	for name, j := range map[string]journal.Journal{"disk": open(t, t.TempDir()), "memory": &journal.Memory{}} {
+		first := record(1, []byte("the first"))
+		require.NoError(t, j.Add(first))
+		require.NoError(t, j.Add(first), "%s: once more is no change", name)
+		other := record(1, []byte("another"))
+		assert.ErrorIs(t, j.Add(other), journal.ErrTaken, name)
+		kept, err := j.Get(first.ID)
+		require.NoError(t, err)
+		assert.Equal(t, "the first", string(kept.Leg().In.Bytes()), name)
+		list, err := j.List(journal.Query{})
+		require.NoError(t, err)
+		assert.Len(t, list, 1)
+
+		first.Findings = []exchange.Finding{{ID: "wait.closed", Title: "judged"}}
+		require.NoError(t, j.Judge(first))
+		kept, err = j.Get(first.ID)
+		require.NoError(t, err)
+		assert.Equal(t, "judged", kept.Findings[0].Title, name)
+		assert.Equal(t, "the first", string(kept.Leg().In.Bytes()), name)
+		assert.ErrorIs(t, j.Judge(record(77, nil)), journal.ErrNotFound)
+	}
+}
+
+// Many writers of one moment lose nothing: ids do not meet.
+func TestManyAtOnceAreAllKept(t *testing.T) {
+	j := open(t, t.TempDir())
+	now := time.Now()
+	var all sync.WaitGroup
+	for range 8 {
+		all.Go(func() {
+			for range 50 {
+				x := record(1, nil)
+				x.ID, x.Started = exchange.NewID(now), now
+				assert.NoError(t, j.Add(x))
+			}
+		})
+	}
+	all.Wait()
+	list, err := j.List(journal.Query{Most: 1000})
+	require.NoError(t, err)
+	require.Len(t, list, 400)
+	for _, x := range list {
+		n := j.Tail(x.ID)
+		assert.GreaterOrEqual(t, n, exchange.MinIDPart)
+		got, err := j.Get(x.ID[len(x.ID)-n:])
+		if assert.NoError(t, err, "what a list shows stronger is enough") {
+			assert.Equal(t, x.ID, got.ID)
+		}
+	}
+}
