@@ -128,7 +128,7 @@ func newModel(o Options) *model {
 		{"endpoints", "o", "where calls go, arranged", endpoints.New(s)},
 		{"environments", "V", "variables by environment", environments.New(s)},
 	}
-	for _, w := range s.W.Warnings {
+	for _, w := range s.W.Config().Warnings {
 		s.Say("%s: %s", workspace.File, w)
 	}
 	if o.Notice != "" {
@@ -252,7 +252,7 @@ func (m *model) commands() []command {
 		{"help", "?", "?", func() tea.Cmd { m.open(helpPage); return nil }},
 		{"leave", "q", "q", func() tea.Cmd { return tea.Quit }},
 	}
-	if m.s.W.Dir == "" {
+	if m.s.W.Dir() == "" {
 		out = append(out, command{"save the workspace into a folder", "S", "S", m.save})
 	}
 	return out
@@ -341,7 +341,7 @@ func (m *model) settingsOf(x *exchange.Exchange) *handover.Sheet {
 
 func (m *model) save() tea.Cmd {
 	cwd, _ := os.Getwd()
-	return m.ask("save the workspace into the folder", filepath.Join(cwd, safe.FileName(m.s.W.Name)), func(dir string) {
+	return m.ask("save the workspace into the folder", filepath.Join(cwd, safe.FileName(m.s.W.Config().Name)), func(dir string) {
 		if err := m.s.W.SaveTo(dir); err != nil {
 			m.s.Say("%v", err)
 			return
@@ -442,8 +442,8 @@ func (m *model) View() tea.View {
 }
 
 func (m *model) head() string {
-	name := m.s.W.Name
-	if m.s.W.Dir == "" {
+	name := m.s.W.Config().Name
+	if m.s.W.Dir() == "" {
 		name += " (in memory)"
 	}
 	left := " " + ui.Strong(ui.Cut(name, m.w/3)) + ui.Soft("  "+m.places[m.at].name)

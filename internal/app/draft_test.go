@@ -285,7 +285,7 @@ func TestADamagedDescriptionIsFetchedAgain(t *testing.T) {
 	assert.Contains(t, p.text(), "what changed for a client")
 	p.keys("enter")
 	assert.Contains(t, p.text(), "YearTable(station: Station")
-	assert.Len(t, ws.Endpoints, 5)
+	assert.Len(t, ws.Config().Endpoints, 5)
 	assert.Len(t, ws.Drafts(), 5)
 }
 

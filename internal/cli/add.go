@@ -51,7 +51,7 @@ func (t *tool) addCommand() *cobra.Command {
 			return unread{err}
 		}
 		fmt.Fprintf(t.out, "%s: %d operations\n", safe.Line(kept), len(f.Contract.OperationNames()))
-		for _, e := range w.Endpoints {
+		for _, e := range w.Config().Endpoints {
 			if e.Contract == kept {
 				fmt.Fprintf(t.out, "  endpoint %s\n", safe.Line(e.Name))
 			}

@@ -174,7 +174,7 @@ func (t *tool) endpointCommand() *cobra.Command {
 func assignments(w *workspace.Workspace, name string, args []string) ([]exchange.Change, error) {
 	if w.Endpoint(name) == nil {
 		var names []string
-		for _, e := range w.Endpoints {
+		for _, e := range w.Config().Endpoints {
 			names = append(names, e.Name)
 		}
 		return nil, &endpoint.MissingError{Name: name, Near: near.Miss(name, names), Others: names}
@@ -229,11 +229,11 @@ func (t *tool) listEndpoints(w *workspace.Workspace) error {
 		Why      string `json:"why,omitempty"` // why it does not resolve
 	}
 	rows := []row{}
-	for _, e := range w.Endpoints {
+	for _, e := range w.Config().Endpoints {
 		s := w.Settings(e.Name)
 		r := row{e.Name, e.Contract, e.Port, e.Profile, e.Default, e.Off, s.Text("address"), "", ""}
 		var err error
-		if r.Address, err = w.Resolved(e.Name, w.Environment); err != nil {
+		if r.Address, err = w.Resolved(e.Name, w.Config().Environment); err != nil {
 			r.Why = err.Error()
 		}
 		rows = append(rows, r)
@@ -331,8 +331,8 @@ func (t *tool) listEnvironments(w *workspace.Workspace) error {
 			Default      string     `json:"default"`
 			Environments []string   `json:"environments"`
 			Variables    []variable `json:"variables"`
-		}{Default: w.Environment, Environments: []string{}, Variables: []variable{}}
-		for _, e := range w.Environments {
+		}{Default: w.Config().Environment, Environments: []string{}, Variables: []variable{}}
+		for _, e := range w.Config().Environments {
 			out.Environments = append(out.Environments, e.Name)
 		}
 		for _, v := range all {
@@ -342,9 +342,9 @@ func (t *tool) listEnvironments(w *workspace.Workspace) error {
 	}
 	tw := tabwriter.NewWriter(t.out, 0, 0, 2, ' ', 0)
 	fmt.Fprint(tw, "VARIABLE")
-	for _, e := range w.Environments {
+	for _, e := range w.Config().Environments {
 		mark := ""
-		if e.Name == w.Environment {
+		if e.Name == w.Config().Environment {
 			mark = "*"
 		}
 		fmt.Fprint(tw, "\t"+safe.Line(e.Name)+mark)
@@ -352,7 +352,7 @@ func (t *tool) listEnvironments(w *workspace.Workspace) error {
 	fmt.Fprintln(tw, "\tUSED BY")
 	for _, v := range all {
 		fmt.Fprint(tw, safe.Line(v.Name))
-		for _, e := range w.Environments {
+		for _, e := range w.Config().Environments {
 			value, ok := v.Values[e.Name]
 			if !ok {
 				value = "(unset)"

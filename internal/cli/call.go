@@ -150,7 +150,7 @@ func (t *tool) prepare(ctx context.Context, f *callFlags, args []string) (*prepa
 	}
 	if f.port != "" {
 		p.end = f.port
-		for _, e := range p.w.Endpoints {
+		for _, e := range p.w.Config().Endpoints {
 			if e.Port == f.port {
 				p.end = e.Name
 			}
@@ -287,7 +287,7 @@ func (t *tool) call(ctx context.Context, f *callFlags, args []string) error {
 		if r == nil {
 			break
 		}
-		if sent := x.Stage(exchange.Send).State; p.w.Settled[p.ref.ID()].Changes && sent != exchange.Waiting && sent != exchange.Skipped && !f.again {
+		if sent := x.Stage(exchange.Send).State; p.w.Config().DraftSettings[p.ref.ID()].Changes && sent != exchange.Waiting && sent != exchange.Skipped && !f.again {
 			t.complain(fmt.Errorf("%s changes things at the service, and was sent: --again sends it once more", p.ref))
 			break
 		}

@@ -40,7 +40,7 @@ func (t *tool) limits(f *limitFlags) (*endpoint.Settings, error) {
 		case f.endpoint != "":
 			s = w.Settings(f.endpoint)
 		default:
-			values := w.Profiles[f.profile]
+			values := w.Config().Profiles[f.profile]
 			if values == nil {
 				yours, err := w.Personal()
 				if err != nil {

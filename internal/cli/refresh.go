@@ -34,14 +34,14 @@ func (t *tool) refreshCommand() *cobra.Command {
 			return err
 		}
 		if len(args) == 0 {
-			if len(w.Contracts) != 1 {
+			if len(w.Config().Contracts) != 1 {
 				var names []string
-				for _, c := range w.Contracts {
+				for _, c := range w.Config().Contracts {
 					names = append(names, c.Name)
 				}
 				return errors.New("name one of " + strings.Join(names, ", "))
 			}
-			args = []string{w.Contracts[0].Name}
+			args = []string{w.Config().Contracts[0].Name}
 		}
 		before, err := w.Contract(args[0])
 		if _, damaged := errors.AsType[*workspace.SnapshotError](err); damaged {

@@ -45,7 +45,7 @@ func (t *tool) relayCommand() *cobra.Command {
 		if w, err := t.space(); err == nil {
 			base.Workspace = w.ID()
 			if env == "" {
-				env = w.Environment
+				env = w.Config().Environment
 			}
 			if e := w.Endpoint(to); e != nil {
 				base.Endpoint, base.ContractName, base.Settings, base.ReadFile = e.Name, e.Contract, w.Settings(to), w.ReadFile
@@ -57,7 +57,7 @@ func (t *tool) relayCommand() *cobra.Command {
 					contracts = append(contracts, c)
 				}
 			} else if source == "" {
-				for _, k := range w.Contracts {
+				for _, k := range w.Config().Contracts {
 					if c, err := w.Contract(k.Name); err == nil {
 						contracts = append(contracts, c)
 					}

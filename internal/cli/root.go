@@ -174,7 +174,7 @@ func (t *tool) space() (*workspace.Workspace, error) {
 	if err != nil {
 		return nil, unread{fmt.Errorf("%s: %w", dir, err)}
 	}
-	for _, warn := range w.Warnings {
+	for _, warn := range w.Config().Warnings {
 		fmt.Fprintf(t.err, "%s: %s\n", safe.Line(w.Where()), safe.Line(warn))
 	}
 	return w, nil

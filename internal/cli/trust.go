@@ -132,8 +132,8 @@ func (t *tool) handshake(ctx context.Context, source string, set map[string][]st
 			return nil, unread{fmt.Errorf("%s is no file, no URL and no endpoint", source)}
 		}
 		p.Endpoint, p.Settings, p.ReadFile = source, w.Settings(source), w.ReadFile
-		p.Environment = w.Environment
-		p.Variables, _ = w.Variables(w.Environment)
+		p.Environment = w.Config().Environment
+		p.Variables, _ = w.Variables(w.Config().Environment)
 	}
 	for name, v := range set {
 		p.Settings.Set(name, v...)

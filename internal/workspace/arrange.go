@@ -32,7 +32,7 @@ func (w *Workspace) AddEndpoints(contractName string) (made []string, err error)
 		return nil, err
 	}
 	for _, p := range c.Ports() {
-		has := slices.ContainsFunc(w.Endpoints, func(e *Endpoint) bool { return e.Contract == contractName && e.Port == p.Name })
+		has := slices.ContainsFunc(w.Config().Endpoints, func(e *Endpoint) bool { return e.Contract == contractName && e.Port == p.Name })
 		if has || p.Version == soap.Unset {
 			continue
 		}
@@ -99,12 +99,12 @@ func (w *Workspace) Rename(kind, from, to string) error {
 			return nil, err
 		}
 		switch {
-		case kind == "environment" && w.Environment == from:
+		case kind == "environment" && w.Config().Environment == from:
 			return tomledit.Set(src, []string{"default-environment"}, to)
-		case kind == "endpoint" && w.Aside[from] != nil:
+		case kind == "endpoint" && w.Config().SetAside[from] != nil:
 			return tomledit.Rename(src, []string{"set-aside", from}, to)
 		case kind == "profile":
-			for _, e := range w.Endpoints {
+			for _, e := range w.Config().Endpoints {
 				if e.Profile != from {
 					continue
 				}
@@ -123,13 +123,13 @@ func (w *Workspace) RenameVariable(from, to string) error {
 	if to = strings.TrimSpace(to); to == "" || to == from {
 		return nil
 	}
-	for _, e := range w.Environments {
+	for _, e := range w.Config().Environments {
 		if _, there := e.Variables[to]; there {
 			return fmt.Errorf("there is a variable %s already", to)
 		}
 	}
 	for _, r := range w.Drafts() {
-		if !w.Settled[r.ID()].Variables {
+		if !w.Config().DraftSettings[r.ID()].Variables {
 			continue
 		}
 		src, err := w.ReadDraft(r)
@@ -152,7 +152,7 @@ func (w *Workspace) RenameVariable(from, to string) error {
 		}
 	}
 	return w.edit(func(src []byte) (_ []byte, err error) {
-		for _, e := range w.Environments {
+		for _, e := range w.Config().Environments {
 			if _, there := e.Variables[from]; there {
 				if src, err = tomledit.Rename(src, []string{"environment", e.Name, from}, to); err != nil {
 					return nil, err
@@ -173,12 +173,12 @@ func (w *Workspace) RenameVariable(from, to string) error {
 			}
 			return nil
 		}
-		for _, e := range w.Endpoints {
+		for _, e := range w.Config().Endpoints {
 			if err := change("endpoint", e.Name, e.Values); err != nil {
 				return nil, err
 			}
 		}
-		for name, values := range w.Profiles {
+		for name, values := range w.Config().Profiles {
 			if err := change("profile", name, values); err != nil {
 				return nil, err
 			}
@@ -210,7 +210,7 @@ func (w *Workspace) Share(from *Workspace, name string, to []string, stages []ex
 		if t == nil {
 			return nil, nil, fmt.Errorf("there is no endpoint %s", target)
 		}
-		if t == e {
+		if from == w && t.Name == name {
 			continue
 		}
 		if from == w && len(stages) == 0 && t.Profile != e.Profile {
@@ -274,7 +274,7 @@ func (w *Workspace) Lift() ([]exchange.Change, error) {
 		was  string
 	}
 	var places []place
-	for _, e := range w.Endpoints {
+	for _, e := range w.Config().Endpoints {
 		s := w.Settings(e.Name)
 		template := s.Text("address")
 		if strings.Contains(template, "${") || template == "" {
@@ -305,7 +305,7 @@ func (w *Workspace) Lift() ([]exchange.Change, error) {
 		places = append(places, place{e.Name, o, rest, template})
 	}
 	taken := map[string]bool{}
-	for _, e := range w.Environments {
+	for _, e := range w.Config().Environments {
 		for name := range e.Variables {
 			taken[name] = true
 		}
@@ -322,7 +322,7 @@ func (w *Workspace) Lift() ([]exchange.Change, error) {
 		}
 		return names[what]
 	}
-	environments := w.Environments
+	environments := w.Config().Environments
 	if len(environments) == 0 {
 		environments = []Environment{{Name: "first"}}
 	}
@@ -356,7 +356,7 @@ func (w *Workspace) Lift() ([]exchange.Change, error) {
 		}
 		changes = append(changes, exchange.Change{Where: "workspace", Key: "endpoint." + p.end + ".address", From: p.was, To: to + p.rest})
 	}
-	if len(w.Environments) == 0 && len(changes) > 0 {
+	if len(w.Config().Environments) == 0 && len(changes) > 0 {
 		changes = append(changes, exchange.Change{Where: "workspace", Key: "default-environment", To: "first"})
 	}
 	return changes, nil
@@ -401,7 +401,7 @@ func (w *Workspace) AllVariables() []Variable {
 		}
 		return all[name]
 	}
-	for _, e := range w.Environments {
+	for _, e := range w.Config().Environments {
 		for name, v := range e.Variables {
 			of(name).Values[e.Name] = v
 		}
@@ -413,14 +413,14 @@ func (w *Workspace) AllVariables() []Variable {
 			}
 		}
 	}
-	for _, e := range w.Endpoints {
+	for _, e := range w.Config().Endpoints {
 		for _, k := range endpoint.Keys {
 			for _, v := range e.Values[k.Name] {
 				use(v, e.Name)
 			}
 		}
 	}
-	for name, values := range w.Profiles {
+	for name, values := range w.Config().Profiles {
 		for _, items := range values {
 			for _, v := range items {
 				use(v, "profile "+name)
@@ -428,7 +428,7 @@ func (w *Workspace) AllVariables() []Variable {
 		}
 	}
 	for _, r := range w.Drafts() {
-		if w.Settled[r.ID()].Variables {
+		if w.Config().DraftSettings[r.ID()].Variables {
 			if src, err := w.ReadDraft(r); err == nil {
 				use(string(src), r.String())
 			}

@@ -17,16 +17,16 @@ import (
 func file(t *testing.T, text string) *Workspace {
 	t.Helper()
 	w := fresh(t)
-	src, err := os.ReadFile(filepath.Join(w.Dir, File))
+	src, err := os.ReadFile(filepath.Join(w.Dir(), File))
 	require.NoError(t, err)
-	require.NoError(t, os.WriteFile(filepath.Join(w.Dir, File), append(src, text...), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(w.Dir(), File), append(src, text...), 0o600))
 	require.NoError(t, w.Reload())
 	return w
 }
 
 func source(t *testing.T, w *Workspace) string {
 	t.Helper()
-	b, err := os.ReadFile(filepath.Join(w.Dir, File))
+	b, err := os.ReadFile(filepath.Join(w.Dir(), File))
 	require.NoError(t, err)
 	return string(b)
 }
@@ -56,8 +56,8 @@ tideHost = "127.0.0.1"
 	for _, want := range []string{"# of the harbour\n[endpoint.pier] # stays\n", `profile = "desk"`, `"http://${host}/x?${host:-y}&$${tideHost}"`, "# who knows", "[profile.desk]", `["X-From: ${host}"]`, "[set-aside.pier]", "[environment.testbed]\nhost =", `default-environment = "testbed"`} {
 		assert.Contains(t, strings.ReplaceAll(got, "'", `"`), want)
 	}
-	assert.Equal(t, "testbed", w.Environment)
-	assert.Equal(t, "closed network", w.Aside["pier"]["security.clear-text"])
+	assert.Equal(t, "testbed", w.Config().Environment)
+	assert.Equal(t, "closed network", w.Config().SetAside["pier"]["security.clear-text"])
 	assert.ErrorContains(t, w.Rename("endpoint", "pier", "TideTables"), "already")
 	assert.ErrorContains(t, w.Rename("endpoint", "nobody", "x"), "there is no")
 	assert.Equal(t, got, source(t, w), "what cannot be done changes nothing")
@@ -178,7 +178,7 @@ func TestThePersonsOwnProfilesServeEveryWorkspace(t *testing.T) {
 
 	require.NoError(t, os.WriteFile(path, []byte("[everywhere]\nprxy = \"x\"\n"), 0o600))
 	require.NoError(t, w.Reload())
-	assert.Contains(t, strings.Join(w.Warnings, "\n"), "prxy is not known")
+	assert.Contains(t, strings.Join(w.Config().Warnings, "\n"), "prxy is not known")
 }
 
 func TestTheProcessEnvironmentIsReadByLeaveOnly(t *testing.T) {

@@ -32,7 +32,7 @@ func OpenCatalogue(home *user.Home) (*Catalogue, error) {
 // Names are the names of the descriptions, in the order in which they came.
 func (c *Catalogue) Names() []string {
 	var out []string
-	for _, k := range c.w.Contracts {
+	for _, k := range c.w.Config().Contracts {
 		if k.Source != "" {
 			out = append(out, k.Name)
 		}
@@ -58,7 +58,7 @@ func (c *Catalogue) Entry(name string) (*Contract, *contract.Contract, error) {
 // Add keeps a description under a name ("" its own); one of the same source is
 // replaced.
 func (c *Catalogue) Add(con *contract.Contract, served, name string) (string, error) {
-	if c.w.Dir == "" {
+	if c.w.Dir() == "" {
 		if err := c.w.SaveTo(filepath.Join(c.w.Home.Config, "catalogue")); err != nil {
 			return "", err
 		}
@@ -66,8 +66,8 @@ func (c *Catalogue) Add(con *contract.Contract, served, name string) (string, er
 	same := func(k *Contract) bool {
 		return k.Source == con.Source && (name == "" || k.Name == safe.FileName(name))
 	}
-	if i := slices.IndexFunc(c.w.Contracts, same); i >= 0 {
-		name = c.w.Contracts[i].Name
+	if i := slices.IndexFunc(c.w.Config().Contracts, same); i >= 0 {
+		name = c.w.Config().Contracts[i].Name
 	} else {
 		if name == "" {
 			name = con.ShortName()
@@ -85,9 +85,9 @@ func (c *Catalogue) Remove(name string) error {
 	if err := c.w.set(set{[]string{"contract", name, "source"}, nil}, set{[]string{"contract", name, "served"}, nil}); err != nil {
 		return err
 	}
-	files, err := c.w.store.list(contractDir(name))
+	files, err := c.w.store().list(contractDir(name))
 	for _, f := range files {
-		err = errors.Join(err, c.w.store.remove(f))
+		err = errors.Join(err, c.w.store().remove(f))
 	}
 	return err
 }

@@ -36,14 +36,14 @@ func (w *Workspace) set(sets ...set) error {
 
 // edit changes the settings file in the way of set.
 func (w *Workspace) edit(change func(src []byte) ([]byte, error)) error {
-	if w.Dir != "" && w.Home != nil {
-		unlock, err := w.Home.Lock(w.Dir)
+	if w.Dir() != "" && w.Home != nil {
+		unlock, err := w.Home.Lock(w.Dir())
 		if err != nil {
 			return err
 		}
 		defer unlock()
 	}
-	src, err := w.store.read(File)
+	src, err := w.store().read(File)
 	if err != nil {
 		return err
 	}
@@ -53,7 +53,7 @@ func (w *Workspace) edit(change func(src []byte) ([]byte, error)) error {
 	if src, err = change(src); err != nil {
 		return &FileError{Path: w.Where(), Why: err.Error()}
 	}
-	if err := w.store.write(File, src); err != nil {
+	if err := w.store().write(File, src); err != nil {
 		return &FileError{Path: w.Where(), Why: err.Error()}
 	}
 	return w.parse(src)
@@ -119,8 +119,8 @@ func (w *Workspace) settingChange(c exchange.Change) ([]set, error) {
 	case key == "default":
 		// One default for what the same ports serve.
 		out := []set{{parts, true}}
-		for _, o := range w.Endpoints {
-			if o != e && o.Default && o.Contract == e.Contract && w.samePortType(o, e) {
+		for _, o := range w.Config().Endpoints {
+			if o.Name != e.Name && o.Default && o.Contract == e.Contract && w.samePortType(o, e) {
 				out = append(out, set{[]string{"endpoint", o.Name, "default"}, nil})
 			}
 		}
@@ -184,7 +184,7 @@ func (w *Workspace) KeepCertificates(pem string) (file string, err error) {
 		return "", err
 	}
 	file = path.Join("trust", safe.FileName(certs[0].Subject.CommonName)+"-"+trust.Fingerprint(certs[0])[:8]+".pem")
-	return file, w.store.write(file, trust.PEM(certs...))
+	return file, w.store().write(file, trust.PEM(certs...))
 }
 
 // trustChange keeps certificates as a file and puts it on an endpoint's list.

@@ -39,7 +39,7 @@ func (w *Workspace) Expiring() []Expiry {
 		certs, _ := trust.Read(b)
 		return certs
 	}
-	for _, e := range w.Endpoints {
+	for _, e := range w.Config().Endpoints {
 		s := w.Settings(e.Name)
 		for _, f := range s.List("trust") {
 			add("trusted", e.Name, read(f))

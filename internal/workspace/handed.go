@@ -33,7 +33,7 @@ func (e *UnrecognisedError) Error() string {
 // Recognise is the operation that a body element belongs to.
 func (w *Workspace) Recognise(body schema.QName) (DraftRef, error) {
 	var names []string
-	for _, k := range w.Contracts {
+	for _, k := range w.Config().Contracts {
 		c, err := w.Contract(k.Name)
 		if err != nil {
 			continue

@@ -91,8 +91,6 @@ func blocks(b []byte) []byte {
 // Stale tells whether the settings file holds something else than was read from
 // it.
 func (w *Workspace) Stale() bool {
-	src, err := w.store.read(File)
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	return err == nil && !bytes.Equal(src, w.read)
+	src, err := w.store().read(File)
+	return err == nil && !bytes.Equal(src, w.Config().src)
 }

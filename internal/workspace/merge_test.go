@@ -56,7 +56,7 @@ func TestNothingThatWasWrittenIsLost(t *testing.T) {
 	require.NoError(t, err)
 	base := []byte("<YearTable><station>A</station><year>2027</year></YearTable>")
 	require.NoError(t, w.WriteDraft(r, base))
-	other, err := Open(w.Dir, w.Home)
+	other, err := Open(w.Dir(), w.Home)
 	require.NoError(t, err)
 	require.NoError(t, other.WriteDraft(r, []byte("<YearTable><station>A</station><year>2028</year></YearTable>")))
 	body, _, err := w.SaveDraft(r, base, []byte("<YearTable><station>Skerry</station><year>2027</year></YearTable>"), nil, nil)

@@ -37,7 +37,7 @@ func FieldOf(path string) string { return positions.ReplaceAllString(path, "") }
 
 func (w *Workspace) readNotes() (notes, error) {
 	var n notes
-	b, err := w.store.read(NotesFile)
+	b, err := w.store().read(NotesFile)
 	if errors.Is(err, fs.ErrNotExist) {
 		return n, nil
 	}
@@ -72,8 +72,8 @@ func (w *Workspace) Notes(contractName, operation string) (map[string]string, er
 // text takes it away.
 func (w *Workspace) SetNote(contractName, operation, field, text string) error {
 	field, text = FieldOf(field), strings.TrimSpace(text)
-	if w.Dir != "" && w.Home != nil {
-		unlock, err := w.Home.Lock(w.Dir)
+	if w.Dir() != "" && w.Home != nil {
+		unlock, err := w.Home.Lock(w.Dir())
 		if err != nil {
 			return err
 		}
@@ -102,5 +102,5 @@ func (w *Workspace) SetNote(contractName, operation, field, text string) error {
 	if err != nil {
 		return err
 	}
-	return w.store.write(NotesFile, append([]byte("# What was learned of how the services really behave.\n\n"), b...))
+	return w.store().write(NotesFile, append([]byte("# What was learned of how the services really behave.\n\n"), b...))
 }

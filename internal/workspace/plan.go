@@ -27,7 +27,7 @@ func (w *Workspace) Serving(contractName, operation string) []*Endpoint {
 	if err != nil {
 		return nil
 	}
-	for _, e := range w.Endpoints {
+	for _, e := range w.Config().Endpoints {
 		if e.Contract != contractName || e.Off {
 			continue
 		}
@@ -79,7 +79,7 @@ func (w *Workspace) Settle(r DraftRef, named string) (*Endpoint, error) {
 
 // alternative says what sets an endpoint apart.
 func (w *Workspace) alternative(e *Endpoint, c *contract.Contract) endpoint.Alternative {
-	s := w.settings(e, c.Port(e.Port))
+	s := w.settings(w.Config(), e, c.Port(e.Port))
 	scheme, _, _ := strings.Cut(s.Text("address"), "://")
 	return endpoint.Alternative{Name: e.Name, Port: e.Port, Differs: fmt.Sprintf("SOAP %s · %s · port %s", s.Text("soap"), scheme, e.Port)}
 }
@@ -93,7 +93,7 @@ func (w *Workspace) none(r DraftRef) *endpoint.MissingError {
 	}
 	for _, p := range c.PortsWith(r.Operation) {
 		made := false
-		for _, e := range w.Endpoints {
+		for _, e := range w.Config().Endpoints {
 			if e.Contract == r.Contract && e.Port == p.Name {
 				made = true
 				missing.Off = append(missing.Off, e.Name) // it would serve otherwise
@@ -108,14 +108,14 @@ func (w *Workspace) none(r DraftRef) *endpoint.MissingError {
 }
 
 // settings are the layers of an endpoint.
-func (w *Workspace) settings(e *Endpoint, p *contract.Port) endpoint.Settings {
+func (w *Workspace) settings(cfg *Config, e *Endpoint, p *contract.Port) endpoint.Settings {
 	var s endpoint.Settings
 	yours := w.personal()
 	if v := yours[Everywhere]; v != nil {
 		s.Layers = append(s.Layers, endpoint.Layer{Source: "profile " + Everywhere + endpoint.Yours, Values: v})
 	}
 	if e != nil && e.Profile != "" {
-		if v := w.Profiles[e.Profile]; v != nil {
+		if v := cfg.Profiles[e.Profile]; v != nil {
 			s.Layers = append(s.Layers, endpoint.Layer{Source: "profile " + e.Profile, Values: v})
 		} else if v := yours[e.Profile]; v != nil {
 			s.Layers = append(s.Layers, endpoint.Layer{Source: "profile " + e.Profile + endpoint.Yours, Values: v})
@@ -134,59 +134,53 @@ func (w *Workspace) settings(e *Endpoint, p *contract.Port) endpoint.Settings {
 	return s
 }
 
-// Addresses are those of all endpoints in all environments, as far as they can
-// be resolved.
-func (w *Workspace) Addresses() (out []string) {
-	for _, e := range w.Endpoints {
-		set := w.Settings(e.Name)
-		for _, env := range w.Environments {
-			if at, err := endpoint.Expand(set.Text("address"), env.Name, env.Variables); err == nil {
+// addresses gives those of all endpoints in all environments, as far as they can be
+// resolved, by the settings as they were when it was made.
+func (w *Workspace) addresses(cfg *Config) func() []string {
+	return func() (out []string) {
+		for _, e := range cfg.Endpoints {
+			set := w.settingsOf(cfg, e.Name)
+			for _, env := range cfg.Environments {
+				if at, err := endpoint.Expand(set.Text("address"), env.Name, env.Variables); err == nil {
+					out = append(out, at)
+				}
+			}
+			if at, err := endpoint.Expand(set.Text("address"), "", nil); err == nil {
 				out = append(out, at)
 			}
 		}
-		if at, err := endpoint.Expand(set.Text("address"), "", nil); err == nil {
-			out = append(out, at)
-		}
+		return out
 	}
-	return out
 }
 
 // Settings are the settings in force for an endpoint.
-func (w *Workspace) Settings(name string) endpoint.Settings {
-	e := w.Endpoint(name)
+func (w *Workspace) Settings(name string) endpoint.Settings { return w.settingsOf(w.Config(), name) }
+
+func (w *Workspace) settingsOf(cfg *Config, name string) endpoint.Settings {
+	e := cfg.Endpoint(name)
 	if e == nil {
 		return endpoint.Settings{}
 	}
 	c, err := w.Contract(e.Contract)
 	if err != nil {
-		return w.settings(e, nil)
+		return w.settings(cfg, e, nil)
 	}
-	return w.settings(e, c.Port(e.Port))
-}
-
-// Using are the endpoints that use a profile.
-func (w *Workspace) Using(profile string) []string {
-	var out []string
-	for _, e := range w.Endpoints {
-		if e.Profile == profile {
-			out = append(out, e.Name)
-		}
-	}
-	return out
+	return w.settings(cfg, e, c.Port(e.Port))
 }
 
 // Plan makes the plan of a call: a draft over an endpoint ("" the default one)
 // in an environment ("" the workspace's).
 func (w *Workspace) Plan(r DraftRef, endpointName, environment string) (call.Plan, error) {
+	cfg := w.Config()
 	p := call.Plan{Workspace: w.ID(), ContractName: r.Contract, Operation: r.Operation, DraftName: r.Name, Environment: environment,
-		Agent: call.Agent, ReadFile: w.ReadFile, Shares: w.Using, Known: w.Addresses}
+		Agent: call.Agent, ReadFile: w.ReadFile, Shares: cfg.Using, Known: w.addresses(cfg)}
 	if p.Environment == "" {
-		p.Environment = w.Environment
+		p.Environment = cfg.Environment
 	}
 	var ok bool
 	if p.Variables, p.Withheld, ok = w.resolved(p.Environment); !ok {
 		var names []string
-		for _, e := range w.Environments {
+		for _, e := range w.Config().Environments {
 			names = append(names, e.Name)
 		}
 		p.EnvError = &endpoint.EnvironmentError{Name: p.Environment, Near: near.Miss(p.Environment, names), Others: names}
@@ -212,11 +206,13 @@ func (w *Workspace) Plan(r DraftRef, endpointName, environment string) (call.Pla
 		return p, nil
 	}
 	p.Endpoint, p.Port = e.Name, p.Contract.Port(e.Port)
-	p.Settings = w.settings(e, p.Port)
+	p.Settings = w.settings(cfg, e, p.Port)
 	p.Aside = w.AsideFor(e.Name)
 	w.mu.Lock()
 	p.Draft = w.drafts[r] // parsed before, if it is still the same
+	w.mu.Unlock()
 	p.SetDraft(src)
+	w.mu.Lock()
 	w.drafts[r] = p.Draft
 	w.mu.Unlock()
 	header, err := w.ReadHeader(r)
@@ -224,7 +220,7 @@ func (w *Workspace) Plan(r DraftRef, endpointName, environment string) (call.Pla
 		return p, err
 	}
 	p.SetHeader(header)
-	p.Expand = w.Settled[r.ID()].Variables
+	p.Expand = cfg.DraftSettings[r.ID()].Variables
 	if w.Home != nil {
 		p.Identity = w.Home.Identity
 		p.Allowed = func(id, scheme, host, port string) bool {
@@ -305,7 +301,7 @@ func (w *Workspace) Adopt(contractName string, values map[string][]string) error
 		return err
 	}
 	var sets []set
-	for _, e := range w.Endpoints {
+	for _, e := range w.Config().Endpoints {
 		p := c.Port(e.Port)
 		if e.Contract != contractName || p == nil {
 			continue
@@ -336,7 +332,7 @@ func (w *Workspace) Adopt(contractName string, values map[string][]string) error
 // again: those that its endpoints have of what they adopted.
 func (w *Workspace) FetchSettings(contractName string) map[string][]string {
 	out := map[string][]string{}
-	for _, e := range w.Endpoints {
+	for _, e := range w.Config().Endpoints {
 		if e.Contract != contractName {
 			continue
 		}

@@ -79,24 +79,24 @@ func TestChangesOfEveryKind(t *testing.T) {
 		{"name", "another name", "name = 'another name'"},
 	} {
 		require.NoError(t, w.Apply(change(c.key, c.to)), c.key)
-		b, _ := os.ReadFile(filepath.Join(w.Dir, File))
+		b, _ := os.ReadFile(filepath.Join(w.Dir(), File))
 		assert.Contains(t, string(b), c.file, c.key)
 	}
 	require.NoError(t, w.Apply(change("endpoint.TideTables.header", "")))
 	assert.NotContains(t, w.Endpoint("TideTables").Values, "header")
 	for _, bad := range []exchange.Change{change("endpoint.Nope.soap", "1.1"), change("endpoint.TideTables.spoa", "1.1"), change("nonsense", "x"), change("contract.x.y", "z"), {Where: "elsewhere", Key: "x"}, {Where: "user", Key: "x"}} {
-		before, _ := os.ReadFile(filepath.Join(w.Dir, File))
+		before, _ := os.ReadFile(filepath.Join(w.Dir(), File))
 		assert.Error(t, w.Apply(bad), bad.Key)
-		after, _ := os.ReadFile(filepath.Join(w.Dir, File))
+		after, _ := os.ReadFile(filepath.Join(w.Dir(), File))
 		assert.Equal(t, before, after, "nothing is written")
 	}
 }
 
 func TestSeveralChangesAreMadeTogetherOrNotAtAll(t *testing.T) {
 	w := fresh(t)
-	before, _ := os.ReadFile(filepath.Join(w.Dir, File))
+	before, _ := os.ReadFile(filepath.Join(w.Dir(), File))
 	require.Error(t, w.Apply(change("endpoint.TideTables.answer-time", "5s"), change("endpoint.Nope.soap", "1.1")))
-	after, _ := os.ReadFile(filepath.Join(w.Dir, File))
+	after, _ := os.ReadFile(filepath.Join(w.Dir(), File))
 	assert.Equal(t, before, after)
 }
 
@@ -110,11 +110,11 @@ func TestAnIdentityGoesOnlyWhereItWasAllowed(t *testing.T) {
 	require.NoError(t, w.Apply(exchange.Change{Where: "user", Key: "allow.desk", To: "https://h:443"}))
 	assert.True(t, p.Allowed("desk", "https", "h", "443"))
 	assert.Equal(t, "desk", p.Identities[0].Name)
-	other, err := Open(w.Dir, w.Home)
+	other, err := Open(w.Dir(), w.Home)
 	require.NoError(t, err)
 	p, _ = other.Plan(r, "TideTables", "")
 	assert.True(t, p.Allowed("desk", "https", "h", "443"), "it is kept on the person's side")
-	b, _ := os.ReadFile(filepath.Join(w.Dir, File))
+	b, _ := os.ReadFile(filepath.Join(w.Dir(), File))
 	assert.NotContains(t, string(b), "allow", "and never in the workspace")
 }
 
@@ -215,15 +215,15 @@ func TestDraftsAreFoundByWhatPeopleType(t *testing.T) {
 
 func TestAReadOnlyFolderIsSaidAndTheOldFileIntact(t *testing.T) {
 	w := fresh(t)
-	before, _ := os.ReadFile(filepath.Join(w.Dir, File))
+	before, _ := os.ReadFile(filepath.Join(w.Dir(), File))
 	// A file where a folder is due: also the superuser cannot write there.
-	require.NoError(t, os.WriteFile(filepath.Join(w.Dir, "trust"), nil, 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(w.Dir(), "trust"), nil, 0o600))
 	err := w.Apply(change("endpoint.TideTables.trust", "-----BEGIN CERTIFICATE-----\nx"))
 	assert.Error(t, err)
-	require.Error(t, w.store.write("trust/x.pem", []byte("x")))
-	after, _ := os.ReadFile(filepath.Join(w.Dir, File))
+	require.Error(t, w.store().write("trust/x.pem", []byte("x")))
+	after, _ := os.ReadFile(filepath.Join(w.Dir(), File))
 	assert.Equal(t, before, after)
-	left, _ := filepath.Glob(filepath.Join(w.Dir, ".orenda*"))
+	left, _ := filepath.Glob(filepath.Join(w.Dir(), ".orenda*"))
 	assert.Empty(t, left)
 	assert.False(t, strings.Contains(string(after), "BEGIN"))
 }
@@ -253,5 +253,5 @@ func TestAnEndpointIsMadeWhereNoneServes(t *testing.T) {
 		assert.NoError(t, p.Unsettled)
 		assert.Equal(t, want, p.Endpoint)
 	}
-	assert.Len(t, w.Endpoints, 5)
+	assert.Len(t, w.Config().Endpoints, 5)
 }

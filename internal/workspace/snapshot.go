@@ -47,10 +47,10 @@ func (w *Workspace) writeSnapshot(name string, c *contract.Contract) error {
 		sum := sha256.Sum256(f.Bytes)
 		hash := hex.EncodeToString(sum[:])
 		file := fmt.Sprintf("%02d-%s", i, safe.FileName(path.Base(filepath.ToSlash(base))))
-		if old, err := w.store.read(dir + "/" + file); err == nil && !bytes.Equal(old, f.Bytes) {
+		if old, err := w.store().read(dir + "/" + file); err == nil && !bytes.Equal(old, f.Bytes) {
 			file = fmt.Sprintf("%02d-%s-%s", i, hash[:8], safe.FileName(path.Base(filepath.ToSlash(base))))
 		}
-		if err := w.store.write(dir+"/"+file, f.Bytes); err != nil {
+		if err := w.store().write(dir+"/"+file, f.Bytes); err != nil {
 			return err
 		}
 		s.Files = append(s.Files, snapshotFile{file, f.Location, hash})
@@ -59,17 +59,17 @@ func (w *Workspace) writeSnapshot(name string, c *contract.Contract) error {
 	if err != nil {
 		return err
 	}
-	if err := w.store.write(dir+"/sources.toml", index); err != nil {
+	if err := w.store().write(dir+"/sources.toml", index); err != nil {
 		return err
 	}
-	kept, err := w.store.list(dir)
+	kept, err := w.store().list(dir)
 	if err != nil {
 		return err
 	}
 	for _, k := range kept { // what no index names any more
 		base := path.Base(k)
 		if base != "sources.toml" && !slices.ContainsFunc(s.Files, func(f snapshotFile) bool { return f.File == base }) {
-			if err := w.store.remove(dir + "/" + base); err != nil {
+			if err := w.store().remove(dir + "/" + base); err != nil {
 				return err
 			}
 		}
@@ -111,12 +111,12 @@ func (w *Workspace) keep(name string, c *contract.Contract, served string, sets 
 }
 
 func (w *Workspace) take(name string, c *contract.Contract, served string, old *contract.Contract) error {
-	if m, ok := w.store.(*memory); ok { // it can be loaded again
+	if m, ok := w.store().(*memory); ok { // it can be loaded again
 		defer m.loading()()
 	}
 	var sets []set
 	for _, p := range c.Ports() {
-		made := slices.ContainsFunc(w.Endpoints, func(e *Endpoint) bool { return e.Contract == name && e.Port == p.Name })
+		made := slices.ContainsFunc(w.Config().Endpoints, func(e *Endpoint) bool { return e.Contract == name && e.Port == p.Name })
 		if p.Version == soap.Unset || made || old != nil && old.Port(p.Name) != nil {
 			continue
 		}

@@ -33,8 +33,8 @@ func TestADamagedDescriptionIsTakenAnew(t *testing.T) {
 				}
 			}
 			require.NoError(t, w.WriteDraft(ref, mine))
-			damage(t, filepath.Join(w.Dir, "contracts/tide-tables"))
-			w, err := Open(w.Dir, w.Home)
+			damage(t, filepath.Join(w.Dir(), "contracts/tide-tables"))
+			w, err := Open(w.Dir(), w.Home)
 			require.NoError(t, err)
 
 			p, err := w.Plan(ref, "", "")
@@ -56,9 +56,9 @@ func TestADamagedDescriptionIsTakenAnew(t *testing.T) {
 			}
 
 			require.NoError(t, w.TakeOver("tide-tables", load(t, "tides.wsdl"), ""))
-			w, err = Open(w.Dir, w.Home)
+			w, err = Open(w.Dir(), w.Home)
 			require.NoError(t, err)
-			assert.Len(t, w.Endpoints, 5)
+			assert.Len(t, w.Config().Endpoints, 5)
 			got, err := w.ReadDraft(ref)
 			require.NoError(t, err)
 			assert.Equal(t, string(mine), string(got))

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"io"
 	"io/fs"
+	"maps"
 	"os"
 	"path"
 	"path/filepath"
@@ -51,6 +52,20 @@ func (m *memory) remove(name string) error {
 	delete(m.files, name)
 	m.touched = true
 	return nil
+}
+
+// all are the files, by name.
+func (m *memory) all() map[string][]byte {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	return maps.Clone(m.files)
+}
+
+// changed tells whether anything was written since what it holds was loaded.
+func (m *memory) changed() bool {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	return m.touched
 }
 
 // loading keeps what is written until done is called from counting as touched.

@@ -12,7 +12,7 @@ import (
 
 // AsideFor are the findings that were set aside for an endpoint: reasons, by id.
 func (w *Workspace) AsideFor(name string) map[string]string {
-	return w.Aside[name]
+	return w.Config().SetAside[name]
 }
 
 // SetAside sets a finding aside for an endpoint, with the reason; an empty one
@@ -27,7 +27,7 @@ func (w *Workspace) SetAside(name, id, why string) error {
 
 // UsesOf are the endpoints that name an identity, and as what.
 func (w *Workspace) UsesOf(identity string) (out []string) {
-	for _, e := range w.Endpoints {
+	for _, e := range w.Config().Endpoints {
 		set := w.Settings(e.Name)
 		for key, what := range map[string]string{"identity": "", "client-identity": " (client certificate)", "sign-identity": " (signs)", "proxy-identity": " (proxy)", "session": " (session)"} {
 			if set.Text(key) == identity {
@@ -41,8 +41,8 @@ func (w *Workspace) UsesOf(identity string) (out []string) {
 
 // Survey is the workspace as the rules see it that look at no single call.
 func (w *Workspace) Survey() *diagnose.Survey {
-	s := &diagnose.Survey{Unread: w.Warnings}
-	for _, e := range w.Endpoints {
+	s := &diagnose.Survey{Unread: w.Config().Warnings}
+	for _, e := range w.Config().Endpoints {
 		se := diagnose.SurveyEndpoint{Name: e.Name, Contract: e.Contract, Port: e.Port, Off: e.Off}
 		c, err := w.Contract(e.Contract)
 		switch {
@@ -58,13 +58,13 @@ func (w *Workspace) Survey() *diagnose.Survey {
 			se.Gone = fmt.Sprintf("the contract %s has no port %s; it has %s", e.Contract, e.Port, strings.Join(ports, ", "))
 			se.Near = near.Miss(e.Port, ports)
 		default:
-			set := w.settings(e, c.Port(e.Port))
+			set := w.settings(w.Config(), e, c.Port(e.Port))
 			values := []string{e.Contract, e.Port}
 			for i := range endpoint.Keys {
 				values = append(values, set.Of(&endpoint.Keys[i]).Text)
 			}
 			se.Values = strings.Join(values, "\x00")
-			for _, env := range w.Environments {
+			for _, env := range w.Config().Environments {
 				address, err := w.Resolved(e.Name, env.Name)
 				if err == nil {
 					_, err = endpoint.ParseAddress(address)
@@ -78,7 +78,7 @@ func (w *Workspace) Survey() *diagnose.Survey {
 	}
 	for _, v := range w.AllVariables() {
 		sv := diagnose.SurveyVariable{Name: v.Name, UsedBy: v.UsedBy}
-		for _, env := range w.Environments {
+		for _, env := range w.Config().Environments {
 			if _, ok := v.Values[env.Name]; ok {
 				sv.Set = append(sv.Set, env.Name)
 			} else {

@@ -46,9 +46,9 @@ func fresh(t testing.TB) *Workspace {
 
 func TestAddressInGivesEndpointsAndDrafts(t *testing.T) {
 	w := fresh(t)
-	assert.Equal(t, "Skerry Harbour Trust", w.Name)
+	assert.Equal(t, "Skerry Harbour Trust", w.Config().Name)
 	var ends, drafts []string
-	for _, e := range w.Endpoints {
+	for _, e := range w.Config().Endpoints {
 		ends = append(ends, e.Name)
 	}
 	for _, d := range w.Drafts() {
@@ -59,7 +59,7 @@ func TestAddressInGivesEndpointsAndDrafts(t *testing.T) {
 	c, err := w.Contract("tide-tables")
 	require.NoError(t, err, "the snapshot needs nothing else")
 	assert.Len(t, c.OperationNames(), 2)
-	assert.Empty(t, w.Warnings)
+	assert.Empty(t, w.Config().Warnings)
 }
 
 func TestEndpointsAreSettled(t *testing.T) {
@@ -95,8 +95,8 @@ recieve-limit = "1 MiB"
 func TestHandEditedFilesAreReadOrRefusedWithThePlace(t *testing.T) {
 	w := New("x", nil)
 	require.NoError(t, w.parse([]byte(written)))
-	require.Len(t, w.Warnings, 1)
-	assert.Contains(t, w.Warnings[0], "line 5: the setting recieve-limit is not known; receive-limit is meant")
+	require.Len(t, w.Config().Warnings, 1)
+	assert.Contains(t, w.Config().Warnings[0], "line 5: the setting recieve-limit is not known; receive-limit is meant")
 	assert.Equal(t, []string{"65536"}, w.Endpoint("tides-tls").Values["receive-limit"])
 	for src, want := range map[string]string{
 		"name = \"x\nenvironment = 1":             "orenda.toml (in memory):1:",
@@ -116,16 +116,16 @@ func TestHandEditedFilesAreReadOrRefusedWithThePlace(t *testing.T) {
 func TestABrokenFileIsNeverOverwritten(t *testing.T) {
 	w := fresh(t)
 	broken := []byte("name = \"Skerry\n")
-	require.NoError(t, os.WriteFile(filepath.Join(w.Dir, File), broken, 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(w.Dir(), File), broken, 0o600))
 	err := w.Apply(exchange.Change{Where: "workspace", Key: "environment.model.a", To: "b"})
 	assert.ErrorContains(t, err, "orenda.toml:1:")
-	after, _ := os.ReadFile(filepath.Join(w.Dir, File))
+	after, _ := os.ReadFile(filepath.Join(w.Dir(), File))
 	assert.Equal(t, broken, after)
 }
 
 func TestTwoOnOneWorkspaceLoseNothing(t *testing.T) {
 	w := fresh(t)
-	other, err := Open(w.Dir, w.Home)
+	other, err := Open(w.Dir(), w.Home)
 	require.NoError(t, err)
 	var wg sync.WaitGroup
 	for i, x := range []*Workspace{w, other} {
@@ -166,7 +166,7 @@ func TestNothingLeadsOutOfTheFolder(t *testing.T) {
 		_, err := w.ReadFile(name)
 		assert.Error(t, err, name)
 	}
-	require.NoError(t, os.Symlink("/etc/hostname", filepath.Join(w.Dir, "link")))
+	require.NoError(t, os.Symlink("/etc/hostname", filepath.Join(w.Dir(), "link")))
 	_, err := w.ReadFile("link")
 	assert.Error(t, err)
 }
@@ -183,18 +183,18 @@ func TestKilledWhileSaving(t *testing.T) {
 	w := fresh(t)
 	for range 30 {
 		cmd := exec.Command(os.Args[0], "-test.run", "TestKilledWhileSaving$")
-		cmd.Env = append(os.Environ(), "ORENDA_SAVE_LOOP="+w.Dir)
+		cmd.Env = append(os.Environ(), "ORENDA_SAVE_LOOP="+w.Dir())
 		require.NoError(t, cmd.Start())
-		before, _ := os.ReadFile(filepath.Join(w.Dir, File))
+		before, _ := os.ReadFile(filepath.Join(w.Dir(), File))
 		for range 2000 { // until it is at work
-			if now, _ := os.ReadFile(filepath.Join(w.Dir, File)); !bytes.Equal(now, before) {
+			if now, _ := os.ReadFile(filepath.Join(w.Dir(), File)); !bytes.Equal(now, before) {
 				break
 			}
 		}
 		require.NoError(t, cmd.Process.Kill())
 		_ = cmd.Wait()
 		require.NoError(t, w.Reload())
-		assert.Len(t, w.Endpoints, 5)
+		assert.Len(t, w.Config().Endpoints, 5)
 	}
 }
 
@@ -246,7 +246,7 @@ func TestNotesAreKeptAndNeverLost(t *testing.T) {
 	n, err := w.Notes("tide-tables", "DayTable")
 	require.NoError(t, err)
 	assert.Equal(t, map[string]string{"": "slow before nine", "tide/state": "PEN means pending"}, n)
-	file := filepath.Join(w.Dir, NotesFile)
+	file := filepath.Join(w.Dir(), NotesFile)
 	require.NoError(t, os.WriteFile(file, []byte("[[note]\nbroken"), 0o600))
 	_, err = w.Notes("tide-tables", "DayTable")
 	assert.ErrorContains(t, err, "notes.toml:1:")

@@ -87,7 +87,7 @@ func (v *View) read() table {
 		shown[r.Contract] = true
 		t.rows = append(t.rows, r)
 	}
-	for _, e := range v.s.W.Endpoints {
+	for _, e := range v.s.W.Config().Endpoints {
 		switch {
 		case e.Off:
 		case !v.turned:
@@ -95,7 +95,7 @@ func (v *View) read() table {
 				t.cols[e.Contract] = append(t.cols[e.Contract], column{e, v.s.Environment})
 			}
 		case v.over[e.Contract] == e.Name || v.over[e.Contract] == "" && t.cols[e.Contract] == nil:
-			for _, env := range v.s.W.Environments {
+			for _, env := range v.s.W.Config().Environments {
 				if holds(env.Name, of) {
 					t.cols[e.Contract] = append(t.cols[e.Contract], column{e, env.Name})
 				}
@@ -126,7 +126,7 @@ func (v *View) follow() {
 // turn lets the columns be the environments of the chosen endpoint, or the
 // endpoints again.
 func (v *View) turn() {
-	if !v.turned && len(v.s.W.Environments) == 0 {
+	if !v.turned && len(v.s.W.Config().Environments) == 0 {
 		v.s.Say("the workspace has no environments to turn to")
 		return
 	}
@@ -170,7 +170,7 @@ func (v *View) Keys() []ui.Key {
 		}
 		return []ui.Key{{Show: "⏎", Does: "load it"}, {Show: "esc", Does: "not now"}}
 	}
-	if len(v.s.W.Contracts) == 0 {
+	if len(v.s.W.Config().Contracts) == 0 {
 		return []ui.Key{{Press: "enter", Show: "⏎", Does: "type or paste an address"}, {Press: "?", Show: "?", Does: "help"}, {Press: "q", Show: "q", Does: "quit"}}
 	}
 	going := "go: send it"
@@ -317,7 +317,7 @@ func (v *View) key(k tea.KeyPressMsg, t table) tea.Cmd {
 // serves tells whether a cell can be.
 func (v *View) serves(r workspace.DraftRef, e *workspace.Endpoint) bool {
 	for _, x := range v.s.W.Serving(r.Contract, r.Operation) {
-		if x == e {
+		if x.Name == e.Name {
 			return true
 		}
 	}
@@ -447,7 +447,7 @@ func (v *View) View(w, h int) string {
 			for _, c := range cols {
 				name, here, star := c.end.Name, c.end.Name == v.s.Cell.Endpoint, c.end.Default
 				if v.turned {
-					name, here, star = c.env, here && c.env == v.s.Environment, c.env == v.s.W.Environment
+					name, here, star = c.env, here && c.env == v.s.Environment, c.env == v.s.W.Config().Environment
 				}
 				name = ui.Cut(name, cellWidth-4)
 				if here {
@@ -473,7 +473,7 @@ func (v *View) View(w, h int) string {
 		if l.more > 1 {
 			draft = fmt.Sprintf("and %d more", l.more-1)
 		}
-		if v.s.W.Settled[r.ID()].Changes {
+		if v.s.W.Config().DraftSettings[r.ID()].Changes {
 			draft = "! " + draft
 		}
 		op, name := ui.Fit(l.op, opw), ui.Fit(draft, label-opw-2)

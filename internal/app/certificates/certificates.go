@@ -71,8 +71,8 @@ func (v *View) Open() tea.Cmd {
 func (v *View) read() {
 	if v.end == "" || v.s.W.Endpoint(v.end) == nil {
 		v.end = ""
-		if len(v.s.W.Endpoints) > 0 {
-			v.end = v.s.W.Endpoints[0].Name
+		if len(v.s.W.Config().Endpoints) > 0 {
+			v.end = v.s.W.Config().Endpoints[0].Name
 		}
 	}
 	set := v.s.W.Settings(v.end)
@@ -167,16 +167,16 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 }
 
 func (v *View) next(forward bool) {
-	n := len(v.s.W.Endpoints)
+	n := len(v.s.W.Config().Endpoints)
 	if n == 0 {
 		return
 	}
-	i := slices.IndexFunc(v.s.W.Endpoints, func(e *workspace.Endpoint) bool { return e.Name == v.end })
+	i := slices.IndexFunc(v.s.W.Config().Endpoints, func(e *workspace.Endpoint) bool { return e.Name == v.end })
 	d := 1
 	if !forward {
 		d = n - 1
 	}
-	v.end = v.s.W.Endpoints[(max(i, 0)+d)%n].Name
+	v.end = v.s.W.Config().Endpoints[(max(i, 0)+d)%n].Name
 	v.cursor, v.of = 0, ""
 	v.read()
 }

@@ -60,7 +60,7 @@ type entry struct {
 
 func (v *View) entries() []entry {
 	var out []entry
-	for _, k := range v.s.W.Contracts {
+	for _, k := range v.s.W.Config().Contracts {
 		c, err := v.s.W.Contract(k.Name)
 		if err != nil {
 			out = append(out, entry{contract: k.Name, c: &contract.Contract{}, why: err.Error()})

@@ -54,7 +54,7 @@ func (v *View) Keys() []ui.Key {
 // Open implements the application's opener: the cursor stands on the endpoint
 // that is chosen elsewhere.
 func (v *View) Open() tea.Cmd {
-	for i, e := range v.s.W.Endpoints {
+	for i, e := range v.s.W.Config().Endpoints {
 		if e.Name == v.s.Cell.Endpoint {
 			v.cursor = i
 		}
@@ -64,11 +64,11 @@ func (v *View) Open() tea.Cmd {
 }
 
 func (v *View) at() *workspace.Endpoint {
-	if len(v.s.W.Endpoints) == 0 {
+	if len(v.s.W.Config().Endpoints) == 0 {
 		return nil
 	}
-	v.cursor = min(max(v.cursor, 0), len(v.s.W.Endpoints)-1)
-	return v.s.W.Endpoints[v.cursor]
+	v.cursor = min(max(v.cursor, 0), len(v.s.W.Config().Endpoints)-1)
+	return v.s.W.Config().Endpoints[v.cursor]
 }
 
 // Update implements ui.View.
@@ -79,7 +79,7 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 		}
 		return nil
 	}
-	v.cursor += ui.Rows(msg, max(v.height, 1), len(v.s.W.Endpoints))
+	v.cursor += ui.Rows(msg, max(v.height, 1), len(v.s.W.Config().Endpoints))
 	e := v.at()
 	k, ok := msg.(tea.KeyPressMsg)
 	if !ok || e == nil {
@@ -176,7 +176,7 @@ func (v *View) settings(e *workspace.Endpoint) tea.Cmd {
 // share shows what changes where the marked endpoints are given the settings of e.
 func (v *View) share(e *workspace.Endpoint) {
 	var to []string
-	for _, o := range v.s.W.Endpoints {
+	for _, o := range v.s.W.Config().Endpoints {
 		if v.chosen[o.Name] && o != e {
 			to = append(to, o.Name)
 		}
@@ -243,7 +243,7 @@ func (v *View) View(w, h int) string {
 		return v.preview.View(w, h)
 	}
 	e := v.at()
-	title := ui.Strong("endpoints") + ui.Soft(fmt.Sprintf("   %d", len(v.s.W.Endpoints)))
+	title := ui.Strong("endpoints") + ui.Soft(fmt.Sprintf("   %d", len(v.s.W.Config().Endpoints)))
 	if v.s.Environment != "" {
 		title += ui.Soft("   as they are in ") + v.s.Environment
 	}
@@ -258,7 +258,7 @@ func (v *View) View(w, h int) string {
 	v.height = max(h-len(out)-len(detail)-2, 3)
 	var rows []string
 	at, contract := 0, ""
-	for i, x := range v.s.W.Endpoints {
+	for i, x := range v.s.W.Config().Endpoints {
 		if x.Contract != contract {
 			if len(rows) > 0 {
 				rows = append(rows, "")

@@ -48,7 +48,7 @@ func (v *View) Keys() []ui.Key {
 }
 
 func (v *View) read() ([]workspace.Variable, []workspace.Environment) {
-	vars, envs := v.s.W.AllVariables(), v.s.W.Environments
+	vars, envs := v.s.W.AllVariables(), v.s.W.Config().Environments
 	v.row = min(max(v.row, 0), max(len(vars)-1, 0))
 	v.col = min(max(v.col, 0), max(len(envs)-1, 0))
 	return vars, envs
@@ -61,7 +61,7 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 		if k, ok := msg.(tea.KeyPressMsg); ok && v.preview.Press(k) {
 			v.did(v.s.W.Apply(v.preview.Changes...), "%d changes made", len(v.preview.Changes))
 			if v.s.Environment == "" {
-				v.s.UseEnvironment(v.s.W.Environment)
+				v.s.UseEnvironment(v.s.W.Config().Environment)
 			}
 		}
 		return nil
@@ -213,7 +213,7 @@ func (v *View) View(w, h int) string {
 	head := "   " + ui.Pad(ui.Soft("variable"), name)
 	for _, e := range envs[first : first+shown] {
 		label := e.Name
-		if e.Name == v.s.W.Environment {
+		if e.Name == v.s.W.Config().Environment {
 			label += " *"
 		}
 		label = ui.Cut(label, width-2)
@@ -275,7 +275,7 @@ func (v *View) below(vars []workspace.Variable, envs []workspace.Environment, w,
 	out := []string{"", "   " + ui.Soft("where ") + ui.Strong(x.Name) + ui.Soft(" stands, in ") + ui.Strong(env), ""}
 	name := max(min(w/5, 24), 12)
 	half := max((w-name-10)/2, 10)
-	for _, e := range v.s.W.Endpoints {
+	for _, e := range v.s.W.Config().Endpoints {
 		set := v.s.W.Settings(e.Name)
 		template := set.Text("address")
 		if !slices.Contains(endpoint.Variables(template), x.Name) {

@@ -276,7 +276,7 @@ func (v *View) programs(x *exchange.Exchange) (out [][2]string) {
 	if l == nil || !l.Response.Complete || x.Kind != "" {
 		return nil
 	}
-	all := maps.Clone(v.s.W.Profiles)
+	all := maps.Clone(v.s.W.Config().Profiles)
 	if yours, err := v.s.W.Personal(); err == nil {
 		maps.Copy(all, yours)
 	}

@@ -147,7 +147,7 @@ func (s *State) FromCatalogue(c *workspace.Catalogue, name, operation string) bo
 		return false
 	}
 	in := ""
-	for _, have := range s.W.Contracts {
+	for _, have := range s.W.Config().Contracts {
 		if have.Source == k.Source {
 			in = have.Name
 		}
@@ -228,12 +228,12 @@ func (s *State) Note(contractName, operation, field, text string) {
 }
 
 // Variables tells whether variables stand in the chosen draft's values.
-func (s *State) Variables() bool { return s.W.Settled[s.Cell.Draft.ID()].Variables }
+func (s *State) Variables() bool { return s.W.Config().DraftSettings[s.Cell.Draft.ID()].Variables }
 
 // ToggleVariables lets variables stand in the chosen draft's values, or not.
 func (s *State) ToggleVariables() {
 	on := !s.Variables()
-	settings := s.W.Settled[s.Cell.Draft.ID()]
+	settings := s.W.Config().DraftSettings[s.Cell.Draft.ID()]
 	settings.Variables = on
 	if err := s.W.SetDraftSettings(s.Cell.Draft, settings); err != nil {
 		s.Say("%v", err)
@@ -250,7 +250,7 @@ func (s *State) ToggleVariables() {
 // ToggleChanges says of the chosen draft that it changes things at the service,
 // or no longer.
 func (s *State) ToggleChanges() {
-	settings := s.W.Settled[s.Cell.Draft.ID()]
+	settings := s.W.Config().DraftSettings[s.Cell.Draft.ID()]
 	settings.Changes = !settings.Changes
 	if err := s.W.SetDraftSettings(s.Cell.Draft, settings); err != nil {
 		s.Say("%v", err)

@@ -217,7 +217,7 @@ func (s *State) takeFetched(id, source string, f *call.Fetched, err error) {
 		s.Say("%s: %v", source, err)
 		return
 	}
-	before := len(s.W.Contracts)
+	before := len(s.W.Config().Contracts)
 	name, err := s.W.AddContract(f.Contract, f.Served)
 	if err == nil {
 		err = s.W.Adopt(name, s.fetch.values)
@@ -234,7 +234,7 @@ func (s *State) takeFetched(id, source string, f *call.Fetched, err error) {
 		}
 	}
 	s.Say("%s: %s, %s", name, count(len(f.Contract.OperationNames()), "operation"), count(len(f.Contract.Ports()), "endpoint"))
-	if before == 0 && s.W.Dir == "" {
+	if before == 0 && s.W.Dir() == "" {
 		s.Message += " · in memory until saved"
 	}
 }

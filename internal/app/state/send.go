@@ -279,7 +279,7 @@ func (s *State) One() []Target { return []Target{{s.Cell, s.Environment}} }
 func (s *State) asks(targets []Target) string {
 	var careful []string
 	for _, t := range targets {
-		if !s.W.Settled[t.Draft.ID()].Changes {
+		if !s.W.Config().DraftSettings[t.Draft.ID()].Changes {
 			continue
 		}
 		x := s.Latest(t.Cell, t.Environment)

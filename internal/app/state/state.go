@@ -101,7 +101,7 @@ type running struct {
 
 // New makes the state of a workspace.
 func New(w *workspace.Workspace, j journal.Journal, home *user.Home) *State {
-	s := &State{W: w, J: j, Home: home, Environment: w.Environment, wake: make(chan struct{}, 1), running: map[string]*running{}, latest: map[Target]*exchange.Exchange{}, Marked: map[Target]bool{}, chains: map[string]*exchange.Exchange{}, kept: &wire.Pool{}, clear: map[string]*exchange.Exchange{}, changes: map[Cell][]exchange.Change{}}
+	s := &State{W: w, J: j, Home: home, Environment: w.Config().Environment, wake: make(chan struct{}, 1), running: map[string]*running{}, latest: map[Target]*exchange.Exchange{}, Marked: map[Target]bool{}, chains: map[string]*exchange.Exchange{}, kept: &wire.Pool{}, clear: map[string]*exchange.Exchange{}, changes: map[Cell][]exchange.Change{}}
 	s.Refresh()
 	if cells := s.Rows(); len(cells) > 0 {
 		s.Choose(Cell{cells[0], s.firstEndpoint(cells[0])})
@@ -401,7 +401,7 @@ func (s *State) Lift(v endpoint.Value, profile string) error {
 	if v.Key.Kind == endpoint.List {
 		to.To = v.Items
 	}
-	if profile == workspace.Everywhere || s.W.Profiles[profile] == nil && yours[profile] != nil {
+	if profile == workspace.Everywhere || s.W.Config().Profiles[profile] == nil && yours[profile] != nil {
 		to.Where = "user"
 	}
 	changes := []exchange.Change{to, {Where: "workspace", Key: "endpoint." + end.Name + "." + v.Key.Name, From: v.Text}}
@@ -425,20 +425,20 @@ func (s *State) PushDown(v endpoint.Value) error {
 
 // NextEnvironment goes on to the next environment.
 func (s *State) NextEnvironment() {
-	n := len(s.W.Environments)
+	n := len(s.W.Config().Environments)
 	if n == 0 {
 		s.Say("the workspace has no environment")
 		return
 	}
-	at := slices.IndexFunc(s.W.Environments, func(e workspace.Environment) bool { return e.Name == s.Environment })
-	s.UseEnvironment(s.W.Environments[(at+1)%n].Name)
+	at := slices.IndexFunc(s.W.Config().Environments, func(e workspace.Environment) bool { return e.Name == s.Environment })
+	s.UseEnvironment(s.W.Config().Environments[(at+1)%n].Name)
 	affected := 0
-	for _, e := range s.W.Endpoints {
+	for _, e := range s.W.Config().Endpoints {
 		if set := s.W.Settings(e.Name); !e.Off && strings.Contains(set.Text("address"), "${") {
 			affected++
 		}
 	}
-	s.Say("environment %s: it changes %d of %d endpoints (V shows how)", s.Environment, affected, len(s.W.Endpoints))
+	s.Say("environment %s: it changes %d of %d endpoints (V shows how)", s.Environment, affected, len(s.W.Config().Endpoints))
 }
 
 // UseEnvironment goes over to an environment.
