@@ -19,7 +19,7 @@ import (
 
 // press passes a key on, with what it leads to at once.
 func (p *person) press(k tea.KeyPressMsg) {
-	_, cmd := p.m.Update(k)
+	cmd := p.update(k)
 	if cmd == nil {
 		return
 	}
@@ -29,7 +29,7 @@ func (p *person) press(k tea.KeyPressMsg) {
 	case msg := <-done:
 		switch msg.(type) {
 		case state.Goto, state.Ask:
-			p.m.Update(msg)
+			p.update(msg)
 		}
 	case <-time.After(3 * time.Millisecond):
 	}
@@ -82,7 +82,7 @@ func TestAnyKeysInAnyOrder(t *testing.T) {
 					}()
 					p.press(k)
 					if i%50 == 0 {
-						p.m.Update(tea.WindowSizeMsg{Width: 20 + r.IntN(160), Height: 6 + r.IntN(50)})
+						p.update(tea.WindowSizeMsg{Width: 20 + r.IntN(160), Height: 6 + r.IntN(50)})
 					}
 					p.fits()
 				}()
@@ -91,8 +91,10 @@ func TestAnyKeysInAnyOrder(t *testing.T) {
 				}
 			}
 			assert.NotContains(t, p.text(), "\x1b")
-			p.m.s.HaltAll()
+			p.m.s.Halt()
 			p.settled()
+			p.m.s.End()
+			require.True(t, p.m.s.Wait(20*time.Second))
 		})
 	}
 }

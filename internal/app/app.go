@@ -34,7 +34,6 @@ import (
 	"orenda/internal/handover"
 	"orenda/internal/journal"
 	"orenda/internal/safe"
-	"orenda/internal/trust"
 	"orenda/internal/user"
 	"orenda/internal/workspace"
 )
@@ -53,14 +52,16 @@ type Options struct {
 // made in a workspace that was never saved is kept: kept is its folder then.
 func Run(ctx context.Context, o Options) (kept string, err error) {
 	m := newModel(o)
-	go trust.Warm()
 	p := tea.NewProgram(m, tea.WithContext(ctx), tea.WithFPS(120))
 	_, err = p.Run()
 	if ctx.Err() != nil {
 		err = nil
 	}
-	m.s.HaltAll()
 	m.keep()
+	m.s.End()
+	if !m.s.Wait(leaveTime) {
+		err = errors.Join(err, errors.New("something under way did not end in time; what it sent may not be kept"))
+	}
 	kept, lost := o.Workspace.Rescue(time.Now())
 	return kept, errors.Join(err, lost)
 }
@@ -110,7 +111,13 @@ type model struct {
 	prompt string
 	answer func(string)
 	heard  []diagnose.Heard
+
+	leaving bool   // what is under way is being halted
+	frame   string // as it is drawn: View only gives it
 }
+
+// leaveTime is how long what is under way is waited for when the person leaves.
+const leaveTime = 10 * time.Second
 
 func newModel(o Options) *model {
 	s := state.New(o.Workspace, o.Journal, o.Home)
@@ -163,56 +170,91 @@ func (m *model) goTo(name string) tea.Cmd {
 	return nil
 }
 
+// Update implements tea.Model. What is drawn is drawn here, once all that a message
+// brings is taken; so views may move their scroll positions as they draw, and
+// nothing is read or computed in View.
 func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
+	cmd := m.update(msg)
+	m.frame = m.draw()
+	if looks := m.s.Looks(); looks != nil {
+		cmd = tea.Batch(cmd, looks)
+	}
+	return m, cmd
+}
+
+func (m *model) update(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
 	case tea.WindowSizeMsg:
 		m.w, m.h = msg.Width, msg.Height
-		return m, nil
+		return nil
+	case state.Looked:
+		m.s.TakeLook(msg)
+		return m.view().Update(state.Wake{})
+	case left:
+		return tea.Quit
 	case state.Wake:
 		m.s.Take()
-		return m, tea.Batch(m.s.Listen(), m.view().Update(msg))
+		return tea.Batch(m.s.Listen(), m.view().Update(msg))
 	case tick:
 		m.s.Refresh()
 		if !m.view().Typing() && m.over == none {
 			m.s.Reread()
 		}
-		return m, ticking()
+		return ticking()
 	case state.Goto:
-		return m, m.goTo(string(msg))
+		return m.goTo(string(msg))
 	case state.Ask:
 		cmd := m.ask(msg.Prompt, msg.Value, msg.Answer)
 		if msg.Hidden {
 			m.in.Hide()
 		}
-		return m, cmd
+		return cmd
 	case tea.KeyPressMsg:
-		return m, m.key(msg)
+		return m.key(msg)
 	case tea.PasteMsg:
 		if m.over == none && !m.view().Typing() && isErrorText(msg.Content) && m.hear(msg.Content) {
-			return m, nil
+			return nil
 		}
 	case tea.MouseClickMsg:
 		msg.Y--
-		return m, m.view().Update(msg)
+		return m.view().Update(msg)
 	}
 	if m.over != none && m.in.Active {
-		return m, m.in.Update(msg)
+		return m.in.Update(msg)
 	}
 	// What a view asked for in the background may come when another is shown.
 	var cmds []tea.Cmd
 	switch msg.(type) {
 	case tea.MouseMsg, tea.PasteMsg:
-		return m, m.view().Update(msg)
+		return m.view().Update(msg)
 	}
 	for _, p := range m.places {
 		cmds = append(cmds, p.view.Update(msg))
 	}
-	return m, tea.Batch(cmds...)
+	return tea.Batch(cmds...)
+}
+
+// left is told once all that was under way has ended, and is kept.
+type left struct{}
+
+// leave ends the program. What is under way is halted and waited for, so that what
+// left is kept; asked for once more, it ends at once.
+func (m *model) leave() tea.Cmd {
+	if m.leaving || m.s.Busy() == 0 {
+		return tea.Quit
+	}
+	m.leaving = true
+	m.s.Say("halting %d under way, to keep what they sent; q leaves at once", m.s.Busy())
+	m.s.End()
+	return func() tea.Msg {
+		m.s.Wait(leaveTime)
+		return left{}
+	}
 }
 
 func (m *model) key(k tea.KeyPressMsg) tea.Cmd {
-	if ui.Is(k, "ctrl+c") {
-		return tea.Quit
+	if ui.Is(k, "ctrl+c") || m.leaving && ui.Is(k, "q") {
+		return m.leave()
 	}
 	if m.over != none {
 		return m.overKey(k)
@@ -250,7 +292,7 @@ func (m *model) commands() []command {
 		{"explain an error text of another program, or paste it", "", "", m.explainText},
 		{"list of commands", ":", ":", func() tea.Cmd { m.open(commandList); return nil }},
 		{"help", "?", "?", func() tea.Cmd { m.open(helpPage); return nil }},
-		{"leave", "q", "q", func() tea.Cmd { return tea.Quit }},
+		{"leave", "q", "q", m.leave},
 	}
 	if m.s.W.Dir() == "" {
 		out = append(out, command{"save the workspace into a folder", "S", "S", m.save})
@@ -420,11 +462,15 @@ func (m *model) close() {
 	m.in.Stop()
 }
 
+// View implements tea.Model.
 func (m *model) View() tea.View {
-	v := tea.View{AltScreen: true, MouseMode: tea.MouseModeCellMotion, WindowTitle: "Orenda"}
+	return tea.View{AltScreen: true, MouseMode: tea.MouseModeCellMotion, WindowTitle: "Orenda", Content: m.frame}
+}
+
+// draw draws the whole screen.
+func (m *model) draw() string {
 	if m.w < 20 || m.h < 6 {
-		v.Content = "too small"
-		return v
+		return "too small"
 	}
 	inner := ""
 	switch m.over {
@@ -437,8 +483,7 @@ func (m *model) View() tea.View {
 	default:
 		inner = m.view().View(m.w, m.h-2)
 	}
-	v.Content = m.head() + "\n" + inner + "\n" + m.foot()
-	return v
+	return m.head() + "\n" + inner + "\n" + m.foot()
 }
 
 func (m *model) head() string {

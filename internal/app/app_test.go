@@ -55,8 +55,38 @@ func (p *person) size(w, h int) { p.tell(tea.WindowSizeMsg{Width: w, Height: h})
 
 // tell passes a message, and what comes of it, to the model.
 func (p *person) tell(msg tea.Msg) {
-	_, cmd := p.m.Update(msg)
-	p.obey(cmd)
+	p.obey(p.update(msg))
+}
+
+// update passes a message to the model, and lets it look up what it wants to show.
+func (p *person) update(msg tea.Msg) tea.Cmd {
+	cmd := p.m.update(msg)
+	p.steady()
+	return cmd
+}
+
+// steady draws until nothing is looked up any more.
+func (p *person) steady() {
+	for range 20 {
+		p.m.s.Take()
+		p.m.frame = p.m.draw()
+		looks := p.m.s.Looks()
+		if looks == nil {
+			return
+		}
+		p.looked(looks())
+	}
+}
+
+func (p *person) looked(msg tea.Msg) {
+	switch msg := msg.(type) {
+	case tea.BatchMsg:
+		for _, c := range msg {
+			p.looked(c())
+		}
+	case state.Looked:
+		p.m.update(msg)
+	}
 }
 
 func (p *person) obey(cmd tea.Cmd) {
@@ -112,13 +142,16 @@ func (p *person) keys(keys ...string) {
 // tellKey is tell without waiting for what blinks.
 func (p *person) tellKey(k tea.KeyPressMsg) {
 	typing := p.m.view().Typing() || p.m.in.Active
-	_, cmd := p.m.Update(k)
+	cmd := p.update(k)
 	if !typing || k.Code == tea.KeyEnter || k.Code == tea.KeyEscape {
 		p.obey(cmd)
 	}
 }
 
-func (p *person) text() string { return ansi.Strip(p.m.View().Content) }
+func (p *person) text() string {
+	p.steady()
+	return ansi.Strip(p.m.View().Content)
+}
 
 // settled waits until nothing is under way.
 func (p *person) settled() {
@@ -128,6 +161,7 @@ func (p *person) settled() {
 		time.Sleep(2 * time.Millisecond)
 		p.m.s.Take()
 	}
+	p.steady()
 	p.obey(p.m.view().Update(state.Wake{}))
 }
 
@@ -142,6 +176,7 @@ func (p *person) sees(texts ...string) {
 // fits checks that a frame has exactly the size of the screen.
 func (p *person) fits() {
 	p.t.Helper()
+	p.steady()
 	lines := strings.Split(p.m.View().Content, "\n")
 	if !assert.Len(p.t, lines, p.m.h) {
 		return

@@ -124,6 +124,10 @@ func (t *tool) repairCommand() *cobra.Command {
 			return err
 		}
 		r := all[n-1]
+		if err := w.Fits(x, &r); err != nil {
+			fmt.Fprintf(t.err, "orenda: %s\n", safe.Line(err.Error()))
+			return status(exitNo)
+		}
 		changes := slices.Clone(r.All())
 		for i, c := range changes {
 			if parts := strings.SplitN(c.Key, ".", 3); here && len(parts) == 3 && parts[0] == "profile" {

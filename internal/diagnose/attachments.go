@@ -1,9 +1,9 @@
 package diagnose
 
 import (
-	"orenda/internal/related"
 	"errors"
 	"fmt"
+	"orenda/internal/related"
 
 	"orenda/internal/exchange"
 	"orenda/internal/soap"

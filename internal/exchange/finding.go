@@ -152,32 +152,42 @@ type Change struct {
 	To    any    `json:"to"`
 }
 
+// TextOf is a value of a change as text; a list, also as it is read back from JSON,
+// is its items with commas between them.
+func TextOf(v any) string {
+	switch v := v.(type) {
+	case nil:
+		return ""
+	case []string:
+		return strings.Join(v, ", ")
+	case []any:
+		words := make([]string, len(v))
+		for i := range v {
+			words[i] = fmt.Sprint(v[i])
+		}
+		return strings.Join(words, ", ")
+	}
+	return fmt.Sprint(v)
+}
+
+// shown is a value of a change for people.
+func shown(v any) string {
+	s := TextOf(v)
+	switch {
+	case s == "":
+		return "not set"
+	case strings.Contains(s, "-----BEGIN CERTIFICATE"):
+		return "one certificate more"
+	}
+	return s
+}
+
+// Was is what was set before the change, for people.
+func (c Change) Was() string { return shown(c.From) }
+
 // String is the change in one line.
 func (c Change) String() string {
-	show := func(v any) string {
-		if v == nil || v == "" {
-			return "not set"
-		}
-		s := fmt.Sprint(v)
-		switch list := v.(type) {
-		case []string:
-			s = strings.Join(list, ", ")
-		case []any: // as it is read back from JSON
-			words := make([]string, len(list))
-			for i := range list {
-				words[i] = fmt.Sprint(list[i])
-			}
-			s = strings.Join(words, ", ")
-		}
-		if s == "" {
-			return "not set"
-		}
-		if strings.Contains(s, "-----BEGIN CERTIFICATE") {
-			return "one certificate more"
-		}
-		return s
-	}
-	return fmt.Sprintf("%s: %s → %s", c.Key, show(c.From), show(c.To))
+	return fmt.Sprintf("%s: %s → %s", c.Key, shown(c.From), shown(c.To))
 }
 
 // Set adds or replaces a fact.

@@ -1,11 +1,11 @@
 package handover
 
 import (
-	"orenda/internal/related"
 	"errors"
 	"fmt"
 	"io/fs"
 	"mime"
+	"orenda/internal/related"
 	"os"
 	"path/filepath"
 	"strings"

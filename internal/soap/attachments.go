@@ -65,5 +65,4 @@ func Package(kind string, v Version, charset, action string, envelope []byte, pa
 	return outer + start, b.Bytes(), at
 }
 
-
 func oneLine(s string) string { return strings.NewReplacer("\r", "", "\n", "").Replace(s) }

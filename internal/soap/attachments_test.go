@@ -64,4 +64,3 @@ func TestPackagesAreReadByOthers(t *testing.T) {
 		}
 	}
 }
-

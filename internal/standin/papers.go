@@ -1,12 +1,12 @@
 package standin
 
 import (
-	"orenda/internal/related"
 	"bytes"
 	"crypto/sha256"
 	"encoding/base64"
 	"encoding/hex"
 	"fmt"
+	"orenda/internal/related"
 	"strings"
 
 	"orenda/internal/message"

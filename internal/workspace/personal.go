@@ -20,35 +20,71 @@ const Everywhere = "everywhere"
 // settings as in a workspace file.
 func (w *Workspace) personalFile() string { return filepath.Join(w.Home.Config, "profiles.toml") }
 
-// Personal are the profiles of the person's own, by name.
+// profiles are the person's own as they were read last.
+type profiles struct {
+	stamp  string // size and time of the file, as it was read
+	byName map[string]map[string][]string
+	err    error
+}
+
+// Personal are the profiles of the person's own, by name. They must not be changed.
+// The file is read again where it was written since.
 func (w *Workspace) Personal() (map[string]map[string][]string, error) {
-	out := map[string]map[string][]string{}
+	p := w.profiles.Load()
+	if p == nil || p.stamp != w.personalStamp() {
+		p = w.readPersonal()
+	}
+	return p.byName, p.err
+}
+
+// personalStamp tells one state of the file from another.
+func (w *Workspace) personalStamp() string {
 	if w.Home == nil {
-		return out, nil
+		return ""
 	}
-	src, err := os.ReadFile(w.personalFile())
-	if errors.Is(err, fs.ErrNotExist) {
-		return out, nil
-	}
+	st, err := os.Stat(w.personalFile())
 	if err != nil {
-		return out, err
+		return ""
 	}
-	var tree map[string]map[string]any
-	if err := tomledit.Decode(w.personalFile(), src, &tree); err != nil {
-		return out, err
-	}
-	for name, values := range tree {
-		out[name] = map[string][]string{}
-		for key, v := range values {
-			if endpoint.KeyOf(key) == nil {
-				return out, &FileError{Path: w.personalFile(), Why: fmt.Sprintf("%s: the setting %s is not known", name, key)}
-			}
-			if out[name][key], err = texts(v); err != nil {
-				return out, &FileError{Path: w.personalFile(), Why: fmt.Sprintf("%s.%s: %v", name, key, err)}
-			}
+	return fmt.Sprint(st.Size(), st.ModTime().UnixNano())
+}
+
+// readPersonal reads the person's own profiles again.
+func (w *Workspace) readPersonal() *profiles {
+	p := &profiles{byName: map[string]map[string][]string{}, stamp: w.personalStamp()}
+	if w.Home != nil {
+		src, err := os.ReadFile(w.personalFile())
+		switch {
+		case errors.Is(err, fs.ErrNotExist):
+		case err != nil:
+			p.err = err
+		default:
+			p.err = w.parsePersonal(p, src)
 		}
 	}
-	return out, nil
+	w.profiles.Store(p)
+	return p
+}
+
+func (w *Workspace) parsePersonal(p *profiles, src []byte) error {
+	var tree map[string]map[string]any
+	if err := tomledit.Decode(w.personalFile(), src, &tree); err != nil {
+		return err
+	}
+	for name, values := range tree {
+		p.byName[name] = map[string][]string{}
+		for key, v := range values {
+			if endpoint.KeyOf(key) == nil {
+				return &FileError{Path: w.personalFile(), Why: fmt.Sprintf("%s: the setting %s is not known", name, key)}
+			}
+			items, err := texts(v)
+			if err != nil {
+				return &FileError{Path: w.personalFile(), Why: fmt.Sprintf("%s.%s: %v", name, key, err)}
+			}
+			p.byName[name][key] = items
+		}
+	}
+	return nil
 }
 
 // personal is Personal as far as it can be read; Reload warns of the rest.
@@ -79,5 +115,8 @@ func (w *Workspace) SetPersonal(profile, key string, to any) error {
 	if src, err = tomledit.Set(src, []string{profile, key}, value); err != nil {
 		return &FileError{Path: w.personalFile(), Why: err.Error()}
 	}
-	return user.WriteFile(w.personalFile(), src)
+	if err := user.WriteFile(w.personalFile(), src); err != nil {
+		return err
+	}
+	return w.readPersonal().err
 }

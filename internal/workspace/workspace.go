@@ -37,8 +37,9 @@ const File = "orenda.toml"
 type Workspace struct {
 	Home *user.Home // the person's folders; nil where there is none
 
-	config atomic.Pointer[Config]
-	place  atomic.Pointer[place]
+	config   atomic.Pointer[Config]
+	place    atomic.Pointer[place]
+	profiles atomic.Pointer[profiles]
 
 	mu     sync.Mutex // guards what follows
 	loaded map[string]*contract.Contract
@@ -169,7 +170,7 @@ func (w *Workspace) parse(src []byte) error {
 	if err != nil {
 		return err
 	}
-	if _, err := w.Personal(); err != nil {
+	if err := w.readPersonal().err; err != nil {
 		next.Warnings = append(next.Warnings, err.Error())
 	}
 	w.config.Store(next)

@@ -3,6 +3,7 @@
 package certificates
 
 import (
+	"context"
 	"crypto/x509"
 	"fmt"
 	"os"
@@ -30,7 +31,6 @@ type View struct {
 	preview ui.Preview
 	expiry  []workspace.Expiry
 	listed  []listed
-	of      string // what expiry and listed were read for
 }
 
 // listed is a certificate on the endpoint's trust list.
@@ -63,7 +63,8 @@ func (v *View) Open() tea.Cmd {
 	if v.s.Cell.Endpoint != "" {
 		v.end = v.s.Cell.Endpoint
 	}
-	v.cursor, v.of = 0, ""
+	v.cursor = 0
+	v.s.Stale("file trust ")
 	return nil
 }
 
@@ -77,26 +78,36 @@ func (v *View) read() {
 	}
 	set := v.s.W.Settings(v.end)
 	key := v.end + "\x00" + set.Text("trust") + "\x00" + set.Text("pin")
-	if v.of == key {
-		return
-	}
-	v.of, v.expiry, v.listed = key, v.s.W.Expiring(), nil
-	for _, f := range set.List("trust") {
-		b, err := v.s.W.ReadFile(f)
+	w, end := v.s.W, v.end
+	read := state.Known(v.s, "file trust "+key, func(context.Context) onDisk { return readTrust(w, end, set.List("trust")) })
+	v.expiry, v.listed = read.expiry, read.listed
+}
+
+// onDisk is what was read of an endpoint's certificates.
+type onDisk struct {
+	expiry []workspace.Expiry
+	listed []listed
+}
+
+func readTrust(w *workspace.Workspace, end string, files []string) onDisk {
+	out := onDisk{expiry: w.Expiring()}
+	for _, f := range files {
+		b, err := w.ReadFile(f)
 		if err != nil {
 			continue
 		}
 		certs, _ := trust.Read(b)
 		for _, c := range certs {
 			l := listed{file: f, cert: c}
-			for _, e := range v.expiry {
+			for _, e := range out.expiry {
 				if e.What == "trusted" && e.Cert.Equal(c) {
-					l.also = slices.DeleteFunc(slices.Clone(e.UsedBy), func(n string) bool { return n == v.end })
+					l.also = slices.DeleteFunc(slices.Clone(e.UsedBy), func(n string) bool { return n == end })
 				}
 			}
-			v.listed = append(v.listed, l)
+			out.listed = append(out.listed, l)
 		}
 	}
+	return out
 }
 
 // rows are the certificates under the cursor: those of the chain, then those
@@ -126,7 +137,7 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 			} else {
 				v.s.Say("done; g sends the call")
 			}
-			v.of = ""
+			v.s.Stale("file trust ")
 		}
 		return nil
 	}
@@ -177,7 +188,8 @@ func (v *View) next(forward bool) {
 		d = n - 1
 	}
 	v.end = v.s.W.Config().Endpoints[(max(i, 0)+d)%n].Name
-	v.cursor, v.of = 0, ""
+	v.cursor = 0
+	v.s.Stale("file trust ")
 	v.read()
 }
 

@@ -188,7 +188,7 @@ func (v *View) changes(w, h int) string {
 
 // note asks for what was learned of the operation at the cursor.
 func (v *View) note(e entry) tea.Cmd {
-	notes, _ := v.s.W.Notes(e.contract, e.o.Name)
+	notes := v.s.NotesOf(e.contract, e.o.Name)
 	return func() tea.Msg {
 		return state.Ask{Prompt: "learned of " + e.o.Name, Value: notes[""], Answer: func(text string) { v.s.Note(e.contract, e.o.Name, "", text) }}
 	}
@@ -312,7 +312,7 @@ func (v *View) detail(e entry, w int) []string {
 	if e.o.Documentation != "" {
 		add("about", e.o.Documentation)
 	}
-	notes, _ := v.s.W.Notes(e.contract, e.o.Name)
+	notes := v.s.NotesOf(e.contract, e.o.Name)
 	for _, field := range slices.Sorted(maps.Keys(notes)) {
 		text := notes[field]
 		if field != "" {

@@ -34,7 +34,6 @@ type View struct {
 	beside beside
 	other  workspace.DraftRef // compared with, while beside is differences
 
-	expected expected
 }
 
 // beside is what stands to the right of the outline.

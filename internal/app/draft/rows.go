@@ -1,6 +1,7 @@
 package draft
 
 import (
+	"context"
 	"fmt"
 	"strings"
 
@@ -265,7 +266,10 @@ func (v *View) foot(w int) []string {
 // differing is what differs from the draft that is compared with.
 func (v *View) differing(w, h int) []string {
 	_, d := v.parts()
-	body, _, err := v.s.Read(v.other)
+	body, err := v.s.OtherDraft(v.other)
+	if body == nil && err == nil {
+		return nil
+	}
 	out := []string{ui.Strong("differs from ") + ui.Cut(v.other.Name, w-14)}
 	if err != nil {
 		return append(out, ui.Soft(ui.Cut(err.Error(), w)))
@@ -294,28 +298,31 @@ func (v *View) differing(w, h int) []string {
 
 // expected is the outline of the reply that the contract promises, read once.
 type expected struct {
-	of    workspace.DraftRef
 	name  string
 	items []message.Item
 	none  bool
 }
 
 func (v *View) expectedReply(w int) []string {
-	if ref := v.s.Cell.Draft; v.expected.of != ref {
-		v.expected = expected{of: ref, none: true}
-		if c, err := v.s.W.Contract(ref.Contract); err == nil {
-			if o := state.Operation(c, ref.Operation); o != nil && o.Output != nil && o.Output.Element != nil {
-				e := o.Output.Element
-				d := message.NewDraft(c.Schemas, e, message.Sample(c.Schemas, e, message.Want{All: true}))
-				v.expected = expected{of: ref, name: e.Name.Local, items: d.Items()}
-			}
+	ref, ws := v.s.Cell.Draft, v.s.W
+	exp := state.Known(v.s, "expected "+ref.Contract+" "+ref.Operation, func(context.Context) expected {
+		c, err := ws.Contract(ref.Contract)
+		if err != nil {
+			return expected{none: true}
 		}
-	}
-	if v.expected.none {
+		o := state.Operation(c, ref.Operation)
+		if o == nil || o.Output == nil || o.Output.Element == nil {
+			return expected{none: true}
+		}
+		e := o.Output.Element
+		d := message.NewDraft(c.Schemas, e, message.Sample(c.Schemas, e, message.Want{All: true}))
+		return expected{name: e.Name.Local, items: d.Items()}
+	})
+	if exp.none {
 		return []string{ui.Soft("no reply is due")}
 	}
-	out := []string{ui.Strong("expected reply") + ui.Soft("   "+ui.Cut(v.expected.name, w-20))}
-	for _, it := range v.expected.items[:min(len(v.expected.items), 200)] {
+	out := []string{ui.Strong("expected reply") + ui.Soft("   "+ui.Cut(exp.name, w-20))}
+	for _, it := range exp.items[:min(len(exp.items), 200)] {
 		out = append(out, ui.Fit(strings.Repeat("  ", it.Depth)+it.Name, 20)+"  "+ui.Soft(ui.Cut(it.Type, max(w-22, 0))))
 	}
 	return out

@@ -3,6 +3,7 @@
 package endpoints
 
 import (
+	"context"
 	"fmt"
 	"slices"
 	"strings"
@@ -26,8 +27,6 @@ type View struct {
 	preview ui.Preview
 	from    string         // whose settings are in the preview
 	only    exchange.Stage // of one stage; None: of all but the address
-	survey  map[string][]exchange.Finding
-	of      string // what the survey was made of
 }
 
 // New makes the view.
@@ -59,7 +58,7 @@ func (v *View) Open() tea.Cmd {
 			v.cursor = i
 		}
 	}
-	v.survey = nil
+	v.s.Stale("survey")
 	return nil
 }
 
@@ -142,7 +141,7 @@ func orNone(s string) string {
 
 // did tells how a change went.
 func (v *View) did(err error, format string, args ...any) {
-	v.survey = nil
+	v.s.Stale("survey")
 	v.s.Changed()
 	if err != nil {
 		v.s.Say("%v", err)
@@ -228,13 +227,14 @@ func (v *View) confirm(k tea.KeyPressMsg) {
 
 // findings are what is wrong with endpoints as such, by their names.
 func (v *View) findings() map[string][]exchange.Finding {
-	if v.survey == nil || v.of != v.s.Environment {
-		v.survey, v.of = map[string][]exchange.Finding{}, v.s.Environment
-		for _, f := range v.s.W.Survey().Run() {
-			v.survey[f.About] = append(v.survey[f.About], f)
+	w := v.s.W
+	return state.Known(v.s, "survey "+v.s.Environment, func(context.Context) map[string][]exchange.Finding {
+		out := map[string][]exchange.Finding{}
+		for _, f := range w.Survey().Run() {
+			out[f.About] = append(out[f.About], f)
 		}
-	}
-	return v.survey
+		return out
+	})
 }
 
 // View implements ui.View.

@@ -48,7 +48,7 @@ func (v *View) Keys() []ui.Key {
 }
 
 func (v *View) read() ([]workspace.Variable, []workspace.Environment) {
-	vars, envs := v.s.W.AllVariables(), v.s.W.Config().Environments
+	vars, envs := v.s.AllVariables(), v.s.W.Config().Environments
 	v.row = min(max(v.row, 0), max(len(vars)-1, 0))
 	v.col = min(max(v.col, 0), max(len(envs)-1, 0))
 	return vars, envs
@@ -156,7 +156,7 @@ func (v *View) add(name string) {
 		return
 	}
 	v.put(envs[v.col].Name, name, "…")
-	for i, x := range v.s.W.AllVariables() {
+	for i, x := range v.s.AllVariables() {
 		if x.Name == name {
 			v.row = i
 			v.in.Start("")

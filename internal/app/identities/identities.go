@@ -3,6 +3,7 @@
 package identities
 
 import (
+	"context"
 	"crypto/x509"
 	"fmt"
 	"os"
@@ -229,7 +230,8 @@ func (v *View) details(id *identity.Identity, w int) []string {
 	}
 	if id.Certificate != "" {
 		row("certificate", id.Certificate)
-		if c := certificate(id.Certificate); c != nil {
+		c := state.Known(v.s, "file certificate "+id.Certificate, func(context.Context) *x509.Certificate { return certificate(id.Certificate) })
+		if c != nil {
 			row("", c.Subject.String()+" · issued by "+c.Issuer.String()+" · "+trust.Left(c, time.Now()))
 			if why := trust.Unfit(c, time.Now()); why != "" {
 				out = append(out, "   "+ui.Pad("", 17)+ui.Accent(ui.Cut(why, w-24)))
@@ -249,18 +251,25 @@ func (v *View) details(id *identity.Identity, w int) []string {
 	if id.Note != "" {
 		row("note", id.Note)
 	}
-	used := strings.Join(v.s.W.UsesOf(id.Name), ", ")
+	ws, home := v.s.W, v.s.Home
+	uses := state.Known(v.s, "file uses of "+id.Name, func(context.Context) uses {
+		return uses{ws.UsesOf(id.Name), home.Places(ws.ID(), id.Name)}
+	})
+	used := strings.Join(uses.by, ", ")
 	if used == "" {
 		used = "no endpoint of this workspace"
 	}
 	row("used by", used)
-	places := strings.Join(v.s.Home.Places(v.s.W.ID(), id.Name), ", ")
+	places := strings.Join(uses.places, ", ")
 	if places == "" {
 		places = "nowhere yet from this workspace: it is asked for before it goes"
 	}
 	row("may go to", places)
 	return out
 }
+
+// uses are the endpoints that use an identity, and the places where it may go.
+type uses struct{ by, places []string }
 
 // certificate is the first of a file, or nil where it is sealed or cannot be read.
 func certificate(path string) *x509.Certificate {

@@ -95,7 +95,7 @@ func (v *View) press(k tea.KeyPressMsg) tea.Cmd {
 		case ui.Is(k, "enter"):
 			v.apply()
 		case ui.Is(k, "esc", "q", "n"):
-			v.ask = nil
+			v.ask, v.askOf = nil, nil
 		}
 		return nil
 	}
@@ -137,7 +137,7 @@ func (v *View) press(k tea.KeyPressMsg) tea.Cmd {
 	case ui.Is(k, ">"):
 		v.pushDown(x)
 	case ui.Is(k, "tab"):
-		if n := len(v.remedies(x)); n > 0 {
+		if n := len(v.offers(x)); n > 0 {
 			v.remedy = (v.remedy + 1) % n
 		}
 	case ui.Is(k, "["):
@@ -178,7 +178,7 @@ func (v *View) enter(x *exchange.Exchange) {
 		v.in.Start(value)
 		return
 	}
-	r := v.remedies(x)
+	r := v.offers(x)
 	if v.going() {
 		return
 	}
@@ -190,12 +190,21 @@ func (v *View) enter(x *exchange.Exchange) {
 		v.s.Say("no repair is offered here; g sends, → changes settings")
 		return
 	}
-	v.ask = &r[min(v.remedy, len(r)-1)]
+	o := r[min(v.remedy, len(r)-1)]
+	if o.outdated != nil {
+		v.s.Say("%v", o.outdated)
+		return
+	}
+	v.ask, v.askOf = &o.Remedy, x
 }
 
 func (v *View) apply() {
-	r := v.ask
-	v.ask = nil
+	r, x := v.ask, v.askOf
+	v.ask, v.askOf = nil, nil
+	if err := v.s.Fits(x, r); err != nil { // another program changed it meanwhile
+		v.s.Say("%v", err)
+		return
+	}
 	if err := v.s.ApplyRemedy(r); err != nil {
 		v.s.Say("%v", err)
 		return

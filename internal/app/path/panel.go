@@ -1,17 +1,20 @@
 package path
 
 import (
+	"context"
 	"fmt"
 	"maps"
 	"slices"
 	"strings"
 	"time"
 
+	"orenda/internal/app/state"
 	"orenda/internal/app/ui"
 	"orenda/internal/diagnose"
 	"orenda/internal/endpoint"
 	"orenda/internal/exchange"
 	"orenda/internal/safe"
+	"orenda/internal/workspace"
 )
 
 const labelWidth = 18
@@ -234,13 +237,9 @@ func (v *View) sizes(x *exchange.Exchange, w int, first bool) []string {
 		return ""
 	}
 	var out []string
-	if v.sums.of != x.ID || v.sums.operation != x.Operation {
-		v.sums.of, v.sums.operation = x.ID, x.Operation
-		v.sums.sizes = diagnose.SizesOf(v.s.J.ReplySizes(x.Operation))
-		v.sums.programs = v.programs(x)
-	}
+	sums := v.sums(x)
 	limit, err := endpoint.ParseSize(x.Setting("receive-limit"))
-	if n := v.sums.sizes; n.Count > 1 && err == nil && w > 60 {
+	if n := sums.sizes; n.Count > 1 && err == nil && w > 60 {
 		scale := n.ScaleOf(limit)
 		width := min(w-8-labelWidth-1, 60)
 		bar := []rune(strings.Repeat(" ", width))
@@ -263,21 +262,35 @@ func (v *View) sizes(x *exchange.Exchange, w int, first bool) []string {
 		out = append(out, strings.Repeat(" ", 7+labelWidth+1+pad)+ui.Soft(note))
 		out = append(out, row("", "sizes", n.Words(), "", w)...)
 	}
-	for _, p := range v.sums.programs {
+	for _, p := range sums.programs {
 		out = append(out, row(section(), p[0], p[1], "", w)...)
 	}
 	return out
 }
 
+// sums is what is told of an exchange's sizes.
+type sums struct {
+	sizes    diagnose.Sizes
+	programs [][2]string
+}
+
+// sums has the sizes of kept replies looked up, once for each exchange.
+func (v *View) sums(x *exchange.Exchange) sums {
+	j, w := v.s.J, v.s.W
+	return state.Known(v.s, "sizes "+x.ID+" "+x.Operation, func(context.Context) sums {
+		return sums{diagnose.SizesOf(j.ReplySizes(x.Operation)), programs(w, x)}
+	})
+}
+
 // programs are the profiles that describe a program, with what each would say to
 // the reply.
-func (v *View) programs(x *exchange.Exchange) (out [][2]string) {
+func programs(w *workspace.Workspace, x *exchange.Exchange) (out [][2]string) {
 	l := x.Leg()
 	if l == nil || !l.Response.Complete || x.Kind != "" {
 		return nil
 	}
-	all := maps.Clone(v.s.W.Config().Profiles)
-	if yours, err := v.s.W.Personal(); err == nil {
+	all := maps.Clone(w.Config().Profiles)
+	if yours, err := w.Personal(); err == nil {
 		maps.Copy(all, yours)
 	}
 	for _, name := range slices.Sorted(maps.Keys(all)) {
@@ -461,17 +474,14 @@ func (v *View) repairPart(x *exchange.Exchange, w int) []string {
 			out = append(out, ui.Pad(ui.Strong(section), 7)+ui.Cut(c.String(), w-8))
 		}
 		out = append(out, ui.Pad("", 7)+ui.Accent("g")+" sends it again")
-		if len(v.remedies(x)) == 0 {
-			return out
-		}
-		return append(out, v.offers(x, w)...)
+		return append(out, v.offersPart(x, w)...)
 	}
-	return v.offers(x, w)
+	return v.offersPart(x, w)
 }
 
-func (v *View) offers(x *exchange.Exchange, w int) []string {
+func (v *View) offersPart(x *exchange.Exchange, w int) []string {
 	var out []string
-	for i, r := range v.remedies(x) {
+	for i, r := range v.offers(x) {
 		if i == 4 {
 			out = append(out, ui.Pad("", 7)+ui.Soft("and more: tab"))
 			break
@@ -481,7 +491,10 @@ func (v *View) offers(x *exchange.Exchange, w int) []string {
 			section = "repair"
 		}
 		text := ui.Cut(r.Title, w-10)
-		if i == v.remedy {
+		switch {
+		case r.outdated != nil:
+			text = ui.Soft(ui.Cut(r.Title+" · does not fit any more: "+r.outdated.Error(), w-10))
+		case i == v.remedy:
 			lead = ui.Accent("⏎ ")
 			text = ui.Strong(text)
 		}

@@ -8,7 +8,6 @@ import (
 
 	"orenda/internal/app/state"
 	"orenda/internal/app/ui"
-	"orenda/internal/diagnose"
 	"orenda/internal/endpoint"
 	"orenda/internal/exchange"
 )
@@ -20,17 +19,13 @@ type View struct {
 	of     string // id of the exchange that the cursor was put for
 	set    int    // chosen setting, -1: the spine has the cursor
 	remedy int
-	ask    *exchange.Remedy // shown before it is made
+	ask    *exchange.Remedy   // shown before it is made
+	askOf  *exchange.Exchange // that it repairs
 	in     ui.Input
 	key    string // setting that is being edited
 	wrong  string // why the value that is typed will not do
 	scroll int
-	mean   bool     // the findings are explained as the catalogue does
-	sums   struct { // what was told of an exchange's sizes
-		of, operation string
-		sizes         diagnose.Sizes
-		programs      [][2]string
-	}
+	mean   bool // the findings are explained as the catalogue does
 }
 
 // New makes the path view.
@@ -53,7 +48,7 @@ func (v *View) Keys() []ui.Key {
 	x := v.s.Exchange()
 	if v.set >= 0 {
 		keys = append(keys, ui.Key{Press: "enter", Show: "⏎", Does: "change the setting"}, ui.Key{Press: "left", Show: "←", Does: "back to the stages"})
-	} else if len(v.remedies(x)) > 0 {
+	} else if len(v.offers(x)) > 0 {
 		keys = append(keys, ui.Key{Press: "enter", Show: "⏎", Does: "repair"})
 	}
 	keys = append(keys, ui.Key{Press: "g", Show: "g", Does: "go: send"}, ui.Key{Press: "up down", Show: "↑↓", Does: "stage"}, ui.Key{Press: "right", Show: "→", Does: "settings"},
@@ -90,13 +85,19 @@ func (v *View) going() bool {
 	return x != nil && x.Outcome == exchange.OutcomeUnderWay
 }
 
-// remedies are those of the findings, the cause's first.
-func (v *View) remedies(x *exchange.Exchange) []exchange.Remedy {
-	var out []exchange.Remedy
+// offer is a remedy, and why it does not fit what is set now, if it does not.
+type offer struct {
+	exchange.Remedy
+	outdated error
+}
+
+// offers are the remedies of the findings, the cause's first.
+func (v *View) offers(x *exchange.Exchange) []offer {
+	var out []offer
 	for _, f := range x.Findings {
 		for _, r := range f.Remedies {
-			if !slices.ContainsFunc(out, func(o exchange.Remedy) bool { return o.Title == r.Title }) {
-				out = append(out, r)
+			if !slices.ContainsFunc(out, func(o offer) bool { return o.Title == r.Title }) {
+				out = append(out, offer{r, v.s.Fits(x, &r)})
 			}
 		}
 	}

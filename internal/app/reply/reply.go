@@ -3,9 +3,9 @@
 package reply
 
 import (
-	"orenda/internal/related"
 	"bytes"
 	"fmt"
+	"orenda/internal/related"
 	"strings"
 
 	tea "charm.land/bubbletea/v2"

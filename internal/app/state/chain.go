@@ -33,8 +33,8 @@ func (s *State) FetchChain(end string) {
 	p := call.Plan{Workspace: w.ID(), Agent: call.Agent, Operation: "trust", Endpoint: end, Settings: w.Settings(end), ReadFile: w.ReadFile, Environment: s.Environment, History: s.J}
 	p.Variables, _ = w.Variables(s.Environment)
 	s.Say("shaking hands with %s …", end)
-	go func() {
-		ctx, cancel := context.WithTimeout(context.Background(), fetchChainTime)
+	s.run.Go(func(ctx context.Context) {
+		ctx, cancel := context.WithTimeout(ctx, fetchChainTime)
 		defer cancel()
 		x := call.Chain(ctx, p)
 		s.post(func() {
@@ -49,7 +49,7 @@ func (s *State) FetchChain(end string) {
 			}
 			s.Say("")
 		})
-	}()
+	})
 }
 
 // Certificates are those of a handshake: as they were sent, and those that

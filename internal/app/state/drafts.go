@@ -1,6 +1,7 @@
 package state
 
 import (
+	"context"
 	"slices"
 	"strings"
 
@@ -74,7 +75,7 @@ func (s *State) Remove() {
 		s.Say("%v", err)
 		return
 	}
-	s.gone = append(s.gone, removed{s.Cell.Draft, body, header})
+	s.drafts.gone = append(s.drafts.gone, removed{s.Cell.Draft, body, header})
 	s.Say("removed: %s; u brings it back", s.Cell.Draft)
 	rows := s.Rows()
 	if len(rows) == 0 {
@@ -95,12 +96,12 @@ func (s *State) Remove() {
 
 // Restore brings the draft back that was removed last.
 func (s *State) Restore() {
-	n := len(s.gone)
+	n := len(s.drafts.gone)
 	if n == 0 {
 		s.Say("nothing was removed")
 		return
 	}
-	g := s.gone[n-1]
+	g := s.drafts.gone[n-1]
 	g.ref = s.W.FreeDraft(g.ref, g.ref.Name) // another may have its name by now
 	err := s.W.WriteDraft(g.ref, g.body)
 	if err == nil {
@@ -110,7 +111,7 @@ func (s *State) Restore() {
 		s.Say("%v", err)
 		return
 	}
-	s.gone = s.gone[:n-1]
+	s.drafts.gone = s.drafts.gone[:n-1]
 	s.Choose(Cell{g.ref, s.firstEndpoint(g.ref)})
 	s.Say("back again: %s", g.ref)
 }
@@ -210,11 +211,19 @@ func (s *State) Others() []workspace.DraftRef {
 
 // Notes are what was learned of the chosen operation, by field.
 func (s *State) Notes() map[string]string {
-	n, err := s.W.Notes(s.Cell.Draft.Contract, s.Cell.Draft.Operation)
-	if err != nil {
-		s.Say("%v", err)
-	}
-	return n
+	return s.NotesOf(s.Cell.Draft.Contract, s.Cell.Draft.Operation)
+}
+
+// NotesOf are what was learned of an operation, by field; "" is the operation itself.
+func (s *State) NotesOf(contractName, operation string) map[string]string {
+	w := s.W
+	return Known(s, ofFiles+"notes "+contractName+" "+operation, func(context.Context) map[string]string {
+		notes, err := w.Notes(contractName, operation)
+		if err != nil {
+			s.post(func() { s.Say("%v", err) })
+		}
+		return notes
+	})
 }
 
 // Note keeps what was learned of a field of an operation, or of the operation
@@ -224,6 +233,7 @@ func (s *State) Note(contractName, operation, field, text string) {
 		s.Say("%v", err)
 		return
 	}
+	s.Stale(ofFiles)
 	s.Say("kept in %s", workspace.NotesFile)
 }
 

@@ -35,22 +35,20 @@ func (s *State) Fetch(source string) {
 
 func (s *State) fetchAgain() {
 	source, id := s.fetch.source, "fetch "+s.fetch.source
-	if s.running[id] != nil {
+	if s.calls.running[id] != nil {
 		return
 	}
 	s.Say("fetching %s", source)
-	ctx, cancel := context.WithCancel(context.Background())
 	p := s.fetchPlan(s.fetch.values)
-	r := &running{cancel: cancel, fetch: true}
-	r.call = call.New(p, nil)
-	s.running[id] = r
-	go func() {
+	r := &running{fetch: true, call: call.New(p, nil)}
+	s.calls.running[id] = r
+	r.halt = s.run.Go(func(ctx context.Context) {
 		f, err := call.Fetch(ctx, source, p, s.telling)
 		for _, x := range f.Exchanges {
 			_ = s.J.Add(x)
 		}
-		s.fetched(id, source, f, err)
-	}()
+		s.post(func() { s.takeFetched(id, source, f, err) })
+	})
 }
 
 // telling says which document is asked for, as it is.
@@ -148,7 +146,7 @@ type Newer struct {
 func (s *State) Again(name string) {
 	k := s.W.ContractNamed(name)
 	id := "fetch " + name
-	if k == nil || s.running[id] != nil {
+	if k == nil || s.calls.running[id] != nil {
 		return
 	}
 	before, err := s.W.Contract(name)
@@ -156,10 +154,10 @@ func (s *State) Again(name string) {
 		before = &contract.Contract{} // all of it is new
 	}
 	s.Say("fetching %s again", k.Source)
-	ctx, cancel := context.WithCancel(context.Background())
 	p := s.fetchPlan(s.W.FetchSettings(name))
-	s.running[id] = &running{cancel: cancel, fetch: true, call: call.New(p, nil)}
-	go func() {
+	r := &running{fetch: true, call: call.New(p, nil)}
+	s.calls.running[id] = r
+	r.halt = s.run.Go(func(ctx context.Context) {
 		f, err := call.Fetch(ctx, k.Source, p, s.telling)
 		for _, x := range f.Exchanges {
 			_ = s.J.Add(x)
@@ -169,8 +167,7 @@ func (s *State) Again(name string) {
 			changes = contract.Changes(before, f.Contract)
 		}
 		s.post(func() {
-			delete(s.running, id)
-			cancel()
+			delete(s.calls.running, id)
 			for _, x := range f.Exchanges {
 				s.note(x)
 			}
@@ -187,7 +184,7 @@ func (s *State) Again(name string) {
 				s.Say("%d changes", len(changes))
 			}
 		})
-	}()
+	})
 }
 
 // TakeOver keeps the newer description in sight.
@@ -198,13 +195,13 @@ func (s *State) TakeOver() {
 		s.Say("%v", err)
 		return
 	}
-	s.draft = nil
+	s.drafts.body = nil
 	s.Changed()
 	s.Say("%s is the newer one now; endpoints and drafts stayed", n.Name)
 }
 
 func (s *State) takeFetched(id, source string, f *call.Fetched, err error) {
-	delete(s.running, id)
+	delete(s.calls.running, id)
 	for _, x := range f.Exchanges {
 		s.note(x)
 	}

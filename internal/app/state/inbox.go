@@ -1,65 +1,70 @@
 package state
 
 import (
-	"orenda/internal/call"
+	"sync"
+
 	"orenda/internal/exchange"
 )
 
-// What goroutines bring is put into an inbox and taken by the program's loop,
-// which alone touches the rest of the state.
+// inbox holds what goroutines bring until the program's loop takes it, which alone
+// touches the rest of the state.
+type inbox struct {
+	mu    sync.Mutex
+	takes []func()
+}
+
+func (b *inbox) put(take func()) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.takes = append(b.takes, take)
+}
+
+func (b *inbox) empty() []func() {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	takes := b.takes
+	b.takes = nil
+	return takes
+}
 
 func (s *State) post(take func()) {
-	s.inbox.mu.Lock()
-	s.inbox.takes = append(s.inbox.takes, take)
-	s.inbox.mu.Unlock()
+	s.inbox.put(take)
 	s.notify()
-}
-
-func (s *State) done(id string, x *exchange.Exchange, err error) {
-	masked := x.Redact(nil)
-	s.post(func() {
-		r := s.running[id]
-		delete(s.running, id)
-		if len(x.Secrets) > 0 {
-			s.clear[id] = x
-		}
-		x := masked
-		s.note(x)
-		s.Kept++
-		if r != nil {
-			r.cancel()
-			s.ended(r.many)
-		}
-		s.pump()
-		if r != nil && r.cell == s.Cell {
-			s.Attempts = append(s.Attempts, x)
-			s.Shown = len(s.Attempts) - 1
-		}
-		s.Changed()
-		if s.Message == underWay && s.Running() == nil {
-			s.Message = ""
-		}
-		if next := s.next; next != nil && r != nil && r.cell == s.Cell {
-			s.next = nil
-			next()
-		}
-		if err != nil {
-			s.Say("the exchange was not kept: %v", err)
-		}
-	})
-}
-
-func (s *State) fetched(id, source string, f *call.Fetched, err error) {
-	s.post(func() { s.takeFetched(id, source, f, err) })
 }
 
 // Take takes what came in; the program's loop calls it at each wake-up.
 func (s *State) Take() {
-	s.inbox.mu.Lock()
-	takes := s.inbox.takes
-	s.inbox.takes = nil
-	s.inbox.mu.Unlock()
-	for _, t := range takes {
-		t()
+	for _, take := range s.inbox.empty() {
+		take()
+	}
+}
+
+// ended takes a call that has ended and was kept, or could not be.
+func (s *State) ended(id string, x, masked *exchange.Exchange, err error) {
+	r := s.calls.running[id]
+	delete(s.calls.running, id)
+	if len(x.Secrets) > 0 {
+		s.calls.clear[id] = x
+	}
+	s.note(masked)
+	s.Kept++
+	s.Stale("")
+	if r != nil {
+		s.oneLess(r.many)
+	}
+	s.pump()
+	if r != nil && r.cell == s.Cell {
+		s.Attempts = append(s.Attempts, masked)
+		s.Shown = len(s.Attempts) - 1
+	}
+	if s.Message == underWay && s.Running() == nil {
+		s.Message = ""
+	}
+	if next := s.calls.next; next != nil && r != nil && r.cell == s.Cell {
+		s.calls.next = nil
+		next()
+	}
+	if err != nil {
+		s.Say("the exchange was not kept: %v", err)
 	}
 }

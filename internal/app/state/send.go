@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"orenda/internal/call"
 	"orenda/internal/exchange"
@@ -38,12 +39,12 @@ func (s *State) SendUntil(until exchange.Stage) {
 		return
 	}
 	s.Message = ""
-	changes := s.changes[s.Cell]
+	changes := s.calls.changes[s.Cell]
 	if err := s.start(s.One()[0], changes, until, false); err != nil {
 		s.Say("%v", err)
 		return
 	}
-	delete(s.changes, s.Cell)
+	delete(s.calls.changes, s.Cell)
 	s.Fetching = nil
 }
 
@@ -59,7 +60,7 @@ func (s *State) waits(do func()) bool {
 		return true
 	}
 	at := s.One()[0]
-	s.next = func() {
+	s.calls.next = func() {
 		if s.Running() == nil && s.One()[0] == at {
 			do()
 		}
@@ -78,9 +79,9 @@ func (s *State) SendAs(name string) {
 		return
 	}
 	s.Message, s.Fetching = "", nil
-	s.as = name
+	s.calls.as = name
 	err := s.start(Target{s.Cell, s.Environment}, []exchange.Change{{Where: "workspace", Key: "endpoint." + s.Cell.Endpoint + ".identity", To: name + ", for this call only"}}, exchange.None, false)
-	s.as = ""
+	s.calls.as = ""
 	if err != nil {
 		s.Say("%v", err)
 	}
@@ -89,7 +90,7 @@ func (s *State) SendAs(name string) {
 // FindOut makes the checks that tell what is behind the failure of the attempt
 // in sight.
 func (s *State) FindOut() {
-	if s.Fetching != nil || s.finding {
+	if s.Fetching != nil || s.calls.checking {
 		s.Say("it is under way; wait for its end")
 		return
 	}
@@ -106,14 +107,15 @@ func (s *State) FindOut() {
 		s.Say("%v", err)
 		return
 	}
-	x := s.whole(at)
-	s.finding = true
+	x := s.attempt(s.Attempts[at]).Clone()
+	s.calls.checking = true
 	s.Say("finding out …")
-	go func() {
-		x := call.Check(context.Background(), p, x)
+	s.run.Go(func(ctx context.Context) {
+		x := call.Check(ctx, p, x)
 		err := s.J.Judge(x)
 		s.post(func() {
-			s.finding = false
+			s.calls.checking = false
+			delete(s.whole, x.ID)
 			for i := range s.Attempts {
 				if s.Attempts[i].ID == x.ID {
 					s.Attempts[i] = x
@@ -124,7 +126,7 @@ func (s *State) FindOut() {
 				s.Say("the answers were not kept: %v", err)
 			}
 		})
-	}()
+	})
 }
 
 // start sends a target in the background.
@@ -133,8 +135,8 @@ func (s *State) start(t Target, changes []exchange.Change, until exchange.Stage,
 	if err != nil {
 		return err
 	}
-	if s.as != "" {
-		p.Settings.Set("identity", s.as)
+	if s.calls.as != "" {
+		p.Settings.Set("identity", s.calls.as)
 		if p.Settings.Text("token") == "none" && p.Settings.Text("http-auth") == "none" {
 			p.Settings.Set("token", "digest")
 		}
@@ -142,24 +144,25 @@ func (s *State) start(t Target, changes []exchange.Change, until exchange.Stage,
 	p.Changes, p.Until = changes, until
 	p.AcceptAnything, s.AcceptAnything = s.AcceptAnything && !many, false
 	c := call.New(p, s.notify)
-	ctx, cancel := context.WithCancel(context.Background())
 	id := c.Snapshot().ID
-	s.running[id] = &running{cell: t.Cell, env: t.Environment, call: c, cancel: cancel, many: many}
-	go func() {
+	r := &running{cell: t.Cell, env: t.Environment, call: c, many: many}
+	s.calls.running[id] = r
+	r.halt = s.run.Go(func(ctx context.Context) {
 		x := c.Run(ctx)
 		err := s.J.Add(x)
-		s.done(id, x, err)
-	}()
+		masked := x.Redact(nil)
+		s.post(func() { s.ended(id, x, masked, err) })
+	})
 	return nil
 }
 
 // SendMany sends cells together, a few at a time.
 func (s *State) SendMany(targets []Target) {
 	for _, t := range targets {
-		if !slices.Contains(s.queue, t) {
-			s.queue = append(s.queue, t)
-			s.many.total++
-			s.many.left++
+		if !slices.Contains(s.calls.queue, t) {
+			s.calls.queue = append(s.calls.queue, t)
+			s.calls.many.total++
+			s.calls.many.left++
 		}
 	}
 	s.pump()
@@ -168,49 +171,51 @@ func (s *State) SendMany(targets []Target) {
 // pump begins what waits, as far as there is room.
 func (s *State) pump() {
 	under := 0
-	for _, r := range s.running {
+	for _, r := range s.calls.running {
 		if r.many {
 			under++
 		}
 	}
-	for ; under < together && len(s.queue) > 0; under++ {
-		t := s.queue[0]
-		s.queue = s.queue[1:]
+	for ; under < together && len(s.calls.queue) > 0; under++ {
+		t := s.calls.queue[0]
+		s.calls.queue = s.calls.queue[1:]
 		if err := s.start(t, nil, exchange.None, true); err != nil {
 			s.Say("%s: %v", t.Draft, err)
-			s.ended(true)
+			s.oneLess(true)
 		}
 	}
 }
 
-// ended counts one of many that has ended.
-func (s *State) ended(many bool) {
+// oneLess counts one of many that has ended.
+func (s *State) oneLess(many bool) {
 	if !many {
 		return
 	}
-	if s.many.left--; s.many.left <= 0 {
-		s.Say("%d calls were sent", s.many.total)
-		s.many.total, s.many.left = 0, 0
+	if s.calls.many.left--; s.calls.many.left <= 0 {
+		s.Say("%d calls were sent", s.calls.many.total)
+		s.calls.many.total, s.calls.many.left = 0, 0
 	}
 }
 
 // Progress is how many of the calls that are sent together have ended.
-func (s *State) Progress() (ended, total int) { return s.many.total - s.many.left, s.many.total }
+func (s *State) Progress() (ended, total int) {
+	return s.calls.many.total - s.calls.many.left, s.calls.many.total
+}
 
 // Halt cancels the call in sight, the fetch, or all that were sent together.
 func (s *State) Halt() {
-	if s.many.total > 0 {
-		s.many.total, s.many.left, s.queue = 0, 0, nil
-		for _, r := range s.running {
-			r.cancel()
+	if s.calls.many.total > 0 {
+		s.calls.many.total, s.calls.many.left, s.calls.queue = 0, 0, nil
+		for _, r := range s.calls.running {
+			r.halt()
 			r.many = false
 		}
 		s.Say("all of them halted")
 		return
 	}
-	for _, r := range s.running {
+	for _, r := range s.calls.running {
 		if r.cell == s.Cell || r.fetch {
-			r.cancel()
+			r.halt()
 			s.Say("halted")
 			return
 		}
@@ -218,13 +223,21 @@ func (s *State) Halt() {
 	s.Say("nothing is under way here")
 }
 
-// HaltAll cancels everything; for the end of the program.
-func (s *State) HaltAll() {
-	s.queue = nil
-	for _, r := range s.running {
-		r.cancel()
-	}
-	s.kept.Close()
+// Busy is how many calls and fetches are under way, or wait to be sent.
+func (s *State) Busy() int { return len(s.calls.running) + len(s.calls.queue) }
+
+// End halts everything; for the end of the program. Wait follows it.
+func (s *State) End() {
+	s.calls.queue, s.calls.next = nil, nil
+	s.run.End()
+}
+
+// Wait waits until what was under way has ended, and what left is kept, but no
+// longer than limit: false where something has not ended.
+func (s *State) Wait(limit time.Duration) bool {
+	ended := s.run.Wait(limit)
+	s.calls.pool.Close()
+	return ended
 }
 
 // Mark marks a cell to be sent with others, or takes the mark back.

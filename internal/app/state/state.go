@@ -9,7 +9,6 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-	"sync"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
@@ -47,65 +46,87 @@ type State struct {
 	Home *user.Home
 
 	Environment string
-	Cell        Cell
+	Cell        Cell                 // what is chosen: keys act on it, and it is what is drawn as chosen
 	Attempts    []*exchange.Exchange // of the chosen cell, oldest first
 	Shown       int                  // index into Attempts; len(Attempts) is the next call
 	Kept        int                  // exchanges of this workspace that are kept
 	Message     string               // the newest one, for the bottom line
 	Fetching    *exchange.Exchange   // the description that is being fetched, or that failed
 
-	Reveal bool // secrets are shown for the moment
-	fetch  fetching
-	Newer  *Newer // a description that was fetched again
+	Reveal bool   // secrets are shown for the moment
 	Copied string // a value, or a part of a message as XML
 
-	Marked map[Target]bool // cells that are to be sent together
-	queue  []Target        // of those, what waits
-	many   struct{ total, left int }
-	kept   *wire.Pool // connections that are kept alive
+	Marked         map[Target]bool // cells that are to be sent together
+	AcceptAnything bool            // whatever certificate is shown, for the next call only
+	Newer          *Newer          // a description that was fetched again
 
-	as             string // an identity for the call that is about to begin
-	finding        bool   // checks are under way
-	next           func() // sends once what ended is kept
-	sessions       call.Sessions
-	AcceptAnything bool                          // whatever certificate is shown, for the next call only
-	chains         map[string]*exchange.Exchange // of fetched chains, by endpoint
+	run    *runner
+	inbox  inbox
+	calls  calls
+	drafts drafts
+	fetch  fetching
+	chains map[string]*exchange.Exchange // of fetched chains, by endpoint
 
-	clear   map[string]*exchange.Exchange // of this sitting, with their secrets, by id
 	latest  map[Target]*exchange.Exchange // an environment of "" is any
 	recent  []*exchange.Exchange          // newest first
-	running map[string]*running           // by exchange id
-	changes map[Cell][]exchange.Change
-	draft   *message.Draft
-	header  *message.Draft
-	draftOf workspace.DraftRef
-	base    [2][]byte // body and header blocks as they were read or kept last
-	wake    chan struct{}
-	check   *exchange.Exchange
-	version int64
-	gone    []removed
-	inbox   struct {
-		mu    sync.Mutex
-		takes []func()
-	}
+	whole   map[string]*exchange.Exchange // attempts with their bytes, by id
+	version int64                         // of the journal, as it was read last
+
+	known   map[string]known // what was looked up for the views
+	looking map[string]bool  // what is being looked up
+	looks   []tea.Cmd        // what is to be looked up
+	round   int              // counts the changes after which what is known may not hold
+	hurry   chan struct{}    // a wake-up that waits to be taken
+}
+
+// calls are those that are under way, and what waits for them.
+type calls struct {
+	running  map[string]*running // by exchange id, or by what is fetched
+	queue    []Target            // of those that are sent together, what waits
+	many     struct{ total, left int }
+	pool     *wire.Pool // connections that are kept alive
+	sessions call.Sessions
+	clear    map[string]*exchange.Exchange // of this sitting, with their secrets, by id
+	changes  map[Cell][]exchange.Change    // since the last attempt
+	as       string                        // an identity for the call that is about to begin
+	checking bool                          // checks are under way
+	next     func()                        // sends once what ended is kept
+}
+
+// drafts are the draft that is open, and those that were taken away.
+type drafts struct {
+	body   *message.Draft
+	header *message.Draft
+	of     workspace.DraftRef
+	base   [2][]byte // body and header blocks as they were read or kept last
+	gone   []removed
 }
 
 type running struct {
-	cell   Cell
-	env    string
-	many   bool // one of those that are sent together
-	call   *call.Call
-	cancel context.CancelFunc
-	fetch  bool
+	cell  Cell
+	env   string
+	many  bool // one of those that are sent together
+	fetch bool
+	call  *call.Call
+	halt  context.CancelFunc
 }
 
 // New makes the state of a workspace.
 func New(w *workspace.Workspace, j journal.Journal, home *user.Home) *State {
-	s := &State{W: w, J: j, Home: home, Environment: w.Config().Environment, wake: make(chan struct{}, 1), running: map[string]*running{}, latest: map[Target]*exchange.Exchange{}, Marked: map[Target]bool{}, chains: map[string]*exchange.Exchange{}, kept: &wire.Pool{}, clear: map[string]*exchange.Exchange{}, changes: map[Cell][]exchange.Change{}}
-	s.Refresh()
-	if cells := s.Rows(); len(cells) > 0 {
-		s.Choose(Cell{cells[0], s.firstEndpoint(cells[0])})
+	s := &State{
+		W: w, J: j, Home: home, Environment: w.Config().Environment, run: newRunner(),
+		calls: calls{
+			running: map[string]*running{}, clear: map[string]*exchange.Exchange{},
+			changes: map[Cell][]exchange.Change{}, pool: &wire.Pool{},
+		},
+		latest: map[Target]*exchange.Exchange{}, whole: map[string]*exchange.Exchange{},
+		Marked: map[Target]bool{}, chains: map[string]*exchange.Exchange{},
+		known: map[string]known{}, looking: map[string]bool{}, hurry: make(chan struct{}, 1),
 	}
+	if rows := s.Rows(); len(rows) > 0 {
+		s.Choose(Cell{rows[0], s.firstEndpoint(rows[0])})
+	}
+	s.Refresh()
 	return s
 }
 
@@ -121,7 +142,7 @@ func (s *State) firstEndpoint(r workspace.DraftRef) string {
 
 func (s *State) notify() {
 	select {
-	case s.wake <- struct{}{}:
+	case s.hurry <- struct{}{}:
 	default:
 	}
 }
@@ -132,7 +153,11 @@ const frame = 16 * time.Millisecond
 // Listen waits for the next wake-up.
 func (s *State) Listen() tea.Cmd {
 	return func() tea.Msg {
-		<-s.wake
+		select {
+		case <-s.hurry:
+		case <-s.run.ctx.Done():
+			return nil
+		}
 		time.Sleep(frame)
 		return Wake{}
 	}
@@ -141,22 +166,53 @@ func (s *State) Listen() tea.Cmd {
 // Say puts a message into the bottom line.
 func (s *State) Say(format string, args ...any) { s.Message = fmt.Sprintf(format, args...) }
 
-// Refresh reads from the journal what was made, also by other processes.
+// mostRecent is how many exchanges are read of the journal.
+const mostRecent = 500
+
+// Refresh has read in the background what other programs made: exchanges, drafts,
+// and what views looked up.
 func (s *State) Refresh() {
-	s.W.Relist()
-	v := s.J.Version()
-	if v == s.version && s.version != 0 {
-		return
+	version, workspaceID := s.version, s.W.ID()
+	s.look("journal", func(context.Context) func() {
+		s.W.Relist()
+		s.W.Drafts()
+		v := s.J.Version()
+		if v == version && version != 0 {
+			return nil
+		}
+		list, err := s.J.List(journal.Query{Workspace: workspaceID, Most: mostRecent})
+		return func() {
+			if err != nil {
+				s.Say("the journal cannot be read: %v", err)
+				return
+			}
+			s.version = v
+			s.Kept = max(s.Kept, len(list))
+			for _, x := range slices.Backward(list) {
+				s.note(x)
+			}
+			s.attemptsAgain()
+		}
+	})
+}
+
+// attemptsAgain looks for attempts of the chosen cell that came from elsewhere.
+// The one that is shown stays.
+func (s *State) attemptsAgain() {
+	next := s.Shown >= len(s.Attempts) // the next call is in sight
+	id := ""
+	if !next {
+		id = s.Attempts[s.Shown].ID
 	}
-	s.version = v
-	list, err := s.J.List(journal.Query{Workspace: s.W.ID(), Most: 500})
-	if err != nil {
-		s.Say("the journal cannot be read: %v", err)
-		return
-	}
-	s.Kept = len(list)
-	for i := len(list) - 1; i >= 0; i-- {
-		s.note(list[i])
+	none := len(s.Attempts) == 0
+	s.Attempts = s.attemptsOf(s.Cell)
+	switch at := slices.IndexFunc(s.Attempts, func(x *exchange.Exchange) bool { return x.ID == id }); {
+	case at >= 0:
+		s.Shown = at
+	case none:
+		s.Shown = max(len(s.Attempts)-1, 0)
+	default:
+		s.Shown = len(s.Attempts)
 	}
 }
 
@@ -175,6 +231,11 @@ func (s *State) note(x *exchange.Exchange) {
 	}
 }
 
+// is tells whether an exchange is of a cell.
+func is(x *exchange.Exchange, c Cell) bool {
+	return x.Contract == c.Draft.Contract && x.Operation == c.Draft.Operation && x.Draft == c.Draft.Name && x.Endpoint == c.Endpoint
+}
+
 func (s *State) cellOf(x *exchange.Exchange) Cell {
 	for _, r := range s.Rows() {
 		if r.Contract == x.Contract && r.Operation == x.Operation && r.Name == x.Draft {
@@ -190,7 +251,7 @@ func (s *State) Rows() []workspace.DraftRef { return s.W.Drafts() }
 // Latest is how the last call of a cell went, or goes, in an environment ("" is
 // any); nil where there was none.
 func (s *State) Latest(c Cell, environment string) *exchange.Exchange {
-	for _, r := range s.running {
+	for _, r := range s.calls.running {
 		if r.cell == c && !r.fetch && (environment == "" || r.env == environment) {
 			return r.call.Snapshot()
 		}
@@ -201,7 +262,7 @@ func (s *State) Latest(c Cell, environment string) *exchange.Exchange {
 // Traffic are the exchanges under way and the newest ones.
 func (s *State) Traffic() []*exchange.Exchange {
 	var out []*exchange.Exchange
-	for _, r := range s.running {
+	for _, r := range s.calls.running {
 		out = append(out, r.call.Snapshot())
 	}
 	slices.SortFunc(out, func(a, b *exchange.Exchange) int { return b.Started.Compare(a.Started) })
@@ -209,30 +270,31 @@ func (s *State) Traffic() []*exchange.Exchange {
 }
 
 // UnderWay is the number of calls under way.
-func (s *State) UnderWay() int { return len(s.running) }
+func (s *State) UnderWay() int { return len(s.calls.running) }
+
+// maxAttempts is how many attempts of a cell are in sight.
+const maxAttempts = 12
 
 // Choose takes a cell into sight, with the attempts that were made of it.
 func (s *State) Choose(c Cell) {
 	s.Cell = c
-	s.Attempts = nil
+	s.Attempts = s.attemptsOf(c)
+	s.Shown = max(len(s.Attempts)-1, 0)
+}
+
+// attemptsOf are the newest attempts of a cell, the oldest first.
+func (s *State) attemptsOf(c Cell) (out []*exchange.Exchange) {
 	for _, x := range slices.Backward(s.recent) {
-		if x.Kind == "" && s.cellOf(x) == c {
-			s.Attempts = append(s.Attempts, x)
+		if x.Kind == "" && is(x, c) {
+			out = append(out, x)
 		}
 	}
-	if n := len(s.Attempts); n > 12 {
-		s.Attempts = s.Attempts[n-12:]
-	}
-	s.Shown = len(s.Attempts) - 1
-	s.check = nil
-	if s.Shown < 0 {
-		s.Shown = 0
-	}
+	return out[max(len(out)-maxAttempts, 0):]
 }
 
 // Running is the call of the chosen cell that is under way, or nil.
 func (s *State) Running() *exchange.Exchange {
-	for _, r := range s.running {
+	for _, r := range s.calls.running {
 		if r.cell == s.Cell && !r.fetch {
 			return r.call.Snapshot()
 		}
@@ -250,24 +312,39 @@ func (s *State) Exchange() *exchange.Exchange {
 		return s.Fetching
 	}
 	if s.Shown < len(s.Attempts) {
-		return s.whole(s.Shown)
+		return s.attempt(s.Attempts[s.Shown])
 	}
 	return s.Check()
 }
 
-// whole is an attempt with its bytes.
-func (s *State) whole(i int) *exchange.Exchange {
-	x := s.Attempts[i]
-	if c := s.clear[x.ID]; c != nil && s.Reveal {
+// attempt is an attempt with its bytes, as soon as they were read from the journal.
+func (s *State) attempt(x *exchange.Exchange) *exchange.Exchange {
+	if c := s.calls.clear[x.ID]; c != nil && s.Reveal {
 		return c
 	}
-	if x.Moments == nil && len(x.Legs) > 0 {
-		if full, err := s.J.Get(x.ID); err == nil {
-			s.Attempts[i] = full
-			return full
-		}
+	if x.Moments != nil || len(x.Legs) == 0 {
+		return x
 	}
+	if full := s.whole[x.ID]; full != nil {
+		return full
+	}
+	s.look("attempt "+x.ID, func(context.Context) func() {
+		full, err := s.J.Get(x.ID)
+		return func() {
+			if err != nil {
+				s.Say("%v", err)
+				full = x
+			}
+			s.whole[x.ID] = full
+		}
+	})
 	return x
+}
+
+// AllVariables are those of the workspace, with who uses each.
+func (s *State) AllVariables() []workspace.Variable {
+	w := s.W
+	return Known(s, "variables", func(context.Context) []workspace.Variable { return w.AllVariables() })
 }
 
 // Plan is the plan of the chosen cell.
@@ -275,36 +352,59 @@ func (s *State) Plan() (call.Plan, error) {
 	return s.planOf(Target{s.Cell, s.Environment})
 }
 
-func (s *State) planOf(t Target) (call.Plan, error) {
-	p, err := s.W.Plan(t.Draft, t.Endpoint, t.Environment)
-	p.History, p.Sessions = s.J, &s.sessions
-	p.Keep = func(x *exchange.Exchange) { _ = s.J.Add(x) } // a log-in; that it was not kept does not stop the call
-	if p.Unsettled == nil && p.Settings.Switch("keep-alive") {
-		p.Pool = s.kept
+func (s *State) planOf(t Target) (call.Plan, error) { return s.planning()(t) }
+
+// planning makes plans, in any goroutine.
+func (s *State) planning() func(Target) (call.Plan, error) {
+	w, j, pool, sessions := s.W, s.J, s.calls.pool, &s.calls.sessions
+	return func(t Target) (call.Plan, error) {
+		p, err := w.Plan(t.Draft, t.Endpoint, t.Environment)
+		p.History, p.Sessions = j, sessions
+		p.Keep = func(x *exchange.Exchange) { _ = j.Add(x) } // a log-in; that it was not kept does not stop the call
+		if p.Unsettled == nil && p.Settings.Switch("keep-alive") {
+			p.Pool = pool
+		}
+		return p, err
 	}
-	return p, err
 }
 
-// Check goes through the stages that need no network, without any secret.
+// Check goes through the stages that need no network, without any secret, in the
+// background. Until it has, what is known is which call it is about.
 func (s *State) Check() *exchange.Exchange {
-	if s.check != nil {
-		return s.check
+	t := Target{s.Cell, s.Environment}
+	plan := s.planning()
+	x := Known(s, checkKey(t), func(ctx context.Context) *exchange.Exchange {
+		p, err := plan(t)
+		if err != nil {
+			return &exchange.Exchange{Operation: t.Draft.Operation, Findings: []exchange.Finding{{Title: err.Error()}}}
+		}
+		p.Until, p.Peek = exchange.Security, true
+		x := call.New(p, nil).Run(ctx)
+		if x.Outcome == exchange.OutcomePassed {
+			x.Outcome = exchange.OutcomeUnderWay // nothing was sent: it has no outcome
+		}
+		return x.Redact(nil)
+	})
+	if x == nil {
+		return &exchange.Exchange{Operation: t.Draft.Operation, Endpoint: t.Endpoint, Environment: t.Environment}
 	}
-	p, err := s.Plan()
-	if err != nil {
-		return &exchange.Exchange{Operation: s.Cell.Draft.Operation, Findings: []exchange.Finding{{Title: err.Error()}}}
-	}
-	p.Until, p.Peek = exchange.Security, true
-	x := call.New(p, nil).Run(context.Background())
-	if x.Outcome == exchange.OutcomePassed {
-		x.Outcome = exchange.OutcomeUnderWay // nothing was sent: it has no outcome
-	}
-	s.check = x.Redact(nil)
-	return s.check
+	return x
 }
 
-// Changed forgets what was told before a change of settings or draft.
-func (s *State) Changed() { s.check = nil }
+func checkKey(t Target) string {
+	return fmt.Sprintf("check %s %s %s", t.Draft.ID(), t.Endpoint, t.Environment)
+}
+
+// Changed has told again what was told before a change of settings or draft.
+func (s *State) Changed() { s.Stale("") }
+
+// Fits tells whether a repair of what is in sight fits what is set now.
+func (s *State) Fits(x *exchange.Exchange, r *exchange.Remedy) error {
+	if s.Fetching != nil {
+		return nil // its settings are those that it was planned for
+	}
+	return s.W.Fits(x, r)
+}
 
 // ApplyRemedy makes the changes of a remedy.
 func (s *State) ApplyRemedy(r *exchange.Remedy) error {
@@ -327,7 +427,7 @@ func (s *State) ApplyRemedy(r *exchange.Remedy) error {
 			return err
 		}
 		s.Cell.Draft = ref
-		s.draft = nil
+		s.drafts.body = nil
 	}
 	if len(settings) > 0 {
 		if err := s.W.Apply(settings...); err != nil {
@@ -351,13 +451,13 @@ func (s *State) Change(changes ...exchange.Change) error {
 }
 
 func (s *State) remember(changes ...exchange.Change) {
-	s.changes[s.Cell] = append(s.changes[s.Cell], changes...)
+	s.calls.changes[s.Cell] = append(s.calls.changes[s.Cell], changes...)
 	s.Changed()
 	s.Shown = len(s.Attempts)
 }
 
 // Pending are the changes since the last attempt of the chosen cell.
-func (s *State) Pending() []exchange.Change { return s.changes[s.Cell] }
+func (s *State) Pending() []exchange.Change { return s.calls.changes[s.Cell] }
 
 // SetSetting gives a setting of the chosen endpoint a value; "" takes it out.
 func (s *State) SetSetting(key, value string) error {
@@ -453,8 +553,8 @@ func (s *State) UseEnvironment(name string) {
 
 // Draft is the chosen draft, opened for editing.
 func (s *State) Draft() *message.Draft {
-	if s.draft != nil && s.draftOf == s.Cell.Draft {
-		return s.draft
+	if s.drafts.body != nil && s.drafts.of == s.Cell.Draft {
+		return s.drafts.body
 	}
 	if s.Cell.Draft.Operation == "" {
 		return nil
@@ -464,25 +564,44 @@ func (s *State) Draft() *message.Draft {
 		s.Say("%v", err)
 		return nil
 	}
-	s.draftOf, s.draft, s.header = s.Cell.Draft, body, header
-	s.base = [2][]byte{body.Bytes(), nil}
+	s.drafts.of, s.drafts.body, s.drafts.header = s.Cell.Draft, body, header
+	s.drafts.base = [2][]byte{body.Bytes(), nil}
 	if header != nil {
-		s.base[1] = header.Bytes()
+		s.drafts.base[1] = header.Bytes()
 	}
-	return s.draft
+	return s.drafts.body
+}
+
+// OtherDraft is the body of a draft that is looked at beside the chosen one; nil
+// until it was read.
+func (s *State) OtherDraft(r workspace.DraftRef) (*message.Draft, error) {
+	type read struct {
+		body *message.Draft
+		err  error
+	}
+	w := s.W
+	other := Known(s, ofFiles+"draft "+r.ID(), func(context.Context) read {
+		body, _, err := readDraft(w, r)
+		return read{body, err}
+	})
+	return other.body, other.err
 }
 
 // Read parses a draft and its header blocks, which may be nil.
 func (s *State) Read(r workspace.DraftRef) (body, header *message.Draft, err error) {
-	c, err := s.W.Contract(r.Contract)
+	return readDraft(s.W, r)
+}
+
+func readDraft(w *workspace.Workspace, r workspace.DraftRef) (body, header *message.Draft, err error) {
+	c, err := w.Contract(r.Contract)
 	if err != nil {
 		return nil, nil, err
 	}
-	src, err := s.W.ReadDraft(r)
+	src, err := w.ReadDraft(r)
 	if err != nil {
 		return nil, nil, err
 	}
-	blocks, err := s.W.ReadHeader(r)
+	blocks, err := w.ReadHeader(r)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -501,7 +620,7 @@ func (s *State) Header() *message.Draft {
 	if d := s.Draft(); d == nil || d.Envelope() != nil {
 		return nil
 	}
-	return s.header
+	return s.drafts.header
 }
 
 // Operation is the first SOAP operation of that name in a contract.
@@ -514,41 +633,61 @@ func Operation(c *contract.Contract, name string) *contract.Operation {
 	return nil
 }
 
-// Reread takes in what other programs wrote: the settings file, and the draft
-// that is open. It is not called while something is being typed.
+// Reread takes in, in the background, what other programs wrote: the settings file,
+// the draft that is open, and what views read of files. It is not called while
+// something is being typed.
 func (s *State) Reread() {
-	if s.W.Stale() {
-		if err := s.W.Reload(); err != nil {
-			s.Say("%v", err)
-			return
+	s.Stale(ofFiles)
+	w, of, open := s.W, s.drafts.of, s.drafts.body != nil && s.drafts.of == s.Cell.Draft
+	s.look("files", func(context.Context) func() {
+		stale := w.Stale()
+		var err error
+		if stale {
+			err = w.Reload()
 		}
+		var src []byte
+		if open {
+			src, _ = w.ReadDraft(of)
+		}
+		return func() { s.reread(stale, err, of, src) }
+	})
+}
+
+func (s *State) reread(stale bool, err error, of workspace.DraftRef, src []byte) {
+	switch {
+	case err != nil:
+		s.Say("%v", err)
+		return
+	case stale:
 		s.Changed()
 		s.Say("%s was changed on disk, and is read again", workspace.File)
 	}
-	if s.draft == nil || s.draftOf != s.Cell.Draft {
+	d := &s.drafts
+	if src == nil || d.body == nil || d.of != of || bytes.Equal(src, d.base[0]) || !bytes.Equal(d.body.Bytes(), d.base[0]) {
 		return
 	}
-	if src, err := s.W.ReadDraft(s.draftOf); err == nil && !bytes.Equal(src, s.base[0]) && bytes.Equal(s.draft.Bytes(), s.base[0]) {
-		s.draft = nil
-		s.Changed()
-		s.Say("%s was changed on disk, and is read again", s.Cell.Draft)
-	}
+	d.body = nil
+	s.Changed()
+	s.Say("%s was changed on disk, and is read again", of)
 }
+
+// ofFiles begins the keys of what is known of files that other programs may write.
+const ofFiles = "file "
 
 // SaveDraft keeps the draft as it stands.
 func (s *State) SaveDraft() {
-	if s.draft == nil {
+	if s.drafts.body == nil {
 		return
 	}
-	mine := [2][]byte{s.draft.Bytes(), nil}
-	if s.header != nil {
-		mine[1] = s.header.Bytes()
+	mine := [2][]byte{s.drafts.body.Bytes(), nil}
+	if s.drafts.header != nil {
+		mine[1] = s.drafts.header.Bytes()
 	}
-	body, header, err := s.W.SaveDraft(s.draftOf, s.base[0], mine[0], s.base[1], mine[1])
+	body, header, err := s.W.SaveDraft(s.drafts.of, s.drafts.base[0], mine[0], s.drafts.base[1], mine[1])
 	conflict, ok := errors.AsType[*workspace.ConflictError](err)
 	switch {
 	case ok:
-		s.draft = nil
+		s.drafts.body = nil
 		s.Choose(Cell{conflict.Kept, s.Cell.Endpoint})
 		s.Say("%v", conflict)
 		return
@@ -556,10 +695,10 @@ func (s *State) SaveDraft() {
 		s.Say("the draft could not be saved: %v", err)
 		return
 	case !bytes.Equal(body, mine[0]) || !bytes.Equal(header, mine[1]):
-		s.draft = nil // read again, with what others wrote
+		s.drafts.body = nil // read again, with what others wrote
 		s.Say("put together with what was changed on disk")
 	}
-	s.base = [2][]byte{body, header}
+	s.drafts.base = [2][]byte{body, header}
 	s.Changed()
 	s.Shown = len(s.Attempts)
 }

@@ -6,6 +6,7 @@ import (
 	"testing"
 	"time"
 
+	tea "charm.land/bubbletea/v2"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -62,6 +63,30 @@ func settle(t testing.TB, s *State) {
 	}
 }
 
+// looked is what the views show once everything was looked up.
+func looked(s *State) *exchange.Exchange {
+	var take func(msg tea.Msg)
+	take = func(msg tea.Msg) {
+		switch msg := msg.(type) {
+		case tea.BatchMsg:
+			for _, c := range msg {
+				take(c())
+			}
+		case Looked:
+			s.TakeLook(msg)
+		}
+	}
+	for range 10 {
+		s.Exchange()
+		cmd := s.Looks()
+		if cmd == nil {
+			break
+		}
+		take(cmd())
+	}
+	return s.Exchange()
+}
+
 func TestSendingAndAttempts(t *testing.T) {
 	s, _ := harbour(t)
 	choose(t, s, "FindBerths", "BerthDesk11")
@@ -74,7 +99,7 @@ func TestSendingAndAttempts(t *testing.T) {
 		assert.Len(t, s.Attempts, i)
 		assert.Equal(t, i-1, s.Shown)
 	}
-	x := s.Exchange()
+	x := looked(s)
 	assert.Equal(t, exchange.OutcomePassed, x.Outcome)
 	assert.Equal(t, 3, s.Kept)
 	assert.Same(t, s.Latest(s.Cell, ""), s.Attempts[2])
@@ -142,13 +167,13 @@ func TestTheNextCallGoesAsSoonAsTheLastIsKept(t *testing.T) {
 func TestBeforeTheFirstCallThePathShowsWhatIsSet(t *testing.T) {
 	s, _ := harbour(t)
 	choose(t, s, "FindBerths", "BerthDesk11")
-	x := s.Exchange()
+	x := looked(s)
 	assert.Equal(t, exchange.OutcomeUnderWay, x.Outcome, "nothing was sent: it has no outcome")
 	assert.Equal(t, "message.placeholder-left", x.Findings[0].ID)
 	assert.Equal(t, exchange.Waiting, x.Stage(exchange.Connect).State)
 	assert.Same(t, x, s.Check(), "it is told once")
 	require.NoError(t, s.SetSetting("address", "ftp://x/"))
-	assert.Equal(t, "address.scheme-unsupported", s.Exchange().Findings[0].ID, "the check runs as settings change")
+	assert.Equal(t, "address.scheme-unsupported", looked(s).Findings[0].ID, "the check runs as settings change")
 	require.Error(t, s.SetSetting("receive-limit", "lots"))
 	require.NoError(t, s.SetSetting("receive-limit", "2 MB"))
 	assert.Equal(t, "2 MB", s.W.Endpoint("BerthDesk11").Values["receive-limit"][0])
@@ -169,7 +194,7 @@ func TestACheckReadsNoSecret(t *testing.T) {
 }
 
 func (s *State) placeOf(t *testing.T) string {
-	a := s.Check().Stage(exchange.Address).Facts.Get("resolved")
+	a := looked(s).Stage(exchange.Address).Facts.Get("resolved")
 	require.NotEmpty(t, a)
 	return a[:len(a)-len("/tides")]
 }
@@ -183,7 +208,7 @@ func TestRemediesAreRememberedAsTheChangeBeforeTheNextAttempt(t *testing.T) {
 	for _, want := range []string{"tls.self-signed", "read.fault-security-missing"} {
 		s.Send()
 		settle(t, s)
-		x := s.Exchange()
+		x := looked(s)
 		require.Equal(t, want, x.Findings[0].ID)
 		require.NoError(t, s.ApplyRemedy(&x.Findings[0].Remedies[0]))
 		assert.NotEmpty(t, s.Pending())
@@ -191,14 +216,14 @@ func TestRemediesAreRememberedAsTheChangeBeforeTheNextAttempt(t *testing.T) {
 	}
 	s.Send()
 	settle(t, s)
-	x := s.Exchange()
+	x := looked(s)
 	assert.Equal(t, exchange.OutcomePassed, x.Outcome, "%+v", x.Findings)
 	assert.Empty(t, s.Pending())
 	assert.Len(t, x.Changes, 3)
 	all := string(x.Leg().Out)
 	assert.NotContains(t, all, standin.Password)
 	s.Reveal = true
-	assert.NotEqual(t, all, string(s.Exchange().Leg().Out), "the clear bytes are there, behind a key")
+	assert.NotEqual(t, all, string(looked(s).Leg().Out), "the clear bytes are there, behind a key")
 }
 
 func TestHaltEndsACallAtOnce(t *testing.T) {
@@ -209,7 +234,7 @@ func TestHaltEndsACallAtOnce(t *testing.T) {
 	require.Eventually(t, func() bool { return s.Running().Stage(exchange.Wait).State == exchange.Open }, 5*time.Second, time.Millisecond)
 	s.Halt()
 	settle(t, s)
-	assert.Equal(t, exchange.OutcomeCancelled, s.Exchange().Outcome)
+	assert.Equal(t, exchange.OutcomeCancelled, looked(s).Outcome)
 	s.Halt()
 	assert.Contains(t, s.Message, "nothing is under way")
 }
@@ -254,7 +279,7 @@ func TestManyWakeUpsAreOne(t *testing.T) {
 	n := 0
 	for {
 		select {
-		case <-s.wake:
+		case <-s.hurry:
 			n++
 			continue
 		default:
