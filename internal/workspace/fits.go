@@ -20,10 +20,7 @@ func (e *OutdatedError) Error() string {
 	if now == "" {
 		now = "not set"
 	}
-	_, key, ok := strings.Cut(e.Change.Key, ".")
-	if !ok {
-		key = e.Change.Key
-	}
+	key := e.Change.Key[strings.LastIndexByte(e.Change.Key, '.')+1:]
 	if e.Done {
 		return fmt.Sprintf("%s is %s already", key, now)
 	}

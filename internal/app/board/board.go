@@ -21,8 +21,6 @@ import (
 // View is the board.
 type View struct {
 	s    *state.State
-	row  int
-	col  int
 	top  int
 	left int
 	in   ui.Input
@@ -46,9 +44,7 @@ const (
 
 // New makes the board.
 func New(s *state.State) *View {
-	v := &View{s: s, over: map[string]string{}, folded: map[string]bool{}}
-	v.follow()
-	return v
+	return &View{s: s, over: map[string]string{}, folded: map[string]bool{}}
 }
 
 // table is the board's content: each contract has its own endpoints as columns,
@@ -108,19 +104,35 @@ func (v *View) read() table {
 // of are the columns of a row.
 func (t table) of(row int) []column { return t.cols[t.rows[row].Contract] }
 
-// follow puts the cursor on the chosen cell.
-func (v *View) follow() {
-	t := v.read()
+// at is where the chosen cell stands: its row, -1 where the filter hides it, and its
+// column, -1 where no endpoint of the row is chosen. What is chosen is one value, the
+// state's: what is drawn as chosen, and what keys act on, are both made of it.
+func (v *View) at(t table) (row, col int) {
+	row, col = -1, -1
 	for i, r := range t.rows {
-		if r == v.s.Cell.Draft {
-			v.row = i
+		if r == v.s.Cell.Draft || v.folded[r.Contract] && r.Contract == v.s.Cell.Draft.Contract {
+			row = i
 		}
 	}
-	for i, c := range t.cols[v.s.Cell.Draft.Contract] {
+	if row < 0 {
+		return row, col
+	}
+	for i, c := range t.of(row) {
 		if c.end.Name == v.s.Cell.Endpoint && (!v.turned || c.env == v.s.Environment) {
-			v.col = i
+			col = i
 		}
 	}
+	return row, col
+}
+
+// chosen is the chosen cell with its column; false where it is not in sight, or none
+// can be there.
+func (v *View) chosen(t table) (state.Target, bool) {
+	row, col := v.at(t)
+	if row < 0 || col < 0 || !v.serves(t.rows[row], t.of(row)[col].end) {
+		return state.Target{}, false
+	}
+	return target(t.rows[row], t.of(row)[col]), true
 }
 
 // turn lets the columns be the environments of the chosen endpoint, or the
@@ -131,11 +143,11 @@ func (v *View) turn() {
 		return
 	}
 	v.turned = !v.turned
-	v.col, v.left = 0, 0
+	v.left = 0
 	if v.turned && v.s.Cell.Endpoint != "" {
 		v.over[v.s.Cell.Draft.Contract] = v.s.Cell.Endpoint
 	}
-	v.follow()
+	v.move(v.read(), 0, 0)
 }
 
 func target(r workspace.DraftRef, c column) state.Target {
@@ -144,9 +156,13 @@ func target(r workspace.DraftRef, c column) state.Target {
 
 // markRow marks all cells of the row that can be, or takes their marks back.
 func (v *View) markRow(t table) {
-	r := t.rows[v.row]
+	row, _ := v.at(t)
+	if row < 0 {
+		return
+	}
+	r := t.rows[row]
 	var all []state.Target
-	for _, c := range t.of(v.row) {
+	for _, c := range t.of(row) {
 		if v.serves(r, c.end) {
 			all = append(all, target(r, c))
 		}
@@ -213,11 +229,8 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 			if end == ui.Kept {
 				v.filter = v.in.Value()
 			}
-			v.row, v.top = 0, 0
-			if t := v.read(); len(t.rows) > 0 {
-				v.follow()
-				v.move(v.read(), 0, 0)
-			}
+			v.top = 0
+			v.move(v.read(), 0, 0)
 		case end == ui.Kept:
 			v.s.Fetch(v.in.Value())
 		}
@@ -230,7 +243,6 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
 	case tea.PasteMsg:
 		if v.s.Paste(msg.Content) {
-			v.follow()
 			return nil
 		}
 		v.in.Start(strings.TrimSpace(msg.Content))
@@ -255,7 +267,6 @@ func (v *View) key(k tea.KeyPressMsg, t table) tea.Cmd {
 		return nil
 	case ui.Is(k, "esc") && v.filter != "":
 		v.filter = ""
-		v.follow()
 		return nil
 	}
 	if len(t.rows) == 0 {
@@ -273,23 +284,19 @@ func (v *View) key(k tea.KeyPressMsg, t table) tea.Cmd {
 		return func() tea.Msg { return state.Goto("path") }
 	case ui.Is(k, "D"):
 		v.s.Duplicate()
-		v.follow()
 	case ui.Is(k, "N"):
 		return func() tea.Msg {
 			return state.Ask{Prompt: "name of the draft", Value: v.s.Cell.Draft.Name, Answer: func(name string) {
 				v.s.Rename(name)
-				v.follow()
 			}}
 		}
 	case ui.Is(k, "X"):
 		v.s.Remove()
-		v.follow()
 	case ui.Is(k, "u"):
 		v.s.Restore()
-		v.follow()
 	case ui.Is(k, "space"):
-		if c := t.of(v.row); v.col < len(c) && v.serves(t.rows[v.row], c[v.col].end) {
-			v.s.Mark(target(t.rows[v.row], c[v.col]))
+		if x, ok := v.chosen(t); ok {
+			v.s.Mark(x)
 		}
 	case ui.Is(k, "A"):
 		v.markRow(t)
@@ -298,10 +305,8 @@ func (v *View) key(k tea.KeyPressMsg, t table) tea.Cmd {
 	case ui.Is(k, "x"):
 		v.turn()
 	case ui.Is(k, "-"):
-		name := t.rows[v.row].Contract
+		name := v.s.Cell.Draft.Contract
 		v.folded[name] = !v.folded[name]
-		v.row = max(slices.IndexFunc(v.read().rows, func(r workspace.DraftRef) bool { return r.Contract == name }), 0)
-		v.move(v.read(), 0, 0)
 	case ui.Is(k, "!"):
 		v.s.ToggleChanges()
 	case ui.Is(k, "*"):
@@ -324,33 +329,33 @@ func (v *View) serves(r workspace.DraftRef, e *workspace.Endpoint) bool {
 	return false
 }
 
-// move moves the cursor; sideways only to cells that can be.
+// move chooses another cell; sideways only one that can be. Where the chosen one is
+// not in sight, the first row that is gets chosen.
 func (v *View) move(t table, dy, dx int) {
 	if len(t.rows) == 0 {
 		return
 	}
-	v.row = min(max(v.row+dy, 0), len(t.rows)-1)
-	r, cols := t.rows[v.row], t.of(v.row)
-	for c := v.col + dx; dx != 0 && c >= 0 && c < len(cols); c += dx {
+	row, col := v.at(t)
+	if row < 0 {
+		dy = 0
+	}
+	col = max(col, 0)
+	row = min(max(row+dy, 0), len(t.rows)-1)
+	r, cols := t.rows[row], t.of(row)
+	for c := col + dx; dx != 0 && c >= 0 && c < len(cols); c += dx {
 		if v.serves(r, cols[c].end) {
-			v.col = c
+			col = c
 			break
 		}
 	}
-	if v.col >= len(cols) || !v.serves(r, cols[v.col].end) {
-		v.col = 0
-		for i, c := range cols {
-			if v.serves(r, c.end) {
-				v.col = i
-				break
-			}
-		}
+	if col >= len(cols) || !v.serves(r, cols[col].end) {
+		col = max(slices.IndexFunc(cols, func(c column) bool { return v.serves(r, c.end) }), 0)
 	}
 	end := ""
-	if v.col < len(cols) && v.serves(r, cols[v.col].end) {
-		end = cols[v.col].end.Name
+	if col < len(cols) && v.serves(r, cols[col].end) {
+		end = cols[col].end.Name
 		if v.turned {
-			v.s.UseEnvironment(cols[v.col].env)
+			v.s.UseEnvironment(cols[col].env)
 		}
 	}
 	v.s.Choose(state.Cell{Draft: r, Endpoint: end})
@@ -362,13 +367,13 @@ const (
 )
 
 // columns says how wide the labels are and how many cells fit beside them.
-func (v *View) columns(w int) (label, n int) {
+func (v *View) columns(w, col int) (label, n int) {
 	label = min(labelWidth, max(w/3, 16))
 	if w >= 140 {
 		label += 8
 	}
 	n = max((w-label-2)/cellWidth, 1)
-	v.left = ui.Window(v.col, v.left, n, 1<<20)
+	v.left = ui.Window(max(col, 0), v.left, n, 1<<20)
 	return label, n
 }
 
@@ -423,13 +428,13 @@ func (v *View) View(w, h int) string {
 		out := []string{"", "   " + v.title(w), "", "   " + ui.Soft("no draft is called that; esc shows all")}
 		return ui.Block(out, w, h)
 	}
-	v.row = min(v.row, len(t.rows)-1)
-	label, n := v.columns(w)
+	row, col := v.at(t)
+	label, n := v.columns(w, col)
 	out := []string{"", "   " + v.title(w), ""}
 	all := v.lines(t)
 	at := 0
 	for i, l := range all {
-		if l.row == v.row {
+		if row >= 0 && l.row == row {
 			at = i
 		}
 	}
@@ -477,14 +482,14 @@ func (v *View) View(w, h int) string {
 			draft = "! " + draft
 		}
 		op, name := ui.Fit(l.op, opw), ui.Fit(draft, label-opw-2)
-		if l.row == v.row {
+		if l.row == row {
 			mark = ui.Accent(" ▌ ")
 			op, name = ui.Strong(ui.Fit(r.Operation, opw)), ui.Strong(name)
 		}
 		text := mark + ui.Pad(op+" "+name, label-1)
 		first, cols := v.shown(t.of(l.row), n)
 		for i, c := range cols {
-			text += v.cell(r, c, l.row == v.row && first+i == v.col)
+			text += v.cell(r, c, l.row == row && first+i == col)
 		}
 		out = append(out, text)
 	}
@@ -615,13 +620,21 @@ func (v *View) click(m tea.MouseClickMsg, t table) tea.Cmd {
 	if i < 0 || i >= len(all) || all[i].row < 0 {
 		return nil
 	}
-	label, n := v.columns(v.width)
-	v.row = all[i].row
-	first, cols := v.shown(t.of(v.row), n)
-	if c := (m.X - label - 2) / cellWidth; m.X > label+2 && c < len(cols) && v.serves(t.rows[v.row], cols[c].end) {
-		v.col = first + c
-	}
+	row, col := v.at(t)
+	label, n := v.columns(v.width, col)
 	before := v.s.Cell
+	cell := state.Cell{Draft: t.rows[all[i].row]}
+	if all[i].row == row {
+		cell.Endpoint = before.Endpoint
+	}
+	_, cols := v.shown(t.of(all[i].row), n)
+	if c := (m.X - label - 2) / cellWidth; m.X > label+2 && c < len(cols) && v.serves(cell.Draft, cols[c].end) {
+		cell.Endpoint = cols[c].end.Name
+		if v.turned {
+			v.s.UseEnvironment(cols[c].env)
+		}
+	}
+	v.s.Choose(cell)
 	v.move(t, 0, 0)
 	if v.s.Cell == before {
 		return func() tea.Msg { return state.Goto("path") }

@@ -493,12 +493,17 @@ func (v *View) offersPart(x *exchange.Exchange, w int) []string {
 		text := ui.Cut(r.Title, w-10)
 		switch {
 		case r.outdated != nil:
-			text = ui.Soft(ui.Cut(r.Title+" · does not fit any more: "+r.outdated.Error(), w-10))
+			text = ui.Soft(ui.Cut(r.Title+" · does not fit any more", w-10))
 		case i == v.remedy:
 			lead = ui.Accent("⏎ ")
 			text = ui.Strong(text)
 		}
 		out = append(out, ui.Pad(ui.Strong(section), 7)+lead+text)
+		if r.outdated != nil {
+			for _, l := range ui.Wrap(r.outdated.Error(), w-10) {
+				out = append(out, ui.Pad("", 9)+ui.Soft(l))
+			}
+		}
 	}
 	return out
 }
