@@ -364,6 +364,10 @@ func TestHandshakesThatComeToNothing(t *testing.T) {
 		"tls.timed-out": func(c net.Conn) { time.Sleep(3 * time.Second) },
 		"tls.closed":    func(c net.Conn) { _, _ = c.Read(make([]byte, 100)) },
 		"tls.not-tls":   func(c net.Conn) { _, _ = c.Write([]byte("HTTP/1.1 400 Bad Request\r\n\r\n")) },
+		"tls.alert": func(c net.Conn) { // internal error, in clear (RFC 8446 §6)
+			_, _ = c.Read(make([]byte, 4096))
+			_, _ = c.Write([]byte{21, 3, 3, 0, 2, 2, 80})
+		},
 	} {
 		ln, err := net.Listen("tcp", "127.0.0.1:0")
 		require.NoError(t, err)

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -126,6 +127,9 @@ func (t *tool) repairCommand() *cobra.Command {
 		r := all[n-1]
 		if err := w.Fits(x, &r); err != nil {
 			fmt.Fprintf(t.err, "orenda: %s\n", safe.Line(err.Error()))
+			if old, ok := errors.AsType[*workspace.OutdatedError](err); ok && old.Done {
+				return nil
+			}
 			return status(exitNo)
 		}
 		changes := slices.Clone(r.All())

@@ -55,19 +55,20 @@ func (r *Recorder) Snapshot() *Exchange {
 func (r *Recorder) Exchange() *Exchange { return r.x }
 
 // MaxMoments is how many moments a record holds. Beyond it, bytes that come or
-// leave make the newest of their kind longer, and all others are only counted:
-// Exchange.Dropped.
+// leave make the newest of their kind longer. What else happens is told twice as far,
+// and then only counted: Exchange.Dropped.
 const MaxMoments = 4096
 
 // add appends a moment, or folds it into what is there.
 func (x *Exchange) add(m Moment) {
 	m.Leg = len(x.Legs)
-	if len(x.Moments) < MaxMoments || m.Kind == StageBegan || m.Kind == StageEnded {
+	bytes := m.Kind == BytesIn || m.Kind == BytesOut
+	if len(x.Moments) < MaxMoments || !bytes && len(x.Moments) < 2*MaxMoments {
 		x.Moments = append(x.Moments, m)
 		return
 	}
 	x.Dropped++
-	if m.Kind != BytesIn && m.Kind != BytesOut {
+	if !bytes {
 		return
 	}
 	for i := len(x.Moments) - 1; i >= 0; i-- {

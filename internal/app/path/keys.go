@@ -70,10 +70,7 @@ func (v *View) edit(msg tea.Msg) tea.Cmd {
 }
 
 // stay keeps the cursor where it is although another record comes into sight.
-func (v *View) stay() {
-	x := v.s.Exchange()
-	v.of = x.ID + string(x.Outcome)
-}
+func (v *View) stay() { v.hold = true }
 
 func next(of []string, now string, forward bool) string {
 	at := -1
@@ -200,6 +197,7 @@ func (v *View) enter(x *exchange.Exchange) {
 
 func (v *View) apply() {
 	r, x := v.ask, v.askOf
+	v.hold = false
 	v.ask, v.askOf = nil, nil
 	if err := v.s.Fits(x, r); err != nil { // another program changed it meanwhile
 		v.s.Say("%v", err)

@@ -17,6 +17,7 @@ type View struct {
 	s      *state.State
 	stage  exchange.Stage
 	of     string // id of the exchange that the cursor was put for
+	hold   bool   // the cursor stays where it is until something is sent
 	set    int    // chosen setting, -1: the spine has the cursor
 	remedy int
 	ask    *exchange.Remedy   // shown before it is made
@@ -64,16 +65,21 @@ func (v *View) Keys() []ui.Key {
 // settled puts the cursor on the cause when another exchange comes into sight.
 func (v *View) settled(x *exchange.Exchange) {
 	id := x.ID + string(x.Outcome)
-	if v.of == id {
+	if v.of == id || x.ID == "" { // it is being found out
 		return
 	}
-	v.of, v.set, v.remedy, v.scroll = id, -1, 0, 0
+	before := x.Outcome == exchange.OutcomeUnderWay && v.s.Running() == nil // nothing was sent yet
+	if v.hold && before {
+		v.of = id
+		return
+	}
+	v.of, v.set, v.remedy, v.scroll, v.hold = id, -1, 0, 0, false
 	switch {
 	case len(x.Findings) > 0 && x.Findings[0].Severity != exchange.Note && x.Findings[0].Stage != exchange.None:
 		v.stage = x.Findings[0].Stage
 	case x.Outcome == exchange.OutcomePassed:
 		v.stage = exchange.Read
-	case x.Outcome == exchange.OutcomeUnderWay && v.s.Running() == nil:
+	case before:
 		v.stage = exchange.Address
 	}
 }

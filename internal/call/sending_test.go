@@ -1,0 +1,80 @@
+package call_test
+
+import (
+	"fmt"
+	"io"
+	"net"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// A service that stops taking the request in, or breaks off, says so by what it does.
+func TestRequestsThatDoNotLeaveWhole(t *testing.T) {
+	for want, end := range map[string]func(*net.TCPConn, chan struct{}){
+		"send.timed-out": func(_ *net.TCPConn, over chan struct{}) { <-over },
+		"send.reset": func(c *net.TCPConn, _ chan struct{}) {
+			_, _ = c.Read(make([]byte, 1000))
+			_ = c.SetLinger(0)
+		},
+	} {
+		ln, err := net.ListenTCP("tcp", &net.TCPAddr{IP: net.IPv4(127, 0, 0, 1)})
+		require.NoError(t, err)
+		over, done := make(chan struct{}), make(chan struct{})
+		go func() {
+			defer close(done)
+			c, err := ln.AcceptTCP()
+			if err != nil {
+				return
+			}
+			_ = c.SetReadBuffer(4096)
+			end(c, over)
+			c.Close()
+		}()
+		p := berths(t, harbour(t), "/berths")
+		p.Settings.Set("address", "http://"+ln.Addr().String()+"/berths")
+		p.Settings.Set("send-time", (300 * time.Millisecond).String())
+		p.Settings.Set("send-limit", "64 MiB")
+		p.SetDraft([]byte(strings.Replace(find, "20", "20"+strings.Repeat(" ", 24<<20), 1)))
+		x := run(t, p)
+		close(over)
+		ln.Close()
+		<-done
+		require.NotEmpty(t, x.Findings)
+		assert.Equal(t, want, x.Findings[0].ID, "%v", ids(x))
+		assert.Equal(t, "send", x.StoppedAt.String())
+	}
+}
+
+// A status that no other finding speaks of, and a status that contradicts its answer.
+func TestStatusesOverASocket(t *testing.T) {
+	reply := `<soap:Envelope xmlns:soap="http://schemas.xmlsoap.org/soap/envelope/"><soap:Body>` +
+		`<FindBerthsResponse xmlns="urn:skerry:berths"/></soap:Body></soap:Envelope>`
+	for want, answer := range map[string]string{
+		"receive.client-error":   "HTTP/1.1 409 Conflict\r\nContent-Type: text/plain\r\nContent-Length: 4\r\n\r\nbusy",
+		"receive.status-differs": fmt.Sprintf("HTTP/1.1 500 Oops\r\nContent-Type: text/xml\r\nContent-Length: %d\r\n\r\n%s", len(reply), reply),
+	} {
+		ln, err := net.Listen("tcp", "127.0.0.1:0")
+		require.NoError(t, err)
+		done := make(chan struct{})
+		go func() {
+			defer close(done)
+			c, err := ln.Accept()
+			if err != nil {
+				return
+			}
+			defer c.Close()
+			_, _ = c.Read(make([]byte, 4096))
+			_, _ = io.WriteString(c, answer)
+		}()
+		p := berths(t, harbour(t), "/berths")
+		p.Settings.Set("address", "http://"+ln.Addr().String()+"/berths")
+		x := run(t, p)
+		ln.Close()
+		<-done
+		assert.Contains(t, ids(x), want)
+	}
+}
