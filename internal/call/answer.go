@@ -18,16 +18,16 @@ import (
 	"orenda/internal/xmltree"
 )
 
-// answer is read and verified.
-func (c *Call) answer(ctx context.Context) (exchange.Stage, error) {
+// run reads the answer.
+func (c *reading) run(ctx context.Context) (exchange.Stage, error) {
 	h := &c.leg.Response
-	oneWay := c.c.Operation != nil && c.c.Operation.OneWay()
-	body := c.leg.ResponseBody.Bytes()
-	if len(body) == 0 && (h.Status == 202 || h.Status == 204 || oneWay && h.Status < 300) {
+	oneWay := c.operation != nil && c.operation.OneWay()
+	if c.leg.ResponseBody.IsZero() && (h.Status == 202 || h.Status == 204 || oneWay && h.Status < 300) {
 		for _, s := range []exchange.Stage{exchange.Read, exchange.Verify} {
 			c.rec.End(s, exchange.Skipped, "no reply is due")
 		}
 		c.rec.Update(func(x *exchange.Exchange) { x.Result = "accepted" })
+		c.complete = true
 		return exchange.Verify, nil
 	}
 	c.rec.Begin(exchange.Read)
@@ -40,7 +40,7 @@ func (c *Call) answer(ctx context.Context) (exchange.Stage, error) {
 	limits.Names, _ = c.plan.Settings.Count("name-limit")
 	text, _ := c.plan.Settings.Size("text-limit")
 	limits.Text = int(text)
-	encoding := charset(h.Get("Content-Type"))
+	body, encoding := c.leg.ResponseBody.Bytes(), charset(h.Get("Content-Type"))
 	if related.Is(h.Get("Content-Type")) {
 		var err error
 		if body, encoding, err = c.related(); err != nil {
@@ -53,14 +53,14 @@ func (c *Call) answer(ctx context.Context) (exchange.Stage, error) {
 		return c.flowing(ctx, limits)
 	}
 	doc, err := xmltree.ParseEncoded(body, encoding, limits)
-	c.c.ReplyDoc = doc
+	c.doc = doc
 	var syntax *xmltree.SyntaxError
 	if errors.As(err, &syntax) {
-		c.c.ReplyErr = syntax
+		c.syntax = syntax
 	} else {
-		c.c.Reply = soap.Read(doc)
+		c.reply = soap.Read(doc)
 	}
-	if c.c.Reply == nil {
+	if c.reply == nil {
 		// What is no answer stops at receive where the head says so already.
 		if stop := c.noAnswer(); stop != nil {
 			c.rec.Update(func(x *exchange.Exchange) { *x.Stage(exchange.Read) = exchange.StageRecord{Stage: exchange.Read} })
@@ -75,10 +75,10 @@ func (c *Call) answer(ctx context.Context) (exchange.Stage, error) {
 		return exchange.Read, diagnose.NotEnvelopeError{Root: doc.Root().Name()}
 	}
 	c.opened(body, limits)
-	if c.c.Sealed != nil && c.c.Reply.Fault == nil {
-		return exchange.Read, c.c.Sealed
+	if c.notOpened != nil && c.reply.Fault == nil {
+		return exchange.Read, c.notOpened
 	}
-	e := c.c.Reply
+	e := c.reply
 	doc = e.Doc
 	c.rec.Fact(exchange.Read, "envelope", "SOAP "+e.Version.String()+" · "+strconv.Itoa(doc.Len())+" nodes")
 	if f := e.Fault; f != nil {
@@ -94,7 +94,7 @@ func (c *Call) answer(ctx context.Context) (exchange.Stage, error) {
 		})
 		return exchange.Read, errors.New("a fault: " + f.Reason)
 	}
-	if e.Version != c.sentVersion() {
+	if e.Version != sentVersion(&c.base, c.draft) {
 		return exchange.Read, errors.New("the envelope is of another SOAP version")
 	}
 	what := "an empty body"
@@ -107,10 +107,7 @@ func (c *Call) answer(ctx context.Context) (exchange.Stage, error) {
 	}
 	c.rec.End(exchange.Read, exchange.Passed, what)
 	c.rec.Update(func(x *exchange.Exchange) { x.Result = message.Summary(e.Payload) })
-	if c.done(exchange.Read) {
-		return exchange.Read, nil
-	}
-	return exchange.Verify, c.verify(ctx)
+	return exchange.Read, nil
 }
 
 func charset(contentType string) string {
@@ -124,7 +121,7 @@ func charset(contentType string) string {
 
 // noAnswer is the stop at receive where status or media type say that what
 // came is no answer.
-func (c *Call) noAnswer() error {
+func (c *reading) noAnswer() error {
 	h := &c.leg.Response
 	switch {
 	case h.Status >= 300:
@@ -133,20 +130,21 @@ func (c *Call) noAnswer() error {
 		return nil
 	}
 	ct := strings.ToLower(h.Get("Content-Type"))
-	if strings.Contains(ct, "html") || contract.LooksLikeHTML(c.leg.ResponseBody.Bytes()) || ct != "" && !strings.Contains(ct, "xml") && !strings.HasPrefix(ct, "multipart/") && c.c.ReplyErr != nil {
+	if strings.Contains(ct, "html") || contract.LooksLikeHTML(c.leg.ResponseBody.Bytes()) || ct != "" && !strings.Contains(ct, "xml") && !strings.HasPrefix(ct, "multipart/") && c.syntax != nil {
 		return errors.New("the answer is not SOAP")
 	}
 	return nil
 }
 
-func (c *Call) verify(ctx context.Context) error {
+// run verifies what was read.
+func (c *verifying) run(ctx context.Context) error {
 	c.rec.Begin(exchange.Verify)
-	e := c.c.Reply
+	e := c.reply
 	if err := c.signatures(); err != nil {
 		return err
 	}
 	note := ""
-	if o := c.c.Operation; o != nil && o.Output != nil && o.Output.Element != nil {
+	if o := c.operation; o != nil && o.Output != nil && o.Output.Element != nil {
 		want := o.Output.Element
 		got := schema.NameOf(e.Payload.Name())
 		wrong := e.Payload.IsZero() || got != want.Name
@@ -157,9 +155,9 @@ func (c *Call) verify(ctx context.Context) error {
 			return diagnose.ReplyDiffersError{Got: got, Want: want.Name}
 		}
 		if c.plan.Settings.Switch("validate") && o.Use != "encoded" {
-			c.c.ReplyInvalid = c.plan.Contract.Schemas.Validate(e.Payload, want, schema.Options{Context: ctx})
+			c.replyInvalid = c.plan.Contract.Schemas.Validate(e.Payload, want, schema.Options{Context: ctx})
 			note = "valid"
-			if n := len(c.c.ReplyInvalid); n > 0 {
+			if n := len(c.replyInvalid); n > 0 {
 				note = faults(n)
 			}
 			c.rec.Fact(exchange.Verify, "schema", note)
@@ -186,9 +184,9 @@ func (c *Call) verify(ctx context.Context) error {
 		if !u.Found {
 			u.Near = near.Miss(path, message.Names(e.Payload))
 		}
-		c.c.Unmet = append(c.c.Unmet, u)
+		c.unmet = append(c.unmet, u)
 	}
-	if c.c.Unmet != nil {
+	if c.unmet != nil {
 		return diagnose.UnexpectedError{}
 	}
 	c.rec.End(exchange.Verify, exchange.Passed, note)

@@ -18,7 +18,7 @@ var errNotOffered = errors.New("the server does not offer what is set")
 // answer401 makes the Authorization field that a challenge asks for (RFC 7616,
 // RFC 7617): digest where it is offered, else basic where that was set as good
 // enough. method and target are those of the request.
-func (c *Call) answer401(l *exchange.Leg, method, target string) error {
+func (c *network) answer401(l *exchange.Leg, method, target string) error {
 	h := http.Header{}
 	for _, f := range l.Response.Fields {
 		if strings.EqualFold(f.Name, "WWW-Authenticate") {
@@ -26,11 +26,11 @@ func (c *Call) answer401(l *exchange.Leg, method, target string) error {
 		}
 	}
 	if chal, err := digest.FindChallenge(h); err == nil {
-		cred, err := digest.Digest(chal, digest.Options{Method: method, URI: target, Count: 1, Username: c.user, Password: c.word})
+		cred, err := digest.Digest(chal, digest.Options{Method: method, URI: target, Count: 1, Username: c.credentials.user, Password: c.credentials.password})
 		if err != nil {
 			return err
 		}
-		c.authorization = cred.String()
+		c.credentials.authorization = cred.String()
 		algorithm := chal.Algorithm
 		if algorithm == "" {
 			algorithm = "MD5"
@@ -43,15 +43,15 @@ func (c *Call) answer401(l *exchange.Leg, method, target string) error {
 	}
 	for _, v := range h.Values("WWW-Authenticate") {
 		if strings.HasPrefix(strings.ToLower(v), "basic") {
-			both := base64.StdEncoding.EncodeToString([]byte(c.user + ":" + c.word))
-			c.authorization = "Basic " + both
-			c.rec.Update(func(x *exchange.Exchange) { x.Secrets = append(x.Secrets, c.authorization, both) })
+			both := base64.StdEncoding.EncodeToString([]byte(c.credentials.user + ":" + c.credentials.password))
+			c.credentials.authorization = "Basic " + both
+			c.rec.Update(func(x *exchange.Exchange) { x.Secrets = append(x.Secrets, c.credentials.authorization, both) })
 			c.rec.Fact(exchange.Security, "asked for", v)
 			return nil
 		}
 	}
 	if offersNTLM(l) {
-		return c.negotiate()
+		return c.credentials.negotiate()
 	}
 	return errNotOffered
 }
@@ -76,7 +76,7 @@ func offersNTLM(l *exchange.Leg) bool {
 
 // negotiate begins NTLM: the first message carries no name, and the request that
 // it goes with no body.
-func (c *Call) negotiate() error {
+func (c *credentials) negotiate() error {
 	m, err := ntlmssp.NewNegotiateMessage("", "")
 	if err != nil {
 		return err
@@ -86,7 +86,7 @@ func (c *Call) negotiate() error {
 }
 
 // authenticate answers the challenge of NTLM. The user may be DOMAIN\user.
-func (c *Call) authenticate(l *exchange.Leg) error {
+func (c *network) authenticate(l *exchange.Leg) error {
 	for _, f := range l.Response.Fields {
 		kind, text, _ := strings.Cut(f.Value, " ")
 		if !strings.EqualFold(f.Name, "WWW-Authenticate") || !strings.EqualFold(kind, "NTLM") || text == "" {
@@ -96,12 +96,12 @@ func (c *Call) authenticate(l *exchange.Leg) error {
 		if err != nil {
 			return err
 		}
-		m, err := ntlmssp.NewAuthenticateMessage(challenge, c.user, c.word, nil)
+		m, err := ntlmssp.NewAuthenticateMessage(challenge, c.credentials.user, c.credentials.password, nil)
 		if err != nil {
 			return err
 		}
-		c.ntlm, c.authorization = authenticating, "NTLM "+base64.StdEncoding.EncodeToString(m)
-		c.rec.Update(func(x *exchange.Exchange) { x.Secrets = append(x.Secrets, c.authorization) })
+		c.credentials.ntlm, c.credentials.authorization = authenticating, "NTLM "+base64.StdEncoding.EncodeToString(m)
+		c.rec.Update(func(x *exchange.Exchange) { x.Secrets = append(x.Secrets, c.credentials.authorization) })
 		c.rec.Fact(exchange.Security, "asked for", "NTLM, on one connection")
 		return nil
 	}
@@ -110,13 +110,13 @@ func (c *Call) authenticate(l *exchange.Leg) error {
 
 // challenged makes what a 401 asks for, where it can be made; false where the
 // refusal stands.
-func (c *Call) challenged(l *exchange.Leg, method, target string) bool {
+func (c *network) challenged(l *exchange.Leg, method, target string) bool {
 	switch {
-	case l.Response.Status != http.StatusUnauthorized || c.user == "" && c.word == "" || c.ntlm == authenticating:
+	case l.Response.Status != http.StatusUnauthorized || c.credentials.user == "" && c.credentials.password == "" || c.credentials.ntlm == authenticating:
 		return false
-	case c.ntlm == negotiating:
+	case c.credentials.ntlm == negotiating:
 		return c.authenticate(l) == nil
-	case c.authorization != "":
+	case c.credentials.authorization != "":
 		return false // once: a second refusal is one of the user
 	}
 	return c.answer401(l, method, target) == nil

@@ -30,7 +30,7 @@ type attached struct {
 
 // attach reads the files that are attached, and puts those into the draft that
 // have a field there.
-func (c *Call) attach(d *message.Draft) (*message.Draft, error) {
+func (c *composing) attach(d *message.Draft) (*message.Draft, error) {
 	s := &c.plan.Settings
 	kind := s.Text("attachments")
 	list := s.List("attach")
@@ -72,7 +72,7 @@ func (c *Call) attach(d *message.Draft) (*message.Draft, error) {
 		}
 	}
 	if changed {
-		c.c.Draft = d
+		c.draft = d
 	}
 	return d, nil
 }
@@ -86,7 +86,7 @@ func typeOf(path string) string {
 
 // optimise lets the values that travel as parts leave the envelope (XOP 1.0
 // §3.1). What is signed was signed with the values in it, as XOP wants.
-func (c *Call) optimise() {
+func (c *securing) optimise() {
 	for i, text := range c.attached.text {
 		if len(text) == 0 {
 			continue
@@ -97,15 +97,15 @@ func (c *Call) optimise() {
 }
 
 // packed puts envelope and parts together.
-func (c *Call) packed(req *wire.Request) {
+func (c *network) packed(req *wire.Request) {
 	if c.attached.kind == "" {
 		return
 	}
 	action := ""
-	if c.hasAct {
+	if c.hasAction {
 		action = c.action
 	}
-	kind, body, at := soap.Package(c.attached.kind, c.sentVersion(), c.plan.Settings.Text("charset"), action, c.envelope, c.attached.parts)
+	kind, body, at := soap.Package(c.attached.kind, sentVersion(&c.base, c.draft), c.plan.Settings.Text("charset"), action, c.envelope, c.attached.parts)
 	req.Body, req.Secret = body, nil
 	for _, s := range c.secrets {
 		req.Secret = append(req.Secret, exchange.Span{Offset: s.Offset + int64(at), Length: s.Length})
@@ -119,7 +119,7 @@ func (c *Call) packed(req *wire.Request) {
 }
 
 // related takes a reply in parts apart, and gives the part with the envelope.
-func (c *Call) related() (root []byte, encoding string, err error) {
+func (c *reading) related() (root []byte, encoding string, err error) {
 	l := c.leg
 	parts, err := related.Split(l.Response.Get("Content-Type"), l.ResponseBody.Bytes())
 	c.rec.Update(func(x *exchange.Exchange) {
@@ -141,7 +141,7 @@ func (c *Call) related() (root []byte, encoding string, err error) {
 		return nil, "", err
 	}
 	p := l.Root()
-	c.c.ReplyAt = p.Start
+	c.replyAt = p.Start
 	if root, err = p.Content(l.ResponseBody.Bytes()); err != nil {
 		return nil, "", &related.Error{Offset: p.Start, Why: "the envelope's part cannot be decoded: " + err.Error()}
 	}
@@ -150,7 +150,7 @@ func (c *Call) related() (root []byte, encoding string, err error) {
 
 // resolve looks whether each part that the envelope refers to is there: those of
 // XOP, and href attributes with a Content-ID.
-func (c *Call) resolve(e *soap.Envelope) error {
+func (c *reading) resolve(e *soap.Envelope) error {
 	if !e.Doc.Has("", "href") && !e.Doc.Has(soap.XOP, "Include") {
 		return nil
 	}
@@ -176,7 +176,7 @@ func (c *Call) resolve(e *soap.Envelope) error {
 	return missing
 }
 
-func (c *Call) partOf(href string) *related.Part {
+func (c *reading) partOf(href string) *related.Part {
 	for i := range c.leg.Parts {
 		if c.leg.Parts[i].Refers(href) {
 			return &c.leg.Parts[i]

@@ -236,11 +236,11 @@ func TestWhatStopsAtHome(t *testing.T) {
 			p.EnvError = &endpoint.EnvironmentError{Name: "modell", Near: "model", Others: []string{"model"}}
 		}, 11},
 		{"binding.endpoint-ambiguous", func(p *call.Plan) {
-			p.Unsettled = &endpoint.AmbiguousError{Operation: "FindBerths", Endpoints: []endpoint.Alternative{{Name: "a", Differs: "SOAP 1.1"}, {Name: "b", Differs: "SOAP 1.2"}}}
+			p.NoEndpoint = &endpoint.AmbiguousError{Operation: "FindBerths", Endpoints: []endpoint.Alternative{{Name: "a", Differs: "SOAP 1.1"}, {Name: "b", Differs: "SOAP 1.2"}}}
 		}, 12},
-		{"binding.operation-unknown", func(p *call.Plan) { p.Unsettled = &endpoint.OperationError{Name: "findBerths", Near: "FindBerths"} }, 12},
+		{"binding.operation-unknown", func(p *call.Plan) { p.NoEndpoint = &endpoint.OperationError{Name: "findBerths", Near: "FindBerths"} }, 12},
 		{"binding.limit-invalid", func(p *call.Plan) { p.Settings.Set("receive-limit", "0") }, 12},
-		{"binding.time-limit-invalid", func(p *call.Plan) { p.Settings.Set("total-time", "1s") }, 12},
+		{"binding.time-limit-invalid", func(p *call.Plan) { p.Settings.Set("total-time", "soon") }, 12},
 		{"binding.buffer-differs", func(p *call.Plan) {
 			p.Settings.Set("strict-buffer", "true")
 			p.Settings.Set("buffer-limit", "1 MiB")

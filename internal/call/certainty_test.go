@@ -36,24 +36,24 @@ func TestWithoutItsEvidenceNoOtherCauseIsNamed(t *testing.T) {
 	}
 	reason := regexp.MustCompile(`(?s)(<faultstring[^>]*>|<[\w:]*Text[^>]*>).*?(</)`)
 	code := regexp.MustCompile(`(?s)(<faultcode[^>]*>)[^<]*(</)`)
-	taken := map[string]func(w *call.Witnessed, p *call.Plan){
-		"nothing":      func(*call.Witnessed, *call.Plan) {},
-		"the contract": func(_ *call.Witnessed, p *call.Plan) { p.Contract, p.Port = nil, nil },
-		"the request":  func(w *call.Witnessed, _ *call.Plan) { w.Body, w.Header = nil, nil },
-		"the reply's head": func(w *call.Witnessed, _ *call.Plan) {
+	taken := map[string]func(w *call.Imported, p *call.Plan){
+		"nothing":      func(*call.Imported, *call.Plan) {},
+		"the contract": func(_ *call.Imported, p *call.Plan) { p.Contract, p.Port = nil, nil },
+		"the request":  func(w *call.Imported, _ *call.Plan) { w.Body, w.Header = nil, nil },
+		"the reply's head": func(w *call.Imported, _ *call.Plan) {
 			_, b, _ := bytes.Cut(w.Reply, []byte("\r\n\r\n"))
 			w.Reply = call.ReplyOf("", nil, b)
 		},
-		"the media type":   func(w *call.Witnessed, _ *call.Plan) { w.Reply = head(w.Reply, field("Content-Type")) },
-		"the offered ways": func(w *call.Witnessed, _ *call.Plan) { w.Reply = head(w.Reply, field("WWW-Authenticate")) },
-		"the location":     func(w *call.Witnessed, _ *call.Plan) { w.Reply = head(w.Reply, field("Location")) },
-		"the page": func(w *call.Witnessed, _ *call.Plan) {
+		"the media type":   func(w *call.Imported, _ *call.Plan) { w.Reply = head(w.Reply, field("Content-Type")) },
+		"the offered ways": func(w *call.Imported, _ *call.Plan) { w.Reply = head(w.Reply, field("WWW-Authenticate")) },
+		"the location":     func(w *call.Imported, _ *call.Plan) { w.Reply = head(w.Reply, field("Location")) },
+		"the page": func(w *call.Imported, _ *call.Plan) {
 			w.Reply = regexp.MustCompile(`(?s)<title>.*?</title>`).ReplaceAll(w.Reply, []byte("<title></title>"))
 		},
-		"the fault's words": func(w *call.Witnessed, _ *call.Plan) {
+		"the fault's words": func(w *call.Imported, _ *call.Plan) {
 			w.Reply = call.ReplyOf("HTTP/1.1 500 Internal Server Error", [][2]string{{"Content-Type", "text/xml"}}, reason.ReplaceAll(after(w.Reply), []byte("$1$2")))
 		},
-		"the fault's code": func(w *call.Witnessed, _ *call.Plan) {
+		"the fault's code": func(w *call.Imported, _ *call.Plan) {
 			w.Reply = call.ReplyOf("HTTP/1.1 500 Internal Server Error", [][2]string{{"Content-Type", "text/xml"}}, code.ReplaceAll(after(w.Reply), []byte("${1}soap:Server$2")))
 		},
 	}
@@ -69,7 +69,7 @@ func TestWithoutItsEvidenceNoOtherCauseIsNamed(t *testing.T) {
 		x := run(t, p)
 		require.NotEmpty(t, x.Findings, m.ID)
 		l := x.Leg()
-		w := call.Witnessed{URL: "http://" + h.Plain + "/berths/~" + m.ID, Body: l.RequestBody, Reply: l.In.Bytes()}
+		w := call.Imported{URL: "http://" + h.Plain + "/berths/~" + m.ID, Body: l.RequestBody, Reply: l.In.Bytes()}
 		for _, f := range l.Request.Fields {
 			w.Header = append(w.Header, [2]string{f.Name, f.Value})
 		}

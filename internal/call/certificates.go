@@ -22,13 +22,13 @@ import (
 	"orenda/internal/wire"
 )
 
-// material reads the certificates and keys that settings name.
-func (c *Call) material(ctx context.Context) error {
+// readMaterial reads the certificates and keys that settings name.
+func (c *securing) readMaterial(ctx context.Context) error {
 	s := &c.plan.Settings
 	for _, list := range []struct {
 		key string
 		to  *[]*x509.Certificate
-	}{{"trust", &c.trusted}, {"intermediates", &c.middle}} {
+	}{{"trust", &c.material.trusted}, {"intermediates", &c.material.intermediates}} {
 		for _, path := range s.List(list.key) {
 			certs, err := c.certificates(path)
 			if err != nil {
@@ -52,7 +52,7 @@ func (c *Call) material(ctx context.Context) error {
 	return c.client(ctx)
 }
 
-func (c *Call) certificates(path string) ([]*x509.Certificate, error) {
+func (c *base) certificates(path string) ([]*x509.Certificate, error) {
 	if c.plan.ReadFile == nil {
 		return nil, errors.New("no file can be read here")
 	}
@@ -64,7 +64,7 @@ func (c *Call) certificates(path string) ([]*x509.Certificate, error) {
 }
 
 // openKeyLog opens the file that the session's keys are added to.
-func (c *Call) openKeyLog() error {
+func (c *securing) openKeyLog() error {
 	v := c.plan.Settings.Get("key-log")
 	if v.Text == "" || c.plan.Until == exchange.Security {
 		return nil
@@ -77,7 +77,7 @@ func (c *Call) openKeyLog() error {
 	if err != nil {
 		return fail(err)
 	}
-	c.keyLog = f
+	c.material.keyLog = f
 	return nil
 }
 
@@ -102,7 +102,7 @@ func keyPair(read func(string) ([]byte, error), cert, key, password string) (pai
 }
 
 // client reads the client's certificate and key.
-func (c *Call) client(ctx context.Context) error {
+func (c *securing) client(ctx context.Context) error {
 	s := &c.plan.Settings
 	cert, key, name := s.Text("client-cert"), s.Text("client-key"), s.Text("client-identity")
 	read, password := c.plan.ReadFile, ""
@@ -136,19 +136,19 @@ func (c *Call) client(ctx context.Context) error {
 		return &endpoint.FileError{Key: endpoint.KeyOf(what), Path: bad, Err: err}
 	}
 	if why := trust.Unfit(pair.Leaf, time.Now()); why != "" {
-		c.c.Unfit = why
+		c.unfit = why
 		if now := time.Now(); now.After(pair.Leaf.NotAfter) || now.Before(pair.Leaf.NotBefore) {
 			return &endpoint.CertificateDateError{Subject: pair.Leaf.Subject.String(), Why: why, Key: endpoint.KeyOf(what)}
 		}
 	}
 	c.rec.Fact(exchange.TLS, "client certificate", pair.Leaf.Subject.String()+" · issued by "+pair.Leaf.Issuer.String()+" · until "+pair.Leaf.NotAfter.UTC().Format("2006-01-02"))
-	c.certs = append(c.certs, pair)
+	c.material.certs = append(c.material.certs, pair)
 	return nil
 }
 
 // lookInto finds out more about a certificate that was not accepted: the issuer
 // that was not sent, and the time that it is at the peer.
-func (c *Call) lookInto(ctx context.Context, err error) {
+func (c *network) lookInto(ctx context.Context, err error) {
 	we, ok := errors.AsType[*wire.Error](err)
 	if !ok || we.Reason != wire.Certificate || we.Verdict == nil {
 		return
@@ -156,9 +156,9 @@ func (c *Call) lookInto(ctx context.Context, err error) {
 	for _, f := range we.Verdict.Faults {
 		switch f.Reason {
 		case trust.ChainIncomplete:
-			c.complete(ctx, f.Cert)
+			c.completeChain(ctx, f.Cert)
 		case trust.Expired, trust.NotYetValid:
-			c.peerTime(ctx)
+			c.askTime(ctx)
 		case trust.NameDiffers:
 			if !c.plan.aside {
 				c.otherwise(ctx, f.Cert)
@@ -173,10 +173,10 @@ const (
 	mostHops   = 3
 )
 
-// complete fetches the issuers that a server did not send, from where its
+// completeChain fetches the issuers that a server did not send, from where its
 // certificate says that they are (RFC 5280 §4.2.2.1): over http, as they are
 // signed themselves, and to a private address only from one.
-func (c *Call) complete(ctx context.Context, last *x509.Certificate) {
+func (c *network) completeChain(ctx context.Context, last *x509.Certificate) {
 	ctx, cancel := context.WithTimeout(ctx, issuerTime)
 	defer cancel()
 	client := &http.Client{Transport: &http.Transport{Proxy: c.viaProxy, DisableKeepAlives: true}, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
@@ -185,7 +185,7 @@ func (c *Call) complete(ctx context.Context, last *x509.Certificate) {
 		next := (*x509.Certificate)(nil)
 		for _, at := range last.IssuingCertificateURL[:min(len(last.IssuingCertificateURL), 3)] {
 			u, err := url.Parse(at)
-			if err != nil || u.Scheme != "http" || private(u.Hostname()) && !private(c.url.Hostname()) {
+			if err != nil || u.Scheme != "http" || private(u.Hostname()) && !private(c.crossed.url.Hostname()) {
 				continue
 			}
 			cert, err := fetchIssuer(ctx, client, u)
@@ -216,11 +216,11 @@ func (c *Call) complete(ctx context.Context, last *x509.Certificate) {
 			chain = append(chain, cert)
 		}
 	}
-	c.middle = append(c.middle, fetched...)
-	c.c.Fetched, c.c.Completes = fetched, true
+	c.material.intermediates = append(c.material.intermediates, fetched...)
+	c.fetched, c.completes = fetched, true
 	for _, f := range c.judge(chain, c.leg.Conn.TLS.ServerName).Faults {
 		if f.Reason <= trust.AuthorityUnknown {
-			c.c.Completes = false
+			c.completes = false
 		}
 	}
 	c.rec.Update(func(*exchange.Exchange) {
@@ -230,7 +230,7 @@ func (c *Call) complete(ctx context.Context, last *x509.Certificate) {
 	})
 }
 
-func (c *Call) viaProxy(*http.Request) (*url.URL, error) {
+func (c *network) viaProxy(*http.Request) (*url.URL, error) {
 	if c.proxy == nil {
 		return nil, nil
 	}
@@ -265,10 +265,10 @@ func fetchIssuer(ctx context.Context, client *http.Client, u *url.URL) (*x509.Ce
 	return p7.Certificates[0], nil
 }
 
-// peerTime asks the peer what time it is, over a connection of its own that
+// askTime asks the peer what time it is, over a connection of its own that
 // carries nothing, so that a wrong clock can be told from a wrong certificate.
-func (c *Call) peerTime(ctx context.Context) {
-	if !c.c.PeerTime.IsZero() {
+func (c *network) askTime(ctx context.Context) {
+	if !c.crossed.peerTime.IsZero() {
 		return
 	}
 	ctx, cancel := context.WithTimeout(ctx, issuerTime/2)
@@ -282,20 +282,20 @@ func (c *Call) peerTime(ctx context.Context) {
 		return
 	}
 	if at, err := http.ParseTime(leg.Response.Get("Date")); err == nil {
-		c.c.PeerTime = at
+		c.crossed.peerTime = at
 		c.rec.Fact(exchange.TLS, "the server's clock", at.UTC().Format("2006-01-02 15:04:05 UTC"))
 	}
 }
 
 // otherwise asks for no name at all: a host may show other certificates to those
 // who ask otherwise.
-func (c *Call) otherwise(ctx context.Context, shown *x509.Certificate) {
+func (c *network) otherwise(ctx context.Context, shown *x509.Certificate) {
 	ctx, cancel := context.WithTimeout(ctx, issuerTime)
 	defer cancel()
-	check := &checking{plan: c.plan, url: c.url}
+	check := &checking{plan: *c.plan, url: c.url}
 	if other := shows(check.reach(ctx, c.url.String(), exchange.TLS, "server-name", noName)); other != nil && !other.Equal(shown) {
-		c.c.OtherName = trust.Names(other)
-		c.rec.Fact(exchange.TLS, "asked for no name", other.Subject.String()+" · for "+strings.Join(c.c.OtherName, ", "))
+		c.otherName = trust.Names(other)
+		c.rec.Fact(exchange.TLS, "asked for no name", other.Subject.String()+" · for "+strings.Join(c.otherName, ", "))
 	}
 }
 
@@ -308,7 +308,7 @@ func private(host string) bool {
 // choose finds the one client certificate that fits what the server asks for, of
 // the identities that were allowed to go there. Where several fit, none is
 // chosen: the person is asked.
-func (c *Call) choose(ask *tls.CertificateRequestInfo) *tls.Certificate {
+func (c *network) choose(ask *tls.CertificateRequestInfo) *tls.Certificate {
 	host, port := endpoint.HostPort(c.url)
 	var found *tls.Certificate
 	name := ""
@@ -330,8 +330,8 @@ func (c *Call) choose(ask *tls.CertificateRequestInfo) *tls.Certificate {
 		found, name = &pair, id.Name
 	}
 	if found != nil {
-		c.c.Chosen = name
-		c.certs = append(c.certs, *found)
+		c.chosen = name
+		c.material.certs = append(c.material.certs, *found)
 	}
 	return found
 }

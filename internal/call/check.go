@@ -122,7 +122,7 @@ func (c *checking) reach(ctx context.Context, address string, until exchange.Sta
 func (c *checking) bare() Plan {
 	p := c.plan
 	p.aside = true
-	p.Unsettled, p.EnvError, p.Pool, p.History, p.Changes, p.KeyLogOK, p.Candidates, p.Until = nil, nil, nil, nil, nil, nil, nil, exchange.None
+	p.NoEndpoint, p.EnvError, p.Pool, p.History, p.Changes, p.KeyLogOK, p.Candidates, p.Until = nil, nil, nil, nil, nil, nil, nil, exchange.None
 	for _, key := range []string{"client-cert", "client-key", "client-identity", "key-log"} {
 		p.Settings.Set(key, "")
 	}

@@ -101,8 +101,8 @@ func (f *Fetched) one(ctx context.Context, at string, p Plan) (x *exchange.Excha
 		x = call.Run(ctx)
 		f.Exchanges = append(f.Exchanges, x)
 		if x.Outcome == exchange.OutcomePassed {
-			if call.url != nil {
-				h, port := endpoint.HostPort(call.url)
+			if u := call.outs.crossed.url; u != nil {
+				h, port := endpoint.HostPort(u)
 				f.Served = net.JoinHostPort(h, port)
 			}
 			return x, nil, nil
@@ -173,15 +173,9 @@ func (f *Fetched) isPrivate(host string) bool {
 	return ip != nil && (ip.IsLoopback() || ip.IsPrivate() || ip.IsLinkLocalUnicast())
 }
 
-// readDescription is the read stage of a fetch.
-func (c *Call) readDescription(ctx context.Context) (exchange.Stage, error) {
+// description is the read stage of a fetch.
+func (c *reading) description(ctx context.Context) (exchange.Stage, error) {
 	h := &c.leg.Response
-	if c.plan.fetch.post != nil { // a log-in: what it gives is taken by who sent it
-		c.rec.End(exchange.Read, exchange.Skipped, "a log-in")
-		c.rec.End(exchange.Verify, exchange.Skipped, "")
-		c.rec.Update(func(x *exchange.Exchange) { x.Result = h.Line })
-		return exchange.Verify, nil
-	}
 	if h.Status >= 300 {
 		return exchange.Receive, fmt.Errorf("the status is %d", h.Status)
 	}
@@ -189,14 +183,14 @@ func (c *Call) readDescription(ctx context.Context) (exchange.Stage, error) {
 	if c.leg.ResponseBody.IsZero() {
 		return exchange.Read, diagnose.EmptyError{}
 	}
-	c.c.ReplyDoc = &xmltree.Document{Src: c.leg.ResponseBody.Bytes()}
+	c.doc = &xmltree.Document{Src: c.leg.ResponseBody.Bytes()}
 	if err := c.plan.fetch.read(c.leg.ResponseBody.Bytes(), c.url.String()); err != nil {
 		if ctx.Err() != nil {
 			return exchange.Read, ctx.Err()
 		}
 		var syntax *xmltree.SyntaxError
 		if errors.As(err, &syntax) {
-			c.c.ReplyErr = syntax
+			c.syntax = syntax
 			return exchange.Read, err
 		}
 		return exchange.Read, diagnose.NotDescriptionError{Err: err}

@@ -103,7 +103,7 @@ func opening(cut []byte, limits xmltree.Limits) (*xmltree.Document, int) {
 
 // recode gives the response body UTF-8, where it is in another encoding. skip is
 // how many bytes of it are its byte order mark.
-func (c *Call) recode() (skip int, err error) {
+func (c *reading) recode() (skip int, err error) {
 	l := c.leg
 	err = l.ResponseBody.Use(func(all []byte) error {
 		r, mark, err := xmltree.Recoding(all, charset(l.Response.Get("Content-Type")))
@@ -143,17 +143,17 @@ const around = 1 << 10
 
 // brokenAt makes the place where a large reply stops being well-formed what the
 // rules look at.
-func (c *Call) brokenAt(syntax *xmltree.SyntaxError, skip int) {
+func (c *reading) brokenAt(syntax *xmltree.SyntaxError, skip int) {
 	from := max(syntax.Offset-around, 0)
 	shifted := *syntax
 	shifted.Offset -= from
-	c.c.ReplyErr, c.c.ReplyAt = &shifted, from+skip
+	c.syntax, c.replyAt = &shifted, from+skip
 	window := c.leg.ResponseBody.Range(int64(from+skip), int64(syntax.Offset+skip+around))
-	c.c.ReplyDoc = &xmltree.Document{Src: window}
+	c.doc = &xmltree.Document{Src: window}
 }
 
 // flowing reads and verifies a reply that is on disk.
-func (c *Call) flowing(ctx context.Context, limits xmltree.Limits) (exchange.Stage, error) {
+func (c *reading) flowing(ctx context.Context, limits xmltree.Limits) (exchange.Stage, error) {
 	l := c.leg
 	skip, err := c.recode()
 	if err != nil {
@@ -163,7 +163,7 @@ func (c *Call) flowing(ctx context.Context, limits xmltree.Limits) (exchange.Sta
 	err = l.ResponseBody.Use(func(all []byte) error { return f.run(ctx, all[skip:], limits) })
 	size := l.ResponseBody.Len()
 	doc, seen := opening(l.ResponseBody.Range(int64(skip), beginning), limits)
-	c.c.ReplyDoc = doc
+	c.doc = doc
 	var syntax *xmltree.SyntaxError
 	switch {
 	case errors.As(err, &syntax):
@@ -177,12 +177,12 @@ func (c *Call) flowing(ctx context.Context, limits xmltree.Limits) (exchange.Sta
 	case doc == nil:
 		return exchange.Read, diagnose.NotEnvelopeError{}
 	}
-	if c.c.Reply = soap.Read(doc); c.c.Reply == nil {
+	if c.reply = soap.Read(doc); c.reply == nil {
 		return exchange.Read, diagnose.NotEnvelopeError{Root: doc.Root().Name()}
 	}
-	e := c.c.Reply
+	e := c.reply
 	c.rec.Fact(exchange.Read, "envelope", fmt.Sprintf("SOAP %s · %s elements, read flowing from disk", e.Version, diagnose.Bytes(int64(f.elements))))
-	if e.Version != c.sentVersion() {
+	if e.Version != sentVersion(&c.base, c.draft) {
 		return exchange.Read, errors.New("the envelope is of another SOAP version")
 	}
 	what := e.Payload.Name().Local
@@ -194,12 +194,13 @@ func (c *Call) flowing(ctx context.Context, limits xmltree.Limits) (exchange.Sta
 			x.Result = fmt.Sprintf("%d × %s", f.rows, f.row)
 		}
 	})
-	if c.done(exchange.Read) {
+	if c.plan.Until == exchange.Read {
 		return exchange.Read, nil
 	}
+	c.complete = true
 	c.rec.Begin(exchange.Verify)
 	note := ""
-	if o := c.c.Operation; o != nil && o.Output != nil && o.Output.Element != nil {
+	if o := c.operation; o != nil && o.Output != nil && o.Output.Element != nil {
 		want := o.Output.Element
 		if got := schema.NameOf(e.Payload.Name()); got != want.Name && o.Style != "rpc" {
 			return exchange.Verify, diagnose.ReplyDiffersError{Got: got, Want: want.Name}
@@ -211,7 +212,7 @@ func (c *Call) flowing(ctx context.Context, limits xmltree.Limits) (exchange.Sta
 					errs = append(errs, x) // that it ends too early is of our making
 				}
 			}
-			c.c.ReplyInvalid = errs
+			c.replyInvalid = errs
 			note = "beginning valid"
 			if len(errs) > 0 {
 				note = fmt.Sprintf("%d faults", len(errs))

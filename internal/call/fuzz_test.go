@@ -131,7 +131,7 @@ func FuzzWitnessed(f *testing.F) {
 		}
 	}
 	f.Fuzz(func(t *testing.T, request, reply []byte, archive bool) {
-		var all []*call.Witnessed
+		var all []*call.Imported
 		if archive {
 			entries, err := call.FromHAR(request)
 			if err != nil {
@@ -142,9 +142,9 @@ func FuzzWitnessed(f *testing.F) {
 				require.NoError(t, err)
 			}
 			for _, e := range entries {
-				all = append(all, e.Witnessed)
+				all = append(all, e.Imported)
 			}
-		} else if w, err := call.WitnessedFrom(request, reply); err == nil {
+		} else if w, err := call.ImportedFrom(request, reply); err == nil {
 			all = append(all, w)
 		}
 		for _, w := range all {

@@ -39,7 +39,7 @@ type pair struct{ Name, Value string }
 // Entry is an exchange of an archive, by its number in it, counted from 1.
 type Entry struct {
 	Number int
-	*Witnessed
+	*Imported
 }
 
 // FromHAR takes from an HTTP archive (HAR 1.2) the exchanges that carry XML in
@@ -54,7 +54,7 @@ func FromHAR(b []byte) ([]Entry, error) {
 	}
 	var out []Entry
 	for i, e := range h.Log.Entries {
-		w := &Witnessed{Method: e.Request.Method, URL: e.Request.URL, Header: fieldsOf(e.Request.Headers)}
+		w := &Imported{Method: e.Request.Method, URL: e.Request.URL, Header: fieldsOf(e.Request.Headers)}
 		var err error
 		if w.Body, err = textOf(e.Request.PostData.Text, e.Request.PostData.Encoding); err != nil {
 			return nil, fmt.Errorf("entry %d: the request: %w", i+1, err)

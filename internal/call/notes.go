@@ -11,7 +11,7 @@ import (
 )
 
 // notes puts what was seen on the wire into the stages' short notes and facts.
-func (c *Call) notes() {
+func (c *network) notes() {
 	l := c.leg
 	c.rec.Update(func(x *exchange.Exchange) {
 		conn := x.Stage(exchange.Connect)
@@ -72,8 +72,8 @@ func (c *Call) notes() {
 				st.Facts.Set(p+"key", trust.KeyWords(cert))
 				st.Facts.Set(p+"SHA-256", trust.Grouped(trust.Fingerprint(cert)))
 			}
-			if t.CertSent && len(c.certs) > 0 {
-				st.Facts.Set("client certificate", c.certs[0].Leaf.Subject.String())
+			if t.CertSent && len(c.material.certs) > 0 {
+				st.Facts.Set("client certificate", c.material.certs[0].Leaf.Subject.String())
 			}
 			if t.CertAsked {
 				st.Facts.Set("asks for a client certificate", orAny(strings.Join(t.Issuers, "; ")))

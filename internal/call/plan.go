@@ -27,7 +27,7 @@ type Plan struct {
 
 	Endpoint    string
 	Settings    endpoint.Settings
-	Unsettled   error // why no endpoint could be settled; stops the call at binding
+	NoEndpoint  error // why no endpoint could be settled; stops the call at binding
 	Environment string
 	EnvError    error // the environment does not exist
 	Variables   map[string]string
@@ -62,9 +62,9 @@ type Plan struct {
 	Resolver *net.Resolver     // nil: the system's
 	Agent    string            // User-Agent
 
-	fetch     *fetching  // set where a description is fetched
-	witnessed *Witnessed // set where the exchange was made elsewhere
-	aside     bool       // it only looks, for another call
+	fetch    *fetching // set where a description is fetched
+	imported *Imported // set where the exchange was made elsewhere
+	aside    bool      // it only looks, for another call
 }
 
 // SetDraft gives the plan its draft: a body element, or a whole envelope. It is

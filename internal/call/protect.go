@@ -22,7 +22,7 @@ import (
 )
 
 // named are the parts that a list setting names; one item may hold several.
-func (c *Call) named(key string) []string {
+func (c *base) named(key string) []string {
 	var out []string
 	for _, item := range c.plan.Settings.List(key) {
 		for _, p := range strings.Split(item, ",") {
@@ -36,13 +36,13 @@ func (c *Call) named(key string) []string {
 
 // signingKey is the key that signs, with its certificate: that of the identity
 // that is named for it, or the client certificate.
-func (c *Call) signingKey(ctx context.Context) (*wssec.Opener, error) {
+func (c *securing) signingKey(ctx context.Context) (*wssec.Opener, error) {
 	name := c.plan.Settings.Text("sign-identity")
 	if name == "" {
-		if len(c.certs) == 0 {
+		if len(c.material.certs) == 0 {
 			return nil, nil
 		}
-		return openerOf(c.certs[0]), nil
+		return openerOf(c.material.certs[0]), nil
 	}
 	if c.plan.Identity == nil {
 		return nil, &endpoint.IdentityError{Name: name}
@@ -72,7 +72,7 @@ func (c *Call) signingKey(ctx context.Context) (*wssec.Opener, error) {
 }
 
 // protect signs and encrypts the envelope, which has a security header.
-func (c *Call) protect(ctx context.Context) ([]string, error) {
+func (c *securing) protect(ctx context.Context) ([]string, error) {
 	s := &c.plan.Settings
 	sign, encrypt := c.named("sign"), c.named("encrypt")
 	var notes []string
@@ -81,7 +81,7 @@ func (c *Call) protect(ctx context.Context) ([]string, error) {
 		return nil, err
 	}
 	if own != nil {
-		c.openers = append(c.openers, *own)
+		c.material.decryption = append(c.material.decryption, *own)
 	}
 	doSign := func() error {
 		if len(sign) == 0 {
@@ -155,7 +155,7 @@ func (c *Call) protect(ctx context.Context) ([]string, error) {
 	return notes, nil
 }
 
-func (c *Call) partError(key string, err error) error {
+func (c *base) partError(key string, err error) error {
 	v := c.plan.Settings.Get(key)
 	return &endpoint.ValueError{Key: v.Key, Value: v, Err: err}
 }
@@ -176,35 +176,35 @@ func passwords(envelope []byte) []int {
 }
 
 // opened decrypts a reply, and reads it anew where anything was encrypted.
-func (c *Call) opened(body []byte, limits xmltree.Limits) {
-	e := c.c.Reply
+func (c *reading) opened(body []byte, limits xmltree.Limits) {
+	e := c.reply
 	if e == nil || !e.Doc.Has(wssec.XENC, "EncryptedData") {
 		return
 	}
-	clear, parts, err := wssec.Decrypt(e.Doc.Src, c.openers)
+	clear, parts, err := wssec.Decrypt(e.Doc.Src, c.decryption)
 	if err != nil {
-		c.c.Sealed = err
+		c.notOpened = err
 		c.rec.Fact(exchange.Read, "encrypted", err.Error())
 		return
 	}
 	doc, err := xmltree.Parse(clear, limits)
 	if err != nil {
-		c.c.Sealed = errors.New("what was decrypted is not well-formed")
+		c.notOpened = errors.New("what was decrypted is not well-formed")
 		return
 	}
 	for _, p := range parts {
 		c.rec.Fact(exchange.Read, "decrypted", p.What+" · "+p.Method)
 	}
-	c.sealed = e
-	c.c.ReplyDoc, c.c.Reply = doc, soap.Read(doc)
+	c.encrypted = e
+	c.doc, c.reply = doc, soap.Read(doc)
 	c.rec.Update(func(*exchange.Exchange) { c.leg.Decrypted = clear })
 }
 
 // signatures checks those of a reply, and says what they cover.
-func (c *Call) signatures() error {
+func (c *verifying) signatures() error {
 	s := &c.plan.Settings
 	how := s.Text("reply-signature")
-	e := c.c.Reply
+	e := c.reply
 	if how == "ignore" {
 		return nil
 	}
@@ -226,12 +226,12 @@ func (c *Call) signatures() error {
 	keys.Certs = append(keys.Certs, c.trusted...)
 	all, signed := wssec.Verify(e, keys), e
 	broken := func(s wssec.Signature) bool { return !s.Holds() }
-	if c.sealed != nil && slices.ContainsFunc(all, broken) { // what was encrypted first was signed as it came
-		if other := wssec.Verify(c.sealed, keys); !slices.ContainsFunc(other, broken) {
-			all, signed = other, c.sealed
+	if c.encrypted != nil && slices.ContainsFunc(all, broken) { // what was encrypted first was signed as it came
+		if other := wssec.Verify(c.encrypted, keys); !slices.ContainsFunc(other, broken) {
+			all, signed = other, c.encrypted
 		}
 	}
-	c.c.Signatures = all
+	c.signed = all
 	covered := false
 	for i := range all {
 		g := &all[i]
@@ -253,17 +253,17 @@ func (c *Call) signatures() error {
 			v := trust.Judge([]*x509.Certificate{g.Cert}, trust.Policy{Trusted: trusted, System: s.Switch("system-trust"), Now: time.Now(), Pins: s.List("pin")})
 			for _, f := range v.Faults {
 				if f.Reason <= trust.AuthorityUnknown {
-					c.c.Signer = g.Cert
+					c.signer = g.Cert
 					return diagnose.SignatureError{}
 				}
 				if f.Reason == trust.Expired || f.Reason == trust.NotYetValid {
-					c.c.SignerOver = f.Detail
+					c.signerOver = f.Detail
 				}
 			}
 		}
 	}
 	if how == "demand" && !covered {
-		c.c.Unsigned = true
+		c.unsigned = true
 		return diagnose.SignatureError{}
 	}
 	if len(all) > 0 && !covered {
@@ -275,7 +275,7 @@ func (c *Call) signatures() error {
 
 // confirmed looks whether what the reply confirms is what was signed here (WSS 1.1
 // §8.5).
-func (c *Call) confirmed(e *soap.Envelope) error {
+func (c *verifying) confirmed(e *soap.Envelope) error {
 	if e.Header.IsZero() {
 		return nil
 	}
@@ -306,7 +306,7 @@ func (c *Call) confirmed(e *soap.Envelope) error {
 const skew = 5 * time.Minute
 
 // stale looks at the reply's timestamp.
-func (c *Call) stale(e *soap.Envelope) {
+func (c *verifying) stale(e *soap.Envelope) {
 	ts := e.Header.Child(wssec.WSSE, "Security").Child(wssec.WSU, "Timestamp")
 	if e.Header.IsZero() || ts.IsZero() {
 		return
@@ -314,13 +314,13 @@ func (c *Call) stale(e *soap.Envelope) {
 	now := time.Now()
 	created, err := time.Parse(time.RFC3339Nano, strings.TrimSpace(ts.Child(wssec.WSU, "Created").Text()))
 	if err == nil && created.After(now.Add(skew)) {
-		c.c.Stale = fmt.Sprintf("it was created at %s, which is yet to come", created.UTC().Format(time.RFC3339))
+		c.staleWhy = fmt.Sprintf("it was created at %s, which is yet to come", created.UTC().Format(time.RFC3339))
 	}
 	if at, err := time.Parse(time.RFC3339Nano, strings.TrimSpace(ts.Child(wssec.WSU, "Expires").Text())); err == nil && now.After(at.Add(skew)) {
-		c.c.Stale = fmt.Sprintf("it expired at %s", at.UTC().Format(time.RFC3339))
+		c.staleWhy = fmt.Sprintf("it expired at %s", at.UTC().Format(time.RFC3339))
 	}
-	if c.c.Stale != "" {
-		c.c.StaleAt = ts.Span()
+	if c.staleWhy != "" {
+		c.staleAt = ts.Span()
 	}
 }
 

@@ -4,18 +4,16 @@ import (
 	"bytes"
 	"cmp"
 	"context"
-	"crypto/rand"
 	"crypto/sha256"
 	"crypto/tls"
 	"crypto/x509"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"net/url"
 	"strconv"
 	"strings"
 	"time"
-
-	"golang.org/x/net/http/httpproxy"
 
 	"orenda/internal/endpoint"
 	"orenda/internal/exchange"
@@ -24,128 +22,12 @@ import (
 	"orenda/internal/wire"
 )
 
-// addressing puts the WS-Addressing headers into the envelope.
-func (c *Call) addressing() {
-	version := c.plan.Settings.Text("addressing")
-	if soap.AddressingNS[version] == "" {
-		return
-	}
-	a := soap.Addressing{Version: version, To: c.url.String(), Action: c.action, MessageID: "urn:uuid:" + uuid()}
-	if o := c.c.Operation; o != nil {
-		a.OneWay = o.OneWay()
-		if own := c.plan.Settings.Get("action"); !own.IsSet() && o.Input != nil && o.Input.Action != "" {
-			a.Action = o.Input.Action
-		}
-		if a.Action == "" && c.plan.Port != nil && o.Input != nil {
-			a.Action = soap.DefaultAction(c.plan.Port.PortType.Space, c.plan.Port.PortType.Local, o.Name, o.Input.Name)
-		}
-	}
-	for _, b := range a.Blocks() {
-		c.rec.Fact(exchange.Binding, "addressing", strings.TrimSpace(string(b)))
-	}
-	blocks := a.Blocks()
-	for i := len(blocks) - 1; i >= 0; i-- {
-		c.envelope, _ = insertHeader(c.envelope, blocks[i])
-	}
-}
-
-// uuid is a random one (RFC 9562 §5.4).
-func uuid() string {
-	var b [16]byte
-	_, _ = rand.Read(b[:])
-	b[6], b[8] = b[6]&0x0f|0x40, b[8]&0x3f|0x80
-	return fmt.Sprintf("%x-%x-%x-%x-%x", b[:4], b[4:6], b[6:8], b[8:10], b[10:])
-}
-
-// encode writes the envelope in the encoding that is set. secrets are the
-// borders of what is secret in it: begin, end, begin, end.
-func (c *Call) encode(secrets []int) error {
-	v := c.plan.Settings.Get("charset")
-	out, moved, err := soap.Encode(c.envelope, v.Text, secrets)
-	if err != nil {
-		return &endpoint.ValueError{Key: v.Key, Value: v, Err: err}
-	}
-	c.envelope = out
-	for i := 0; i+1 < len(moved); i += 2 {
-		c.secrets = append(c.secrets, exchange.Span{Offset: int64(moved[i]), Length: int64(moved[i+1] - moved[i])})
-	}
-	c.c.Size = int64(len(c.envelope))
-	return nil
-}
-
-// settleProxy finds the proxy, if the call goes through one.
-func (c *Call) settleProxy() error {
-	v := c.plan.Settings.Get("proxy")
-	address := v.Text
-	switch address {
-	case "none", "":
-		return nil
-	case "environment":
-		of := httpproxy.FromEnvironment()
-		u, err := of.ProxyFunc()(c.url)
-		if err != nil {
-			return &endpoint.ProxyError{Value: address, Why: fmt.Sprintf("the environment's proxy cannot be read: %v", err)}
-		}
-		if u == nil {
-			if of.HTTPProxy != "" || of.HTTPSProxy != "" {
-				c.rec.Fact(exchange.Connect, "proxy", "none: the environment makes an exception of this host")
-			}
-			return nil
-		}
-		address = u.String()
-	}
-	u, err := url.Parse(address)
-	if err != nil || u.Hostname() == "" || u.Scheme != "http" && u.Scheme != "https" && u.Scheme != "socks5" {
-		return &endpoint.ProxyError{Value: withoutPassword(address), Why: "a proxy is written http://host:port, https://host:port or socks5://host:port; or environment, or none"}
-	}
-	p := &wire.Proxy{Scheme: u.Scheme, Host: u.Hostname(), Port: u.Port(), User: u.User.Username()}
-	p.Password, _ = u.User.Password()
-	if p.Port == "" {
-		p.Port = map[string]string{"http": "80", "https": "443", "socks5": "1080"}[u.Scheme]
-	}
-	c.rec.Fact(exchange.Connect, "proxy", p.String()+", as "+v.Source+" says")
-	if v.Text == "environment" {
-		c.rec.Fact(exchange.Connect, "proxy", p.String()+", as the process environment says")
-	}
-	fromWorkspace := v.Source == "endpoint" || strings.HasPrefix(v.Source, "profile ") && !strings.HasSuffix(v.Source, endpoint.Yours)
-	if fromWorkspace && c.plan.ProxyOK != nil && !c.plan.ProxyOK(p.String()) {
-		return &endpoint.ProxyNewError{Proxy: p.String()}
-	}
-	p.TLS = &tls.Config{ServerName: p.Host, InsecureSkipVerify: true, VerifyConnection: func(cs tls.ConnectionState) error {
-		// What is said of the service's certificate does not hold for the proxy's.
-		if v := trust.Judge(cs.PeerCertificates, trust.Policy{Trusted: c.trusted, System: c.plan.Settings.Switch("system-trust"), Host: p.Host, Now: time.Now()}); len(v.Faults) > 0 {
-			return v
-		}
-		return nil
-	}}
-	c.proxy = p
-	return nil
-}
-
-// proxyCredentials is who the proxy is told that the call is from.
-func (c *Call) proxyCredentials(ctx context.Context) (err error) {
-	p := c.proxy
-	if p == nil {
-		return nil
-	}
-	if name := c.plan.Settings.Text("proxy-identity"); name != "" {
-		if p.User, p.Password, err = c.identityAt(ctx, name, p.Scheme, p.Host, p.Port); err != nil {
-			return err
-		}
-		c.rec.Fact(exchange.Connect, "proxy identity", name)
-	}
-	if p.Password != "" {
-		c.rec.Update(func(x *exchange.Exchange) { x.Secrets = append(x.Secrets, p.Password) })
-	}
-	return nil
-}
-
-func (c *Call) judge(chain []*x509.Certificate, host string) *trust.Verdict {
+func (c *network) judge(chain []*x509.Certificate, host string) *trust.Verdict {
 	s := &c.plan.Settings
 	if c.plan.AcceptAnything {
 		return &trust.Verdict{By: "ANYTHING IS ACCEPTED for this call; nothing was checked"}
 	}
-	return trust.Judge(chain, trust.Policy{Trusted: c.trusted, Middle: c.middle, Pins: s.List("pin"), System: s.Switch("system-trust"), Host: host, AcceptName: s.Text("accept-name"),
+	return trust.Judge(chain, trust.Policy{Trusted: c.material.trusted, Middle: c.material.intermediates, Pins: s.List("pin"), System: s.Switch("system-trust"), Host: host, AcceptName: s.Text("accept-name"),
 		AcceptExpired: s.Text("accept-expired"), Now: time.Now()})
 }
 
@@ -155,10 +37,10 @@ const spillAt = 8 << 20
 var tlsVersions = map[string]uint16{"1.0": tls.VersionTLS10, "1.1": tls.VersionTLS11, "1.2": tls.VersionTLS12, "1.3": tls.VersionTLS13}
 
 // config turns the settings into what the wire needs.
-func (c *Call) config() wire.Config {
+func (c *network) config() wire.Config {
 	s := &c.plan.Settings
-	cfg := wire.Config{Until: c.plan.Until, Resolver: c.plan.Resolver, Pool: c.plan.Pool, Certificates: c.certs, ServerName: s.Text("server-name"),
-		Proxy: c.proxy, Chunked: s.Text("transfer") == "chunked" && c.plan.fetch == nil, Expect: s.Switch("expect-continue")}
+	cfg := wire.Config{Until: c.plan.Until, Resolver: c.plan.Resolver, Pool: c.plan.Pool, Certificates: c.material.certs, ServerName: s.Text("server-name"),
+		Proxy: c.throughProxy(), Chunked: s.Text("transfer") == "chunked" && c.plan.fetch == nil, Expect: s.Switch("expect-continue")}
 	cfg.Host, cfg.Port = endpoint.HostPort(c.url)
 	cfg.TLS = strings.EqualFold(c.url.Scheme, "https")
 	cfg.ConnectTime, _ = s.Duration("connect-time")
@@ -181,7 +63,7 @@ func (c *Call) config() wire.Config {
 	if c.plan.AcceptAnything {
 		cfg.Pool = nil
 	}
-	if c.ntlm != noNTLM && cfg.Pool == nil { // it is the connection that is authenticated
+	if c.credentials.ntlm != noNTLM && cfg.Pool == nil { // it is the connection that is authenticated
 		cfg.Pool = &c.held
 	}
 	for _, suite := range s.List("ciphers") {
@@ -192,13 +74,13 @@ func (c *Call) config() wire.Config {
 	if p := s.Text("alpn"); p != "none" && p != "" {
 		cfg.Protocols = strings.Split(p, ", ")
 	}
-	if len(c.certs) == 0 && c.plan.Candidates != nil && !c.plan.AcceptAnything {
+	if len(c.material.certs) == 0 && c.plan.Candidates != nil && !c.plan.AcceptAnything {
 		cfg.Choose = c.choose
 	}
-	if c.keyLog != nil {
-		cfg.KeyLog = c.keyLog
+	if c.material.keyLog != nil {
+		cfg.KeyLog = c.material.keyLog
 	}
-	if w := c.plan.witnessed; w != nil && !w.relayed {
+	if w := c.plan.imported; w != nil && !w.relayed {
 		cfg.Conn, cfg.TLS, cfg.Chunked, cfg.Expect = played{bytes.NewReader(w.Reply)}, false, false, false
 	}
 	name := cfg.ServerName
@@ -209,14 +91,33 @@ func (c *Call) config() wire.Config {
 	return cfg
 }
 
+// throughProxy is the proxy, with how its own certificate is judged: what is said of
+// the service's does not hold for it.
+func (c *network) throughProxy() *wire.Proxy {
+	if c.proxy == nil {
+		return nil
+	}
+	p := *c.proxy
+	policy := trust.Policy{Trusted: c.material.trusted, System: c.plan.Settings.Switch("system-trust"), Host: p.Host}
+	p.TLS = &tls.Config{ServerName: p.Host, InsecureSkipVerify: true, VerifyConnection: func(cs tls.ConnectionState) error {
+		judged := policy
+		judged.Now = time.Now()
+		if v := trust.Judge(cs.PeerCertificates, judged); len(v.Faults) > 0 {
+			return v
+		}
+		return nil
+	}}
+	return &p
+}
+
 // principal is on whose behalf the call is made over HTTP: connections that are
 // kept are not shared between two. Secrets in it are only told apart.
-func (c *Call) principal() string {
+func (c *network) principal() string {
 	s := &c.plan.Settings
-	parts := []string{c.user, c.word, s.Text("http-auth"), s.Text("identity"), s.Text("client-identity"), s.Text("session"),
+	parts := []string{c.credentials.user, c.credentials.password, s.Text("http-auth"), s.Text("identity"), s.Text("client-identity"), s.Text("session"),
 		c.session.field, c.session.value}
 	if kind := s.Text("http-auth"); kind == "basic" || kind == "bearer" {
-		parts = append(parts, c.authorization)
+		parts = append(parts, c.credentials.authorization)
 	}
 	for _, h := range s.List("header") {
 		if name, value, _ := strings.Cut(h, ":"); secretField(strings.TrimSpace(name)) {
@@ -230,74 +131,74 @@ func (c *Call) principal() string {
 // telling are the header fields whose replacement is told aloud.
 var telling = []string{"Host", "Content-Type", "Content-Length", "Transfer-Encoding", "SOAPAction"}
 
-// request makes what is sent.
-func (c *Call) request() wire.Request {
-	if c.plan.witnessed != nil {
-		return c.witnessedRequest()
-	}
+// callRequest is the request of a call.
+func callRequest(c *network) wire.Request {
 	s := &c.plan.Settings
-	req := wire.Request{Method: "POST", Target: c.url.RequestURI(), Header: make([][2]string, 0, 12), Body: c.envelope, Secret: c.secrets}
-	add := func(name, value string) { req.Header = append(req.Header, [2]string{name, value}) }
-	add("Host", c.url.Host)
-	add("User-Agent", c.plan.Agent)
-	if c.plan.fetch != nil && c.plan.fetch.post != nil {
-		req.Body = c.plan.fetch.post
-		for _, word := range c.plan.fetch.secrets {
-			if at := bytes.Index(req.Body, []byte(word)); at >= 0 && word != "" {
-				req.Secret = append(req.Secret, exchange.Span{Offset: int64(at), Length: int64(len(word))})
-			}
-		}
-		add("Content-Length", strconv.Itoa(len(req.Body)))
-	} else if c.plan.fetch != nil {
-		req.Method, req.Body = "GET", nil
-		add("Accept", "text/xml, application/xml, */*;q=0.5")
+	req := c.request("POST", c.envelope)
+	req.Secret = c.secrets
+	req.Header = append(req.Header, soap.HTTPHeaders(sentVersion(&c.base, c.draft), s.Text("charset"), c.action, c.hasAction)...)
+	c.packed(&req)
+	if c.credentials.ntlm == negotiating { // what it is about follows once the server knows who calls
+		req.Body, req.Secret = nil, nil
+	}
+	if s.Text("transfer") == "chunked" {
+		req.Header = append(req.Header, [2]string{"Transfer-Encoding", "chunked"})
 	} else {
-		req.Header = append(req.Header, soap.HTTPHeaders(c.sentVersion(), s.Text("charset"), c.action, c.hasAct)...)
-		c.packed(&req)
-		if c.ntlm == negotiating { // what it is about follows once the server knows who calls
-			req.Body, req.Secret = nil, nil
-		}
-		if s.Text("transfer") == "chunked" {
-			add("Transfer-Encoding", "chunked")
-		} else {
-			add("Content-Length", strconv.Itoa(len(req.Body)))
-		}
-		if s.Switch("expect-continue") {
-			add("Expect", "100-continue")
+		req.Header = append(req.Header, [2]string{"Content-Length", strconv.Itoa(len(req.Body))})
+	}
+	if s.Switch("expect-continue") {
+		req.Header = append(req.Header, [2]string{"Expect", "100-continue"})
+	}
+	return c.completed(req)
+}
+
+// fetchRequest is the request for a description.
+func fetchRequest(c *network) wire.Request {
+	req := c.request("GET", nil)
+	req.Header = append(req.Header, [2]string{"Accept", "text/xml, application/xml, */*;q=0.5"})
+	return c.completed(req)
+}
+
+// logInRequest is the request of a log-in, whose body was made before.
+func logInRequest(c *network) wire.Request {
+	f := c.plan.fetch
+	req := c.request("POST", f.post)
+	for _, secret := range f.secrets {
+		if at := bytes.Index(req.Body, []byte(secret)); at >= 0 && secret != "" {
+			req.Secret = append(req.Secret, exchange.Span{Offset: int64(at), Length: int64(len(secret))})
 		}
 	}
+	req.Header = append(req.Header, [2]string{"Content-Length", strconv.Itoa(len(req.Body))})
+	return c.completed(req)
+}
+
+// request begins a request with the fields that all have.
+func (c *network) request(method string, body []byte) wire.Request {
+	req := wire.Request{Method: method, Target: c.url.RequestURI(), Header: make([][2]string, 0, 12), Body: body}
+	req.Header = append(req.Header, [2]string{"Host", c.url.Host}, [2]string{"User-Agent", c.plan.Agent})
+	return req
+}
+
+// completed adds the fields that settings ask for to a request.
+func (c *network) completed(req wire.Request) wire.Request {
+	s := &c.plan.Settings
+	add := func(name, value string) { req.Header = append(req.Header, [2]string{name, value}) }
 	switch how := s.Text("compression"); how {
 	case "gzip", "deflate":
 		add("Accept-Encoding", how)
 	case "any":
 		add("Accept-Encoding", "gzip, deflate")
 	}
-	if c.authorization != "" {
-		add("Authorization", c.authorization)
+	if c.credentials.authorization != "" {
+		add("Authorization", c.credentials.authorization)
 	}
 	req.Header = append(req.Header, c.sessionHeader()...)
-	if c.plan.Pool == nil && !s.Switch("keep-alive") && c.ntlm != negotiating {
+	if c.plan.Pool == nil && !s.Switch("keep-alive") && c.credentials.ntlm != negotiating {
 		add("Connection", "close")
 	}
 	for _, h := range s.List("header") {
 		name, value, _ := strings.Cut(h, ":")
-		name, value = strings.TrimSpace(name), strings.TrimSpace(value)
-		there := false
-		for i, f := range req.Header {
-			if !strings.EqualFold(f[0], name) {
-				continue
-			}
-			there = true
-			for _, t := range telling {
-				if strings.EqualFold(t, name) && f[1] != value {
-					c.c.Replaced = append(c.c.Replaced, [3]string{t, f[1], value})
-				}
-			}
-			req.Header[i] = [2]string{name, value}
-		}
-		if !there {
-			add(name, value)
-		}
+		c.put(&req, strings.TrimSpace(name), strings.TrimSpace(value))
 	}
 	req.SecretHeader = func(name string) bool {
 		return secretField(name) || c.session.field != "" && strings.EqualFold(name, c.session.field)
@@ -305,12 +206,48 @@ func (c *Call) request() wire.Request {
 	return req
 }
 
-// wire crosses it, and once more for each redirect that is followed: always as
-// the POST that it was, and with the identity only where that may go.
-func (c *Call) wire(ctx context.Context) error {
+// put adds a field that a setting asks for, or replaces what is there.
+func (c *network) put(req *wire.Request, name, value string) {
+	there := false
+	for i, f := range req.Header {
+		if !strings.EqualFold(f[0], name) {
+			continue
+		}
+		there = true
+		for _, t := range toldWhenReplaced() {
+			if strings.EqualFold(t, name) && f[1] != value {
+				c.replaced = append(c.replaced, [3]string{t, f[1], value})
+			}
+		}
+		req.Header[i] = [2]string{name, value}
+	}
+	if !there {
+		req.Header = append(req.Header, [2]string{name, value})
+	}
+}
+
+// toldWhenReplaced are the header fields whose replacement is told.
+func toldWhenReplaced() []string {
+	return []string{"Host", "Content-Type", "Content-Length", "Transfer-Encoding", "SOAPAction"}
+}
+
+// run goes over the wire, and puts what was seen into the record.
+func (c *network) run(ctx context.Context) (exchange.Stage, error) {
+	err := c.cross(ctx)
+	c.held.Close()
+	c.notes()
+	if we, ok := errors.AsType[*wire.Error](err); ok {
+		return we.Stage, err
+	}
+	return exchange.Receive, err
+}
+
+// cross goes over the wire, and once more for each redirect that is followed: always
+// as the POST that it was, and with the identity only where that may go.
+func (c *network) cross(ctx context.Context) error {
 	purpose := ""
 	for hop := 0; ; hop++ {
-		req := c.request()
+		req := c.compose(c)
 		req.Purpose = purpose
 		leg, err := wire.Do(ctx, c.config(), req, c.rec)
 		c.leg = leg
@@ -319,36 +256,56 @@ func (c *Call) wire(ctx context.Context) error {
 			hop--
 			continue
 		}
-		if err == nil && c.expired(leg) && c.openSession(ctx, true) == nil { // once: what was opened now is not kept from before
+		if err == nil && c.expired(leg) && c.renewed(ctx) { // once: what was opened now is not kept from before
 			purpose = "session"
 			hop--
 			continue
 		}
-		if err != nil || hop == mostRedirects || c.plan.fetch != nil || c.plan.Settings.Text("redirects") != "follow" {
+		if err != nil || hop == mostRedirects || !c.follow || c.plan.Settings.Text("redirects") != "follow" {
 			return err
 		}
-		h := &leg.Response
-		to, perr := c.url.Parse(h.Get("Location"))
-		switch h.Status {
-		case 301, 302, 307, 308:
-		default:
-			return nil // 303 wants a GET (RFC 9110 §15.4.4)
-		}
-		if perr != nil || h.Get("Location") == "" || to.Scheme != "http" && to.Scheme != "https" || c.url.Scheme == "https" && to.Scheme == "http" {
+		to := c.redirect(leg)
+		if to == nil {
 			return nil
 		}
-		if !c.mayGo(to) {
-			return nil
-		}
-		c.rec.Fact(exchange.Receive, fmt.Sprintf("redirect %d", hop+1), fmt.Sprintf("%d to %s, followed as a POST", h.Status, withoutPassword(to.String())))
-		c.c.Followed = append(c.c.Followed, withoutPassword(to.String()))
+		said := withoutPassword(to.String())
+		c.rec.Fact(exchange.Receive, fmt.Sprintf("redirect %d", hop+1), fmt.Sprintf("%d to %s, followed as a POST", leg.Response.Status, said))
+		c.followed = append(c.followed, said)
 		c.url, purpose = to, "redirect"
 	}
 }
 
+// redirect is where an answer sends the call, if it may go there as it is.
+func (c *network) redirect(leg *exchange.Leg) *url.URL {
+	h := &leg.Response
+	switch h.Status {
+	case 301, 302, 307, 308:
+	default:
+		return nil // 303 wants a GET (RFC 9110 §15.4.4)
+	}
+	to, err := c.url.Parse(h.Get("Location"))
+	if err != nil || h.Get("Location") == "" || to.Scheme != "http" && to.Scheme != "https" || c.url.Scheme == "https" && to.Scheme == "http" {
+		return nil
+	}
+	if !c.mayGo(to) {
+		return nil
+	}
+	return to
+}
+
+// renewed opens the session anew.
+func (c *network) renewed(ctx context.Context) bool {
+	s := &securing{base: c.base, addressed: addressed{c.url}, bound: c.bound, composed: c.composed, secured: c.secured}
+	if s.openSession(ctx, true) != nil {
+		return false
+	}
+	c.session, c.sessionKept = s.session, s.sessionKept
+	return true
+}
+
 // mayGo tells whether what the call carries, or would show when asked, may go to
 // another place.
-func (c *Call) mayGo(to *url.URL) bool {
+func (c *network) mayGo(to *url.URL) bool {
 	host, port := endpoint.HostPort(to)
 	if h, p := endpoint.HostPort(c.url); h == host && p == port && to.Scheme == c.url.Scheme {
 		return true
@@ -363,11 +320,11 @@ func (c *Call) mayGo(to *url.URL) bool {
 	if c.session.field != "" || c.session.token != nil {
 		who = append(who, s.Text("session"))
 	}
-	if c.authorization != "" || c.word != "" || len(c.secrets) > 0 {
+	if c.credentials.authorization != "" || c.credentials.password != "" || len(c.secrets) > 0 {
 		who = append(who, s.Text("identity"))
 	}
-	if len(c.certs) > 0 {
-		who = append(who, cmp.Or(c.c.Chosen, s.Text("client-identity")))
+	if len(c.material.certs) > 0 {
+		who = append(who, cmp.Or(c.chosen, s.Text("client-identity")))
 	}
 	for _, name := range who {
 		if c.plan.Allowed == nil || !c.plan.Allowed(name, to.Scheme, host, port) {

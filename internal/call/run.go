@@ -2,50 +2,22 @@ package call
 
 import (
 	"context"
-	"crypto/tls"
-	"crypto/x509"
 	"errors"
-	"net/url"
-	"os"
+	"sync"
 	"time"
 
 	"orenda/internal/diagnose"
 	"orenda/internal/endpoint"
 	"orenda/internal/exchange"
-	"orenda/internal/soap"
 	"orenda/internal/wire"
-	"orenda/internal/wssec"
 )
 
 // Call is a call that was planned, runs, or has run.
 type Call struct {
-	plan Plan
-	rec  *exchange.Recorder
-	c    diagnose.Case
-
-	url       *url.URL
-	envelope  []byte
-	secrets   []exchange.Span
-	hasAct    bool
-	action    string
-	trusted   []*x509.Certificate
-	middle    []*x509.Certificate
-	certs     []tls.Certificate
-	keyLog    *os.File
-	openers   []wssec.Opener // keys that may open what is encrypted in the reply
-	leg       *exchange.Leg
-	attached  attached // what is sent beside the envelope
-	token     *wssec.Token
-	assertion *wssec.Assertion // that is sent
-
-	authorization string // the field's value, "" for none
-	user, word    string // for authentication that is asked for
-	ntlm          ntlmStep
-	sealed        *soap.Envelope // the reply before it was decrypted
-	session       session
-	sessionKept   bool      // it is from an earlier call
-	held          wire.Pool // the connection that NTLM goes over
-	proxy         *wire.Proxy
+	base
+	steps []step
+	outs  outs
+	warm  sync.WaitGroup // what is read ahead
 }
 
 // New prepares a call. notify, which may be nil, is called whenever the record
@@ -56,17 +28,45 @@ func New(p Plan, notify func()) *Call {
 		ID: exchange.NewID(now), Started: now, Workspace: p.Workspace, Contract: p.ContractName, Operation: p.Operation,
 		Draft: p.DraftName, Endpoint: p.Endpoint, Environment: p.Environment, Changes: p.Changes,
 	}
-	if p.fetch != nil {
-		x.Kind = "fetch"
+	c := &Call{base: base{plan: &p, rec: exchange.NewRecorder(x, notify)}, steps: callSteps()}
+	switch {
+	case p.imported != nil && p.imported.relayed:
+		c.steps = relayedSteps()
+	case p.imported != nil:
+		c.steps = importedSteps()
+	case p.fetch != nil && p.fetch.post != nil:
+		x.Kind, c.steps = "fetch", logInSteps()
+	case p.fetch != nil:
+		x.Kind, c.steps = "fetch", fetchSteps()
 	}
-	c := &Call{plan: p, rec: exchange.NewRecorder(x, notify)}
-	c.c = diagnose.Case{X: x, Settings: &c.plan.Settings, Contract: p.Contract, Port: p.Port, Served: p.Served, Environment: p.Environment, Variables: p.Variables,
-		Identities: p.Identities, Shares: p.Shares, History: p.History, Fetch: p.fetch != nil, Aside: p.Aside, Anything: p.AcceptAnything}
 	if p.Port != nil {
-		c.c.Operation = p.Port.Operation(p.Operation)
+		c.operation = p.Port.Operation(p.Operation)
 	}
 	x.Settings, x.Secrets = record(&c.plan.Settings), headerSecrets(&c.plan.Settings)
 	return c
+}
+
+// facts are what the call knows, as the rules see it.
+func (c *Call) facts(err error) *diagnose.Case {
+	p, o := c.plan, &c.outs
+	f := &diagnose.Case{
+		X: c.rec.Exchange(), Err: err, Settings: &p.Settings, Contract: p.Contract, Port: p.Port, Operation: c.operation, Served: p.Served,
+		Environment: p.Environment, Variables: p.Variables, Identities: p.Identities, Shares: p.Shares, History: p.History,
+		Fetch: p.fetch != nil, Aside: p.Aside, Anything: p.AcceptAnything, Imported: p.imported != nil,
+
+		Draft: o.composed.draft, Header: o.composed.header, Invalid: o.composed.invalid, HeaderInvalid: o.composed.headerInvalid, Size: o.composed.size,
+		Spaced: o.secured.spaced, AssertionOver: o.secured.assertionOver, Unfit: o.secured.unfit,
+		Replaced: o.crossed.replaced, Followed: o.crossed.followed, Chosen: o.crossed.chosen, Fetched: o.crossed.fetched, Completes: o.crossed.completes,
+		OtherName: o.crossed.otherName, PeerTime: o.crossed.peerTime,
+		Reply: o.answered.reply, ReplyDoc: o.answered.doc, ReplyAt: o.answered.replyAt, ReplyErr: o.answered.syntax, Sealed: o.answered.notOpened,
+		ReplyInvalid: o.answered.replyInvalid,
+		Unmet:        o.verified.unmet, Signatures: o.verified.signed, Signer: o.verified.signer, SignerOver: o.verified.signerOver,
+		Unsigned: o.verified.unsigned, Stale: o.verified.staleWhy, StaleAt: o.verified.staleAt,
+	}
+	if w := p.imported; w != nil && w.relayed {
+		f.SentDeclared, f.SentCame = w.Declared, w.Came
+	}
+	return f
 }
 
 // record lists the settings. A token type that is none is not repeated: people
@@ -91,16 +91,15 @@ func (c *Call) Run(ctx context.Context) *exchange.Exchange {
 		ctx, cancel = context.WithTimeoutCause(ctx, limit, wire.ErrTotalTime)
 		defer cancel()
 	}
+	defer c.warm.Wait()
 	stage, err := c.path(ctx)
-	if c.keyLog != nil {
-		c.keyLog.Close()
+	if log := c.outs.secured.material.keyLog; log != nil {
+		log.Close()
 	}
-	c.held.Close()
-	x := c.rec.Exchange()
-	c.c.Err = err
-	state, outcome := exchange.Passed, exchange.OutcomePassed
+	outcome := exchange.OutcomePassed
 	if err != nil {
-		state, outcome = exchange.Stopped, exchange.OutcomeStopped
+		state := exchange.Stopped
+		outcome = exchange.OutcomeStopped
 		var we *wire.Error
 		if errors.Is(err, context.Canceled) || errors.As(err, &we) && we.Reason == wire.Cancelled {
 			state, outcome = exchange.Cancelled, exchange.OutcomeCancelled
@@ -109,13 +108,20 @@ func (c *Call) Run(ctx context.Context) *exchange.Exchange {
 	}
 	total := c.rec.Now()
 	c.lookInto(ctx, err)
+	c.judge(stage, outcome, total, err)
+	return c.rec.Exchange()
+}
+
+// judge has the rules say what was found, and closes the record.
+func (c *Call) judge(stage exchange.Stage, outcome exchange.Outcome, total int64, err error) {
+	facts := c.facts(err)
 	var findings []exchange.Finding
 	if outcome != exchange.OutcomeCancelled {
-		findings = diagnose.Run(&c.c)
+		findings = diagnose.Run(facts)
 	}
 	var memory *exchange.Memory
 	if outcome == exchange.OutcomeStopped {
-		memory = diagnose.Remember(&c.c, findings)
+		memory = diagnose.Remember(facts, findings)
 	}
 	c.rec.Update(func(x *exchange.Exchange) {
 		x.TotalNs = total
@@ -134,16 +140,15 @@ func (c *Call) Run(ctx context.Context) *exchange.Exchange {
 			x.Result = findings[0].Title
 		}
 	})
-	return x
 }
 
-// step runs one stage that needs no network.
-func (c *Call) step(ctx context.Context, s exchange.Stage, do func() (note string, err error)) error {
+// stage runs one that needs no network.
+func (c *Call) stage(s exchange.Stage, ctx context.Context, do func(*Call, context.Context) (note string, err error)) error {
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}
 	c.rec.Begin(s)
-	note, err := do()
+	note, err := do(c, ctx)
 	if err != nil {
 		if note != "" {
 			c.rec.Update(func(x *exchange.Exchange) { x.Stage(s).Note = note })
@@ -154,62 +159,20 @@ func (c *Call) step(ctx context.Context, s exchange.Stage, do func() (note strin
 	return nil
 }
 
-// path goes from stage to stage, and says at which it stopped, and why.
-func (c *Call) path(ctx context.Context) (exchange.Stage, error) {
-	if c.plan.Unsettled != nil {
+// path goes from step to step, and says at which stage it stopped, and why.
+func (c *Call) path(ctx context.Context) (at exchange.Stage, err error) {
+	if c.plan.NoEndpoint != nil {
 		c.rec.End(exchange.Address, exchange.Skipped, "no endpoint is settled")
 		c.rec.Begin(exchange.Binding)
-		return exchange.Binding, c.plan.Unsettled
+		return exchange.Binding, c.plan.NoEndpoint
 	}
-	if c.plan.witnessed != nil {
-		if stage, err := c.settled(ctx); err != nil {
-			return stage, err
+	for _, step := range c.steps {
+		if at, err = step(ctx, c); err != nil {
+			return at, err
 		}
-		return c.across(ctx)
-	}
-	home := []struct {
-		stage exchange.Stage
-		do    func() (string, error)
-	}{
-		{exchange.Address, c.address}, {exchange.Binding, c.binding}, {exchange.Message, c.message}, {exchange.Security, func() (string, error) { return c.security(ctx) }},
-	}
-	for _, h := range home {
-		if c.plan.fetch != nil && h.stage == exchange.Message {
-			c.rec.End(h.stage, exchange.Skipped, "a description is fetched")
-			continue
-		}
-		if err := c.step(ctx, h.stage, h.do); err != nil {
-			return h.stage, err
-		}
-		if c.done(h.stage) {
-			return h.stage, nil
+		if u := c.plan.Until; u != exchange.None && u <= at {
+			return u, nil
 		}
 	}
-	return c.across(ctx)
+	return at, nil
 }
-
-// across goes over the wire, and to the end of the path.
-func (c *Call) across(ctx context.Context) (exchange.Stage, error) {
-	err := c.wire(ctx)
-	if w := c.plan.witnessed; w != nil && !w.relayed {
-		defer c.untouched()
-	}
-	if err != nil {
-		var we *wire.Error
-		if errors.As(err, &we) {
-			c.notes()
-			return we.Stage, err
-		}
-		return exchange.Receive, err
-	}
-	c.notes()
-	if u := c.plan.Until; u != exchange.None && u <= exchange.Receive {
-		return u, nil
-	}
-	if c.plan.fetch != nil {
-		return c.readDescription(ctx)
-	}
-	return c.answer(ctx)
-}
-
-func (c *Call) done(s exchange.Stage) bool { return c.plan.Until == s }

@@ -15,26 +15,41 @@ import (
 	"orenda/internal/xmltree"
 )
 
-func (c *Call) security(ctx context.Context) (string, error) {
-	s := &c.plan.Settings
-	if err := c.material(ctx); err != nil {
+// noToken is the note of a stage that puts no token into the message.
+const noToken = "no token"
+
+// forHTTP gives what the wire needs: certificates and keys, and what HTTP and the
+// proxy want to know.
+func (c *securing) forHTTP(ctx context.Context) (note string, err error) {
+	if err := c.readMaterial(ctx); err != nil {
 		return "", err
 	}
 	if err := c.proxyCredentials(ctx); err != nil {
 		return "", err
 	}
-	var notes []string
-	if kind := s.Text("http-auth"); kind != "none" {
-		if err := c.authorize(ctx, kind); err != nil {
-			return "", err
-		}
-		notes = append(notes, "HTTP "+kind)
+	if f := c.plan.fetch; f != nil {
+		c.rec.Update(func(x *exchange.Exchange) { x.Secrets = append(x.Secrets, f.secrets...) })
 	}
-	if c.plan.fetch != nil {
-		for _, word := range c.plan.fetch.secrets {
-			c.rec.Update(func(x *exchange.Exchange) { x.Secrets = append(x.Secrets, word) })
-		}
-		return strings.Join(append(notes, "no token"), " · "), nil
+	kind := c.plan.Settings.Text("http-auth")
+	if kind == "none" {
+		return noToken, nil
+	}
+	if err := c.authorize(ctx, kind); err != nil {
+		return "", err
+	}
+	return "HTTP " + kind + " · " + noToken, nil
+}
+
+// run gives the message its security header.
+func (c *securing) run(ctx context.Context) (string, error) {
+	s := &c.plan.Settings
+	first, err := c.forHTTP(ctx)
+	if err != nil {
+		return "", err
+	}
+	var notes []string
+	if first != noToken {
+		notes = append(notes, strings.TrimSuffix(first, " · "+noToken))
 	}
 	if err := c.openSession(ctx, false); err != nil {
 		return "", err
@@ -73,7 +88,7 @@ func (c *Call) security(ctx context.Context) (string, error) {
 		notes = append(notes, "timestamp")
 	}
 	if kind.Text != "none" {
-		user, password, err := c.credentials(ctx)
+		user, password, err := c.userAndPassword(ctx)
 		if err != nil {
 			return "", err
 		}
@@ -97,9 +112,9 @@ func (c *Call) security(ctx context.Context) (string, error) {
 	protected := len(c.named("sign"))+len(c.named("encrypt")) > 0
 	if token == nil && stamp == nil && !protected && len(tokens) == 0 {
 		c.optimise()
-		return strings.Join(append(notes, "no token"), " · "), c.encode(nil)
+		return strings.Join(append(notes, noToken), " · "), c.encode(nil)
 	}
-	h := wssec.BuildHeader(token, stamp, wssec.HeaderOptions{Version: c.sentVersion(), Actor: s.Text("security-actor"), MayIgnore: !s.Switch("must-understand"), Tokens: tokens})
+	h := wssec.BuildHeader(token, stamp, wssec.HeaderOptions{Version: sentVersion(&c.base, c.draft), Actor: s.Text("security-actor"), MayIgnore: !s.Switch("must-understand"), Tokens: tokens})
 	c.envelope, _ = insertHeader(c.envelope, h.XML)
 	c.rec.Fact(exchange.Security, "header", strings.TrimSpace(masked(h)))
 	more, err := c.protect(ctx)
@@ -112,27 +127,27 @@ func (c *Call) security(ctx context.Context) (string, error) {
 
 // authorize makes the Authorization field (RFC 7617, RFC 6750), which the wire
 // knows to be a secret.
-func (c *Call) authorize(ctx context.Context, kind string) error {
-	user, password, err := c.credentials(ctx)
+func (c *securing) authorize(ctx context.Context, kind string) error {
+	user, password, err := c.userAndPassword(ctx)
 	if err != nil {
 		return err
 	}
 	switch kind {
 	case "digest", "asked": // told once the service asks
-		c.user, c.word = user, password
+		c.credentials.user, c.credentials.password = user, password
 	case "ntlm":
-		c.user, c.word = user, password
-		if err := c.negotiate(); err != nil {
+		c.credentials.user, c.credentials.password = user, password
+		if err := c.credentials.negotiate(); err != nil {
 			return err
 		}
 	case "bearer":
-		c.authorization = "Bearer " + password
+		c.credentials.authorization = "Bearer " + password
 	case "basic":
-		c.authorization = "Basic " + base64.StdEncoding.EncodeToString([]byte(user+":"+password))
+		c.credentials.authorization = "Basic " + base64.StdEncoding.EncodeToString([]byte(user+":"+password))
 	}
 	if password != "" {
 		c.rec.Update(func(x *exchange.Exchange) {
-			x.Secrets = append(x.Secrets, password, c.authorization, strings.TrimPrefix(c.authorization, "Basic "))
+			x.Secrets = append(x.Secrets, password, c.credentials.authorization, strings.TrimPrefix(c.credentials.authorization, "Basic "))
 		})
 	}
 	c.rec.Fact(exchange.Security, "HTTP authentication", kind+" as "+user)
@@ -148,7 +163,7 @@ func masked(h wssec.Header) string {
 	return out + string(h.XML[at:])
 }
 
-func (c *Call) credentials(ctx context.Context) (user, password string, err error) {
+func (c *securing) userAndPassword(ctx context.Context) (user, password string, err error) {
 	if c.url == nil {
 		return "", "", &endpoint.IdentityError{}
 	}
@@ -158,7 +173,7 @@ func (c *Call) credentials(ctx context.Context) (user, password string, err erro
 
 // identityAt is the user and the password of an identity, for a place where it
 // may be used.
-func (c *Call) identityAt(ctx context.Context, name, scheme, host, port string) (user, password string, err error) {
+func (c *securing) identityAt(ctx context.Context, name, scheme, host, port string) (user, password string, err error) {
 	if c.plan.Identity == nil || name == "" {
 		return "", "", &endpoint.IdentityError{Name: name}
 	}
@@ -213,4 +228,39 @@ func insertHeader(envelope, block []byte) (out []byte, at int) {
 	open := "<" + prefix + "Header>\n"
 	text = open + text + "\n  </" + prefix + "Header>\n  "
 	return []byte(string(envelope[:pos]) + text + string(envelope[pos:])), pos + len(open) + shift
+}
+
+// encode writes the envelope in the encoding that is set. secrets are the
+// borders of what is secret in it: begin, end, begin, end.
+func (c *securing) encode(secrets []int) error {
+	v := c.plan.Settings.Get("charset")
+	out, moved, err := soap.Encode(c.envelope, v.Text, secrets)
+	if err != nil {
+		return &endpoint.ValueError{Key: v.Key, Value: v, Err: err}
+	}
+	c.envelope = out
+	for i := 0; i+1 < len(moved); i += 2 {
+		c.secrets = append(c.secrets, exchange.Span{Offset: int64(moved[i]), Length: int64(moved[i+1] - moved[i])})
+	}
+	c.size = int64(len(c.envelope))
+	return nil
+}
+
+// proxyCredentials is who the proxy is told that the call is from.
+func (c *securing) proxyCredentials(ctx context.Context) (err error) {
+	if c.proxy == nil {
+		return nil
+	}
+	p := *c.proxy
+	c.proxy = &p
+	if name := c.plan.Settings.Text("proxy-identity"); name != "" {
+		if p.User, p.Password, err = c.identityAt(ctx, name, p.Scheme, p.Host, p.Port); err != nil {
+			return err
+		}
+		c.rec.Fact(exchange.Connect, "proxy identity", name)
+	}
+	if p.Password != "" {
+		c.rec.Update(func(x *exchange.Exchange) { x.Secrets = append(x.Secrets, p.Password) })
+	}
+	return nil
 }

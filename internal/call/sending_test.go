@@ -78,3 +78,24 @@ func TestStatusesOverASocket(t *testing.T) {
 		assert.Contains(t, ids(x), want)
 	}
 }
+
+// A limit of the whole call that falls before one of its parts is no mistake: all
+// limits hold, and the first that falls ends the call.
+func TestTheLimitThatFallsFirstIsNoMistake(t *testing.T) {
+	h := harbour(t)
+	p := berths(t, h, "/berths")
+	p.Settings.Set("total-time", "8s") // less than connecting alone is given
+	x := run(t, p)
+	assert.Equal(t, "passed", string(x.Outcome))
+	require.Len(t, x.Findings, 1)
+	assert.Equal(t, "binding.time-limits-contradict", x.Findings[0].ID)
+	assert.Equal(t, "note", string(x.Findings[0].Severity))
+
+	p = berths(t, h, "/berths/~wait.timed-out")
+	p.Settings.Set("total-time", "300ms")
+	x = run(t, p)
+	assert.Equal(t, "wait.timed-out", x.Findings[0].ID)
+	assert.Contains(t, x.Findings[0].Why, "The limit on the whole call, 300ms, ran out here")
+	f := fetch(t, "http://"+h.Plain+"/berths?wsdl", "total-time", "8s")
+	assert.NotNil(t, f.Contract)
+}

@@ -86,7 +86,7 @@ func (s *Sessions) put(key string, v *session) {
 
 // openSession makes the log-in that goes before the call, or takes what an
 // earlier one gave. anew forgets that first.
-func (c *Call) openSession(ctx context.Context, anew bool) error {
+func (c *securing) openSession(ctx context.Context, anew bool) error {
 	name := c.plan.Settings.Text("session")
 	if name == "" || c.plan.fetch != nil {
 		return nil
@@ -152,7 +152,7 @@ func (c *Call) openSession(ctx context.Context, anew bool) error {
 }
 
 // logIn sends the log-in, as an exchange of its own.
-func (c *Call) logIn(ctx context.Context, id *identity.Identity, u *url.URL) (s session, err error) {
+func (c *securing) logIn(ctx context.Context, id *identity.Identity, u *url.URL) (s session, err error) {
 	in := id.LogIn
 	secret, err := id.Reveal(ctx)
 	if err != nil {
@@ -181,7 +181,7 @@ func (c *Call) logIn(ctx context.Context, id *identity.Identity, u *url.URL) (s 
 		escape = func(s string) string { return strings.Trim(jsonText(s), `"`) }
 	}
 	sent := strings.NewReplacer("${user}", escape(id.User), "${secret}", escape(secret)).Replace(body)
-	p := c.plan
+	p := *c.plan
 	p.Sessions, p.Changes, p.History, p.Until, p.Draft, p.Header, p.Candidates = nil, nil, nil, exchange.None, nil, nil, nil
 	p.Operation, p.Settings = "log-in of "+id.Name, c.plan.Settings
 	for _, key := range []string{"token", "http-auth"} {
@@ -296,7 +296,7 @@ func named(n xmltree.Node, local string) xmltree.Node {
 
 // expired tells whether an answer says that the session it was sent with is over:
 // a refusal, or a page to log in on, and no envelope.
-func (c *Call) expired(l *exchange.Leg) bool {
+func (c *network) expired(l *exchange.Leg) bool {
 	if !c.sessionKept || c.session.field == "" || l == nil || !l.Response.Complete {
 		return false
 	}
@@ -312,7 +312,7 @@ func (c *Call) expired(l *exchange.Leg) bool {
 }
 
 // sessionHeader is the field that carries the session.
-func (c *Call) sessionHeader() [][2]string {
+func (c *network) sessionHeader() [][2]string {
 	if c.session.field == "" {
 		return nil
 	}

@@ -12,7 +12,7 @@ import (
 )
 
 // clock is what time it is in the security header.
-func (c *Call) clock() (time.Time, error) {
+func (c *securing) clock() (time.Time, error) {
 	now := time.Now()
 	v := c.plan.Settings.Get("clock-offset")
 	if v.Text == "" {
@@ -26,10 +26,10 @@ func (c *Call) clock() (time.Time, error) {
 }
 
 // userToken is the user name token as the settings have it.
-func (c *Call) userToken(user, password string, kind wssec.PasswordType, now time.Time) *wssec.Token {
+func (c *securing) userToken(user, password string, kind wssec.PasswordType, now time.Time) *wssec.Token {
 	s := &c.plan.Settings
 	t := wssec.NewToken(user, password, kind, now)
-	c.c.Spaced = password != strings.TrimSpace(password)
+	c.spaced = password != strings.TrimSpace(password)
 	switch v := s.Text("token-nonce"); v {
 	case "new", "":
 	case "none":
@@ -53,7 +53,7 @@ func (c *Call) userToken(user, password string, kind wssec.PasswordType, now tim
 
 // tokenFiles are the tokens that files hold, each an element that stands on its
 // own.
-func (c *Call) tokenFiles() (out [][]byte, err error) {
+func (c *securing) tokenFiles() (out [][]byte, err error) {
 	s := &c.plan.Settings
 	for _, path := range s.List("token-file") {
 		fail := func(err error) ([][]byte, error) {
@@ -85,7 +85,7 @@ func (c *Call) tokenFiles() (out [][]byte, err error) {
 }
 
 // asserted looks at a token that is sent, which may be an assertion.
-func (c *Call) asserted(token []byte) error {
+func (c *securing) asserted(token []byte) error {
 	d, err := xmltree.Parse(token, xmltree.Limits{})
 	if err != nil {
 		return err
@@ -96,6 +96,6 @@ func (c *Call) asserted(token []byte) error {
 	}
 	c.assertion = a
 	c.rec.Fact(exchange.Security, "assertion", a.String())
-	c.c.AssertionOver = a.Outside(time.Now())
+	c.assertionOver = a.Outside(time.Now())
 	return nil
 }

@@ -162,7 +162,7 @@ func (t *tool) prepare(ctx context.Context, f *callFlags, args []string) (*prepa
 // plan plans the call anew.
 func (p *prepared) plan(t *tool) (call.Plan, error) {
 	if p.bad != nil {
-		return call.Plan{Workspace: p.w.ID(), Operation: p.ref.Operation, Endpoint: p.end, Unsettled: p.bad, Agent: call.Agent}, nil
+		return call.Plan{Workspace: p.w.ID(), Operation: p.ref.Operation, Endpoint: p.end, NoEndpoint: p.bad, Agent: call.Agent}, nil
 	}
 	plan, err := p.w.Plan(p.ref, p.end, p.f.env)
 	if err != nil {
@@ -221,7 +221,7 @@ func (p *prepared) plan(t *tool) (call.Plan, error) {
 	if j, err := t.journal(); err == nil {
 		plan.History = j
 	}
-	if plan.Unsettled != nil {
+	if plan.NoEndpoint != nil {
 		return plan, nil
 	}
 	if p.f.body != "" {

@@ -131,7 +131,7 @@ func (t *tool) explainElsewhere(ctx context.Context, f *explaining) error {
 	reports := []exchange.Report{}
 	var last error
 	for i, e := range entries {
-		x, err := t.explainOne(ctx, f, e.Witnessed)
+		x, err := t.explainOne(ctx, f, e.Imported)
 		if err != nil {
 			return err
 		}
@@ -247,16 +247,16 @@ func (f *explaining) entries() ([]call.Entry, error) {
 		}
 		*file.to = b
 	}
-	w, err := call.WitnessedFrom(request, reply)
+	w, err := call.ImportedFrom(request, reply)
 	if err != nil {
 		return nil, err
 	}
-	return []call.Entry{{Number: 1, Witnessed: w}}, nil
+	return []call.Entry{{Number: 1, Imported: w}}, nil
 }
 
 // explainOne holds an exchange against a contract: the one that is named, or one
 // of the workspace that has its operation.
-func (t *tool) explainOne(ctx context.Context, f *explaining, w *call.Witnessed) (*exchange.Exchange, error) {
+func (t *tool) explainOne(ctx context.Context, f *explaining, w *call.Imported) (*exchange.Exchange, error) {
 	p := call.Plan{Agent: call.Agent}
 	if f.contract != "" {
 		fetched, err := t.contractFrom(ctx, f.contract, nil)

@@ -76,7 +76,7 @@ func (t *tool) relayCommand() *cobra.Command {
 			return err
 		}
 		var mu sync.Mutex
-		r, err := relay.Listen(relay.Options{Listen: listen, To: u, Plan: func(w *call.Witnessed) call.Plan { return planOf(base, contracts, w) }, Keep: func(x *exchange.Exchange) {
+		r, err := relay.Listen(relay.Options{Listen: listen, To: u, Plan: func(w *call.Imported) call.Plan { return planOf(base, contracts, w) }, Keep: func(x *exchange.Exchange) {
 			mu.Lock()
 			defer mu.Unlock()
 			if err := j.Add(x); err != nil {
@@ -97,7 +97,7 @@ func (t *tool) relayCommand() *cobra.Command {
 
 // planOf is the plan for one call of another program: with the contract that has
 // its operation.
-func planOf(base call.Plan, contracts []*contract.Contract, w *call.Witnessed) call.Plan {
+func planOf(base call.Plan, contracts []*contract.Contract, w *call.Imported) call.Plan {
 	p := base
 	p.Operation = w.Method + " " + "request"
 	e := w.Envelope()

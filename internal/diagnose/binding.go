@@ -228,7 +228,7 @@ func timeLimitsContradict(c *Case) []exchange.Finding {
 		return nil
 	}
 	whole := c.Settings.Get("total-time").IsSet()
-	for _, key := range []string{"answer-time", "send-time", "receive-time"} {
+	for _, key := range []string{"connect-time", "answer-time", "send-time", "receive-time"} {
 		v := c.Settings.Get(key)
 		if !whole && !v.IsSet() {
 			continue

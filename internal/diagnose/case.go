@@ -75,7 +75,7 @@ type Case struct {
 	Spaced        bool   // the secret that is sent begins or ends with white space
 	AssertionOver string // why the assertion that is sent does not hold now, "" where it does
 	Anything      bool   // whatever certificate was accepted
-	Witnessed     bool   // another program made the exchange
+	Imported      bool   // another program made the exchange
 
 	SentDeclared, SentCame int64 // bytes of body that another program declared, and sent
 
@@ -135,7 +135,7 @@ var telling = slices.DeleteFunc(slices.Clone(Rules), func(r Rule) bool { return 
 func Run(c *Case) []exchange.Finding {
 	var out []exchange.Finding
 	rules := Rules
-	if c.Err == nil && !c.Witnessed {
+	if c.Err == nil && !c.Imported {
 		rules = telling
 	}
 	for i := range rules {
@@ -153,7 +153,7 @@ func Run(c *Case) []exchange.Finding {
 			if f.Side == "" {
 				f.Side = r.Side
 			}
-			if c.Witnessed && f.Severity == exchange.Stop && f.Stage < exchange.Connect && r.Stage() < exchange.Connect {
+			if c.Imported && f.Severity == exchange.Stop && f.Stage < exchange.Connect && r.Stage() < exchange.Connect {
 				f.Severity = exchange.Warn // it was sent all the same
 			}
 			complete(&f)

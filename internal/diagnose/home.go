@@ -26,7 +26,7 @@ var homeRules = []Rule{
 	{"binding.buffer-differs", exchange.Warn, exchange.Yours, bufferDiffers},
 	{"binding.limits-contradict", exchange.Warn, exchange.Yours, limitsContradict},
 	{"binding.limit-too-small", exchange.Warn, exchange.Yours, limitTooSmall},
-	{"binding.time-limits-contradict", exchange.Warn, exchange.Yours, timeLimitsContradict},
+	{"binding.time-limits-contradict", exchange.Note, exchange.Yours, timeLimitsContradict},
 	{"binding.limit-invalid", exchange.Stop, exchange.Yours, limitInvalid},
 	{"binding.time-limit-invalid", exchange.Stop, exchange.Yours, timeLimitInvalid},
 	{"binding.value-invalid", exchange.Stop, exchange.Yours, valueInvalid},

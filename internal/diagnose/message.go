@@ -45,7 +45,7 @@ func draftNotWellFormed(c *Case) []exchange.Finding {
 	}
 	var e *xmltree.SyntaxError
 	f := exchange.Finding{Title: "the draft is not well-formed XML"}
-	if c.Witnessed {
+	if c.Imported {
 		f.Title = "the request is not well-formed XML"
 	}
 	at := c.inDraft

@@ -17,7 +17,7 @@ var relayedRules = []Rule{
 
 // lengthDiffers is a declared length that is not the number of bytes.
 func lengthDiffers(c *Case) []exchange.Finding {
-	if !c.Witnessed || c.SentDeclared < 0 || c.SentDeclared == c.SentCame {
+	if !c.Imported || c.SentDeclared < 0 || c.SentDeclared == c.SentCame {
 		return nil
 	}
 	f := exchange.Finding{
@@ -60,7 +60,7 @@ func (c *Case) inRequestHead(name string) []exchange.Evidence {
 // same of its encoding (RFC 7303 §3: the head has the last word).
 func charsetDiffers(c *Case) []exchange.Finding {
 	l := c.leg()
-	if !c.Witnessed || l == nil || len(l.RequestBody) == 0 {
+	if !c.Imported || l == nil || len(l.RequestBody) == 0 {
 		return nil
 	}
 	said := ""

@@ -19,7 +19,7 @@ import (
 )
 
 func securityInDraft(c *Case) []exchange.Finding {
-	if c.Witnessed || c.Draft == nil || c.Draft.Err() != nil {
+	if c.Imported || c.Draft == nil || c.Draft.Err() != nil {
 		return nil
 	}
 	e := c.Draft.Envelope()
@@ -136,7 +136,7 @@ func (c *Case) algorithms(sign, encrypt bool) (keys []string) {
 }
 
 func algorithmsDiffer(c *Case) []exchange.Finding {
-	if c.Contract == nil || c.Settings == nil || c.Fetch || c.Witnessed {
+	if c.Contract == nil || c.Settings == nil || c.Fetch || c.Imported {
 		return nil
 	}
 	keys := c.algorithms(c.Settings.Text("sign") != "", c.Settings.Text("encrypt") != "")
@@ -201,7 +201,7 @@ func (c *Case) protectRemedies(signed, sealed []string, needSign, needSeal, need
 // tokenRemedies set up a token for each identity that the person has.
 // nobody says what to do first where there is no identity that could be offered.
 func (c *Case) nobody() string {
-	if c.Witnessed || slices.ContainsFunc(c.Identities, func(id Identity) bool { return id.User != "" }) {
+	if c.Imported || slices.ContainsFunc(c.Identities, func(id Identity) bool { return id.User != "" }) {
 		return ""
 	}
 	return " You have no identity yet; make one (i), and it is offered here."

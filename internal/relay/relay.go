@@ -37,9 +37,9 @@ type Options struct {
 	Listen string   // loopback only; "" a free port on 127.0.0.1
 	To     *url.URL // the service; the path of a request goes with it, unless it is /
 
-	Plan func(w *call.Witnessed) call.Plan // how the service is reached, and what a call is held against
-	Keep func(*exchange.Exchange)          // told of each exchange, from several goroutines; may be nil
-	Idle time.Duration                     // for the next bytes of a request; 0: ten seconds
+	Plan func(w *call.Imported) call.Plan // how the service is reached, and what a call is held against
+	Keep func(*exchange.Exchange)         // told of each exchange, from several goroutines; may be nil
+	Idle time.Duration                    // for the next bytes of a request; 0: ten seconds
 }
 
 // Relay is a listener that passes calls on until it is closed.
@@ -220,8 +220,8 @@ var errTooLarge = errors.New("the head, or a line between chunks, is larger than
 
 // read takes a request as it comes: its fields in order and as they are spelled.
 // keep is true where the program keeps the connection.
-func (r *Relay) read(in *bufio.Reader, c net.Conn) (w *call.Witnessed, keep bool, err error) {
-	w = &call.Witnessed{Declared: -1}
+func (r *Relay) read(in *bufio.Reader, c net.Conn) (w *call.Imported, keep bool, err error) {
+	w = &call.Imported{Declared: -1}
 	if keep, err = r.head(in, c, w); err != nil {
 		return nil, false, err
 	}
@@ -231,7 +231,7 @@ func (r *Relay) read(in *bufio.Reader, c net.Conn) (w *call.Witnessed, keep bool
 	return w, keep, nil
 }
 
-func (r *Relay) head(in *bufio.Reader, c net.Conn, w *call.Witnessed) (keep bool, err error) {
+func (r *Relay) head(in *bufio.Reader, c net.Conn, w *call.Imported) (keep bool, err error) {
 	line := lines(in)
 	start, err := line()
 	if err != nil {
@@ -307,7 +307,7 @@ func (r *Relay) target(said string) string {
 }
 
 // body reads what a request carries, and counts what it declared.
-func body(in *bufio.Reader, w *call.Witnessed, chunked bool) error {
+func body(in *bufio.Reader, w *call.Imported, chunked bool) error {
 	switch {
 	case chunked:
 		b, err := dechunked(in)

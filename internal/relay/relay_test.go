@@ -59,7 +59,7 @@ func watch(t *testing.T, to string, set ...string) *watched {
 		p.Settings.Set(set[i], strings.ReplaceAll(set[i+1], "CERT", cert))
 	}
 	w := &watched{t: t}
-	w.Relay, err = Listen(Options{To: u, Idle: 400 * time.Millisecond, Plan: func(got *call.Witnessed) call.Plan { return against(p, f.Contract, got) }, Keep: func(x *exchange.Exchange) {
+	w.Relay, err = Listen(Options{To: u, Idle: 400 * time.Millisecond, Plan: func(got *call.Imported) call.Plan { return against(p, f.Contract, got) }, Keep: func(x *exchange.Exchange) {
 		w.mu.Lock()
 		defer w.mu.Unlock()
 		w.kept = append(w.kept, x)
@@ -69,7 +69,7 @@ func watch(t *testing.T, to string, set ...string) *watched {
 	return w
 }
 
-func against(p call.Plan, c *contract.Contract, w *call.Witnessed) call.Plan {
+func against(p call.Plan, c *contract.Contract, w *call.Imported) call.Plan {
 	p.Operation = "?"
 	if port, op := w.Settle(c); port != nil {
 		p.Contract, p.Port, p.Operation = c, port, op.Name
@@ -361,7 +361,7 @@ func FuzzRequests(f *testing.F) {
 	ctx, cancel := context.WithCancel(context.Background())
 	cancel() // nothing is sent
 	f.Fuzz(func(_ *testing.T, b []byte) {
-		r := &Relay{o: Options{To: to, Idle: time.Second, Plan: func(*call.Witnessed) call.Plan { return call.Plan{} }}, ctx: ctx}
+		r := &Relay{o: Options{To: to, Idle: time.Second, Plan: func(*call.Imported) call.Plan { return call.Plan{} }}, ctx: ctx}
 		r.serve(anyConn{r: bytes.NewReader(b)})
 	})
 }

@@ -192,7 +192,7 @@ func (w *Workspace) Plan(r DraftRef, endpointName, environment string) (call.Pla
 	p.Served = w.ContractNamed(r.Contract).Served
 	if !slices.Contains(p.Contract.OperationNames(), r.Operation) {
 		names := p.Contract.OperationNames()
-		p.Unsettled = &endpoint.OperationError{Name: r.Operation, Near: near.Miss(r.Operation, names), Others: names, Unread: p.Contract.NotRead()}
+		p.NoEndpoint = &endpoint.OperationError{Name: r.Operation, Near: near.Miss(r.Operation, names), Others: names, Unread: p.Contract.NotRead()}
 		return p, nil
 	}
 	src, err := w.ReadDraft(r)
@@ -201,7 +201,7 @@ func (w *Workspace) Plan(r DraftRef, endpointName, environment string) (call.Pla
 	}
 	e, err := w.Settle(r, endpointName)
 	if err != nil {
-		p.Unsettled = err
+		p.NoEndpoint = err
 		p.Endpoint = endpointName
 		return p, nil
 	}

@@ -31,7 +31,7 @@ func TestAPlanHasItsLayersInOrder(t *testing.T) {
 	require.NoError(t, err)
 	p, err := w.Plan(r, "TideTables", "")
 	require.NoError(t, err)
-	require.NoError(t, p.Unsettled)
+	require.NoError(t, p.NoEndpoint)
 	for key, want := range map[string][2]string{"receive-limit": {"65536", "profile harbour-11"}, "answer-time": {"5s", "endpoint"}, "address": {"http://tides.skerry.test/tides", "contract"}, "soap": {"1.1", "contract"}, "intake": {"whole", "default"}} {
 		v := p.Settings.Get(key)
 		assert.Equal(t, want, [2]string{v.Text, v.Source}, key)
@@ -46,7 +46,7 @@ func TestAPlanHasItsLayersInOrder(t *testing.T) {
 	assert.Equal(t, "model", env.Near)
 	p, _ = w.Plan(DraftRef{"tide-tables", "TideTables", "yearTable", "x"}, "", "")
 	var op *endpoint.OperationError
-	require.ErrorAs(t, p.Unsettled, &op)
+	require.ErrorAs(t, p.NoEndpoint, &op)
 	assert.Equal(t, "YearTable", op.Near)
 }
 
@@ -250,7 +250,7 @@ func TestAnEndpointIsMadeWhereNoneServes(t *testing.T) {
 		require.NoError(t, w.Apply(got[i].All()...))
 		p, err := w.Plan(ref, want, "")
 		require.NoError(t, err)
-		assert.NoError(t, p.Unsettled)
+		assert.NoError(t, p.NoEndpoint)
 		assert.Equal(t, want, p.Endpoint)
 	}
 	assert.Len(t, w.Config().Endpoints, 5)

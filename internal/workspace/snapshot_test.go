@@ -40,7 +40,7 @@ func TestADamagedDescriptionIsTakenAnew(t *testing.T) {
 			p, err := w.Plan(ref, "", "")
 			if err == nil {
 				var op *endpoint.OperationError
-				require.ErrorAs(t, p.Unsettled, &op)
+				require.ErrorAs(t, p.NoEndpoint, &op)
 				require.Len(t, op.Unread, 1)
 				assert.Contains(t, op.Unread[0], "tides-abstract.wsdl: line 1")
 			} else {
@@ -64,7 +64,7 @@ func TestADamagedDescriptionIsTakenAnew(t *testing.T) {
 			assert.Equal(t, string(mine), string(got))
 			p, err = w.Plan(ref, "TideTables", "")
 			require.NoError(t, err)
-			assert.NoError(t, p.Unsettled)
+			assert.NoError(t, p.NoEndpoint)
 		})
 	}
 }

@@ -361,7 +361,7 @@ func (s *State) planning() func(Target) (call.Plan, error) {
 		p, err := w.Plan(t.Draft, t.Endpoint, t.Environment)
 		p.History, p.Sessions = j, sessions
 		p.Keep = func(x *exchange.Exchange) { _ = j.Add(x) } // a log-in; that it was not kept does not stop the call
-		if p.Unsettled == nil && p.Settings.Switch("keep-alive") {
+		if p.NoEndpoint == nil && p.Settings.Switch("keep-alive") {
 			p.Pool = pool
 		}
 		return p, err

@@ -22,8 +22,8 @@ import (
 	"orenda/internal/xmltree"
 )
 
-// Witnessed is an exchange that another program made, as far as it is known.
-type Witnessed struct {
+// Imported is an exchange that another program made, as far as it is known.
+type Imported struct {
 	Method string      // "" POST
 	URL    string      // "" as far as the head tells
 	Header [][2]string // of the request
@@ -40,10 +40,10 @@ type Witnessed struct {
 // ErrNothing is what holds neither a request nor a reply.
 var ErrNothing = errors.New("there is neither a request nor a reply in it")
 
-// WitnessedFrom takes a request and a reply as files hold them, each with or
+// ImportedFrom takes a request and a reply as files hold them, each with or
 // without its head; either may be empty.
-func WitnessedFrom(request, reply []byte) (*Witnessed, error) {
-	w := &Witnessed{}
+func ImportedFrom(request, reply []byte) (*Imported, error) {
+	w := &Imported{}
 	request, reply = bytes.TrimPrefix(request, bom), bytes.TrimPrefix(reply, bom)
 	if len(bytes.TrimSpace(request)) == 0 && len(bytes.TrimSpace(reply)) == 0 {
 		return nil, ErrNothing
@@ -171,10 +171,10 @@ func chunked(body []byte) bool {
 }
 
 // Envelope is the envelope of the request, nil where there is none.
-func (w *Witnessed) Envelope() *soap.Envelope { return envelopeIn(w.Body) }
+func (w *Imported) Envelope() *soap.Envelope { return envelopeIn(w.Body) }
 
 // ReplyEnvelope is the envelope of the reply, nil where there is none.
-func (w *Witnessed) ReplyEnvelope() *soap.Envelope {
+func (w *Imported) ReplyEnvelope() *soap.Envelope {
 	_, _, body := cutHead(w.Reply)
 	return envelopeIn(body)
 }
@@ -197,7 +197,7 @@ func bodyName(e *soap.Envelope) (q schema.QName) {
 
 // Settle finds the operation and the port of a contract that the exchange is
 // of: by the body of the request, or else of the reply.
-func (w *Witnessed) Settle(c *contract.Contract) (*contract.Port, *contract.Operation) {
+func (w *Imported) Settle(c *contract.Contract) (*contract.Port, *contract.Operation) {
 	asked, said := w.Envelope(), w.ReplyEnvelope()
 	version := soap.Unset
 	for _, e := range []*soap.Envelope{said, asked} {
@@ -227,12 +227,12 @@ func (w *Witnessed) Settle(c *contract.Contract) (*contract.Port, *contract.Oper
 // Explain goes through an exchange that was made elsewhere as through one made
 // here, and says why it failed. Nothing is sent. The plan's contract, port and
 // operation, where they are known, are what it is held against.
-func Explain(ctx context.Context, p Plan, w *Witnessed) *exchange.Exchange {
+func Explain(ctx context.Context, p Plan, w *Imported) *exchange.Exchange {
 	p.History = nil
 	for key, value := range map[string]string{"proxy": "none", "redirects": "stop", "receive-limit": "1 GiB", "inflated-limit": "1 GiB", "send-limit": "1 GiB"} {
 		p.Settings.Set(key, value)
 	}
-	x := witnessed(p, w).Run(ctx)
+	x := imported(p, w).Run(ctx)
 	for i := range x.Findings { // there is nothing here that could be changed, or asked
 		f := &x.Findings[i]
 		f.Remedies = []exchange.Remedy{}
@@ -245,9 +245,9 @@ func Explain(ctx context.Context, p Plan, w *Witnessed) *exchange.Exchange {
 
 // Relay passes on what another program sent, and goes through the exchange as
 // through one made here. The plan's settings say how the service is reached.
-func Relay(ctx context.Context, p Plan, w *Witnessed) *exchange.Exchange {
+func Relay(ctx context.Context, p Plan, w *Imported) *exchange.Exchange {
 	w.relayed = true
-	c := witnessed(p, w)
+	c := imported(p, w)
 	x := c.Run(ctx)
 	x.Kind = "relay"
 	if l := x.Leg(); w.Body == nil && l != nil && l.Response.BodyWhole { // a description, or a look: it was passed on
@@ -259,9 +259,9 @@ func Relay(ctx context.Context, p Plan, w *Witnessed) *exchange.Exchange {
 	return x
 }
 
-// witnessed is the call of an exchange that another program made.
-func witnessed(p Plan, w *Witnessed) *Call {
-	p.witnessed = w
+// imported is the call of an exchange that another program made.
+func imported(p Plan, w *Imported) *Call {
+	p.imported = w
 	p.fetch, p.Changes, p.Until = nil, nil, exchange.None
 	if !w.relayed {
 		p.Pool = nil
@@ -299,12 +299,7 @@ func witnessed(p Plan, w *Witnessed) *Call {
 		p.SetDraft(w.Body)
 		p.Header = nil
 	}
-	c := New(p, nil)
-	c.c.Witnessed = true
-	if w.relayed {
-		c.c.SentDeclared, c.c.SentCame = w.Declared, w.Came
-	}
-	return c
+	return New(p, nil)
 }
 
 // actionIn is the action that a request's head names.
@@ -339,60 +334,87 @@ func tokenIn(e *soap.Envelope) string {
 	return "none"
 }
 
-// settled is the path of an exchange that was made elsewhere, as far as the
-// wire.
-func (c *Call) settled(ctx context.Context) (exchange.Stage, error) {
-	w := c.plan.witnessed
-	if err := c.step(ctx, exchange.Address, c.address); err != nil {
+// runImported goes through the stages before the wire.
+func (c *Call) runImported(ctx context.Context) (exchange.Stage, error) {
+	w := c.plan.imported
+	if err := c.stage(exchange.Address, ctx, (*Call).runAddress); err != nil {
 		return exchange.Address, err
 	}
-	if w.URL == "" {
-		c.rec.Update(func(x *exchange.Exchange) { x.Stage(exchange.Address).Note = "not known" })
-	}
 	c.rec.Update(func(x *exchange.Exchange) {
+		if w.URL == "" {
+			x.Stage(exchange.Address).Note = "not known"
+		}
 		for _, f := range w.Header {
 			x.Secrets = append(x.Secrets, fieldSecrets(f[0], f[1])...)
 		}
 	})
-	if w.relayed { // how the service is reached is set here
-		if err := c.settleProxy(); err != nil {
-			return exchange.Connect, err
-		}
-		if err := errors.Join(c.material(ctx), c.proxyCredentials(ctx)); err != nil {
-			return exchange.Security, err
-		}
-	}
 	if w.Body == nil {
 		for _, s := range []exchange.Stage{exchange.Binding, exchange.Message, exchange.Security} {
 			c.rec.End(s, exchange.Skipped, "the request is not known")
 		}
-		return exchange.None, nil
+		return exchange.Security, nil
 	}
 	// It was sent, whatever is wrong with it: that is told, and stops nothing.
-	for _, h := range []struct {
-		stage exchange.Stage
-		do    func() (string, error)
-	}{{exchange.Binding, c.binding}, {exchange.Message, c.message}} {
-		if err := c.step(ctx, h.stage, h.do); err != nil {
-			c.rec.End(h.stage, exchange.Warned, "")
-		}
+	if err := c.stage(exchange.Binding, ctx, (*Call).runSentBinding); err != nil {
+		c.rec.End(exchange.Binding, exchange.Warned, "")
 	}
-	c.envelope = w.Body
-	note := "no token"
+	if err := c.stage(exchange.Message, ctx, (*Call).runMessage); err != nil {
+		c.rec.End(exchange.Message, exchange.Warned, "")
+	}
+	return exchange.Security, c.stage(exchange.Security, ctx, (*Call).runSentSecurity)
+}
+
+// runSentBinding is the stage binding of what was sent: its proxy is not known.
+func (c *Call) runSentBinding(context.Context) (string, error) {
+	s := binding{base: c.base, addressed: c.outs.addressed}
+	note, err := s.run()
+	s.proxy = c.outs.bound.proxy
+	c.outs.bound = s.bound
+	return note, err
+}
+
+// runSentSecurity is the stage security of what was sent: its token as it stands there.
+func (c *Call) runSentSecurity(context.Context) (string, error) {
+	note := noToken
 	if kind := c.plan.Settings.Text("token"); kind != "none" {
 		note = "user name, " + kind
 	}
-	words := passwords(c.envelope)
+	s := c.securing()
+	s.secured = c.outs.secured
+	s.envelope = c.plan.imported.Body
+	places := passwords(s.envelope)
 	c.rec.Update(func(x *exchange.Exchange) {
-		for i := 0; i+1 < len(words); i += 2 {
-			x.Secrets = append(x.Secrets, string(c.envelope[words[i]:words[i+1]]))
+		for i := 0; i+1 < len(places); i += 2 {
+			x.Secrets = append(x.Secrets, string(s.envelope[places[i]:places[i+1]]))
 		}
 	})
-	if w.relayed && w.Came < w.Declared {
-		c.rec.End(exchange.Security, exchange.Passed, note)
+	err := s.encode(places)
+	c.outs.composed, c.outs.secured = s.composed, s.secured
+	return note, err
+}
+
+// runRelayed finds out how the service is reached, and goes through the stages before
+// the wire.
+func (c *Call) runRelayed(ctx context.Context) (exchange.Stage, error) {
+	w := c.plan.imported
+	before := addressing{base: c.base}
+	if _, err := before.run(); err == nil {
+		b := binding{base: before.base, addressed: before.addressed}
+		if err := b.findProxy(); err != nil {
+			return exchange.Connect, err
+		}
+		c.outs.bound.proxy = b.proxy
+		s := &securing{base: before.base, addressed: before.addressed, bound: b.bound}
+		if err := errors.Join(s.readMaterial(ctx), s.proxyCredentials(ctx)); err != nil {
+			return exchange.Security, err
+		}
+		c.outs.bound.proxy, c.outs.secured = s.proxy, s.secured
+	}
+	at, err := c.runImported(ctx)
+	if err == nil && w.Body != nil && w.Came < w.Declared {
 		return exchange.Send, &wire.Error{Stage: exchange.Send, Reason: wire.LengthDiffers, Announced: w.Declared, Got: w.Came}
 	}
-	return exchange.Security, c.step(ctx, exchange.Security, func() (string, error) { return note, c.encode(words) })
+	return at, err
 }
 
 // played stands in the place of a connection: what is written goes nowhere, and
@@ -421,15 +443,15 @@ func (c *Call) untouched() {
 				*st = exchange.StageRecord{Stage: s, State: exchange.Skipped, Note: "made elsewhere"}
 			}
 		}
-		if made := c.plan.witnessed.Made; made != "" {
+		if made := c.plan.imported.Made; made != "" {
 			x.Stage(exchange.Receive).Facts.Set("not known", made+"; one is made up here")
 		}
 	})
 }
 
-// witnessedRequest is the request as the other program sent it.
-func (c *Call) witnessedRequest() wire.Request {
-	w := c.plan.witnessed
+// importedRequest is the request as the other program sent it.
+func importedRequest(c *network) wire.Request {
+	w := c.plan.imported
 	req := wire.Request{Method: w.Method, Target: c.url.RequestURI(), Header: w.Header, Body: c.envelope, Secret: c.secrets, SecretHeader: secretField}
 	if req.Method == "" {
 		req.Method = "POST"

@@ -1,0 +1,158 @@
+package call
+
+import (
+	"crypto/rand"
+	"fmt"
+	"strings"
+
+	"orenda/internal/diagnose"
+	"orenda/internal/endpoint"
+	"orenda/internal/exchange"
+	"orenda/internal/message"
+	"orenda/internal/soap"
+	"orenda/internal/xmltree"
+)
+
+func (c *base) version() soap.Version {
+	v, _ := soap.ParseVersion(c.plan.Settings.Text("soap"))
+	return v
+}
+
+// run builds the envelope.
+func (c *composing) run() (string, error) {
+	d := c.plan.Draft
+	c.draft = d
+	if err := d.Err(); err != nil {
+		return "", err
+	}
+	h := c.plan.Header
+	if d.Envelope() != nil {
+		h = nil
+	}
+	if c.header = h; h != nil && h.Err() != nil {
+		return "", h.Err()
+	}
+	if c.plan.Expand {
+		var err error
+		if d, err = c.expand(d); err == nil && h != nil {
+			h, err = c.expand(h)
+		}
+		if err != nil {
+			return "", err
+		}
+		c.draft, c.header = d, h
+	}
+	if o := c.operation; o != nil && o.Use == "encoded" && !d.IsEncoded() && c.plan.imported == nil {
+		if typed, err := d.Encoded(); err != nil {
+			c.rec.Fact(exchange.Message, "encoding", "the port is encoded, and the draft is sent as it stands: "+err.Error())
+		} else if typed != d {
+			d, c.draft = typed, typed
+			c.rec.Fact(exchange.Message, "encoding", "the port is encoded: each value says its type")
+		}
+	}
+	d, err := c.attach(d)
+	if err != nil {
+		return "", err
+	}
+	out := d.Outgoing()
+	if d.Envelope() != nil {
+		c.plain = out
+		c.rec.Fact(exchange.Message, "envelope", map[bool]string{true: "as the program sent it", false: "the draft's own, byte for byte"}[c.plan.imported != nil])
+	} else {
+		c.plain, _ = soap.Build(c.version(), h.Blocks(), out)
+	}
+	c.addressing()
+	if c.plan.Settings.Switch("validate") {
+		c.invalid = d.Validate()
+		if h != nil {
+			c.headerInvalid = h.Validate()
+		}
+	}
+	c.size = int64(len(c.plain)) + c.attached.more
+	note := diagnose.Bytes(c.size) + " B"
+	if n := len(c.attached.parts); n == 1 {
+		note += " · 1 part"
+	} else if n > 1 {
+		note += fmt.Sprintf(" · %d parts", n)
+	}
+	switch {
+	case d.Decl == nil:
+	case len(c.invalid)+len(c.headerInvalid) > 0:
+		note += " · " + faults(len(c.invalid)+len(c.headerInvalid))
+	case len(d.Unfilled())+len(h.Unfilled()) > 0:
+		note += fmt.Sprintf(" · %d to fill", len(d.Unfilled())+len(h.Unfilled()))
+	default:
+		note += " · valid"
+	}
+	for _, b := range h.Blocks() {
+		c.rec.Fact(exchange.Message, "header block", diagnose.Excerpt(b))
+	}
+	c.rec.Fact(exchange.Message, "size", diagnose.Bytes(c.size)+" bytes")
+	c.rec.Update(func(x *exchange.Exchange) { x.Inputs = d.Inputs() })
+	limit, err := c.plan.Settings.Size("send-limit")
+	if err == nil && limit > 0 && c.size > limit {
+		return note, &diagnose.TooLargeError{Size: c.size, Limit: limit}
+	}
+	return note, nil
+}
+
+func faults(n int) string {
+	if n == 1 {
+		return "1 fault"
+	}
+	return fmt.Sprintf("%d faults", n)
+}
+
+// expand puts variables into a draft.
+func (c *composing) expand(d *message.Draft) (*message.Draft, error) {
+	escaped := make(map[string]string, len(c.plan.Variables))
+	for name, v := range c.plan.Variables {
+		escaped[name] = xmltree.EscapeAttr(v)
+	}
+	out, err := endpoint.Expand(string(d.Bytes()), c.plan.Environment, escaped)
+	if err != nil {
+		return d, err
+	}
+	return message.NewDraft(d.Schemas, d.Decl, []byte(out)), nil
+}
+
+// sentVersion is that of a draft which is a whole envelope, else the one that is set.
+func sentVersion(b *base, draft *message.Draft) soap.Version {
+	if draft != nil && draft.Envelope() != nil {
+		return draft.Envelope().Version
+	}
+	return b.version()
+}
+
+// addressing puts the WS-Addressing headers into the envelope.
+func (c *composing) addressing() {
+	version := c.plan.Settings.Text("addressing")
+	if soap.AddressingNS[version] == "" {
+		return
+	}
+	a := soap.Addressing{Version: version, To: c.url.String(), Action: c.action, MessageID: "urn:uuid:" + uuid()}
+	if o := c.operation; o != nil {
+		a.OneWay = o.OneWay()
+		if own := c.plan.Settings.Get("action"); !own.IsSet() && o.Input != nil && o.Input.Action != "" {
+			a.Action = o.Input.Action
+		}
+		if a.Action == "" && c.plan.Port != nil && o.Input != nil {
+			a.Action = soap.DefaultAction(c.plan.Port.PortType.Space, c.plan.Port.PortType.Local, o.Name, o.Input.Name)
+		}
+	}
+	for _, b := range a.Blocks() {
+		c.rec.Fact(exchange.Binding, "addressing", strings.TrimSpace(string(b)))
+	}
+	blocks := a.Blocks()
+	for i := len(blocks) - 1; i >= 0; i-- {
+		c.plain, _ = insertHeader(c.plain, blocks[i])
+	}
+}
+
+// uuid is a random one (RFC 9562 §5.4).
+func uuid() string {
+	var b [16]byte
+	_, _ = rand.Read(b[:])
+	b[6], b[8] = b[6]&0x0f|0x40, b[8]&0x3f|0x80
+	return fmt.Sprintf("%x-%x-%x-%x-%x", b[:4], b[4:6], b[6:8], b[8:10], b[10:])
+}

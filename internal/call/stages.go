@@ -1,0 +1,406 @@
+package call
+
+import (
+	"context"
+	"crypto/tls"
+	"crypto/x509"
+	"net/url"
+	"os"
+	"time"
+
+	"orenda/internal/contract"
+	"orenda/internal/diagnose"
+	"orenda/internal/exchange"
+	"orenda/internal/message"
+	"orenda/internal/schema"
+	"orenda/internal/soap"
+	"orenda/internal/trust"
+	"orenda/internal/wire"
+	"orenda/internal/wssec"
+	"orenda/internal/xmltree"
+)
+
+// Every stage is a function of values: what it is given, and what it gives. What one
+// gives is only read by those after it. The structs below are what stages give; what
+// they are given is a base and the outputs of those before.
+
+// base is what every stage is given.
+type base struct {
+	plan      *Plan               // with variables in, once the address is settled; only read
+	rec       *exchange.Recorder  // what is seen is written to it
+	operation *contract.Operation // nil where it is not known
+}
+
+// addressed is what the stage address gives.
+type addressed struct {
+	url *url.URL
+}
+
+// bound is what the stage binding gives.
+type bound struct {
+	action    string
+	hasAction bool        // the action is sent
+	proxy     *wire.Proxy // nil where the call goes through none
+}
+
+// composed is what the stage message gives.
+type composed struct {
+	draft         *message.Draft // as it is sent, variables in
+	header        *message.Draft // header blocks; nil where there are none
+	plain         []byte         // the envelope, before it is secured
+	attached      attached       // what is sent beside it
+	invalid       []schema.Error // of the draft
+	headerInvalid []schema.Error // of the header blocks
+	size          int64          // bytes of the envelope and what goes beside it
+}
+
+// secured is what the stage security gives.
+type secured struct {
+	envelope      []byte          // as it is sent, in its encoding
+	secrets       []exchange.Span // in the envelope
+	material      material
+	credentials   credentials
+	session       session
+	sessionKept   bool   // it is from an earlier call
+	spaced        bool   // the secret that is sent begins or ends with white space
+	assertionOver string // why the assertion that is sent does not hold now, "" where it does
+	unfit         string // why the client certificate will hardly do
+}
+
+// material are certificates and keys.
+type material struct {
+	trusted       []*x509.Certificate
+	intermediates []*x509.Certificate
+	certs         []tls.Certificate // the client's
+	keyLog        *os.File          // nil where none is written
+	decryption    []wssec.Opener    // keys that may open what is encrypted in the reply
+}
+
+// credentials are those of HTTP authentication.
+type credentials struct {
+	authorization string // the field's value, "" for none
+	user          string // for authentication that is asked for
+	password      string
+	ntlm          ntlmStep
+}
+
+// crossed is what the stages from connect to receive give.
+type crossed struct {
+	leg       *exchange.Leg
+	url       *url.URL            // where it was answered, after redirects
+	replaced  [][3]string         // header fields that an extra header replaces
+	followed  []string            // redirects
+	chosen    string              // the identity whose certificate was sent without being set
+	fetched   []*x509.Certificate // issuers that the server did not send
+	completes bool                // and with which the chain leads to what is trusted
+	otherName []string            // names that the server shows to those who ask for none
+	peerTime  time.Time           // what time it is at the peer, where it was asked
+}
+
+// answered is what the stage read gives.
+type answered struct {
+	reply        *soap.Envelope
+	encrypted    *soap.Envelope // the reply before it was decrypted
+	doc          *xmltree.Document
+	replyAt      int // where doc begins in the response's body
+	syntax       *xmltree.SyntaxError
+	notOpened    error          // why an encrypted reply could not be opened
+	replyInvalid []schema.Error // of the reply; of a large one, of its beginning
+	complete     bool           // nothing is left to be verified
+}
+
+// reading is the stage read at work.
+type reading struct {
+	base
+	addressed
+	composed
+	material
+	leg *exchange.Leg
+	answered
+}
+
+// verifying is the stage verify at work.
+type verifying struct {
+	base
+	material
+	envelope []byte // that was sent
+	leg      *exchange.Leg
+	answered
+	verified
+}
+
+// addressing, binding, composing, securing and network are the other stages at work:
+// what they were given, and what they give so far.
+type addressing struct {
+	base
+	addressed
+}
+
+type binding struct {
+	base
+	addressed
+	bound
+}
+
+type composing struct {
+	base
+	addressed
+	bound
+	composed
+}
+
+type securing struct {
+	base
+	addressed
+	bound
+	composed
+	secured
+	token     *wssec.Token
+	assertion *wssec.Assertion // that is sent
+}
+
+type network struct {
+	base
+	bound
+	composed
+	secured
+	crossed
+	compose func(*network) wire.Request
+	follow  bool      // redirects, where the settings say so
+	held    wire.Pool // the connection that NTLM goes over
+}
+
+// outs are what the stages of a call gave so far.
+type outs struct {
+	addressed addressed
+	bound     bound
+	composed  composed
+	secured   secured
+	crossed   crossed
+	answered  answered
+	verified  verified
+}
+
+// step runs one stage, or several that the wire goes through in one go. at is where
+// the call stands then, and where it stopped if there is an error.
+type step func(ctx context.Context, c *Call) (at exchange.Stage, err error)
+
+// callSteps are those of a call.
+func callSteps() []step {
+	return []step{
+		offline(exchange.Address, (*Call).runAddress),
+		offline(exchange.Binding, (*Call).runBinding),
+		offline(exchange.Message, (*Call).runMessage),
+		offline(exchange.Security, (*Call).runSecurity),
+		overTheWire(callRequest, true),
+		by((*Call).runRead),
+		by((*Call).runVerify),
+	}
+}
+
+// fetchSteps are those of the fetch of a description: it has no message, and what
+// comes is read as a description.
+func fetchSteps() []step {
+	return []step{
+		offline(exchange.Address, (*Call).runAddress),
+		offline(exchange.Binding, (*Call).runFetchBinding),
+		skipped(exchange.Message, "a description is fetched"),
+		offline(exchange.Security, (*Call).runFetchSecurity),
+		overTheWire(fetchRequest, false),
+		by((*Call).runDescription),
+	}
+}
+
+// logInSteps are those of a log-in: what it sends is given, and what it gives is
+// taken by who sent it.
+func logInSteps() []step {
+	return []step{
+		offline(exchange.Address, (*Call).runAddress),
+		offline(exchange.Binding, (*Call).runFetchBinding),
+		skipped(exchange.Message, "a log-in"),
+		offline(exchange.Security, (*Call).runFetchSecurity),
+		overTheWire(logInRequest, false),
+		by((*Call).runLogInAnswer),
+	}
+}
+
+// importedSteps are those of an exchange that another program made: it is held
+// against what is known, and stopped by nothing before the wire.
+func importedSteps() []step {
+	return []step{
+		by((*Call).runImported),
+		elsewhere(overTheWire(importedRequest, false)),
+		by((*Call).runRead),
+		by((*Call).runVerify),
+	}
+}
+
+// relayedSteps are those of an exchange that is passed on for another program: how
+// the service is reached is set here.
+func relayedSteps() []step {
+	return []step{
+		by((*Call).runRelayed),
+		overTheWire(importedRequest, false),
+		by((*Call).runRead),
+		by((*Call).runVerify),
+	}
+}
+
+// elsewhere says of the stages of the network that they are not known here.
+func elsewhere(over step) step {
+	return func(ctx context.Context, c *Call) (exchange.Stage, error) {
+		at, err := over(ctx, c)
+		c.untouched()
+		return at, err
+	}
+}
+
+// by is a step of a method.
+func by(run func(*Call, context.Context) (exchange.Stage, error)) step {
+	return func(ctx context.Context, c *Call) (exchange.Stage, error) { return run(c, ctx) }
+}
+
+// offline is a stage that needs no network.
+func offline(s exchange.Stage, run func(*Call, context.Context) (note string, err error)) step {
+	return func(ctx context.Context, c *Call) (exchange.Stage, error) {
+		return s, c.stage(s, ctx, run)
+	}
+}
+
+// skipped is a stage that is not used.
+func skipped(s exchange.Stage, why string) step {
+	return func(_ context.Context, c *Call) (exchange.Stage, error) {
+		c.rec.End(s, exchange.Skipped, why)
+		return s, nil
+	}
+}
+
+func (c *Call) runAddress(context.Context) (string, error) {
+	s := addressing{base: c.base}
+	note, err := s.run()
+	c.plan, c.outs.addressed = s.plan, s.addressed
+	if u := s.url; u != nil && u.Scheme == "https" && s.plan.Settings.Switch("system-trust") {
+		c.warm.Go(trust.Warm) // it takes a while, and is needed at the stage tls
+	}
+	return note, err
+}
+
+func (c *Call) runBinding(context.Context) (string, error) {
+	s := binding{base: c.base, addressed: c.outs.addressed}
+	note, err := s.run()
+	c.outs.bound = s.bound
+	return note, err
+}
+
+func (c *Call) runFetchBinding(context.Context) (string, error) {
+	s := binding{base: c.base, addressed: c.outs.addressed}
+	err := s.values()
+	c.outs.bound = s.bound
+	return "GET", err
+}
+
+func (c *Call) runMessage(context.Context) (string, error) {
+	s := composing{base: c.base, addressed: c.outs.addressed, bound: c.outs.bound}
+	note, err := s.run()
+	c.outs.composed = s.composed
+	return note, err
+}
+
+func (c *Call) securing() *securing {
+	return &securing{base: c.base, addressed: c.outs.addressed, bound: c.outs.bound, composed: c.outs.composed}
+}
+
+func (c *Call) runSecurity(ctx context.Context) (string, error) {
+	s := c.securing()
+	s.envelope = s.plain
+	note, err := s.run(ctx)
+	c.outs.bound, c.outs.composed, c.outs.secured = s.bound, s.composed, s.secured
+	return note, err
+}
+
+func (c *Call) runFetchSecurity(ctx context.Context) (string, error) {
+	s := c.securing()
+	notes, err := s.forHTTP(ctx)
+	c.outs.bound, c.outs.secured = s.bound, s.secured
+	return notes, err
+}
+
+// overTheWire goes through the stages from connect to receive. follow lets redirects
+// be followed where the settings say so.
+func overTheWire(request func(*network) wire.Request, follow bool) step {
+	return func(ctx context.Context, c *Call) (exchange.Stage, error) {
+		n := c.network()
+		n.compose, n.follow = request, follow
+		at, err := n.run(ctx)
+		c.outs.secured, c.outs.crossed = n.secured, n.crossed
+		return at, err
+	}
+}
+
+func (c *Call) network() *network {
+	n := &network{base: c.base, bound: c.outs.bound, composed: c.outs.composed, secured: c.outs.secured, crossed: c.outs.crossed}
+	if n.url == nil {
+		n.url = c.outs.addressed.url
+	}
+	return n
+}
+
+// lookInto finds out more about why a call stopped, once it has.
+func (c *Call) lookInto(ctx context.Context, err error) {
+	n := c.network()
+	n.lookInto(ctx, err)
+	c.outs.secured, c.outs.crossed = n.secured, n.crossed
+}
+
+func (c *Call) reading() *reading {
+	return &reading{
+		base: c.base, addressed: addressed{c.outs.crossed.url}, composed: c.outs.composed,
+		material: c.outs.secured.material, leg: c.outs.crossed.leg,
+	}
+}
+
+func (c *Call) runRead(ctx context.Context) (exchange.Stage, error) {
+	r := c.reading()
+	at, err := r.run(ctx)
+	c.outs.answered = r.answered
+	return at, err
+}
+
+func (c *Call) runVerify(ctx context.Context) (exchange.Stage, error) {
+	if c.outs.answered.complete {
+		return exchange.Verify, nil
+	}
+	v := &verifying{
+		base: c.base, material: c.outs.secured.material, envelope: c.outs.secured.envelope,
+		leg: c.outs.crossed.leg, answered: c.outs.answered,
+	}
+	err := v.run(ctx)
+	c.outs.answered, c.outs.verified = v.answered, v.verified
+	return exchange.Verify, err
+}
+
+func (c *Call) runDescription(ctx context.Context) (exchange.Stage, error) {
+	r := c.reading()
+	at, err := r.description(ctx)
+	c.outs.answered = r.answered
+	return at, err
+}
+
+func (c *Call) runLogInAnswer(context.Context) (exchange.Stage, error) {
+	c.rec.End(exchange.Read, exchange.Skipped, "a log-in")
+	c.rec.End(exchange.Verify, exchange.Skipped, "")
+	line := c.outs.crossed.leg.Response.Line
+	c.rec.Update(func(x *exchange.Exchange) { x.Result = line })
+	return exchange.Verify, nil
+}
+
+// verified is what the stage verify gives.
+type verified struct {
+	unmet      []diagnose.Unmet
+	signed     []wssec.Signature
+	signer     *x509.Certificate // whose signature is not trusted
+	signerOver string            // why the certificate of a signature is outside its dates
+	unsigned   bool              // a signature is demanded, and none covers the body
+	staleWhy   string            // what is wrong with the reply's timestamp
+	staleAt    xmltree.Span
+}
