@@ -92,7 +92,7 @@ func TestAnyKeysInAnyOrder(t *testing.T) {
 			}
 			assert.NotContains(t, p.text(), "\x1b")
 			p.m.s.Halt()
-			p.settled()
+			p.wait()
 			p.m.s.End()
 			require.True(t, p.m.s.Wait(20*time.Second))
 		})

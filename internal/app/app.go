@@ -497,7 +497,7 @@ func (m *model) head() string {
 		env = ui.Soft("environment ") + ui.Cut(m.s.Environment, 20)
 	}
 	right := ui.Soft(fmt.Sprintf("%d kept ", m.s.Kept))
-	if m.s.AcceptAnything {
+	if m.s.SkipVerify {
 		right = ui.Accent("THE NEXT CALL ACCEPTS ANY CERTIFICATE ")
 	}
 	if n := m.s.UnderWay(); n > 0 {
@@ -557,13 +557,13 @@ func (m *model) hear(text string) bool {
 	return true
 }
 
-// mostErrorText is how much of a file with an error text is read, in bytes.
-const mostErrorText = 16 << 20
+// maxErrorText is how much of a file with an error text is read, in bytes.
+const maxErrorText = 16 << 20
 
 func (m *model) explainText() tea.Cmd {
 	return m.ask("error text, or the name of a file with it", "", func(text string) {
 		if f, err := os.Open(text); err == nil {
-			b, err := io.ReadAll(io.LimitReader(f, mostErrorText))
+			b, err := io.ReadAll(io.LimitReader(f, maxErrorText))
 			f.Close()
 			if err != nil {
 				m.s.Say("%v", err)

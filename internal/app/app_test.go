@@ -153,8 +153,8 @@ func (p *person) text() string {
 	return ansi.Strip(p.m.View().Content)
 }
 
-// settled waits until nothing is under way.
-func (p *person) settled() {
+// wait waits until nothing is under way.
+func (p *person) wait() {
 	deadline := time.Now().Add(15 * time.Second)
 	for p.m.s.UnderWay() > 0 {
 		require.True(p.t, time.Now().Before(deadline))
@@ -190,11 +190,11 @@ func (p *person) fits() {
 
 func TestEveryViewFitsEveryScreen(t *testing.T) {
 	p := sit(t, 158, 47)
-	p.m.s.Choose(state.Cell{Draft: p.m.s.Rows()[0], Endpoint: "BerthDesk11"})
+	p.m.s.Choose(state.CallKey{Draft: p.m.s.Rows()[0], Endpoint: "BerthDesk11"})
 	require.NoError(t, p.m.s.Draft().Set("length", "20"))
 	p.m.s.SaveDraft()
 	p.keys("g")
-	p.settled()
+	p.wait()
 	for _, size := range [][2]int{{158, 47}, {80, 24}, {100, 30}, {129, 40}, {40, 12}, {24, 8}, {300, 90}, {20, 6}} {
 		p.size(size[0], size[1])
 		for _, place := range p.m.places {
@@ -219,22 +219,22 @@ func TestEveryViewFitsEveryScreen(t *testing.T) {
 func TestTheBoardMovesOnlyToCellsThatCanBe(t *testing.T) {
 	p := sit(t, 120, 30)
 	p.sees("berth-desk", "BerthDesk11", "BerthDesk12", "BerthDeskTLS", "tide-tables", "TideTablesTLS")
-	assert.Equal(t, "FindBerths", p.m.s.Cell.Draft.Operation)
+	assert.Equal(t, "FindBerths", p.m.s.Chosen.Draft.Operation)
 	p.keys("right", "right", "right", "right")
-	assert.Equal(t, "BerthDeskTLS", p.m.s.Cell.Endpoint)
+	assert.Equal(t, "BerthDeskTLS", p.m.s.Chosen.Endpoint)
 	p.keys("down", "down", "down")
-	assert.Equal(t, "YearTable", p.m.s.Cell.Draft.Operation)
-	assert.Contains(t, []string{"TideTables", "TideTablesTLS"}, p.m.s.Cell.Endpoint)
+	assert.Equal(t, "YearTable", p.m.s.Chosen.Draft.Operation)
+	assert.Contains(t, []string{"TideTables", "TideTablesTLS"}, p.m.s.Chosen.Endpoint)
 	p.keys("*")
 	p.sees("is the default now")
-	assert.True(t, p.m.s.W.Endpoint(p.m.s.Cell.Endpoint).Default)
+	assert.True(t, p.m.s.W.Endpoint(p.m.s.Chosen.Endpoint).Default)
 	p.keys("home", "up", "enter")
 	assert.Equal(t, "draft", p.m.places[p.m.at].name, "what is not filled in yet opens in the draft")
 }
 
 func TestFillingInADraft(t *testing.T) {
 	p := sit(t, 150, 40)
-	p.m.s.Choose(state.Cell{Draft: p.m.s.Rows()[1], Endpoint: "BerthDesk11"}) // ReserveBerth
+	p.m.s.Choose(state.CallKey{Draft: p.m.s.Rows()[1], Endpoint: "BerthDesk11"}) // ReserveBerth
 	p.keys("d")
 	p.sees("5 to fill in", "expected reply", "reservation", "Quay letter and number")
 	p.keys("enter", "n04")
@@ -256,24 +256,24 @@ func TestFillingInADraft(t *testing.T) {
 	p.sees("valid", "power")
 	p.keys("end", "space", "0")
 	p.sees("nil")
-	src, err := p.m.s.W.ReadDraft(p.m.s.Cell.Draft)
+	src, err := p.m.s.W.ReadDraft(p.m.s.Chosen.Draft)
 	require.NoError(t, err)
 	for _, want := range []string{"<name>Alder &amp; Co</name>", "<cash>true</cash>", "<need>power</need>", `xsi:nil="true"`} {
 		assert.Contains(t, string(src), want)
 	}
 	p.keys("g")
-	p.settled()
+	p.wait()
 	p.sees("passed after", "reservation R-0001-N04")
 }
 
 func TestRawXMLAndOutlineStayInStep(t *testing.T) {
 	p := sit(t, 120, 30)
-	p.m.s.Choose(state.Cell{Draft: p.m.s.Rows()[0], Endpoint: "BerthDesk11"})
+	p.m.s.Choose(state.CallKey{Draft: p.m.s.Rows()[0], Endpoint: "BerthDesk11"})
 	p.keys("d", "x")
 	p.sees("<FindBerths", "<?fill Metres?>")
 	p.keys("end", "<!-- mine -->", "esc")
 	p.sees("length")
-	src, _ := p.m.s.W.ReadDraft(p.m.s.Cell.Draft)
+	src, _ := p.m.s.W.ReadDraft(p.m.s.Chosen.Draft)
 	assert.Contains(t, string(src), `<FindBerths xmlns="urn:skerry:berths"><!-- mine -->`)
 	p.keys("x", "home", "x", "ctrl+s")
 	p.sees("not well-formed")
@@ -285,7 +285,7 @@ func TestRawXMLAndOutlineStayInStep(t *testing.T) {
 
 func TestSettingsAreChangedInPlace(t *testing.T) {
 	p := sit(t, 150, 40)
-	p.m.s.Choose(state.Cell{Draft: p.m.s.Rows()[0], Endpoint: "BerthDesk12"})
+	p.m.s.Choose(state.CallKey{Draft: p.m.s.Rows()[0], Endpoint: "BerthDesk12"})
 	require.NoError(t, p.m.s.Draft().Set("length", "20"))
 	p.m.s.SaveDraft()
 	p.keys("p")
@@ -302,12 +302,12 @@ func TestSettingsAreChangedInPlace(t *testing.T) {
 	assert.Equal(t, []string{"1.1"}, p.m.s.W.Endpoint("BerthDesk12").Values["soap"])
 	p.sees("SOAP 1.1 is set, and the port speaks 1.2", "endpoint")
 	p.keys("left", "g")
-	p.settled()
+	p.wait()
 	p.sees("attempt 1 · stopped at read", "SOAP 1.1 is set, and the port speaks 1.2", "the server does not take this media type", "⏎ use SOAP 1.2", "after soap 1.1")
 	p.keys("enter")
 	p.sees("endpoint.BerthDesk12.soap: 1.1 → 1.2", "make this change")
 	p.keys("enter", "g")
-	p.settled()
+	p.wait()
 	p.sees("attempt 2 · passed")
 	p.keys("[")
 	p.sees("attempt 1 · stopped at read")
@@ -317,12 +317,12 @@ func TestSettingsAreChangedInPlace(t *testing.T) {
 
 func TestTheStripMarksEvidenceAndFindsText(t *testing.T) {
 	p := sit(t, 120, 60)
-	p.m.s.Choose(state.Cell{Draft: p.m.s.Rows()[0], Endpoint: "BerthDesk11"})
+	p.m.s.Choose(state.CallKey{Draft: p.m.s.Rows()[0], Endpoint: "BerthDesk11"})
 	require.NoError(t, p.m.s.Draft().Set("length", "20"))
 	p.m.s.SaveDraft()
 	require.NoError(t, p.m.s.SetSetting("receive-limit", "200 B"))
 	p.keys("g")
-	p.settled()
+	p.wait()
 	p.keys("s")
 	p.sees("Content-Length:", "◂ evidence", "the limit falls here", "POST /berths HTTP/1.1")
 	p.keys("/", "SOAPAction", "enter")
@@ -335,13 +335,13 @@ func TestTheStripMarksEvidenceAndFindsText(t *testing.T) {
 
 func TestTheReplyReadsAsFieldsAndBytes(t *testing.T) {
 	p := sit(t, 120, 30)
-	p.m.s.Choose(state.Cell{Draft: p.m.s.Rows()[0], Endpoint: "BerthDesk11"})
+	p.m.s.Choose(state.CallKey{Draft: p.m.s.Rows()[0], Endpoint: "BerthDesk11"})
 	p.keys("r")
 	p.sees("no answer yet")
 	require.NoError(t, p.m.s.Draft().Set("length", "100"))
 	p.m.s.SaveDraft()
 	p.keys("g")
-	p.settled()
+	p.wait()
 	p.sees("fields", "code", "E07", "@free true")
 	p.keys("/", "quay", "enter")
 	p.sees("berth/quay")
@@ -353,7 +353,7 @@ func TestTheReplyReadsAsFieldsAndBytes(t *testing.T) {
 
 func TestTheContractViewJumpsIntoTheSource(t *testing.T) {
 	p := sit(t, 150, 40)
-	p.m.s.Choose(state.Cell{Draft: p.m.s.Rows()[3], Endpoint: "TideTables"}) // YearTable
+	p.m.s.Choose(state.CallKey{Draft: p.m.s.Rows()[3], Endpoint: "TideTables"}) // YearTable
 	p.keys("c")
 	p.sees("YearTable(station: Station", "All tides of a year", "urn:skerry:tides:YearTable", "TideTablesTLS (SOAP 1.1, document)")
 	p.keys("x")
@@ -362,15 +362,15 @@ func TestTheContractViewJumpsIntoTheSource(t *testing.T) {
 	p.sees("document 1 of 2")
 	p.keys("x", "home", "up", "up", "up", "enter")
 	assert.Equal(t, "draft", p.m.places[p.m.at].name)
-	assert.Equal(t, "FindBerths", p.m.s.Cell.Draft.Operation)
+	assert.Equal(t, "FindBerths", p.m.s.Chosen.Draft.Operation)
 }
 
 func TestTrafficIsFilteredAndOpens(t *testing.T) {
 	p := sit(t, 150, 40)
 	for _, row := range []int{0, 3} {
-		p.m.s.Choose(state.Cell{Draft: p.m.s.Rows()[row], Endpoint: map[int]string{0: "BerthDesk11", 3: "TideTablesTLS"}[row]})
+		p.m.s.Choose(state.CallKey{Draft: p.m.s.Rows()[row], Endpoint: map[int]string{0: "BerthDesk11", 3: "TideTablesTLS"}[row]})
 		p.keys("g")
-		p.settled()
+		p.wait()
 	}
 	p.keys("t")
 	p.sees("exchanges   2", "YearTable", "FindBerths")
@@ -378,7 +378,7 @@ func TestTrafficIsFilteredAndOpens(t *testing.T) {
 	p.sees("exchanges   1", "with “findb”")
 	p.keys("enter")
 	assert.Equal(t, "path", p.m.places[p.m.at].name)
-	assert.Equal(t, "FindBerths", p.m.s.Cell.Draft.Operation)
+	assert.Equal(t, "FindBerths", p.m.s.Chosen.Draft.Operation)
 }
 
 func TestTheListOfCommandsIsSearched(t *testing.T) {
@@ -412,9 +412,9 @@ func TestTheMouseChoosesWhereOneWouldExpect(t *testing.T) {
 	}
 	require.NotEmpty(t, lines)
 	click("DayTable")
-	assert.Equal(t, "DayTable", p.m.s.Cell.Draft.Operation)
+	assert.Equal(t, "DayTable", p.m.s.Chosen.Draft.Operation)
 	p.tell(tea.MouseWheelMsg{Button: tea.MouseWheelUp})
-	assert.Equal(t, "YearTable", p.m.s.Cell.Draft.Operation)
+	assert.Equal(t, "YearTable", p.m.s.Chosen.Draft.Operation)
 	p.keys("p")
 	click("receive")
 	p.sees("RECEIVE")
@@ -428,7 +428,7 @@ func TestAPastedAddressIsLoaded(t *testing.T) {
 	p.tell(tea.PasteMsg{Content: "  http://" + p.h.Plain + "/pilots\n"})
 	p.sees("Address or path of a description")
 	p.keys("enter")
-	p.settled()
+	p.wait()
 	p.sees("pilot-orders", "OrderPilot")
 	p.keys("p")
 	p.sees("the contract demands a security token that is not set")
@@ -438,7 +438,7 @@ func TestYourOwnEditorIsHandedTheDraft(t *testing.T) {
 	p := sit(t, 100, 30)
 	t.Setenv("VISUAL", "")
 	t.Setenv("EDITOR", "")
-	p.m.s.Choose(state.Cell{Draft: p.m.s.Rows()[0], Endpoint: "BerthDesk11"})
+	p.m.s.Choose(state.CallKey{Draft: p.m.s.Rows()[0], Endpoint: "BerthDesk11"})
 	p.keys("d", "E")
 	p.sees("$EDITOR is not set")
 	assert.Equal(t, exchange.OutcomeUnderWay, p.m.s.Exchange().Outcome)
@@ -457,7 +457,7 @@ func TestDraftsAreCopiedNamedRemovedAndBroughtBack(t *testing.T) {
 	assert.Len(t, p.m.s.Rows(), 5)
 	p.keys("u")
 	p.sees("back again: FindBerths/small craft")
-	assert.Equal(t, "small craft", p.m.s.Cell.Draft.Name)
+	assert.Equal(t, "small craft", p.m.s.Chosen.Draft.Name)
 	p.keys("u")
 	p.sees("nothing was removed")
 }
@@ -467,13 +467,13 @@ func TestAPastedEnvelopeBecomesADraftOfItsOperation(t *testing.T) {
 	env := `<s:Envelope xmlns:s="http://schemas.xmlsoap.org/soap/envelope/"><!-- theirs --><s:Body><t:DayTable xmlns:t="urn:skerry:tides"><t:station>Sound</t:station><t:day>2027-03-01</t:day></t:DayTable></s:Body></s:Envelope>`
 	p.tell(tea.PasteMsg{Content: "\n" + env + "\n"})
 	p.sees("a draft of what was pasted: DayTable/pasted")
-	src, err := p.m.s.W.ReadDraft(p.m.s.Cell.Draft)
+	src, err := p.m.s.W.ReadDraft(p.m.s.Chosen.Draft)
 	require.NoError(t, err)
 	assert.Equal(t, env, string(src), "byte for byte")
 	p.keys("d")
 	p.sees("Sound", "valid")
 	p.keys("g")
-	p.settled()
+	p.wait()
 	p.sees("passed after")
 	assert.Contains(t, string(p.m.s.Exchange().Leg().Out), env)
 	p.keys("b")
@@ -486,11 +486,11 @@ func TestAPastedEnvelopeBecomesADraftOfItsOperation(t *testing.T) {
 // On the smallest screen what is to be confirmed is seen whole.
 func TestTheRepairIsSeenWholeOnASmallScreen(t *testing.T) {
 	p := sit(t, 80, 24)
-	p.m.s.Choose(state.Cell{Draft: p.m.s.Rows()[0], Endpoint: "BerthDeskTLS"})
+	p.m.s.Choose(state.CallKey{Draft: p.m.s.Rows()[0], Endpoint: "BerthDeskTLS"})
 	require.NoError(t, p.m.s.Draft().Set("length", "20"))
 	p.m.s.SaveDraft()
 	p.keys("p", "g")
-	p.settled()
+	p.wait()
 	p.sees("self-signed, and not trusted here", "⏎ trust this certificate", "attempts")
 	p.keys("enter")
 	fingerprint := trust.Grouped(trust.Fingerprint(p.h.Cert.Cert))
@@ -517,7 +517,7 @@ func TestARepairIsTakenWhileTheAttemptIsBeingKept(t *testing.T) {
 	disk := slow{p.m.s.J, make(chan struct{})}
 	p.m.s.J = disk
 	p.keys("end", "up", "right", "p", "g") // the year's tides, over TLS
-	require.Equal(t, "TideTablesTLS", p.m.s.Cell.Endpoint)
+	require.Equal(t, "TideTablesTLS", p.m.s.Chosen.Endpoint)
 	require.Eventually(t, func() bool {
 		x := p.m.s.Running()
 		return x != nil && x.Outcome == exchange.OutcomeStopped
@@ -530,7 +530,7 @@ func TestARepairIsTakenWhileTheAttemptIsBeingKept(t *testing.T) {
 	set := p.m.s.W.Settings("TideTablesTLS")
 	assert.Len(t, set.List("trust"), 1)
 	close(disk.open)
-	p.settled()
+	p.wait()
 	require.Len(t, p.m.s.Attempts, 2)
 	assert.Equal(t, exchange.TLS, p.m.s.Attempts[0].StoppedAt)
 	assert.Greater(t, p.m.s.Attempts[1].StoppedAt, exchange.TLS)

@@ -31,9 +31,9 @@ func TestTheChosenCellIsOne(t *testing.T) {
 	same := func(after string) {
 		t.Helper()
 		l := p.highlighted()
-		assert.Contains(t, l, p.m.s.Cell.Draft.Operation, after)
-		assert.Contains(t, l, p.m.s.Cell.Draft.Name, after)
-		if p.m.s.Cell.Endpoint != "" {
+		assert.Contains(t, l, p.m.s.Chosen.Draft.Operation, after)
+		assert.Contains(t, l, p.m.s.Chosen.Draft.Name, after)
+		if p.m.s.Chosen.Endpoint != "" {
 			assert.Contains(t, l, "‹", after)
 		}
 	}
@@ -41,28 +41,28 @@ func TestTheChosenCellIsOne(t *testing.T) {
 	p.keys("a")
 	p.m.update(tea.PasteMsg{Content: "http://" + p.h.Plain + "/callsigns?wsdl"})
 	p.keys("enter")
-	p.settled()
-	assert.Contains(t, strings.ToLower(p.m.s.Cell.Draft.Contract), "sign", "what was added is chosen")
+	p.wait()
+	assert.Contains(t, strings.ToLower(p.m.s.Chosen.Draft.Contract), "sign", "what was added is chosen")
 	same("a description was added")
 	p.keys("D")
 	same("a copy was made")
-	copied := p.m.s.Cell.Draft
+	copied := p.m.s.Chosen.Draft
 	p.keys("X")
-	assert.NotEqual(t, copied, p.m.s.Cell.Draft)
+	assert.NotEqual(t, copied, p.m.s.Chosen.Draft)
 	assert.NotContains(t, p.m.s.Rows(), copied, "the one that was drawn as chosen is gone")
 	same("it was removed")
 	p.keys("u")
-	assert.Contains(t, p.m.s.Rows(), p.m.s.Cell.Draft)
+	assert.Contains(t, p.m.s.Rows(), p.m.s.Chosen.Draft)
 	same("it was brought back")
 	p.keys("/", "tide", "enter")
 	same("a filter hides it")
-	assert.Contains(t, p.m.s.Cell.Draft.Contract, "tide")
+	assert.Contains(t, p.m.s.Chosen.Draft.Contract, "tide")
 	p.keys("esc")
 	same("the filter is gone")
 	p.keys("-")
 	assert.Contains(t, p.highlighted(), "and 1 more", "a folded contract stands for its drafts")
 	p.keys("-", "x")
-	p.m.s.Choose(state.Cell{Draft: p.m.s.Rows()[0], Endpoint: "BerthDesk12"})
+	p.m.s.Choose(state.CallKey{Draft: p.m.s.Rows()[0], Endpoint: "BerthDesk12"})
 	same("chosen elsewhere")
 	for _, k := range []string{"down", "right", "down", "left", "up", "end", "home"} {
 		p.keys(k)
@@ -73,7 +73,7 @@ func TestTheChosenCellIsOne(t *testing.T) {
 // What a call sends while the person leaves is kept, as halted.
 func TestLeavingKeepsWhatWasSent(t *testing.T) {
 	p := sit(t, 120, 30)
-	p.m.s.Choose(state.Cell{Draft: p.m.s.Rows()[0], Endpoint: "BerthDesk11"})
+	p.m.s.Choose(state.CallKey{Draft: p.m.s.Rows()[0], Endpoint: "BerthDesk11"})
 	require.NoError(t, p.m.s.Draft().Set("length", "20"))
 	p.m.s.SaveDraft()
 	require.NoError(t, p.m.s.SetSetting("address", "http://"+p.h.Plain+"/berths/~wait.timed-out"))

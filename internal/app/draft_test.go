@@ -32,7 +32,7 @@ func atDues(t *testing.T, w int, operation, body string) *person {
 	if body != "" {
 		require.NoError(t, p.m.s.W.WriteDraft(ref, []byte(body)))
 	}
-	p.m.s.Choose(state.Cell{Draft: ref, Endpoint: "HarbourDues"})
+	p.m.s.Choose(state.CallKey{Draft: ref, Endpoint: "HarbourDues"})
 	p.keys("d")
 	return p
 }
@@ -46,7 +46,7 @@ const landing = `<Assess xmlns="urn:skerry:dues" xmlns:i="http://www.w3.org/2001
 </Assess>`
 
 func (p *person) body() string {
-	b, err := p.m.s.W.ReadDraft(p.m.s.Cell.Draft)
+	b, err := p.m.s.W.ReadDraft(p.m.s.Chosen.Draft)
 	require.NoError(p.t, err)
 	return string(b)
 }
@@ -82,28 +82,28 @@ func TestRepeatsTypesAndFinding(t *testing.T) {
 func TestHeaderBlocksAreOfferedAndSent(t *testing.T) {
 	p := atDues(t, 158, "Assess", landing)
 	p.keys("g")
-	p.settled()
+	p.wait()
 	p.sees("the header block Clerk is due", "a declared header block is left out", "put Clerk into the draft's header")
 	p.keys("enter", "enter")
 	p.keys("d")
 	p.sees("to fill in")
 	p.keys("home", "down", "enter", "Ines Hallam", "enter")
-	h, err := p.m.s.W.ReadHeader(p.m.s.Cell.Draft)
+	h, err := p.m.s.W.ReadHeader(p.m.s.Chosen.Draft)
 	require.NoError(t, err)
 	assert.Contains(t, string(h), "<name>Ines Hallam</name>")
 	p.keys("g")
-	p.settled()
+	p.wait()
 	p.sees("passed", "invoice D-1000")
 	// Raw XML of the header; undo goes back where the last edit was.
 	p.keys("d", "home", "x")
 	p.sees("<headers>")
 	p.keys("esc", "down", "enter", "ctrl+u", "Marit", "enter", "u")
-	h, _ = p.m.s.W.ReadHeader(p.m.s.Cell.Draft)
+	h, _ = p.m.s.W.ReadHeader(p.m.s.Chosen.Draft)
 	assert.Contains(t, string(h), "Ines Hallam")
 	// The header goes with a copy, and away with the draft, and comes back.
-	from := p.m.s.Cell.Draft
+	from := p.m.s.Chosen.Draft
 	p.m.s.Duplicate()
-	copied := p.m.s.Cell.Draft
+	copied := p.m.s.Chosen.Draft
 	h, _ = p.m.s.W.ReadHeader(copied)
 	assert.Contains(t, string(h), "Ines Hallam")
 	p.m.s.Remove()
@@ -156,7 +156,7 @@ func TestVariablesInADraft(t *testing.T) {
 	p.keys("$")
 	p.sees("with variables", "${name} stands for a variable")
 	p.keys("g")
-	p.settled()
+	p.wait()
 	p.sees("the variable day in the draft is not set in the environment (none)")
 	p.keys("d", "$")
 	p.sees("a dollar is a dollar")
@@ -167,7 +167,7 @@ func TestVariablesInADraft(t *testing.T) {
 	p.sees("valid", "= 2027-03-01")
 	p.keys("home", "space", "down", "enter", "Ines", "enter") // the header block
 	p.keys("g")
-	p.settled()
+	p.wait()
 	p.sees("passed")
 }
 
@@ -199,10 +199,10 @@ func TestTheCatalogueAndANewerDescription(t *testing.T) {
 	p.sees("fields nights", "ReserveBerth")
 	p.fits()
 	p.keys("enter")
-	assert.Equal(t, "ReserveBerth", p.m.s.Cell.Draft.Operation)
+	assert.Equal(t, "ReserveBerth", p.m.s.Chosen.Draft.Operation)
 	assert.Equal(t, "draft", p.m.places[p.m.at].name)
 	p.keys("c", "R")
-	p.settled()
+	p.wait()
 	p.sees("nothing changed for a client")
 
 	// Somebody else's workspace takes it from there, without the service.
@@ -212,7 +212,7 @@ func TestTheCatalogueAndANewerDescription(t *testing.T) {
 	q := &person{t: t, m: newModel(Options{Home: p.m.s.Home, Workspace: other, Journal: p.m.s.J}), h: p.h}
 	q.size(80, 24)
 	q.keys("c", "L", "enter")
-	assert.Equal(t, "FindBerths", q.m.s.Cell.Draft.Operation)
+	assert.Equal(t, "FindBerths", q.m.s.Chosen.Draft.Operation)
 	assert.Equal(t, []string{"berth-desk"}, c.Names())
 
 	// A description that changed is shown before it is taken over.
@@ -223,13 +223,13 @@ func TestTheCatalogueAndANewerDescription(t *testing.T) {
 	}
 	con.Ports()[0].Address = "http://berths.skerry.test/old"
 	p.keys("R")
-	p.settled()
+	p.wait()
 	p.sees("what changed for a client: 2, of which 1 may break it", "! address changed", "operation new", "FindBerths(length")
 	p.fits()
 	p.keys("esc")
 	p.sees("the old one stays")
 	p.keys("R")
-	p.settled()
+	p.wait()
 	p.keys("enter")
 	p.sees("berth-desk is the newer one now", "FindBerths(length")
 }
@@ -257,7 +257,7 @@ func TestAnImportThatNeverAnswersIsHalted(t *testing.T) {
 	}, 10*time.Second, 5*time.Millisecond)
 	p.sees("1 under way")
 	p.keys("h")
-	p.settled()
+	p.wait()
 	assert.Zero(t, p.m.s.UnderWay())
 }
 
@@ -281,7 +281,7 @@ func TestADamagedDescriptionIsFetchedAgain(t *testing.T) {
 	p.keys("x", "enter", "K", "N", "tab") // nothing of it is there to be looked at
 	assert.Contains(t, p.text(), "R fetches it again")
 	p.keys("R")
-	p.settled()
+	p.wait()
 	assert.Contains(t, p.text(), "what changed for a client")
 	p.keys("enter")
 	assert.Contains(t, p.text(), "YearTable(station: Station")
@@ -302,12 +302,12 @@ func TestAnEndpointIsMadeFromThePath(t *testing.T) {
 	p.keys("p")
 	p.sees("YearTable · first → no endpoint")
 	p.keys("g")
-	p.settled()
+	p.wait()
 	p.sees("stopped at binding", "make the endpoint TideTables (SOAP 1.1")
 	p.keys("enter", "enter")
-	assert.Equal(t, "TideTables", p.m.s.Cell.Endpoint)
+	assert.Equal(t, "TideTables", p.m.s.Chosen.Endpoint)
 	p.sees("YearTable · first → TideTables")
 	p.keys("g")
-	p.settled()
+	p.wait()
 	assert.Greater(t, p.m.s.Attempts[len(p.m.s.Attempts)-1].StoppedAt, exchange.Binding)
 }

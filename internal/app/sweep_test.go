@@ -22,7 +22,7 @@ import (
 // at points the first berth call at a path of the harbour.
 func (p *person) at(path string, settings ...string) {
 	p.t.Helper()
-	p.m.s.Choose(state.Cell{Draft: p.m.s.Rows()[0], Endpoint: "BerthDesk11"})
+	p.m.s.Choose(state.CallKey{Draft: p.m.s.Rows()[0], Endpoint: "BerthDesk11"})
 	require.NoError(p.t, p.m.s.Draft().Set("length", "20"))
 	p.m.s.SaveDraft()
 	settings = append(settings, "address", "http://"+p.h.Plain+path)
@@ -43,7 +43,7 @@ func TestEveryCauseIsReadOnThePath(t *testing.T) {
 			p.t = t
 			p.at("/berths/~"+m.ID, "answer-time", "300ms", "receive-time", "300ms")
 			p.keys("g", "p")
-			p.settled()
+			p.wait()
 			x := p.m.s.Exchange()
 			require.NotEmpty(t, x.Findings)
 			f := x.Findings[0]
@@ -94,7 +94,7 @@ func TestACallIsWatchedAndHalted(t *testing.T) {
 	p.keys("g")
 	assert.Equal(t, 1, p.m.s.UnderWay(), "a cell has one call at a time")
 	p.keys("h")
-	p.settled()
+	p.wait()
 	assert.Equal(t, exchange.OutcomeCancelled, p.m.s.Exchange().Outcome)
 	p.sees("halted after")
 	p.keys("b")
@@ -105,7 +105,7 @@ func TestTheGaugeShowsWhereTheLimitFalls(t *testing.T) {
 	p := sit(t, 158, 47)
 	for _, r := range p.m.s.Rows() {
 		if r.Operation == "YearTable" {
-			p.m.s.Choose(state.Cell{Draft: r, Endpoint: "TideTables"})
+			p.m.s.Choose(state.CallKey{Draft: r, Endpoint: "TideTables"})
 		}
 	}
 	for field, value := range map[string]string{"station": "Skerry Sound", "year": "2027", "datum": "chart datum", "heights/unit": "metre"} {
@@ -114,11 +114,11 @@ func TestTheGaugeShowsWhereTheLimitFalls(t *testing.T) {
 	p.m.s.SaveDraft()
 	require.NoError(t, p.m.s.SetSetting("receive-limit", "700 KiB"))
 	p.keys("p", "g")
-	p.settled()
+	p.wait()
 	p.sees("larger than the receive limit")
 	require.NoError(t, p.m.s.SetSetting("receive-limit", "2 MiB"))
 	p.keys("g")
-	p.settled()
+	p.wait()
 	require.Equal(t, exchange.OutcomePassed, p.m.s.Exchange().Outcome, p.text())
 	for range 20 {
 		if strings.Contains(p.text(), "▕█") {
@@ -128,7 +128,7 @@ func TestTheGaugeShowsWhereTheLimitFalls(t *testing.T) {
 	}
 	p.sees("RECEIVE", "▕█")
 	p.keys("r")
-	p.settled()
+	p.wait()
 	p.settles(func() bool { return strings.Contains(p.text(), "Skerry Sound") })
 	p.keys("/", "slack", "enter")
 	p.fits()
@@ -146,7 +146,7 @@ func TestDrawingsAreWrittenFromTheKey(t *testing.T) {
 	p.sees("send the call first")
 	p.at("/berths")
 	p.keys("g")
-	p.settled()
+	p.wait()
 	dir := t.TempDir()
 	for name, says := range map[string]string{"path.svg": "written: ", "path.pdf": "written: ", "path.gif": ".svg or .pdf", "none/there/path.svg": "written: "} {
 		p.keys("w")
@@ -195,7 +195,7 @@ func TestWithoutAnyDescription(t *testing.T) {
 	p.keys("b")
 	p.sees("Which service do you want to call?", "press ⏎ and type, or paste it here")
 	p.keys("enter", "/nowhere/at/all.wsdl", "enter")
-	p.settled()
+	p.wait()
 	p.sees("/nowhere/at/all.wsdl")
 	p.fits()
 	p.tell(tea.PasteMsg{Content: "<Envelope/>"})

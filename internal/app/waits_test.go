@@ -41,11 +41,11 @@ func (j *stuck) Version() int64               { j.wait(); return j.Journal.Versi
 // changes nothing.
 func TestNothingThatIsDrawnOrTypedWaitsForADisk(t *testing.T) {
 	p := sit(t, 158, 47)
-	p.m.s.Choose(state.Cell{Draft: p.m.s.Rows()[0], Endpoint: "BerthDesk11"})
+	p.m.s.Choose(state.CallKey{Draft: p.m.s.Rows()[0], Endpoint: "BerthDesk11"})
 	require.NoError(t, p.m.s.Draft().Set("length", "20"))
 	p.m.s.SaveDraft()
 	p.keys("g")
-	p.settled()
+	p.wait()
 	kept := p.m.s.J
 	j := &stuck{Journal: kept, open: make(chan struct{})}
 	defer close(j.open)
@@ -86,13 +86,13 @@ func TestNothingThatIsDrawnOrTypedWaitsForADisk(t *testing.T) {
 // held against what is set now.
 func TestARepairIsPlannedAgainstWhatIsSetNow(t *testing.T) {
 	p := sit(t, 158, 47)
-	p.m.s.Choose(state.Cell{Draft: p.m.s.Rows()[0], Endpoint: "BerthDesk11"})
+	p.m.s.Choose(state.CallKey{Draft: p.m.s.Rows()[0], Endpoint: "BerthDesk11"})
 	require.NoError(t, p.m.s.Draft().Set("length", "20"))
 	p.m.s.SaveDraft()
 	require.NoError(t, p.m.s.SetSetting("address", "http://"+p.h.Plain+"/berths/~wait.timed-out"))
 	require.NoError(t, p.m.s.SetSetting("answer-time", "1s"))
 	p.keys("g")
-	p.settled()
+	p.wait()
 	p.keys("p")
 	p.sees("raise the answer limit to 4s", "⏎ repair")
 
@@ -147,7 +147,7 @@ func TestNothingRunsOnAfterTheEnd(t *testing.T) {
 	p := sit(t, 120, 30)
 	before := goleak.IgnoreCurrent()
 	m := newModel(Options{Home: p.m.o.Home, Workspace: p.m.o.Workspace, Journal: &journal.Memory{}, Version: "test"})
-	m.s.Choose(state.Cell{Draft: m.s.Rows()[0], Endpoint: "BerthDesk11"})
+	m.s.Choose(state.CallKey{Draft: m.s.Rows()[0], Endpoint: "BerthDesk11"})
 	require.NoError(t, m.s.SetSetting("address", "http://"+p.h.Plain+"/berths/~wait.timed-out"))
 	require.NoError(t, m.s.Draft().Set("length", "20"))
 	m.s.SaveDraft()

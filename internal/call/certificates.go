@@ -43,7 +43,7 @@ func (c *securing) readMaterial(ctx context.Context) error {
 			return &endpoint.ValueError{Key: v.Key, Value: v, Err: err}
 		}
 	}
-	if c.plan.AcceptAnything && (s.Text("token") != "none" || s.Text("http-auth") != "none") && c.url != nil && c.url.Scheme == "https" {
+	if c.plan.SkipVerify && (s.Text("token") != "none" || s.Text("http-auth") != "none") && c.url != nil && c.url.Scheme == "https" {
 		return endpoint.ErrSecretUnverified
 	}
 	if err := c.openKeyLog(); err != nil {
@@ -160,7 +160,7 @@ func (c *network) lookInto(ctx context.Context, err error) {
 		case trust.Expired, trust.NotYetValid:
 			c.askTime(ctx)
 		case trust.NameDiffers:
-			if !c.plan.aside {
+			if !c.plan.probing {
 				c.otherwise(ctx, f.Cert)
 			}
 		}
@@ -169,8 +169,8 @@ func (c *network) lookInto(ctx context.Context, err error) {
 
 const (
 	issuerTime = 4 * time.Second
-	mostIssuer = 64 << 10
-	mostHops   = 3
+	maxIssuer  = 64 << 10
+	maxHops    = 3
 )
 
 // completeChain fetches the issuers that a server did not send, from where its
@@ -181,7 +181,7 @@ func (c *network) completeChain(ctx context.Context, last *x509.Certificate) {
 	defer cancel()
 	client := &http.Client{Transport: &http.Transport{Proxy: c.viaProxy, DisableKeepAlives: true}, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
 	fetched := []*x509.Certificate{}
-	for range mostHops {
+	for range maxHops {
 		next := (*x509.Certificate)(nil)
 		for _, at := range last.IssuingCertificateURL[:min(len(last.IssuingCertificateURL), 3)] {
 			u, err := url.Parse(at)
@@ -251,7 +251,7 @@ func fetchIssuer(ctx context.Context, client *http.Client, u *url.URL) (*x509.Ce
 		return nil, err
 	}
 	defer resp.Body.Close()
-	b, err := io.ReadAll(io.LimitReader(resp.Body, mostIssuer))
+	b, err := io.ReadAll(io.LimitReader(resp.Body, maxIssuer))
 	if err != nil || resp.StatusCode != http.StatusOK {
 		return nil, fmt.Errorf("it answered %s", resp.Status)
 	}

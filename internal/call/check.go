@@ -57,20 +57,20 @@ func Check(ctx context.Context, p Plan, x *exchange.Exchange) *exchange.Exchange
 	ctx, cancel := context.WithTimeout(ctx, checkTime)
 	defer cancel()
 	cause := &x.Findings[i]
-	cause.CouldBe = slices.Clone(cause.CouldBe)
+	cause.Hypotheses = slices.Clone(cause.Hypotheses)
 	c := &checking{plan: p, cause: cause, url: u, answers: map[string]answer{}}
 	if l := x.Leg(); l != nil {
 		c.proxied = l.Conn.Proxy != ""
 	}
 	done := map[string]bool{}
-	for _, p := range cause.CouldBe {
+	for _, p := range cause.Hypotheses {
 		if check := checks[p.Check]; check != nil && !done[p.Check] {
 			done[p.Check] = true
 			check(c, ctx)
 		}
 	}
-	for i := range cause.CouldBe {
-		p := &cause.CouldBe[i]
+	for i := range cause.Hypotheses {
+		p := &cause.Hypotheses[i]
 		if a, ok := c.answers[p.ID]; ok {
 			p.Verdict, p.Answer = a.verdict, a.words
 		} else if p.Check != "" {
@@ -121,7 +121,7 @@ func (c *checking) reach(ctx context.Context, address string, until exchange.Sta
 // bare is the call's plan without anything secret and with short time limits.
 func (c *checking) bare() Plan {
 	p := c.plan
-	p.aside = true
+	p.probing = true
 	p.NoEndpoint, p.EnvError, p.Pool, p.History, p.Changes, p.KeyLogOK, p.Candidates, p.Until = nil, nil, nil, nil, nil, nil, nil, exchange.None
 	for _, key := range []string{"client-cert", "client-key", "client-identity", "key-log"} {
 		p.Settings.Set(key, "")

@@ -28,16 +28,16 @@ func checked(t *testing.T, p call.Plan, want string) *exchange.Finding {
 	remedies := len(before.Cause().Remedies)
 	x := call.Check(context.Background(), p, before)
 	assert.Len(t, before.Cause().Remedies, remedies, "what is kept elsewhere is not changed")
-	assert.Empty(t, before.Cause().CouldBe[0].Answer)
-	assert.False(t, x.Cause().Unchecked(), "%+v", x.Cause().CouldBe)
+	assert.Empty(t, before.Cause().Hypotheses[0].Answer)
+	assert.False(t, x.Cause().Unchecked(), "%+v", x.Cause().Hypotheses)
 	return x.Cause()
 }
 
 // likely is the possibility that the checks put first.
-func likely(t *testing.T, f *exchange.Finding) exchange.Possibility {
+func likely(t *testing.T, f *exchange.Finding) exchange.Hypothesis {
 	t.Helper()
-	require.Equal(t, exchange.Confirmed, f.CouldBe[0].Verdict, "%+v", f.CouldBe)
-	return f.CouldBe[0]
+	require.Equal(t, exchange.Confirmed, f.Hypotheses[0].Verdict, "%+v", f.Hypotheses)
+	return f.Hypotheses[0]
 }
 
 func silent(t *testing.T) string {
@@ -114,7 +114,7 @@ func TestAnotherNameShowsAnotherCertificate(t *testing.T) {
 	p.issue("good", trust.Wish{Name: "good", Hosts: []string{"elsewhere.skerry.test"}, By: p.root})
 	plan = to(t, p.sserver("good"), "trust", p.file("root.pem"))
 	f = checked(t, plan, "tls.name-differs")
-	assert.Contains(t, likely(t, f).ID+f.CouldBe[0].Answer, "elsewhere.skerry.test", "asked for the name that it is for, it is trusted")
+	assert.Contains(t, likely(t, f).ID+f.Hypotheses[0].Answer, "elsewhere.skerry.test", "asked for the name that it is for, it is trusted")
 }
 
 func TestAnotherVersionIsSpoken(t *testing.T) {
@@ -123,7 +123,7 @@ func TestAnotherVersionIsSpoken(t *testing.T) {
 	plan := to(t, p.sserver("good", "-tls1_1", "-cipher", "ALL:@SECLEVEL=0"), "trust", p.file("root.pem"))
 	f := checked(t, plan, "tls.version-refused")
 	assert.Equal(t, "other-version", likely(t, f).ID)
-	assert.Contains(t, f.CouldBe[0].Answer, "1.1")
+	assert.Contains(t, f.Hypotheses[0].Answer, "1.1")
 }
 
 // The description of the service tells whether it is there, where, and whether it

@@ -30,8 +30,8 @@ type Fetched struct {
 var ErrStopped = errors.New("the description could not be fetched")
 
 const (
-	mostRedirects = 5
-	fetchLimit    = "128 MiB"
+	maxRedirects = 5
+	fetchLimit   = "128 MiB"
 )
 
 // Fetch loads a description from a file or an address. The plan's settings
@@ -83,7 +83,7 @@ func Fetch(ctx context.Context, source string, p Plan, began func(address string
 // one fetches a description from one address, following redirects visibly.
 // page is what came where it was an HTML page.
 func (f *Fetched) one(ctx context.Context, at string, p Plan) (x *exchange.Exchange, page []byte, err error) {
-	for range mostRedirects {
+	for range maxRedirects {
 		p.Operation, p.Endpoint = "description", "description"
 		p.Settings.Set("address", strings.ReplaceAll(at, "$", "$$"))
 		if !p.Settings.Get("receive-limit").IsSet() {

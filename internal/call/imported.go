@@ -195,9 +195,9 @@ func bodyName(e *soap.Envelope) (q schema.QName) {
 	return q
 }
 
-// Settle finds the operation and the port of a contract that the exchange is
+// OperationIn finds the operation and the port of a contract that the exchange is
 // of: by the body of the request, or else of the reply.
-func (w *Imported) Settle(c *contract.Contract) (*contract.Port, *contract.Operation) {
+func (w *Imported) OperationIn(c *contract.Contract) (*contract.Port, *contract.Operation) {
 	asked, said := w.Envelope(), w.ReplyEnvelope()
 	version := soap.Unset
 	for _, e := range []*soap.Envelope{said, asked} {
@@ -236,8 +236,8 @@ func Explain(ctx context.Context, p Plan, w *Imported) *exchange.Exchange {
 	for i := range x.Findings { // there is nothing here that could be changed, or asked
 		f := &x.Findings[i]
 		f.Remedies = []exchange.Remedy{}
-		for k := range f.CouldBe {
-			f.CouldBe[k].Check = ""
+		for k := range f.Hypotheses {
+			f.Hypotheses[k].Check = ""
 		}
 	}
 	return x

@@ -46,11 +46,11 @@ type Plan struct {
 	Shares     func(profile string) []string
 	History    diagnose.History
 	Known      func() []string   // addresses of the workspace's endpoints, in all environments; nil: none
-	Aside      map[string]string // findings that were set aside for the endpoint: reasons, by id
+	SetAside   map[string]string // findings that were set aside for the endpoint: reasons, by id
 
-	Candidates     func() []*identity.Identity // those with a client certificate; one that fits, and that may go there, is sent where it is asked for
-	AcceptAnything bool                        // whatever certificate is shown; for this call, never kept
-	KeyLogOK       func(path string) bool
+	Candidates func() []*identity.Identity // those with a client certificate; one that fits, and that may go there, is sent where it is asked for
+	SkipVerify bool                        // whatever certificate is shown; for this call, never kept
+	KeyLogOK   func(path string) bool
 
 	Sessions *Sessions                // what log-ins gave; nil: each call logs in
 	Keep     func(*exchange.Exchange) // told of log-ins, which are exchanges of their own; may be nil
@@ -64,7 +64,7 @@ type Plan struct {
 
 	fetch    *fetching // set where a description is fetched
 	imported *Imported // set where the exchange was made elsewhere
-	aside    bool      // it only looks, for another call
+	probing  bool      // it only looks, for another call
 }
 
 // SetDraft gives the plan its draft: a body element, or a whole envelope. It is

@@ -36,13 +36,13 @@ func (c *base) named(key string) []string {
 
 // signingKey is the key that signs, with its certificate: that of the identity
 // that is named for it, or the client certificate.
-func (c *securing) signingKey(ctx context.Context) (*wssec.Opener, error) {
+func (c *securing) signingKey(ctx context.Context) (*wssec.DecryptionKey, error) {
 	name := c.plan.Settings.Text("sign-identity")
 	if name == "" {
 		if len(c.material.certs) == 0 {
 			return nil, nil
 		}
-		return openerOf(c.material.certs[0]), nil
+		return decryptionKeyOf(c.material.certs[0]), nil
 	}
 	if c.plan.Identity == nil {
 		return nil, &endpoint.IdentityError{Name: name}
@@ -68,7 +68,7 @@ func (c *securing) signingKey(ctx context.Context) (*wssec.Opener, error) {
 	if err != nil {
 		return nil, &endpoint.FileError{Key: endpoint.KeyOf("sign-identity"), Path: bad, Err: err}
 	}
-	return openerOf(pair), nil
+	return decryptionKeyOf(pair), nil
 }
 
 // protect signs and encrypts the envelope, which has a security header.
@@ -324,12 +324,12 @@ func (c *verifying) stale(e *soap.Envelope) {
 	}
 }
 
-func openerOf(pair tls.Certificate) *wssec.Opener {
+func decryptionKeyOf(pair tls.Certificate) *wssec.DecryptionKey {
 	s, ok := pair.PrivateKey.(crypto.Signer)
 	if !ok {
 		return nil
 	}
-	o := &wssec.Opener{Key: s, Cert: pair.Leaf}
+	o := &wssec.DecryptionKey{Key: s, Cert: pair.Leaf}
 	for _, raw := range pair.Certificate[1:] {
 		if c, err := x509.ParseCertificate(raw); err == nil {
 			o.Above = append(o.Above, c)

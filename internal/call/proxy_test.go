@@ -244,10 +244,10 @@ func TestThroughAProxyOverTLS(t *testing.T) {
 			x := run(t, p)
 			require.NotEmpty(t, x.Findings)
 			assert.Equal(t, "connect.proxy-refused", x.Findings[0].ID)
-			p.AcceptAnything = true
+			p.SkipVerify = true
 			assert.Equal(t, exchange.Connect, run(t, p).StoppedAt, "it is the service's certificate that is accepted")
 
-			p.AcceptAnything = false
+			p.SkipVerify = false
 			p.Settings.Set("trust", append(p.Settings.List("trust"), pki.file("root.pem"))...)
 			p.Settings.Set("pin", trust.Grouped(trust.PublicKeyPin(h.Cert.Cert)))
 			x = run(t, p)

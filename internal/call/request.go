@@ -24,10 +24,10 @@ import (
 
 func (c *network) judge(chain []*x509.Certificate, host string) *trust.Verdict {
 	s := &c.plan.Settings
-	if c.plan.AcceptAnything {
+	if c.plan.SkipVerify {
 		return &trust.Verdict{By: "ANYTHING IS ACCEPTED for this call; nothing was checked"}
 	}
-	return trust.Judge(chain, trust.Policy{Trusted: c.material.trusted, Middle: c.material.intermediates, Pins: s.List("pin"), System: s.Switch("system-trust"), Host: host, AcceptName: s.Text("accept-name"),
+	return trust.Judge(chain, trust.Policy{Trusted: c.material.trusted, Intermediates: c.material.intermediates, Pins: s.List("pin"), System: s.Switch("system-trust"), Host: host, AcceptName: s.Text("accept-name"),
 		AcceptExpired: s.Text("accept-expired"), Now: time.Now()})
 }
 
@@ -60,7 +60,7 @@ func (c *network) config() wire.Config {
 	cfg.MinVersion, cfg.MaxVersion = tlsVersions[s.Text("tls-min")], tlsVersions[s.Text("tls-max")]
 	cfg.Principal = c.principal()
 	cfg.TrustedBy = strings.Join([]string{s.Text("trust"), s.Text("intermediates"), s.Text("pin"), s.Text("system-trust"), s.Text("accept-name"), s.Text("accept-expired")}, "\x00")
-	if c.plan.AcceptAnything {
+	if c.plan.SkipVerify {
 		cfg.Pool = nil
 	}
 	if c.credentials.ntlm != noNTLM && cfg.Pool == nil { // it is the connection that is authenticated
@@ -74,7 +74,7 @@ func (c *network) config() wire.Config {
 	if p := s.Text("alpn"); p != "none" && p != "" {
 		cfg.Protocols = strings.Split(p, ", ")
 	}
-	if len(c.material.certs) == 0 && c.plan.Candidates != nil && !c.plan.AcceptAnything {
+	if len(c.material.certs) == 0 && c.plan.Candidates != nil && !c.plan.SkipVerify {
 		cfg.Choose = c.choose
 	}
 	if c.material.keyLog != nil {
@@ -261,7 +261,7 @@ func (c *network) cross(ctx context.Context) error {
 			hop--
 			continue
 		}
-		if err != nil || hop == mostRedirects || !c.follow || c.plan.Settings.Text("redirects") != "follow" {
+		if err != nil || hop == maxRedirects || !c.follow || c.plan.Settings.Text("redirects") != "follow" {
 			return err
 		}
 		to := c.redirect(leg)

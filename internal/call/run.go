@@ -52,13 +52,13 @@ func (c *Call) facts(err error) *diagnose.Case {
 	f := &diagnose.Case{
 		X: c.rec.Exchange(), Err: err, Settings: &p.Settings, Contract: p.Contract, Port: p.Port, Operation: c.operation, Served: p.Served,
 		Environment: p.Environment, Variables: p.Variables, Identities: p.Identities, Shares: p.Shares, History: p.History,
-		Fetch: p.fetch != nil, Aside: p.Aside, Anything: p.AcceptAnything, Imported: p.imported != nil,
+		Fetch: p.fetch != nil, SetAside: p.SetAside, SkipVerify: p.SkipVerify, Imported: p.imported != nil,
 
 		Draft: o.composed.draft, Header: o.composed.header, Invalid: o.composed.invalid, HeaderInvalid: o.composed.headerInvalid, Size: o.composed.size,
-		Spaced: o.secured.spaced, AssertionOver: o.secured.assertionOver, Unfit: o.secured.unfit,
+		SecretHasSpaces: o.secured.spaced, AssertionOver: o.secured.assertionOver, Unfit: o.secured.unfit,
 		Replaced: o.crossed.replaced, Followed: o.crossed.followed, Chosen: o.crossed.chosen, Fetched: o.crossed.fetched, Completes: o.crossed.completes,
 		OtherName: o.crossed.otherName, PeerTime: o.crossed.peerTime,
-		Reply: o.answered.reply, ReplyDoc: o.answered.doc, ReplyAt: o.answered.replyAt, ReplyErr: o.answered.syntax, Sealed: o.answered.notOpened,
+		Reply: o.answered.reply, ReplyDoc: o.answered.doc, ReplyAt: o.answered.replyAt, ReplyErr: o.answered.syntax, NotDecrypted: o.answered.notOpened,
 		ReplyInvalid: o.answered.replyInvalid,
 		Unmet:        o.verified.unmet, Signatures: o.verified.signed, Signer: o.verified.signer, SignerOver: o.verified.signerOver,
 		Unsigned: o.verified.unsigned, Stale: o.verified.staleWhy, StaleAt: o.verified.staleAt,

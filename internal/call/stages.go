@@ -71,9 +71,9 @@ type secured struct {
 type material struct {
 	trusted       []*x509.Certificate
 	intermediates []*x509.Certificate
-	certs         []tls.Certificate // the client's
-	keyLog        *os.File          // nil where none is written
-	decryption    []wssec.Opener    // keys that may open what is encrypted in the reply
+	certs         []tls.Certificate     // the client's
+	keyLog        *os.File              // nil where none is written
+	decryption    []wssec.DecryptionKey // keys that may open what is encrypted in the reply
 }
 
 // credentials are those of HTTP authentication.

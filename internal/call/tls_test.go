@@ -328,7 +328,7 @@ func TestAnythingIsAcceptedLoudly(t *testing.T) {
 	h := harbour(t)
 	plan := berths(t, h, "/berths")
 	plan.Settings.Set("address", "https://"+h.TLS+"/berths")
-	plan.AcceptAnything = true
+	plan.SkipVerify = true
 	x := run(t, plan)
 	assert.Equal(t, exchange.OutcomePassed, x.Outcome)
 	assert.Equal(t, []string{"tls.not-verified"}, ids(x))

@@ -211,10 +211,10 @@ func TestWhatIsOddAboutATokenThatWasRefused(t *testing.T) {
 		x := run(t, q)
 		require.NotNil(t, x.Cause())
 		require.Equal(t, id, x.Cause().ID, "%v", x.Cause().Why)
-		require.NotEmpty(t, x.Cause().CouldBe)
-		assert.Equal(t, want, x.Cause().CouldBe[0].ID)
-		assert.Equal(t, exchange.Confirmed, x.Cause().CouldBe[0].Verdict)
-		assert.NotEmpty(t, x.Cause().CouldBe[0].Answer)
+		require.NotEmpty(t, x.Cause().Hypotheses)
+		assert.Equal(t, want, x.Cause().Hypotheses[0].ID)
+		assert.Equal(t, exchange.Confirmed, x.Cause().Hypotheses[0].Verdict)
+		assert.NotEmpty(t, x.Cause().Hypotheses[0].Answer)
 	}
 	q := p
 	q.Settings.Set("clock-offset", "-2h")

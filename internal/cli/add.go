@@ -11,7 +11,7 @@ import (
 	"orenda/internal/workspace"
 )
 
-func (t *tool) addCommand() *cobra.Command {
+func (t *commandLine) addCommand() *cobra.Command {
 	var name string
 	cmd := &cobra.Command{
 		Use: "add FILE|URL", Short: "Put a description into the workspace: endpoints, and a draft for each operation", Args: cobra.ExactArgs(1),
@@ -20,7 +20,7 @@ func (t *tool) addCommand() *cobra.Command {
 	cmd.Flags().StringVar(&name, "name", "", "name of the workspace, where one is made (default: the folder's)")
 	set := settingFlags(cmd, "address", "expect")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
-		h, err := t.person()
+		h, err := t.home()
 		if err != nil {
 			return err
 		}

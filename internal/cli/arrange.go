@@ -17,7 +17,7 @@ import (
 )
 
 // change makes changes to the workspace and prints them, or only prints them.
-func (t *tool) change(w *workspace.Workspace, show bool, changes []exchange.Change) error {
+func (t *commandLine) change(w *workspace.Workspace, show bool, changes []exchange.Change) error {
 	if t.asJSON {
 		if changes == nil {
 			changes = []exchange.Change{}
@@ -47,15 +47,15 @@ func showFlag(cmd *cobra.Command) *bool {
 }
 
 // in runs something on the workspace.
-func (t *tool) in(do func(w *workspace.Workspace) error) error {
-	w, err := t.space()
+func (t *commandLine) in(do func(w *workspace.Workspace) error) error {
+	w, err := t.workspace()
 	if err != nil {
 		return err
 	}
 	return do(w)
 }
 
-func (t *tool) endpointCommand() *cobra.Command {
+func (t *commandLine) endpointCommand() *cobra.Command {
 	cmd := &cobra.Command{Use: "endpoint", Short: "Endpoints: list, make, set, share settings, rename, switch off"}
 	list := &cobra.Command{Use: "list", Short: "All endpoints with their addresses", Args: cobra.NoArgs}
 	t.jsonFlag(list)
@@ -118,7 +118,7 @@ func (t *tool) endpointCommand() *cobra.Command {
 		return t.in(func(w *workspace.Workspace) error {
 			from := w
 			if *of != "" {
-				home, err := t.person()
+				home, err := t.home()
 				if err != nil {
 					return err
 				}
@@ -216,7 +216,7 @@ func assignments(w *workspace.Workspace, name string, args []string) ([]exchange
 	return out, nil
 }
 
-func (t *tool) listEndpoints(w *workspace.Workspace) error {
+func (t *commandLine) listEndpoints(w *workspace.Workspace) error {
 	type row struct {
 		Name     string `json:"name"`
 		Contract string `json:"contract"`
@@ -259,7 +259,7 @@ func (t *tool) listEndpoints(w *workspace.Workspace) error {
 	return tw.Flush()
 }
 
-func (t *tool) environmentCommand() *cobra.Command {
+func (t *commandLine) environmentCommand() *cobra.Command {
 	cmd := &cobra.Command{Use: "environment", Short: "Environments: variables and their values"}
 	list := &cobra.Command{Use: "list", Short: "A table of variables by environments", Args: cobra.NoArgs}
 	t.jsonFlag(list)
@@ -319,7 +319,7 @@ func (t *tool) environmentCommand() *cobra.Command {
 	return cmd
 }
 
-func (t *tool) listEnvironments(w *workspace.Workspace) error {
+func (t *commandLine) listEnvironments(w *workspace.Workspace) error {
 	all := w.AllVariables()
 	if t.asJSON {
 		type variable struct {
@@ -368,7 +368,7 @@ func (t *tool) listEnvironments(w *workspace.Workspace) error {
 	return tw.Flush()
 }
 
-func (t *tool) asideCommand() *cobra.Command {
+func (t *commandLine) asideCommand() *cobra.Command {
 	cmd := &cobra.Command{Use: "aside ENDPOINT FINDING [REASON]", Short: "Set a warning aside for an endpoint, with the reason", Args: cobra.RangeArgs(2, 3),
 		Long:    "Keeps in the workspace that a warning or note is known at an endpoint and why it\nmay be ignored; it is shown with the reason from then on. Without a reason it\ncounts again. What stops a call cannot be set aside.",
 		Example: "  orenda aside tides-tls security.clear-text 'the test network is closed'\n  orenda aside tides-tls security.clear-text"}

@@ -49,7 +49,7 @@ func (f *callFlags) add(cmd *cobra.Command) {
 	}
 }
 
-func (t *tool) callCommand() *cobra.Command {
+func (t *commandLine) callCommand() *cobra.Command {
 	var f callFlags
 	cmd := &cobra.Command{
 		Use: "call DRAFT|OPERATION [FIELD=VALUE...]", Short: "Send one call, and show its path", Args: cobra.MinimumNArgs(1),
@@ -94,10 +94,10 @@ type prepared struct {
 	bad   error    // why there is no such draft or operation
 }
 
-func (t *tool) prepare(ctx context.Context, f *callFlags, args []string) (*prepared, error) {
+func (t *commandLine) prepare(ctx context.Context, f *callFlags, args []string) (*prepared, error) {
 	p := &prepared{f: f, extra: f.settings(), args: args[1:], end: f.endpoint}
 	if f.contract == "" {
-		w, err := t.space()
+		w, err := t.workspace()
 		if err != nil {
 			return nil, err
 		}
@@ -128,7 +128,7 @@ func (t *tool) prepare(ctx context.Context, f *callFlags, args []string) (*prepa
 	if err != nil {
 		return nil, err
 	}
-	h, err := t.person()
+	h, err := t.home()
 	if err != nil {
 		return nil, err
 	}
@@ -160,7 +160,7 @@ func (t *tool) prepare(ctx context.Context, f *callFlags, args []string) (*prepa
 }
 
 // plan plans the call anew.
-func (p *prepared) plan(t *tool) (call.Plan, error) {
+func (p *prepared) plan(t *commandLine) (call.Plan, error) {
 	if p.bad != nil {
 		return call.Plan{Workspace: p.w.ID(), Operation: p.ref.Operation, Endpoint: p.end, NoEndpoint: p.bad, Agent: call.Agent}, nil
 	}
@@ -197,7 +197,7 @@ func (p *prepared) plan(t *tool) (call.Plan, error) {
 		}
 		plan.Allowed = nil // said on the command line, so it is meant
 	}
-	plan.AcceptAnything = p.f.anything
+	plan.SkipVerify = p.f.anything
 	if p.f.keySecretFrom != "" {
 		const name = "the key's password"
 		plan.Settings.Set("client-identity", name)
@@ -256,9 +256,9 @@ func (p *prepared) plan(t *tool) (call.Plan, error) {
 	return plan, nil
 }
 
-const mostRepairs = 8
+const maxRepairs = 8
 
-func (t *tool) call(ctx context.Context, f *callFlags, args []string) error {
+func (t *commandLine) call(ctx context.Context, f *callFlags, args []string) error {
 	p, err := t.prepare(ctx, f, args)
 	if err != nil {
 		return err
@@ -280,7 +280,7 @@ func (t *tool) call(ctx context.Context, f *callFlags, args []string) error {
 		if err := j.Add(x); err != nil {
 			t.complain(fmt.Errorf("the exchange was not kept: %w", err))
 		}
-		if !f.repair || x.Outcome != exchange.OutcomeStopped || round == mostRepairs {
+		if !f.repair || x.Outcome != exchange.OutcomeStopped || round == maxRepairs {
 			break
 		}
 		r := firstRemedy(x)

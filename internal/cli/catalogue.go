@@ -11,8 +11,8 @@ import (
 	"orenda/internal/workspace"
 )
 
-func (t *tool) catalogue() (*workspace.Catalogue, error) {
-	h, err := t.person()
+func (t *commandLine) catalogue() (*workspace.Catalogue, error) {
+	h, err := t.home()
 	if err != nil {
 		return nil, err
 	}
@@ -24,7 +24,7 @@ func (t *tool) catalogue() (*workspace.Catalogue, error) {
 }
 
 // fromCatalogue is a description of the catalogue, as it was kept.
-func (t *tool) fromCatalogue(name string) (*call.Fetched, error) {
+func (t *commandLine) fromCatalogue(name string) (*call.Fetched, error) {
 	c, err := t.catalogue()
 	if err != nil {
 		return nil, err
@@ -36,7 +36,7 @@ func (t *tool) fromCatalogue(name string) (*call.Fetched, error) {
 	return &call.Fetched{Contract: con, Served: k.Served}, nil
 }
 
-func (t *tool) catalogueCommand() *cobra.Command {
+func (t *commandLine) catalogueCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "catalogue", Short: "Your own list of descriptions, shared by all workspaces",
 		Long: "Each is kept with every file it needs. Wherever a command takes FILE|URL,\ncatalogue:NAME stands for one of them.",
@@ -45,7 +45,7 @@ func (t *tool) catalogueCommand() *cobra.Command {
 	return cmd
 }
 
-func (t *tool) catalogueAddCommand() *cobra.Command {
+func (t *commandLine) catalogueAddCommand() *cobra.Command {
 	var name string
 	cmd := &cobra.Command{Use: "add FILE|URL", Short: "Keep a description in the catalogue; one of the same source is replaced", Args: cobra.ExactArgs(1)}
 	cmd.Flags().StringVar(&name, "name", "", "name (default: the service's)")
@@ -76,7 +76,7 @@ type catalogued struct {
 	Operations    []string `json:"operations"`
 }
 
-func (t *tool) catalogueListCommand() *cobra.Command {
+func (t *commandLine) catalogueListCommand() *cobra.Command {
 	cmd := &cobra.Command{Use: "list", Short: "The descriptions and their operations", Args: cobra.NoArgs}
 	t.jsonFlag(cmd)
 	cmd.RunE = func(*cobra.Command, []string) error {
@@ -110,7 +110,7 @@ type found struct {
 	Fields    []string `json:"fields"`
 }
 
-func (t *tool) catalogueSearchCommand() *cobra.Command {
+func (t *commandLine) catalogueSearchCommand() *cobra.Command {
 	cmd := &cobra.Command{Use: "search TEXT", Short: "Operations with the text in their name, documentation or fields", Args: cobra.ExactArgs(1), Long: "Exit status 1 where there is none."}
 	t.jsonFlag(cmd)
 	cmd.RunE = func(_ *cobra.Command, args []string) error {
@@ -145,7 +145,7 @@ func (t *tool) catalogueSearchCommand() *cobra.Command {
 	return cmd
 }
 
-func (t *tool) catalogueRemoveCommand() *cobra.Command {
+func (t *commandLine) catalogueRemoveCommand() *cobra.Command {
 	return &cobra.Command{Use: "remove NAME", Short: "Take a description out of the catalogue", Args: cobra.ExactArgs(1), RunE: func(_ *cobra.Command, args []string) error {
 		c, err := t.catalogue()
 		if err != nil {

@@ -43,7 +43,7 @@ func secret(ctx context.Context, source string) (string, error) {
 	return p, nil
 }
 
-func (t *tool) trustConvertCommand() *cobra.Command {
+func (t *commandLine) trustConvertCommand() *cobra.Command {
 	var from, to string
 	cmd := &cobra.Command{Use: "convert IN OUT", Short: "Certificates and keys from one format into another", Args: cobra.ExactArgs(2),
 		Long:    "Reads PEM, DER, PKCS#7, PKCS#8, PKCS#12 and JKS, and writes what the name of OUT\nstands for: .pem, .der, .cer, .p7b, .p12. A key goes into PEM and PKCS#12 only.",
@@ -97,7 +97,7 @@ func (t *tool) trustConvertCommand() *cobra.Command {
 	return cmd
 }
 
-func (t *tool) trustAppendCommand() *cobra.Command {
+func (t *commandLine) trustAppendCommand() *cobra.Command {
 	cmd := &cobra.Command{Use: "append BUNDLE FILE|URL|ENDPOINT", Short: "Add a certificate to a bundle file, and change nothing else in it", Args: cobra.ExactArgs(2)}
 	fp := cmd.Flags().String("fingerprint", "", "SHA-256 of the certificate, however it is written")
 	all := cmd.Flags().Bool("chain", false, "the whole chain, not its first certificate alone")
@@ -132,7 +132,7 @@ func (t *tool) trustAppendCommand() *cobra.Command {
 }
 
 // compare refuses a certificate whose fingerprint was not given, or differs.
-func (t *tool) compare(given string, c *x509.Certificate) error {
+func (t *commandLine) compare(given string, c *x509.Certificate) error {
 	got := trust.Fingerprint(c)
 	if given == "" {
 		return fmt.Errorf("give --fingerprint: compare it with one that the service's people give you; this certificate's is %s", trust.Grouped(got))
@@ -144,7 +144,7 @@ func (t *tool) compare(given string, c *x509.Certificate) error {
 	return nil
 }
 
-func (t *tool) trustRequestCommand() *cobra.Command {
+func (t *commandLine) trustRequestCommand() *cobra.Command {
 	var names []string
 	cmd := &cobra.Command{Use: "request NAME", Short: "A private key and a certificate signing request (PKCS#10)", Args: cobra.ExactArgs(1)}
 	cmd.Flags().StringArrayVar(&names, "for", nil, "name or address that the certificate is to be for; repeatable")
@@ -197,7 +197,7 @@ func allNew(files map[string][]byte) error {
 	return nil
 }
 
-func (t *tool) trustAuthorityCommand() *cobra.Command {
+func (t *commandLine) trustAuthorityCommand() *cobra.Command {
 	var hosts []string
 	cmd := &cobra.Command{Use: "authority DIR", Short: "A test authority with a server's and a client's certificate, for local work", Args: cobra.ExactArgs(1)}
 	cmd.Flags().StringArrayVar(&hosts, "for", []string{"localhost", "127.0.0.1", "::1"}, "name or address that the server's certificate is for; repeatable")
@@ -234,11 +234,11 @@ func (t *tool) trustAuthorityCommand() *cobra.Command {
 // soon is how long before its end a certificate is warned of.
 const soon = 30 * 24 * time.Hour
 
-func (t *tool) trustExpiringCommand() *cobra.Command {
+func (t *commandLine) trustExpiringCommand() *cobra.Command {
 	cmd := &cobra.Command{Use: "expiring", Short: "Everything that the workspace depends on, soonest end first; 1 where something ends within 30 days", Args: cobra.NoArgs}
 	t.jsonFlag(cmd)
 	cmd.RunE = func(*cobra.Command, []string) error {
-		w, err := t.space()
+		w, err := t.workspace()
 		if err != nil {
 			return err
 		}
@@ -275,7 +275,7 @@ func (t *tool) trustExpiringCommand() *cobra.Command {
 	return cmd
 }
 
-func (t *tool) drawChainCommand() *cobra.Command {
+func (t *commandLine) drawChainCommand() *cobra.Command {
 	cmd := &cobra.Command{Use: "chain URL|FILE|ENDPOINT", Short: "The chain that a server sends, as it was sent and as it was completed, with the verdict", Args: cobra.ExactArgs(1), Example: "  orenda draw chain tides-tls --out chain.pdf"}
 	set := settingFlags(cmd, "address", "expect")
 	out := cmd.Flags().String("out", "", "file to write, .svg or .pdf")
@@ -307,7 +307,7 @@ func (t *tool) drawChainCommand() *cobra.Command {
 
 // trustAgainst says what a program would say of a chain that trusts a bundle file
 // and nothing else.
-func (t *tool) trustAgainst(chain []*x509.Certificate, x *exchange.Exchange, bundle string) error {
+func (t *commandLine) trustAgainst(chain []*x509.Certificate, x *exchange.Exchange, bundle string) error {
 	b, err := os.ReadFile(bundle)
 	if err != nil {
 		return unread{err}
@@ -345,7 +345,7 @@ func (t *tool) trustAgainst(chain []*x509.Certificate, x *exchange.Exchange, bun
 	return nil
 }
 
-func (t *tool) trustVersionsCommand() *cobra.Command {
+func (t *commandLine) trustVersionsCommand() *cobra.Command {
 	cmd := &cobra.Command{Use: "versions URL|ENDPOINT", Short: "Which TLS versions a server speaks, asked one by one", Args: cobra.ExactArgs(1)}
 	set := settingFlags(cmd, "address", "expect", "tls-min", "tls-max")
 	t.jsonFlag(cmd)

@@ -11,7 +11,7 @@ import (
 	"orenda/internal/safe"
 )
 
-func (t *tool) checkCommand() *cobra.Command {
+func (t *commandLine) checkCommand() *cobra.Command {
 	var f callFlags
 	cmd := &cobra.Command{
 		Use: "check [DRAFT|OPERATION]", Short: "What is wrong before anything is sent", Args: cobra.MaximumNArgs(1),
@@ -29,7 +29,7 @@ func (t *tool) checkCommand() *cobra.Command {
 			}
 			plans = append(plans, p)
 		} else {
-			w, err := t.space()
+			w, err := t.workspace()
 			if err != nil {
 				return err
 			}
@@ -43,7 +43,7 @@ func (t *tool) checkCommand() *cobra.Command {
 		}
 		all := []exchange.Finding{}
 		if len(args) == 0 && len(plans) > 0 || len(args) == 0 && f.endpoint == "" {
-			w, err := t.space()
+			w, err := t.workspace()
 			if err != nil {
 				return err
 			}

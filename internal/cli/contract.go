@@ -21,7 +21,7 @@ import (
 	"orenda/internal/xmltree"
 )
 
-func (t *tool) describeCommand() *cobra.Command {
+func (t *commandLine) describeCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "describe FILE|URL", Short: "Services, ports, operations, signatures and demands of a description", Args: cobra.ExactArgs(1),
 		Example: "  orenda describe https://host/service?wsdl --json",
@@ -135,7 +135,7 @@ func describe(c *contract.Contract) description {
 	return d
 }
 
-func (t *tool) printDescription(d description) {
+func (t *commandLine) printDescription(d description) {
 	w := t.out
 	p := func(format string, args ...any) {
 		for i, a := range args {
@@ -223,7 +223,7 @@ func operation(c *contract.Contract, name, port string) (*contract.Operation, er
 	return nil, &endpoint.OperationError{Name: name, Near: near.Miss(name, names), Others: names, Unread: c.NotRead()}
 }
 
-func (t *tool) sampleCommand() *cobra.Command {
+func (t *commandLine) sampleCommand() *cobra.Command {
 	var port string
 	var all, reply, comments bool
 	cmd := &cobra.Command{
@@ -276,7 +276,7 @@ type verdict struct {
 	Errors []schema.Error `json:"errors"`
 }
 
-func (t *tool) validateCommand() *cobra.Command {
+func (t *commandLine) validateCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "validate FILE|URL MESSAGE.xml...", Short: "Check messages against a description or an XML Schema", Args: cobra.MinimumNArgs(2),
 		Long: "Checks envelopes, or bare body elements, against a WSDL; or any documents\nagainst an .xsd. Exit status 1 where one is invalid.",
@@ -326,7 +326,7 @@ func (t *tool) validateCommand() *cobra.Command {
 }
 
 // validator checks against a schema document, or against a description.
-func (t *tool) validator(ctx context.Context, source string, set map[string][]string) (func([]byte) []schema.Error, error) {
+func (t *commandLine) validator(ctx context.Context, source string, set map[string][]string) (func([]byte) []schema.Error, error) {
 	var c *contract.Contract
 	alone := schema.New(func(loc, base string) ([]byte, string, error) {
 		p := filepath.Join(filepath.Dir(base), loc)

@@ -22,7 +22,7 @@ import (
 	"orenda/internal/workspace"
 )
 
-func (t *tool) demoCommand() *cobra.Command {
+func (t *commandLine) demoCommand() *cobra.Command {
 	var dir string
 	var headless bool
 	cmd := &cobra.Command{Use: "demo", Short: "The stand-ins, a fresh workspace on them, and the application", Args: cobra.NoArgs,
@@ -33,7 +33,7 @@ func (t *tool) demoCommand() *cobra.Command {
 	return cmd
 }
 
-func (t *tool) demo(ctx context.Context, dir string, headless bool) error {
+func (t *commandLine) demo(ctx context.Context, dir string, headless bool) error {
 	if dir == "" {
 		tmp, err := os.MkdirTemp("", "orenda-demo-")
 		if err != nil {
@@ -65,7 +65,7 @@ func (t *tool) demo(ctx context.Context, dir string, headless bool) error {
 		_, err := app.Run(ctx, app.Options{Home: home, Workspace: w, Journal: j, Version: Version})
 		return err
 	}
-	t.home, t.kept = home, nil
+	t.folders, t.kept = home, nil
 	return t.story(ctx, w, j, dir)
 }
 
@@ -214,13 +214,13 @@ func demoDrafts(w *workspace.Workspace, names map[string]string) error {
 
 // story runs the yearly tide table from its first failure to its answer, each
 // repair being the remedy that is offered.
-func (t *tool) story(ctx context.Context, w *workspace.Workspace, j *disk.Journal, dir string) error {
+func (t *commandLine) story(ctx context.Context, w *workspace.Workspace, j *disk.Journal, dir string) error {
 	ref, err := w.FindDraft("YearTable/Skerry 2027")
 	if err != nil {
 		return unread{err}
 	}
 	var changes []exchange.Change
-	for attempt := 1; attempt <= mostRepairs; attempt++ {
+	for attempt := 1; attempt <= maxRepairs; attempt++ {
 		p, err := w.Plan(ref, "tides-tls", "")
 		if err != nil {
 			return unread{err}

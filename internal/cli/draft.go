@@ -16,7 +16,7 @@ import (
 	"orenda/internal/workspace"
 )
 
-func (t *tool) draftCommand() *cobra.Command {
+func (t *commandLine) draftCommand() *cobra.Command {
 	cmd := &cobra.Command{Use: "draft", Short: "The filled-in messages of the workspace"}
 	cmd.AddCommand(t.draftListCommand(), t.draftImportCommand(), t.draftDiffersCommand())
 	return cmd
@@ -33,11 +33,11 @@ type draftRow struct {
 	Header    bool   `json:"header"`
 }
 
-func (t *tool) draftListCommand() *cobra.Command {
+func (t *commandLine) draftListCommand() *cobra.Command {
 	cmd := &cobra.Command{Use: "list", Short: "All drafts, by operation", Args: cobra.NoArgs}
 	t.jsonFlag(cmd)
 	cmd.RunE = func(*cobra.Command, []string) error {
-		w, err := t.space()
+		w, err := t.workspace()
 		if err != nil {
 			return err
 		}
@@ -94,7 +94,7 @@ func readDraft(w *workspace.Workspace, r workspace.DraftRef) (body, header *mess
 	return p.Draft, p.Header, nil
 }
 
-func (t *tool) draftImportCommand() *cobra.Command {
+func (t *commandLine) draftImportCommand() *cobra.Command {
 	var name, id string
 	cmd := &cobra.Command{
 		Use: "import [FILE|-]", Short: "Make a draft of a message that came from elsewhere", Args: cobra.MaximumNArgs(1),
@@ -103,7 +103,7 @@ func (t *tool) draftImportCommand() *cobra.Command {
 	cmd.Flags().StringVar(&name, "name", "imported", "name of the draft")
 	cmd.Flags().StringVar(&id, "exchange", "", "take the request of this kept exchange")
 	cmd.RunE = func(_ *cobra.Command, args []string) error {
-		w, err := t.space()
+		w, err := t.workspace()
 		if err != nil {
 			return err
 		}
@@ -185,14 +185,14 @@ type draftDifference struct {
 	B    *string `json:"b"`
 }
 
-func (t *tool) draftDiffersCommand() *cobra.Command {
+func (t *commandLine) draftDiffersCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "differs DRAFT DRAFT", Short: "The values in which two drafts of an operation differ", Args: cobra.ExactArgs(2),
 		Long: "Exit status 1 where they differ.", Example: "  orenda draft differs \"FindBerths/small craft\" \"FindBerths/deep draught\"",
 	}
 	t.jsonFlag(cmd)
 	cmd.RunE = func(_ *cobra.Command, args []string) error {
-		w, err := t.space()
+		w, err := t.workspace()
 		if err != nil {
 			return err
 		}

@@ -26,7 +26,7 @@ type explaining struct {
 	entry                                   int
 }
 
-func (t *tool) explainCommand() *cobra.Command {
+func (t *commandLine) explainCommand() *cobra.Command {
 	var f explaining
 	cmd := &cobra.Command{Use: "explain [FINDING|EXCHANGE]", Short: "What a finding means, or why an exchange failed, also one of another program", Args: cobra.MaximumNArgs(1),
 		Long: `FINDING is the id of a finding: what it means, how it is recognised and what
@@ -78,7 +78,7 @@ none.`,
 	return cmd
 }
 
-func (t *tool) explainAll(f *explaining) error {
+func (t *commandLine) explainAll(f *explaining) error {
 	all := diagnose.Catalogue()
 	switch {
 	case f.markdown:
@@ -94,7 +94,7 @@ func (t *tool) explainAll(f *explaining) error {
 	return tw.Flush()
 }
 
-func (t *tool) explainFinding(e *diagnose.Explained) error {
+func (t *commandLine) explainFinding(e *diagnose.Explained) error {
 	if t.asJSON {
 		return t.printJSON(e)
 	}
@@ -107,7 +107,7 @@ func (t *tool) explainFinding(e *diagnose.Explained) error {
 }
 
 // explainKept tells a kept exchange once more, with what its findings mean.
-func (t *tool) explainKept(f *explaining, x *exchange.Exchange) error {
+func (t *commandLine) explainKept(f *explaining, x *exchange.Exchange) error {
 	if t.asJSON {
 		return t.printJSON(x.Report(true))
 	}
@@ -123,7 +123,7 @@ func (t *tool) explainKept(f *explaining, x *exchange.Exchange) error {
 }
 
 // explainElsewhere goes through exchanges that another program made.
-func (t *tool) explainElsewhere(ctx context.Context, f *explaining) error {
+func (t *commandLine) explainElsewhere(ctx context.Context, f *explaining) error {
 	entries, err := f.entries()
 	if err != nil {
 		return unread{err}
@@ -168,11 +168,11 @@ func (t *tool) explainElsewhere(ctx context.Context, f *explaining) error {
 }
 
 // explainText names what an error text of another program speaks of.
-func (t *tool) explainText(f *explaining) error {
+func (t *commandLine) explainText(f *explaining) error {
 	var b []byte
 	var err error
 	if f.text == "-" {
-		b, err = io.ReadAll(io.LimitReader(os.Stdin, mostText))
+		b, err = io.ReadAll(io.LimitReader(os.Stdin, maxText))
 	} else {
 		b, err = os.ReadFile(f.text)
 	}
@@ -206,8 +206,8 @@ func (t *tool) explainText(f *explaining) error {
 	return nil
 }
 
-// mostText is how much of an error text is read from standard input.
-const mostText = 64 << 20
+// maxText is how much of an error text is read from standard input.
+const maxText = 64 << 20
 
 // entries are the exchanges that the flags name.
 func (f *explaining) entries() ([]call.Entry, error) {
@@ -256,7 +256,7 @@ func (f *explaining) entries() ([]call.Entry, error) {
 
 // explainOne holds an exchange against a contract: the one that is named, or one
 // of the workspace that has its operation.
-func (t *tool) explainOne(ctx context.Context, f *explaining, w *call.Imported) (*exchange.Exchange, error) {
+func (t *commandLine) explainOne(ctx context.Context, f *explaining, w *call.Imported) (*exchange.Exchange, error) {
 	p := call.Plan{Agent: call.Agent}
 	if f.contract != "" {
 		fetched, err := t.contractFrom(ctx, f.contract, nil)
@@ -264,7 +264,7 @@ func (t *tool) explainOne(ctx context.Context, f *explaining, w *call.Imported) 
 			return nil, err
 		}
 		p.Contract = fetched.Contract
-	} else if space, err := t.space(); err == nil {
+	} else if space, err := t.workspace(); err == nil {
 		if q := w.Envelope(); q != nil && !q.Payload.IsZero() {
 			if r, err := space.Recognise(schema.NameOf(q.Payload.Name())); err == nil {
 				p.Contract, _ = space.Contract(r.Contract)
@@ -273,7 +273,7 @@ func (t *tool) explainOne(ctx context.Context, f *explaining, w *call.Imported) 
 		}
 	}
 	if p.Contract != nil {
-		if port, op := w.Settle(p.Contract); port != nil {
+		if port, op := w.OperationIn(p.Contract); port != nil {
 			p.Port, p.Operation = port, op.Name
 		}
 	}

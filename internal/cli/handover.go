@@ -12,13 +12,13 @@ import (
 	"orenda/internal/user"
 )
 
-func (t *tool) handoverCommand() *cobra.Command {
+func (t *commandLine) handoverCommand() *cobra.Command {
 	cmd := &cobra.Command{Use: "handover", Short: "Write down what a program needs to do what worked here"}
 	cmd.AddCommand(t.handoverSettingsCommand(), t.handoverTicketCommand())
 	return cmd
 }
 
-func (t *tool) handoverSettingsCommand() *cobra.Command {
+func (t *commandLine) handoverSettingsCommand() *cobra.Command {
 	var out, end string
 	cmd := &cobra.Command{Use: "settings EXCHANGE|DRAFT", Short: "The sheet of everything that a working call needs, without any secret", Args: cobra.ExactArgs(1),
 		Long:    "EXCHANGE is the id of a kept exchange, its beginning, or last; DRAFT a draft of the\nworkspace, whose newest kept call that passed is taken. The sheet is Markdown.",
@@ -36,7 +36,7 @@ func (t *tool) handoverSettingsCommand() *cobra.Command {
 			return err
 		}
 		sheet := handover.Settings(x, nil, j.ReplySizes(x.Operation))
-		if w, err := t.space(); err == nil {
+		if w, err := t.workspace(); err == nil {
 			if c, err := w.Contract(x.Contract); err == nil {
 				sheet = handover.Settings(x, c, j.ReplySizes(x.Operation))
 			}
@@ -46,7 +46,7 @@ func (t *tool) handoverSettingsCommand() *cobra.Command {
 	return cmd
 }
 
-func (t *tool) handoverTicketCommand() *cobra.Command {
+func (t *commandLine) handoverTicketCommand() *cobra.Command {
 	var out string
 	cmd := &cobra.Command{Use: "ticket EXCHANGE", Short: "What the service's people need to look into a failed call, without any secret", Args: cobra.ExactArgs(1),
 		Long: "When it was and from where, what left and what came, why it failed and what\nchecks said. EXCHANGE is the id of a kept exchange, its beginning, or last."}
@@ -63,7 +63,7 @@ func (t *tool) handoverTicketCommand() *cobra.Command {
 }
 
 // writeSheet writes a sheet into a file, or prints it.
-func (t *tool) writeSheet(sheet *handover.Sheet, out string) error {
+func (t *commandLine) writeSheet(sheet *handover.Sheet, out string) error {
 	switch {
 	case t.asJSON:
 		return t.printJSON(sheet)
@@ -79,11 +79,11 @@ func (t *tool) writeSheet(sheet *handover.Sheet, out string) error {
 
 // workingCall is the kept exchange of that id, or the newest call of a draft that
 // passed.
-func (t *tool) workingCall(name, end string) (*exchange.Exchange, error) {
+func (t *commandLine) workingCall(name, end string) (*exchange.Exchange, error) {
 	if x, err := t.keptExchange(name); err == nil && end == "" {
 		return x, nil
 	}
-	w, err := t.space()
+	w, err := t.workspace()
 	if err != nil {
 		return nil, fmt.Errorf("%s is no kept exchange, and %w", name, err)
 	}

@@ -15,7 +15,7 @@ import (
 	"orenda/internal/workspace"
 )
 
-func (t *tool) identityCommand() *cobra.Command {
+func (t *commandLine) identityCommand() *cobra.Command {
 	cmd := &cobra.Command{Use: "identity", Short: "Who you are towards services: list, set, remove, and where each may go",
 		Long: "Identities are your own, for all workspaces, and hold no secret: each says where\nits secret comes from. Where one may go is said for each workspace."}
 	list := &cobra.Command{Use: "list", Short: "Your identities, what uses them here and where they may go from here", Args: cobra.NoArgs}
@@ -29,7 +29,7 @@ func (t *tool) identityCommand() *cobra.Command {
 
 	remove := &cobra.Command{Use: "remove NAME", Short: "Take an identity away", Args: cobra.ExactArgs(1)}
 	remove.RunE = func(_ *cobra.Command, args []string) error {
-		home, err := t.person()
+		home, err := t.home()
 		if err != nil {
 			return err
 		}
@@ -70,8 +70,8 @@ func (t *tool) identityCommand() *cobra.Command {
 	return cmd
 }
 
-func (t *tool) setIdentity(name string, args []string) error {
-	home, err := t.person()
+func (t *commandLine) setIdentity(name string, args []string) error {
+	home, err := t.home()
 	if err != nil {
 		return err
 	}
@@ -95,8 +95,8 @@ func (t *tool) setIdentity(name string, args []string) error {
 	return home.SaveIdentity(id)
 }
 
-func (t *tool) listIdentities() error {
-	home, err := t.person()
+func (t *commandLine) listIdentities() error {
+	home, err := t.home()
 	if err != nil {
 		return err
 	}

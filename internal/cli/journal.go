@@ -18,12 +18,12 @@ import (
 	"orenda/internal/user"
 )
 
-func (t *tool) journalCommand() *cobra.Command {
+func (t *commandLine) journalCommand() *cobra.Command {
 	cmd := &cobra.Command{Use: "journal", Short: "Exchanges that were kept"}
 	var q journal.Query
 	list := &cobra.Command{Use: "list", Short: "Kept exchanges, newest first", Args: cobra.NoArgs}
 	t.jsonFlag(list)
-	list.Flags().IntVar(&q.Most, "most", 50, "how many at most")
+	list.Flags().IntVar(&q.Max, "most", 50, "how many at most")
 	list.Flags().StringVar(&q.Operation, "operation", "", "of this operation only")
 	list.Flags().StringVar(&q.Endpoint, "endpoint", "", "over this endpoint only")
 	list.RunE = func(*cobra.Command, []string) error {
@@ -32,7 +32,7 @@ func (t *tool) journalCommand() *cobra.Command {
 			return err
 		}
 		if t.dir != "" {
-			w, err := t.space()
+			w, err := t.workspace()
 			if err != nil {
 				return err
 			}
@@ -93,7 +93,7 @@ func (t *tool) journalCommand() *cobra.Command {
 
 // printKept lists exchanges. Of each id the part stands out, on a terminal, that is
 // enough to name it.
-func (t *tool) printKept(j journal.Journal, all []*exchange.Exchange) error {
+func (t *commandLine) printKept(j journal.Journal, all []*exchange.Exchange) error {
 	var table strings.Builder
 	tw := tabwriter.NewWriter(&table, 0, 0, 2, ' ', 0)
 	for _, x := range all {
@@ -118,7 +118,7 @@ func (t *tool) printKept(j journal.Journal, all []*exchange.Exchange) error {
 }
 
 // markedID is an id whose end, of n characters, stands out on a terminal.
-func (t *tool) markedID(id string, n int) string {
+func (t *commandLine) markedID(id string, n int) string {
 	f, ok := t.out.(*os.File)
 	if !ok || !term.IsTerminal(int(f.Fd())) || os.Getenv("NO_COLOR") != "" {
 		return id
@@ -126,7 +126,7 @@ func (t *tool) markedID(id string, n int) string {
 	return id[:len(id)-n] + "\x1b[1m" + id[len(id)-n:] + "\x1b[0m"
 }
 
-func (t *tool) partsCommand() *cobra.Command {
+func (t *commandLine) partsCommand() *cobra.Command {
 	cmd := &cobra.Command{Use: "parts EXCHANGE", Short: "The parts of a reply beside its envelope; with --out they are saved", Args: cobra.ExactArgs(1)}
 	dir := cmd.Flags().String("out", "", "folder to save them in, under safe names; nothing is overwritten")
 	t.jsonFlag(cmd)
@@ -171,7 +171,7 @@ func (t *tool) partsCommand() *cobra.Command {
 	return cmd
 }
 
-func (t *tool) keptExchange(id string) (*exchange.Exchange, error) {
+func (t *commandLine) keptExchange(id string) (*exchange.Exchange, error) {
 	j, err := t.journal()
 	if err != nil {
 		return nil, err

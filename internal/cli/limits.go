@@ -27,10 +27,10 @@ func (f *limitFlags) add(cmd *cobra.Command) {
 
 // limits are the settings whose limits are meant: those of a profile, of an
 // endpoint, or the defaults; with what flags say on top.
-func (t *tool) limits(f *limitFlags) (*endpoint.Settings, error) {
+func (t *commandLine) limits(f *limitFlags) (*endpoint.Settings, error) {
 	var s endpoint.Settings
 	if f.endpoint != "" || f.profile != "" {
-		w, err := t.space()
+		w, err := t.workspace()
 		if err != nil {
 			return nil, err
 		}
@@ -60,7 +60,7 @@ func (t *tool) limits(f *limitFlags) (*endpoint.Settings, error) {
 	return &s, nil
 }
 
-func (t *tool) limitsCommand() *cobra.Command {
+func (t *commandLine) limitsCommand() *cobra.Command {
 	var f limitFlags
 	cmd := &cobra.Command{Use: "limits OPERATION|EXCHANGE", Short: "Which limit would do, and what a program with other limits would say", Args: cobra.ExactArgs(1),
 		Long: `For an operation: the sizes of its kept replies, and the limit that would do.
@@ -142,7 +142,7 @@ Exit status 1 where it would have.`,
 	return cmd
 }
 
-func (t *tool) drawLimitsCommand() *cobra.Command {
+func (t *commandLine) drawLimitsCommand() *cobra.Command {
 	var f limitFlags
 	cmd := &cobra.Command{Use: "limits OPERATION", Short: "The sizes of an operation's kept replies against the limits", Args: cobra.ExactArgs(1), Example: "  orenda draw limits YearTable --endpoint tides-tls --out limits.svg"}
 	f.add(cmd)
@@ -170,7 +170,7 @@ func (t *tool) drawLimitsCommand() *cobra.Command {
 }
 
 // survey prints what is wrong with the workspace as a whole.
-func (t *tool) survey(w *workspace.Workspace) []exchange.Finding {
+func (t *commandLine) survey(w *workspace.Workspace) []exchange.Finding {
 	all := w.Survey().Run()
 	if t.asJSON {
 		return all

@@ -45,7 +45,7 @@ func heading(x *exchange.Exchange) string {
 var marks = map[exchange.State]string{exchange.Waiting: "▯", exchange.Open: "▸", exchange.Passed: "▮", exchange.Warned: "▮", exchange.Stopped: "▯", exchange.Skipped: "╌", exchange.Cancelled: "▯"}
 
 // printPath prints the path on standard error.
-func (t *tool) printPath(x *exchange.Exchange) {
+func (t *commandLine) printPath(x *exchange.Exchange) {
 	w := t.err
 	fmt.Fprintf(w, "%s   %s   %s\n\n", safe.Line(heading(x)), x.Ending(), x.ID)
 	for _, s := range exchange.Stages {
@@ -76,7 +76,7 @@ func (t *tool) printPath(x *exchange.Exchange) {
 	fmt.Fprintln(w)
 }
 
-func (t *tool) printFinding(i int, f exchange.Finding) {
+func (t *commandLine) printFinding(i int, f exchange.Finding) {
 	w := t.err
 	likely := ""
 	if f.Certainty == exchange.Likely {
@@ -149,11 +149,11 @@ func wrap(s string, width int) []string {
 }
 
 // printPossibilities prints what may be behind a finding.
-func (t *tool) printPossibilities(f *exchange.Finding) {
-	for i, p := range f.CouldBe {
+func (t *commandLine) printPossibilities(f *exchange.Finding) {
+	for i, p := range f.Hypotheses {
 		verdict := map[exchange.Verdict]string{exchange.Confirmed: "; likely", exchange.RuledOut: "; unlikely"}[p.Verdict]
 		fmt.Fprintf(t.err, "       %-7s  %s%s\n", map[bool]string{true: "may be", false: "or"}[i == 0], safe.Line(p.Cause), verdict)
-		said := "if " + p.Tells
+		said := "if " + p.Predicts
 		if p.Answer != "" {
 			said = p.Answer
 		}

@@ -19,7 +19,7 @@ type refreshed struct {
 	Taken    bool              `json:"taken"`
 }
 
-func (t *tool) refreshCommand() *cobra.Command {
+func (t *commandLine) refreshCommand() *cobra.Command {
 	var take bool
 	cmd := &cobra.Command{
 		Use: "refresh [CONTRACT]", Short: "Fetch a description again and show what changed for a client", Args: cobra.MaximumNArgs(1),
@@ -29,7 +29,7 @@ func (t *tool) refreshCommand() *cobra.Command {
 	t.jsonFlag(cmd)
 	set := settingFlags(cmd, "address", "expect")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
-		w, err := t.space()
+		w, err := t.workspace()
 		if err != nil {
 			return err
 		}
@@ -80,7 +80,7 @@ func (t *tool) refreshCommand() *cobra.Command {
 	return cmd
 }
 
-func (t *tool) printChanges(r refreshed) {
+func (t *commandLine) printChanges(r refreshed) {
 	if len(r.Changes) == 0 {
 		fmt.Fprintf(t.out, "%s: nothing changed for a client\n", safe.Line(r.Contract))
 		return

@@ -18,7 +18,7 @@ import (
 	"orenda/internal/schema"
 )
 
-func (t *tool) relayCommand() *cobra.Command {
+func (t *commandLine) relayCommand() *cobra.Command {
 	var listen, to, source, env string
 	cmd := &cobra.Command{Use: "relay --to URL|ENDPOINT", Short: "Pass another program's calls on, and trace each of them", Args: cobra.NoArgs,
 		Long:    "Listens on loopback until interrupted. Let the program call the address that is\nprinted; each of its calls is passed on byte for byte but for the host, kept in the\njournal, and told with its reach and why it failed. With an endpoint of the workspace,\nits trust, proxy and limits are used, and its contract.",
@@ -42,7 +42,7 @@ func (t *tool) relayCommand() *cobra.Command {
 			contracts = append(contracts, f.Contract)
 		}
 		address := to
-		if w, err := t.space(); err == nil {
+		if w, err := t.workspace(); err == nil {
 			base.Workspace = w.ID()
 			if env == "" {
 				env = w.Config().Environment
@@ -111,7 +111,7 @@ func planOf(base call.Plan, contracts []*contract.Contract, w *call.Imported) ca
 				continue
 			}
 			p.Contract = c
-			if port, op := w.Settle(c); port != nil {
+			if port, op := w.OperationIn(c); port != nil {
 				p.Port, p.Operation = port, op.Name
 			}
 			return p
@@ -121,7 +121,7 @@ func planOf(base call.Plan, contracts []*contract.Contract, w *call.Imported) ca
 }
 
 // tellRelayed tells of one exchange as it happens.
-func (t *tool) tellRelayed(x *exchange.Exchange) {
+func (t *commandLine) tellRelayed(x *exchange.Exchange) {
 	if t.asJSON {
 		b, err := json.Marshal(x.Report(false))
 		if err == nil {

@@ -88,7 +88,7 @@ func applyRemedy(w *workspace.Workspace, ref workspace.DraftRef, changes []excha
 	return ref, operation, w.Apply(settings...)
 }
 
-func (t *tool) repairCommand() *cobra.Command {
+func (t *commandLine) repairCommand() *cobra.Command {
 	var n int
 	var here bool
 	cmd := &cobra.Command{
@@ -120,7 +120,7 @@ func (t *tool) repairCommand() *cobra.Command {
 		if t.dir == "" && x.Workspace != "" {
 			t.dir = x.Workspace
 		}
-		w, err := t.space()
+		w, err := t.workspace()
 		if err != nil {
 			return err
 		}

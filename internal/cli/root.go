@@ -44,11 +44,11 @@ type unread struct{ error }
 // Version is stamped when the program is built.
 var Version = "dev"
 
-// tool is what the commands share.
-type tool struct {
+// commandLine is what the commands share.
+type commandLine struct {
 	out, err io.Writer
-	dir      string // -w
-	home     *user.Home
+	dir      string     // -w
+	folders  *user.Home // the person's; nil until they are asked for
 	kept     journal.Journal
 	asJSON   bool
 	as       *identity.Identity // who fetches a description, if anybody in particular
@@ -56,7 +56,7 @@ type tool struct {
 
 // Run runs the command line and gives the exit code.
 func Run(ctx context.Context, args []string, out, errOut io.Writer) int {
-	t := &tool{out: out, err: errOut}
+	t := &commandLine{out: out, err: errOut}
 	root := t.root()
 	root.SetArgs(args)
 	root.SetOut(out)
@@ -80,9 +80,9 @@ func Run(ctx context.Context, args []string, out, errOut io.Writer) int {
 	return exitUsage
 }
 
-func (t *tool) complain(err error) { fmt.Fprintln(t.err, "orenda: "+safe.Line(err.Error())) }
+func (t *commandLine) complain(err error) { fmt.Fprintln(t.err, "orenda: "+safe.Line(err.Error())) }
 
-func (t *tool) root() *cobra.Command {
+func (t *commandLine) root() *cobra.Command {
 	root := &cobra.Command{
 		Use:   "orenda [URL|FILE]",
 		Short: "Find why a SOAP call fails, and see the bytes that prove it",
@@ -105,11 +105,11 @@ this folder (or -w DIR), or on a description given as a URL or a file.`,
 	return root
 }
 
-func (t *tool) jsonFlag(cmd *cobra.Command) {
+func (t *commandLine) jsonFlag(cmd *cobra.Command) {
 	cmd.Flags().BoolVar(&t.asJSON, "json", false, "print one JSON document")
 }
 
-func (t *tool) printJSON(v any) error {
+func (t *commandLine) printJSON(v any) error {
 	b, err := safe.JSON(v)
 	if err != nil {
 		return err
@@ -118,20 +118,20 @@ func (t *tool) printJSON(v any) error {
 	return err
 }
 
-func (t *tool) person() (*user.Home, error) {
-	if t.home == nil {
+func (t *commandLine) home() (*user.Home, error) {
+	if t.folders == nil {
 		h, err := user.Find()
 		if err != nil {
 			return nil, unread{err}
 		}
-		t.home = h
+		t.folders = h
 	}
-	return t.home, nil
+	return t.folders, nil
 }
 
-func (t *tool) journal() (journal.Journal, error) {
+func (t *commandLine) journal() (journal.Journal, error) {
 	if t.kept == nil {
-		h, err := t.person()
+		h, err := t.home()
 		if err != nil {
 			return nil, err
 		}
@@ -139,7 +139,7 @@ func (t *tool) journal() (journal.Journal, error) {
 		if err != nil {
 			return nil, unread{fmt.Errorf("the journal cannot be opened: %w", err)}
 		}
-		if j.Aside != "" {
+		if j.Damaged != "" {
 			t.complain(errors.New(asideWords(j)))
 		}
 		t.kept = j
@@ -148,12 +148,12 @@ func (t *tool) journal() (journal.Journal, error) {
 }
 
 func asideWords(j *disk.Journal) string {
-	return fmt.Sprintf("a new journal was begun: the one before was damaged, and is now %s", j.Aside)
+	return fmt.Sprintf("a new journal was begun: the one before was damaged, and is now %s", j.Damaged)
 }
 
 // keeping is the journal, or one that ends with this command where it cannot be
 // opened: nobody is kept from calling.
-func (t *tool) keeping() journal.Journal {
+func (t *commandLine) keeping() journal.Journal {
 	j, err := t.journal()
 	if err != nil {
 		t.complain(fmt.Errorf("%w; what is sent now is not kept", err))
@@ -163,9 +163,9 @@ func (t *tool) keeping() journal.Journal {
 	return j
 }
 
-// space opens the workspace of -w or of this folder.
-func (t *tool) space() (*workspace.Workspace, error) {
-	h, err := t.person()
+// workspace opens the workspace of -w or of this folder.
+func (t *commandLine) workspace() (*workspace.Workspace, error) {
+	h, err := t.home()
 	if err != nil {
 		return nil, err
 	}
@@ -181,8 +181,8 @@ func (t *tool) space() (*workspace.Workspace, error) {
 }
 
 // open opens the application.
-func (t *tool) open(ctx context.Context, args []string) error {
-	h, err := t.person()
+func (t *commandLine) open(ctx context.Context, args []string) error {
+	h, err := t.home()
 	if err != nil {
 		return err
 	}
@@ -206,7 +206,7 @@ func (t *tool) open(ctx context.Context, args []string) error {
 		opts.Source = args[0]
 		opts.Workspace = workspace.New(strings.TrimSuffix(filepath.Base(args[0]), ".wsdl"), h)
 	} else {
-		w, err := t.space()
+		w, err := t.workspace()
 		var u unread
 		switch {
 		case err == nil:
@@ -218,7 +218,7 @@ func (t *tool) open(ctx context.Context, args []string) error {
 		}
 	}
 	opts.Journal, err = t.journal()
-	if d, ok := opts.Journal.(*disk.Journal); ok && d.Aside != "" {
+	if d, ok := opts.Journal.(*disk.Journal); ok && d.Damaged != "" {
 		opts.Notice = asideWords(d)
 	}
 	if err != nil {
@@ -281,7 +281,7 @@ func settingFlags(cmd *cobra.Command, except ...string) func() map[string][]stri
 
 // contractFrom fetches a description; where that stops, its exchange is
 // printed and its exit code given.
-func (t *tool) contractFrom(ctx context.Context, source string, set map[string][]string) (*call.Fetched, error) {
+func (t *commandLine) contractFrom(ctx context.Context, source string, set map[string][]string) (*call.Fetched, error) {
 	p := call.Plan{Agent: call.Agent, ReadFile: os.ReadFile}
 	for _, name := range []string{"trust", "system-trust", "server-name", "accept-name", "accept-expired", "tls-min", "tls-max", "client-cert", "client-key", "connect-time", "answer-time", "total-time"} {
 		if v, ok := set[name]; ok {

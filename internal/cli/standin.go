@@ -10,7 +10,7 @@ import (
 	"orenda/internal/trust"
 )
 
-func (t *tool) standinCommand() *cobra.Command {
+func (t *commandLine) standinCommand() *cobra.Command {
 	var o standin.Options
 	var list bool
 	cmd := &cobra.Command{Use: "standin", Short: "Run the simulated services of the Skerry Harbour Trust", Args: cobra.NoArgs,

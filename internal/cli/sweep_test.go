@@ -157,9 +157,9 @@ body = "word=${secret}"
 		return err
 	}))
 	// Records are deflated in the journal: each is read.
-	j, err := (&tool{dir: ws}).journal()
+	j, err := (&commandLine{dir: ws}).journal()
 	require.NoError(t, err)
-	all, err := j.List(journal.Query{Most: 5000})
+	all, err := j.List(journal.Query{Max: 5000})
 	require.NoError(t, err)
 	for _, x := range all {
 		whole, err := j.Get(x.ID)

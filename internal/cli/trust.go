@@ -32,7 +32,7 @@ type certificate struct {
 	SHA1      string    `json:"sha1"`
 }
 
-func (t *tool) trustCommand() *cobra.Command {
+func (t *commandLine) trustCommand() *cobra.Command {
 	cmd := &cobra.Command{Use: "trust", Short: "Certificates: show, fetch, add to what an endpoint trusts"}
 	show := &cobra.Command{Use: "show URL|FILE|ENDPOINT", Short: "The chain and the verdict on it", Args: cobra.ExactArgs(1)}
 	t.jsonFlag(show)
@@ -72,7 +72,7 @@ func (t *tool) trustCommand() *cobra.Command {
 		if err := t.compare(*fp, chain[0]); err != nil {
 			return err
 		}
-		w, err := t.space()
+		w, err := t.workspace()
 		if err != nil {
 			return err
 		}
@@ -88,7 +88,7 @@ func (t *tool) trustCommand() *cobra.Command {
 
 // chain gets certificates from a file, an address or an endpoint; the exchange
 // comes with those of a server.
-func (t *tool) chain(ctx context.Context, source string, set map[string][]string) ([]*x509.Certificate, *exchange.Exchange, error) {
+func (t *commandLine) chain(ctx context.Context, source string, set map[string][]string) ([]*x509.Certificate, *exchange.Exchange, error) {
 	if b, err := os.ReadFile(source); err == nil && !contract.IsRemote(source) {
 		certs, err := trust.Read(b)
 		if err != nil {
@@ -119,12 +119,12 @@ func (t *tool) chain(ctx context.Context, source string, set map[string][]string
 }
 
 // handshake shakes hands with an address or an endpoint, and sends nothing.
-func (t *tool) handshake(ctx context.Context, source string, set map[string][]string) (*exchange.Exchange, error) {
+func (t *commandLine) handshake(ctx context.Context, source string, set map[string][]string) (*exchange.Exchange, error) {
 	p := call.Plan{Agent: call.Agent, Operation: "trust", Endpoint: "address", ReadFile: os.ReadFile, Until: exchange.TLS}
 	if contract.IsRemote(source) {
 		p.Settings.Set("address", strings.ReplaceAll(source, "$", "$$"))
 	} else {
-		w, err := t.space()
+		w, err := t.workspace()
 		if err != nil {
 			return nil, err
 		}
@@ -153,7 +153,7 @@ func shown(x *exchange.Exchange) (certs []*x509.Certificate, err error) {
 	return certs, nil
 }
 
-func (t *tool) trustShow(ctx context.Context, source, bundle string, set map[string][]string) error {
+func (t *commandLine) trustShow(ctx context.Context, source, bundle string, set map[string][]string) error {
 	chain, x, err := t.chain(ctx, source, set)
 	if err != nil {
 		return err

@@ -11,7 +11,7 @@ import (
 	"orenda/internal/xmltree"
 )
 
-func (t *tool) xmlCommand() *cobra.Command {
+func (t *commandLine) xmlCommand() *cobra.Command {
 	cmd := &cobra.Command{Use: "xml", Short: "XML itself: well-formedness and the canonical form"}
 	check := &cobra.Command{Use: "check FILE...", Short: "Well-formedness, with the position", Args: cobra.MinimumNArgs(1)}
 	check.RunE = func(_ *cobra.Command, args []string) error {

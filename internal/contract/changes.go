@@ -254,7 +254,7 @@ func (f *fieldList) above(path string, other *fieldList) bool {
 	return false
 }
 
-const mostFields = 20000
+const maxFields = 20000
 
 // fieldsOf lists the fields of an element by their paths. A type that contains
 // itself is followed once.
@@ -265,7 +265,7 @@ func fieldsOf(e *schema.Element) *fieldList {
 }
 
 func (f *fieldList) put(path string, x *field) {
-	if _, ok := f.fields[path]; ok || len(f.order) >= mostFields {
+	if _, ok := f.fields[path]; ok || len(f.order) >= maxFields {
 		return
 	}
 	x.below = strings.Contains(path, "/")
@@ -275,7 +275,7 @@ func (f *fieldList) put(path string, x *field) {
 
 func (f *fieldList) content(t schema.Type, path string, within map[schema.Type]bool) {
 	c, ok := t.(*schema.Complex)
-	if !ok || within[t] || len(f.order) >= mostFields {
+	if !ok || within[t] || len(f.order) >= maxFields {
 		return
 	}
 	within[t] = true

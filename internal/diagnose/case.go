@@ -59,27 +59,27 @@ type Case struct {
 	Replaced     [][3]string // header fields that an extra header replaces: name, value as it would be, value sent
 	Followed     []string    // redirects that were followed
 
-	Unfit         string              // why the client certificate will hardly do
-	Fetched       []*x509.Certificate // issuers that the server did not send and that were fetched
-	Completes     bool                // and with which the chain leads to what is trusted
-	OtherName     []string            // names of the certificate that the server shows to those who ask for none
-	PeerTime      time.Time           // what time it is at the peer, where it was asked
-	Chosen        string              // the identity whose client certificate was sent without being set
-	Sealed        error               // why an encrypted reply could not be opened
-	Signatures    []wssec.Signature   // of the reply
-	SignerOver    string              // why the certificate of a signature is outside its dates
-	Signer        *x509.Certificate   // whose signature is not trusted
-	Unsigned      bool                // a signature is demanded, and none covers the body
-	Stale         string              // what is wrong with the reply's timestamp
-	StaleAt       xmltree.Span
-	Spaced        bool   // the secret that is sent begins or ends with white space
-	AssertionOver string // why the assertion that is sent does not hold now, "" where it does
-	Anything      bool   // whatever certificate was accepted
-	Imported      bool   // another program made the exchange
+	Unfit           string              // why the client certificate will hardly do
+	Fetched         []*x509.Certificate // issuers that the server did not send and that were fetched
+	Completes       bool                // and with which the chain leads to what is trusted
+	OtherName       []string            // names of the certificate that the server shows to those who ask for none
+	PeerTime        time.Time           // what time it is at the peer, where it was asked
+	Chosen          string              // the identity whose client certificate was sent without being set
+	NotDecrypted    error               // why an encrypted reply could not be opened
+	Signatures      []wssec.Signature   // of the reply
+	SignerOver      string              // why the certificate of a signature is outside its dates
+	Signer          *x509.Certificate   // whose signature is not trusted
+	Unsigned        bool                // a signature is demanded, and none covers the body
+	Stale           string              // what is wrong with the reply's timestamp
+	StaleAt         xmltree.Span
+	SecretHasSpaces bool   // the secret that is sent begins or ends with white space
+	AssertionOver   string // why the assertion that is sent does not hold now, "" where it does
+	SkipVerify      bool   // whatever certificate was accepted
+	Imported        bool   // another program made the exchange
 
 	SentDeclared, SentCame int64 // bytes of body that another program declared, and sent
 
-	Aside map[string]string // findings that were set aside for this endpoint: reasons, by id
+	SetAside map[string]string // findings that were set aside for this endpoint: reasons, by id
 }
 
 // Identity is what a remedy needs to know of an identity.
@@ -125,10 +125,10 @@ func (r *Rule) Stage() exchange.Stage {
 }
 
 // Rules is the catalogue, in order of stages.
-var Rules = slices.Concat(homeRules, reachRules, receiveRules, readRules, attachmentRules, tokenRules, relayedRules)
+var Rules = slices.Concat(offlineRules, reachRules, receiveRules, readRules, attachmentRules, tokenRules, relayedRules)
 
-// telling are the rules that stop nothing.
-var telling = slices.DeleteFunc(slices.Clone(Rules), func(r Rule) bool { return r.Severity == exchange.Stop })
+// nonStopping are the rules that stop nothing.
+var nonStopping = slices.DeleteFunc(slices.Clone(Rules), func(r Rule) bool { return r.Severity == exchange.Stop })
 
 // Run applies the rules and puts what they find in order. What stops a call is
 // not looked for in one that passed, unless another program made it.
@@ -136,7 +136,7 @@ func Run(c *Case) []exchange.Finding {
 	var out []exchange.Finding
 	rules := Rules
 	if c.Err == nil && !c.Imported {
-		rules = telling
+		rules = nonStopping
 	}
 	for i := range rules {
 		r := &rules[i]
@@ -157,7 +157,7 @@ func Run(c *Case) []exchange.Finding {
 				f.Severity = exchange.Warn // it was sent all the same
 			}
 			complete(&f)
-			if why := c.Aside[f.ID]; why != "" && f.Severity != exchange.Stop {
+			if why := c.SetAside[f.ID]; why != "" && f.Severity != exchange.Stop {
 				f.SetAside, f.Severity = why, exchange.Note
 			}
 			out = append(out, f)
@@ -166,7 +166,7 @@ func Run(c *Case) []exchange.Finding {
 	out = order(out)
 	for i := range out {
 		if f := &out[i]; f.Severity == exchange.Stop {
-			f.CouldBe = c.couldBe(f.ID)
+			f.Hypotheses = c.hypothesesOf(f.ID)
 			break
 		}
 	}

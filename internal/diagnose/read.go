@@ -520,12 +520,12 @@ type SignatureError struct{}
 func (SignatureError) Error() string { return "the reply's signature is not in order" }
 
 func replySealed(c *Case) []exchange.Finding {
-	if c.Sealed == nil || c.Reply == nil {
+	if c.NotDecrypted == nil || c.Reply == nil {
 		return nil
 	}
 	f := exchange.Finding{
 		Title:    "the reply is encrypted, and cannot be opened",
-		Why:      fmt.Sprintf("%v.", c.Sealed),
+		Why:      fmt.Sprintf("%v.", c.NotDecrypted),
 		Evidence: []exchange.Evidence{c.inReply(c.Reply.Doc.Root().Find(wssec.XENC, "EncryptedData").Span()), c.inSettings("sign-identity", 0, 1)},
 		Program:  "give your program the private key that belongs to the certificate that the service encrypts for",
 	}

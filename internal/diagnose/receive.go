@@ -127,14 +127,14 @@ func overLimit(c *Case) []exchange.Finding {
 	return one(c.tooLarge(e.Announced, e.Got, e.Limit, "receive limit"))
 }
 
-// mostAnnounced is the size of a reply, in bytes, beyond which no limit is
+// maxAnnounced is the size of a reply, in bytes, beyond which no limit is
 // offered for it.
-const mostAnnounced = 1 << 40
+const maxAnnounced = 1 << 40
 
 func (c *Case) tooLarge(announced, got, limit int64, what string) exchange.Finding {
 	f := exchange.Finding{Title: "the reply is larger than the " + what, Evidence: c.limitEvidence(announced, got)}
 	size := announced
-	if announced > mostAnnounced {
+	if announced > maxAnnounced {
 		f.Why = fmt.Sprintf("It announces %s bytes; the %s is %s. No program takes that in: the announcement is damaged, or meant to do harm.", Bytes(announced), what, Bytes(limit))
 		f.Program = "nothing: no limit of it would do; tell the service's people what their Content-Length says"
 		f.Side = exchange.Theirs

@@ -178,7 +178,7 @@ func protocolRefused(c *Case) []exchange.Finding {
 
 // notVerified says aloud that any certificate was accepted.
 func notVerified(c *Case) []exchange.Finding {
-	if !c.Anything || c.tls() == nil {
+	if !c.SkipVerify || c.tls() == nil {
 		return nil
 	}
 	return one(exchange.Finding{Title: "ANY CERTIFICATE WAS ACCEPTED for this call", Why: "What the server showed was not checked, so anybody may have answered. It holds for this call alone.",

@@ -11,12 +11,12 @@ import (
 	"orenda/internal/exchange"
 )
 
-// said is the table of what programs say: SOAP stacks, runtimes, gateways, load
+// errorPatterns is the table of what programs say: SOAP stacks, runtimes, gateways, load
 // balancers, identity services and firewalls, in general terms. Patterns are
 // without regard to case; the rows are asked in order, the particular before the
 // general. Fault codes are those of the standards (SOAP, WSS 1.0 §12, WS-Addressing
 // 1.0 §6.4), so that they are found in texts of any language.
-var said = []struct{ id, patterns string }{
+var errorPatterns = []struct{ id, patterns string }{
 	{"address.malformed", `malformed ?url|invalid uri|no protocol:|unsupported protocol scheme|missing protocol scheme`},
 	{"binding.endpoint-missing", `(endpoint|port) .{0,60}(not found|could not be found|no such) .{0,60}(configuration|contract|wsdl)|no such (port|endpoint) in`},
 
@@ -98,8 +98,8 @@ type phrase struct {
 }
 
 var phrases = sync.OnceValue(func() []phrase {
-	out := make([]phrase, len(said))
-	for i, r := range said {
+	out := make([]phrase, len(errorPatterns))
+	for i, r := range errorPatterns {
 		parsed, err := resyntax.Parse(r.patterns, resyntax.Perl)
 		if err != nil {
 			panic("diagnose: " + r.id + ": " + err.Error())
@@ -166,15 +166,15 @@ func speaksOf(text, id string) bool {
 // Heard is a finding that a text speaks of. It is never certain: a text is what a
 // program says, and not what crossed.
 type Heard struct {
-	ID      string         `json:"id"`
-	Stage   exchange.Stage `json:"stage"`
-	Side    exchange.Side  `json:"side"`
-	Line    int            `json:"line"` // of the text, counted from 1
-	Excerpt string         `json:"excerpt"`
-	Means   string         `json:"means"`
-	Helps   string         `json:"helps"`
-	CouldBe []possibility  `json:"couldBe,omitempty"`
-	Try     string         `json:"try"` // the command line that shows it
+	ID         string         `json:"id"`
+	Stage      exchange.Stage `json:"stage"`
+	Side       exchange.Side  `json:"side"`
+	Line       int            `json:"line"` // of the text, counted from 1
+	Excerpt    string         `json:"excerpt"`
+	Means      string         `json:"means"`
+	Helps      string         `json:"helps"`
+	Hypotheses []hypothesis   `json:"couldBe,omitempty"`
+	Try        string         `json:"try"` // the command line that shows it
 }
 
 // InText finds what an error text or the lines of a log speak of: the likeliest
@@ -187,17 +187,17 @@ func InText(text string) []Heard {
 		if e := Explain(h.ID); e != nil {
 			h.Side, h.Means, h.Helps = e.Side, e.Means, e.Helps
 		}
-		h.CouldBe, h.Try = slices.Clone(possibilities[h.ID]), tryOf(*h, at)
+		h.Hypotheses, h.Try = slices.Clone(hypotheses[h.ID]), tryOf(*h, at)
 	}
 	return out
 }
 
 // hear finds what a text speaks of: id, stage and place alone.
 func hear(text string) []Heard {
-	const mostLine, mostLines = 4000, 20000
+	const maxLine, maxLines = 4000, 20000
 	lines := strings.Split(lineEnds.Replace(text), "\n") // a paste ends its lines as a keyboard does
-	if len(lines) > mostLines {                          // the newest are the last
-		lines = lines[len(lines)-mostLines:]
+	if len(lines) > maxLines {                           // the newest are the last
+		lines = lines[len(lines)-maxLines:]
 	}
 	type hit struct {
 		Heard
@@ -207,9 +207,9 @@ func hear(text string) []Heard {
 	depth, last := 0, 0
 	all := phrases()
 	for i, l := range lines {
-		l = l[:min(len(l), mostLine)]
+		l = l[:min(len(l), maxLine)]
 		parts := inner.Split(l, -1)
-		if len(parts) == 1 && began.MatchString(l) && i > last+mostApart {
+		if len(parts) == 1 && began.MatchString(l) && i > last+maxApart {
 			depth = 0
 		}
 		for k, part := range parts {
@@ -241,8 +241,8 @@ func hear(text string) []Heard {
 
 var lineEnds = strings.NewReplacer("\r\n", "\n", "\r", "\n")
 
-// mostApart is how many lines a trace may go on without a word that is known.
-const mostApart = 60
+// maxApart is how many lines a trace may go on without a word that is known.
+const maxApart = 60
 
 var (
 	inner   = regexp.MustCompile(`(?i)caused by:?|root cause:?|inner exception:?|---> |nested exception is:?|due to:`)
@@ -278,8 +278,8 @@ func tryOf(h Heard, at string) string {
 // Lines are what is told of it, each under its heading.
 func (h *Heard) Lines() [][2]string {
 	out := [][2]string{{fmt.Sprintf("line %d", h.Line), h.Excerpt}, {"side", sideWords[h.Side]}, {"what helps", h.Helps}}
-	for i, p := range h.CouldBe {
-		out = append(out, [2]string{map[bool]string{true: "may be", false: "or"}[i == 0], p.Cause + ", if " + p.Tells})
+	for i, p := range h.Hypotheses {
+		out = append(out, [2]string{map[bool]string{true: "may be", false: "or"}[i == 0], p.Cause + ", if " + p.Predicts})
 	}
 	return append(out, [2]string{"to see it", h.Try})
 }

@@ -106,11 +106,11 @@ Caused by: ValidatorException: path building failed
 }
 
 func TestEveryRowOfTheWordsIsAFinding(t *testing.T) {
-	for _, r := range said {
+	for _, r := range errorPatterns {
 		assert.NotNil(t, Explain(r.id), r.id)
 		assert.False(t, speaksOf("", r.id), r.id)
 	}
-	for id, all := range possibilities {
+	for id, all := range hypotheses {
 		assert.NotNil(t, Explain(id), id)
 		seen := map[string]bool{}
 		for _, p := range all {

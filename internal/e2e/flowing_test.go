@@ -84,8 +84,8 @@ func flowing(t testing.TB, contract, address, path string, more ...string) (resu
 }
 
 const (
-	mebi     = 1 << 20
-	mostHeld = 150 * mebi // resident, whatever the reply
+	mebi    = 1 << 20
+	maxHeld = 150 * mebi // resident, whatever the reply
 )
 
 func TestAFlowingReplyStaysOutOfMemory(t *testing.T) {
@@ -95,13 +95,13 @@ func TestAFlowingReplyStaysOutOfMemory(t *testing.T) {
 		r, most := flowing(t, wsdl, at, path, "--reply", "none")
 		assert.Equal(t, 0, r.code, r.err)
 		assert.Contains(t, r.err, "× tide", path)
-		assert.Less(t, most, int64(mostHeld), path)
+		assert.Less(t, most, int64(maxHeld), path)
 		t.Logf("%s: %d MB resident at most", path, most/mebi)
 	}
 	r, most := flowing(t, wsdl, at, "/declared", "--reply", "exact")
 	assert.Equal(t, 0, r.code)
 	assert.True(t, strings.HasPrefix(r.out, "<?xml"))
-	assert.Less(t, most, int64(mostHeld))
+	assert.Less(t, most, int64(maxHeld))
 
 	// Its limits hold, and what is not well-formed is found at its place.
 	r, _ = flowing(t, wsdl, at, "/chunked", "--receive-limit", "32 MiB", "--reply", "none")

@@ -55,17 +55,17 @@ type Finding struct {
 	Evidence  []Evidence `json:"evidence"`
 	Remedies  []Remedy   `json:"remedies"`
 
-	CouldBe []Possibility `json:"couldBe,omitempty"` // what may be behind it, the likeliest first
+	Hypotheses []Hypothesis `json:"couldBe,omitempty"` // what may be behind it, the likeliest first
 }
 
-// Possibility is one of several things that may be behind a failure.
-type Possibility struct {
-	ID      string  `json:"id"`
-	Cause   string  `json:"cause"`
-	Tells   string  `json:"tells"`             // what holds if it is this one
-	Check   string  `json:"check,omitempty"`   // the check that can decide
-	Verdict Verdict `json:"verdict,omitempty"` // what that made of it
-	Answer  string  `json:"answer,omitempty"`  // what was seen in it
+// Hypothesis is one of several things that may be behind a failure.
+type Hypothesis struct {
+	ID       string  `json:"id"`
+	Cause    string  `json:"cause"`
+	Predicts string  `json:"tells"`             // what holds if it is this one
+	Check    string  `json:"check,omitempty"`   // the check that can decide
+	Verdict  Verdict `json:"verdict,omitempty"` // what that made of it
+	Answer   string  `json:"answer,omitempty"`  // what was seen in it
 }
 
 // Verdict is what a check makes of a possibility; "" where none was made, or
@@ -87,7 +87,7 @@ func (f *Finding) Offers(r Remedy) bool {
 // Unchecked tells whether a check could still decide about what is behind the
 // finding.
 func (f *Finding) Unchecked() bool {
-	for _, p := range f.CouldBe {
+	for _, p := range f.Hypotheses {
 		if p.Check != "" && p.Answer == "" {
 			return true
 		}
@@ -98,7 +98,7 @@ func (f *Finding) Unchecked() bool {
 // Rank puts what is likely first and what is unlikely last.
 func (f *Finding) Rank() {
 	rank := map[Verdict]int{Confirmed: 0, "": 1, RuledOut: 2}
-	slices.SortStableFunc(f.CouldBe, func(a, b Possibility) int { return rank[a.Verdict] - rank[b.Verdict] })
+	slices.SortStableFunc(f.Hypotheses, func(a, b Hypothesis) int { return rank[a.Verdict] - rank[b.Verdict] })
 }
 
 // Evidence points at bytes or at a setting.

@@ -68,7 +68,7 @@ func (t *TLSInfo) Clone() *TLSInfo {
 func (f *Finding) clone() Finding {
 	c := *f
 	c.Evidence = slices.Clone(f.Evidence)
-	c.CouldBe = slices.Clone(f.CouldBe)
+	c.Hypotheses = slices.Clone(f.Hypotheses)
 	c.Remedies = slices.Clone(f.Remedies)
 	for i := range c.Remedies {
 		r := &c.Remedies[i]

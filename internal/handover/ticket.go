@@ -10,8 +10,8 @@ import (
 	"orenda/internal/safe"
 )
 
-// mostTicket is how much of a message stands in a ticket, in bytes.
-const mostTicket = 16 << 10
+// maxTicket is how much of a message stands in a ticket, in bytes.
+const maxTicket = 16 << 10
 
 var sides = map[exchange.Side]string{exchange.Yours: "ours", exchange.Theirs: "yours, as it looks from here", exchange.Between: "between us: a proxy, a gateway or the network", exchange.Unknown: "not known yet"}
 
@@ -63,7 +63,7 @@ func Ticket(x *exchange.Exchange) *Sheet {
 				p.add(fmt.Sprintf("%s, byte %d", e.In, e.Offset), "%s", e.Excerpt)
 			}
 		}
-		for _, c := range f.CouldBe {
+		for _, c := range f.Hypotheses {
 			if c.Answer != "" {
 				p.add("checked", "%s: %s", c.Cause, c.Answer)
 			}
@@ -90,8 +90,8 @@ func Ticket(x *exchange.Exchange) *Sheet {
 			continue
 		}
 		text := strings.ReplaceAll(string(m.head), "\r\n", "\n")
-		if len(m.body) > mostTicket {
-			text += safe.Block(string(m.body[:mostTicket])) + fmt.Sprintf("\n… %s bytes more", diagnose.Bytes(int64(len(m.body)-mostTicket)))
+		if len(m.body) > maxTicket {
+			text += safe.Block(string(m.body[:maxTicket])) + fmt.Sprintf("\n… %s bytes more", diagnose.Bytes(int64(len(m.body)-maxTicket)))
 		} else {
 			text += string(m.body)
 		}

@@ -106,7 +106,7 @@ func (id *Identity) fromAge(path string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	key.SetMaxWorkFactor(mostWork)
+	key.SetMaxWorkFactor(maxWork)
 	b, err := os.ReadFile(path)
 	if err != nil {
 		return "", err
@@ -123,13 +123,13 @@ func (id *Identity) fromAge(path string) (string, error) {
 		}
 		return "", err
 	}
-	out, err := io.ReadAll(io.LimitReader(r, mostSecret))
+	out, err := io.ReadAll(io.LimitReader(r, maxSecret))
 	return string(out), err
 }
 
 const (
-	mostWork   = 20 // of scrypt, as a power of two: a second or so
-	mostSecret = 64 << 10
+	maxWork   = 20 // of scrypt, as a power of two: a second or so
+	maxSecret = 64 << 10
 )
 
 // fromKeyring asks the operating system's keyring, where a session has one.

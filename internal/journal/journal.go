@@ -20,7 +20,7 @@ type Query struct {
 	Operation string
 	Endpoint  string
 	Kind      string // "call", "fetch" or "" all
-	Most      int    // 0: 200
+	Max       int    // 0: 200
 }
 
 // ErrNotFound means that no exchange of that id is kept.
@@ -173,7 +173,7 @@ func (m *Memory) List(q Query) ([]*exchange.Exchange, error) {
 		if q.Matches(x) {
 			out = append(out, x.WithoutBytes())
 		}
-		if q.Most > 0 && len(out) == q.Most {
+		if q.Max > 0 && len(out) == q.Max {
 			break
 		}
 	}
@@ -216,7 +216,7 @@ func (m *Memory) ReplySizes(operation string) (out []int64) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	for _, x := range slices.Backward(m.kept) {
-		if n := ReplySize(x); x.Operation == operation && n > 0 && len(out) < MostSizes {
+		if n := ReplySize(x); x.Operation == operation && n > 0 && len(out) < MaxSizes {
 			out = append(out, n)
 		}
 	}
@@ -245,7 +245,7 @@ func (m *Memory) Repaired(finding string) (out []*exchange.Exchange) {
 		}
 		for _, before := range slices.Backward(m.kept[:i]) {
 			if (Query{x.Workspace, x.Operation, x.Endpoint, "call", 0}).Matches(before) {
-				if c := before.Cause(); c != nil && c.ID == finding && len(out) < MostRepaired {
+				if c := before.Cause(); c != nil && c.ID == finding && len(out) < MaxRepaired {
 					out = append(out, x.WithoutBytes())
 				}
 				break
@@ -255,11 +255,11 @@ func (m *Memory) Repaired(finding string) (out []*exchange.Exchange) {
 	return out
 }
 
-// MostRepaired is how many calls Repaired gives at most.
-const MostRepaired = 5
+// MaxRepaired is how many calls Repaired gives at most.
+const MaxRepaired = 5
 
-// MostSizes is how many sizes ReplySizes gives at most.
-const MostSizes = 10000
+// MaxSizes is how many sizes ReplySizes gives at most.
+const MaxSizes = 10000
 
 // Version implements Journal.
 func (m *Memory) Version() int64 {

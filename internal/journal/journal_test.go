@@ -30,7 +30,7 @@ func TestTheJournalInMemory(t *testing.T) {
 	}{
 		{Query{}, []string{"c1", "b1", "a2", "a1"}},
 		{Query{Operation: "YearTable"}, []string{"a2", "a1"}},
-		{Query{Endpoint: "tides", Most: 1}, []string{"b1"}},
+		{Query{Endpoint: "tides", Max: 1}, []string{"b1"}},
 		{Query{Kind: "call"}, []string{"b1", "a2", "a1"}},
 		{Query{Kind: "fetch"}, []string{"c1"}},
 		{Query{Workspace: "/v"}, nil},

@@ -322,7 +322,7 @@ func (d *Draft) blankBefore(at int) int {
 
 // Repeat adds another of a repeating element after it.
 func (d *Draft) Repeat(it Item) error {
-	if it.decl == nil || it.Most == 1 {
+	if it.decl == nil || it.Max == 1 {
 		return fmt.Errorf("%s does not repeat", it.Path)
 	}
 	if !it.Present {
@@ -334,8 +334,8 @@ func (d *Draft) Repeat(it Item) error {
 			n++
 		}
 	}
-	if it.Most > 0 && n >= it.Most {
-		return fmt.Errorf("%s may stand %d times at most", it.Name, it.Most)
+	if it.Max > 0 && n >= it.Max {
+		return fmt.Errorf("%s may stand %d times at most", it.Name, it.Max)
 	}
 	at := it.Node.Span().End
 	d.splice(at, at, "\n"+d.sampleAt(it, inheritAt(it.Node.Parent())))
@@ -437,9 +437,9 @@ func (d *Draft) approach(path string) bool {
 			}
 		case it.Kind == Branch && !it.Present && strings.HasPrefix(path, it.Path+"/"):
 			return d.Include(it) == nil
-		case it.Most != 1 && !it.Present && it.decl != nil && strings.HasPrefix(path, it.Path+"["):
+		case it.Max != 1 && !it.Present && it.decl != nil && strings.HasPrefix(path, it.Path+"["):
 			return d.Include(it) == nil
-		case it.Most != 1 && it.Present && it.decl != nil:
+		case it.Max != 1 && it.Present && it.decl != nil:
 			base := strings.TrimSuffix(it.Path, fmt.Sprintf("[%d]", it.Index))
 			next := fmt.Sprintf("%s[%d]", base, it.Index+1)
 			if _, there := d.Find(next); !there && strings.HasPrefix(path, base+"[") && it.Path != path && !strings.HasPrefix(path, it.Path+"/") && repeatNumber(path, base) > it.Index {

@@ -39,7 +39,7 @@ type Item struct {
 
 	Nillable bool
 	Index    int      // of repeats, from 1; 0 where it does not repeat
-	Most     int      // how many may stand; schema.Unbounded for any number
+	Max      int      // how many may stand; schema.Unbounded for any number
 	Branches []string // Fork: the alternatives
 	Chosen   int      // Fork: which one stands, or -1
 
@@ -112,7 +112,7 @@ func children(n xmltree.Node) (out []xmltree.Node) {
 func (o *outline) attributes(c *schema.Complex, n xmltree.Node, depth int, path string) {
 	for _, a := range c.Attrs {
 		it := Item{Kind: Attr, Depth: depth, Name: "@" + a.Name.Local, Path: join(path, "@"+a.Name.Local), Required: a.Required,
-			Type: schema.Bounds(a.Type), Doc: a.Doc, Enum: schema.Allowed(a.Type), Node: n, attr: a, Most: 1}
+			Type: schema.Bounds(a.Type), Doc: a.Doc, Enum: schema.Allowed(a.Type), Node: n, attr: a, Max: 1}
 		for x := range n.Attrs() {
 			if schema.NameOf(x.Name) == a.Name {
 				it.Present, it.Value = true, x.Value
@@ -182,7 +182,7 @@ func (f *follow) particle(p *schema.Particle, least, most int) {
 			f.raw()
 		}
 		if n == 0 {
-			f.o.items = append(f.o.items, Item{Kind: Raw, Depth: f.depth, Name: "any", Path: join(f.path, "any"), Required: p.Min > 0 && least > 0, Most: p.Max,
+			f.o.items = append(f.o.items, Item{Kind: Raw, Depth: f.depth, Name: "any", Path: join(f.path, "any"), Required: p.Min > 0 && least > 0, Max: p.Max,
 				Type: "any element", at: f.at})
 		}
 	case p.Group.Compositor == schema.Choice:
@@ -205,7 +205,7 @@ func (f *follow) element(p *schema.Particle, least int) {
 	}
 	if n < max(1, p.Min) {
 		f.o.items = append(f.o.items, f.describe(Item{Depth: f.depth, Name: e.Name.Local, Path: join(f.path, e.Name.Local),
-			Required: p.Min > 0 && least > 0, Most: p.Max, at: f.at, inherit: inheritAt(f.parent)}, e))
+			Required: p.Min > 0 && least > 0, Max: p.Max, at: f.at, inherit: inheritAt(f.parent)}, e))
 	}
 }
 
@@ -236,7 +236,7 @@ func (f *follow) present(p *schema.Particle, index int, required bool) {
 			e = s
 		}
 	}
-	it := Item{Depth: f.depth, Name: e.Name.Local, Path: join(f.path, e.Name.Local), Present: true, Required: required, Most: p.Max, Node: n}
+	it := Item{Depth: f.depth, Name: e.Name.Local, Path: join(f.path, e.Name.Local), Present: true, Required: required, Max: p.Max, Node: n}
 	if p.Max != 1 {
 		it.Index = index
 		if index > 1 {
@@ -284,7 +284,7 @@ func isPlaceholder(text string) bool {
 
 func (f *follow) fork(p *schema.Particle, least int) {
 	it := Item{Kind: Fork, Depth: f.depth, Path: f.path, Branches: alternatives(p.Group), Chosen: -1, Required: p.Min > 0 && least > 0,
-		Most: p.Max, group: p.Group, at: f.at, inherit: inheritAt(f.parent), Type: "either one"}
+		Max: p.Max, group: p.Group, at: f.at, inherit: inheritAt(f.parent), Type: "either one"}
 	if len(it.Branches) > 2 {
 		it.Type = fmt.Sprintf("one of %d", len(it.Branches))
 	}
@@ -317,7 +317,7 @@ func (f *follow) fork(p *schema.Particle, least int) {
 func (f *follow) raw() {
 	n := f.kids[f.i]
 	f.o.items = append(f.o.items, Item{Kind: Raw, Depth: f.depth, Name: n.Name().Qualified(), Path: join(f.path, n.Name().Local), Present: true,
-		Value: string(n.Bytes()), Node: n, Most: 1, Type: "any element"})
+		Value: string(n.Bytes()), Node: n, Max: 1, Type: "any element"})
 	f.at = n.Span().End
 	f.i++
 }

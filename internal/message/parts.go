@@ -12,7 +12,7 @@ import (
 // Move puts a repeating element before the one above it (by -1) or after the
 // one below it (by 1). What stands between the two stays where it is.
 func (d *Draft) Move(it Item, by int) error {
-	if !it.Present || it.decl == nil || it.Most == 1 {
+	if !it.Present || it.decl == nil || it.Max == 1 {
 		return fmt.Errorf("%s does not repeat", it.Path)
 	}
 	var kin []Item

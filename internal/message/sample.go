@@ -45,10 +45,10 @@ type sampler struct {
 	seen map[schema.Type]int
 }
 
-// mostDepth and mostBytes end samples of types that contain themselves.
+// maxDepth and maxBytes end samples of types that contain themselves.
 const (
-	mostDepth = 24
-	mostBytes = 4 << 20
+	maxDepth = 24
+	maxBytes = 4 << 20
 )
 
 func indent(depth int) string { return strings.Repeat("  ", depth) }
@@ -130,7 +130,7 @@ func (s *sampler) element(e *schema.Element, inherit string, depth int, root boo
 	at := s.b.Len()
 	s.b.WriteString(">")
 	before := s.b.Len()
-	if s.seen[t] < 2 && depth < mostDepth && s.b.Len() < mostBytes {
+	if s.seen[t] < 2 && depth < maxDepth && s.b.Len() < maxBytes {
 		s.seen[t]++
 		s.particle(c.Content, inner, depth+1)
 		s.seen[t]--

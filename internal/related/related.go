@@ -42,8 +42,8 @@ func Is(contentType string) bool {
 	return t == "multipart/related" || strings.HasPrefix(strings.ToLower(strings.TrimSpace(contentType)), "multipart/related")
 }
 
-// mostParts is how many parts a message may have.
-const mostParts = 10000
+// maxParts is how many parts a message may have.
+const maxParts = 10000
 
 // Split takes a multipart/related body apart (RFC 2046 §5.1.1, RFC 2387): its
 // parts by their places, one of which is the root. Nothing is copied.
@@ -80,8 +80,8 @@ func Split(contentType string, body []byte) ([]Part, error) {
 		if stop > at && body[stop-1] == '\r' {
 			stop--
 		}
-		if len(parts) == mostParts {
-			return parts, &Error{at, fmt.Sprintf("there are more than %d parts", mostParts)}
+		if len(parts) == maxParts {
+			return parts, &Error{at, fmt.Sprintf("there are more than %d parts", maxParts)}
 		}
 		parts = append(parts, part(body, at, stop))
 		at = next + 1
@@ -112,10 +112,10 @@ func bare(id string) string {
 // part reads the header fields of a part.
 func part(body []byte, from, to int) Part {
 	p := Part{Start: from, End: to}
-	const mostHead = 16 << 10
+	const maxHead = 16 << 10
 	fields := textproto.MIMEHeader{}
 	last := ""
-	for at := from; at < to && at-from < mostHead; {
+	for at := from; at < to && at-from < maxHead; {
 		n := bytes.IndexByte(body[at:to], '\n')
 		l := body[at:to]
 		if n >= 0 {

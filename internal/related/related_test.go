@@ -60,7 +60,7 @@ func TestMessagesInPartsAreTakenApart(t *testing.T) {
 		assert.Contains(t, err.Error(), c.wrong, name)
 		assert.LessOrEqual(t, me.Offset, len(c.body), name)
 	}
-	big := strings.Repeat("--quay\r\n\r\n\r\n", mostParts+2) + "--quay--"
+	big := strings.Repeat("--quay\r\n\r\n\r\n", maxParts+2) + "--quay--"
 	_, err := Split(related, []byte(big))
 	assert.ErrorContains(t, err, "more than")
 }

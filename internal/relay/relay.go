@@ -27,9 +27,9 @@ import (
 
 // Limits of what is taken from a program.
 const (
-	mostHead = 64 << 10
-	mostBody = 256 << 20
-	mostOpen = 64 // connections at a time
+	maxHead = 64 << 10
+	maxBody = 256 << 20
+	maxOpen = 64 // connections at a time
 )
 
 // Options say where a relay passes calls on to, and how.
@@ -74,7 +74,7 @@ func Listen(o Options) (*Relay, error) {
 	if err != nil {
 		return nil, err
 	}
-	r := &Relay{o: o, l: l, room: make(chan struct{}, mostOpen), conns: map[net.Conn]bool{}}
+	r := &Relay{o: o, l: l, room: make(chan struct{}, maxOpen), conns: map[net.Conn]bool{}}
 	r.ctx, r.cancel = context.WithCancel(context.Background())
 	r.wg.Add(1)
 	go r.accept()
@@ -209,7 +209,7 @@ func lines(in *bufio.Reader) func() (string, error) {
 	head := 0
 	return func() (string, error) {
 		l, err := in.ReadSlice('\n')
-		if head += len(l); head > mostHead || errors.Is(err, bufio.ErrBufferFull) {
+		if head += len(l); head > maxHead || errors.Is(err, bufio.ErrBufferFull) {
 			return "", errTooLarge
 		}
 		return strings.TrimRight(string(l), "\r\n"), err
@@ -265,7 +265,7 @@ func (r *Relay) head(in *bufio.Reader, c net.Conn, w *call.Imported) (keep bool,
 				return false, fmt.Errorf("a web page from elsewhere, %.80q, may not call through here", value)
 			}
 		case "content-length":
-			if w.Declared, err = strconv.ParseInt(value, 10, 64); err != nil || w.Declared < 0 || w.Declared > mostBody {
+			if w.Declared, err = strconv.ParseInt(value, 10, 64); err != nil || w.Declared < 0 || w.Declared > maxBody {
 				return false, fmt.Errorf("a length of %.40q is not taken", value)
 			}
 		case "transfer-encoding":
@@ -364,7 +364,7 @@ func dechunked(in *bufio.Reader) ([]byte, error) {
 		}
 		size, _, _ := strings.Cut(strings.TrimSpace(l), ";")
 		n, err := strconv.ParseInt(strings.TrimSpace(size), 16, 64)
-		if err != nil || n < 0 || n > mostBody-int64(out.Len()) {
+		if err != nil || n < 0 || n > maxBody-int64(out.Len()) {
 			return nil, fmt.Errorf("a chunk of the size %.20q is not taken", size)
 		}
 		if n == 0 {

@@ -12,8 +12,8 @@ import (
 	"unicode/utf8"
 )
 
-// mostMarks is how many combining marks may stand on one character.
-const mostMarks = 4
+// maxMarks is how many combining marks may stand on one character.
+const maxMarks = 4
 
 // isPlain tells whether a string needs nothing done: the common case.
 func isPlain(s string) bool {
@@ -70,7 +70,7 @@ func clean(s string, block bool) string {
 			continue
 		}
 		if unicode.Is(unicode.M, r) {
-			if marks++; marks > mostMarks {
+			if marks++; marks > maxMarks {
 				continue
 			}
 		} else {

@@ -278,7 +278,7 @@ func TestManyChildrenAreSharedOut(t *testing.T) {
 		rules = append(rules, e.Rule)
 	}
 	assert.Equal(t, []string{"cvc-datatype-valid", "cvc-complex-type.2.4", "cvc-id", "cvc-id"}, rules)
-	assert.Len(t, s.Validate(d.Root(), s.Element(QName{Local: "log"}), Options{Most: 2}), 2)
+	assert.Len(t, s.Validate(d.Root(), s.Element(QName{Local: "log"}), Options{Max: 2}), 2)
 }
 
 // Several calls over one contract are checked at the same time.

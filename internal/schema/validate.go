@@ -28,7 +28,7 @@ func (e *Error) Error() string { return e.Message }
 
 // Options steer a validation.
 type Options struct {
-	Most    int // errors to report at most; 0: 100
+	Max     int // errors to report at most; 0: 100
 	Context context.Context
 	// Unfilled tells whether an element or attribute awaits a value; its
 	// content is then not checked. nil: none does.
@@ -69,8 +69,8 @@ type idref struct {
 // in which it breaks it, in document order as far as one pass can.
 func (s *Set) Validate(n xmltree.Node, decl *Element, opts Options) []Error {
 	s.Resolve()
-	if opts.Most == 0 {
-		opts.Most = 100
+	if opts.Max == 0 {
+		opts.Max = 100
 	}
 	v := &validator{set: s, opts: opts, doc: n.Doc(), ids: map[string]xmltree.Node{}}
 	s.mu.Lock()
@@ -89,7 +89,7 @@ func (s *Set) Validate(n xmltree.Node, decl *Element, opts Options) []Error {
 		}
 	}
 	slices.SortStableFunc(v.errors, func(a, b Error) int { return a.Offset - b.Offset })
-	return v.errors[:min(len(v.errors), opts.Most)]
+	return v.errors[:min(len(v.errors), opts.Max)]
 }
 
 // ValidateType is Validate for an element whose type alone is known.
@@ -98,7 +98,7 @@ func (s *Set) ValidateType(n xmltree.Node, t Type, opts Options) []Error {
 }
 
 func (v *validator) fail(n xmltree.Node, at xmltree.Span, rule string, expected []string, format string, args ...any) {
-	if len(v.errors) >= v.opts.Most {
+	if len(v.errors) >= v.opts.Max {
 		return
 	}
 	e := Error{Offset: at.Start, Rule: rule, Message: fmt.Sprintf(format, args...), Expected: expected, Path: n.Path(), Span: at}
@@ -113,7 +113,7 @@ func tag(n xmltree.Node) xmltree.Span {
 
 func (v *validator) stopped() bool {
 	v.count++
-	return len(v.errors) >= v.opts.Most || v.count%1024 == 0 && v.opts.Context != nil && v.opts.Context.Err() != nil
+	return len(v.errors) >= v.opts.Max || v.count%1024 == 0 && v.opts.Context != nil && v.opts.Context.Err() != nil
 }
 
 func (v *validator) element(n xmltree.Node, decl *Element) {
@@ -596,15 +596,15 @@ next:
 	return i, true
 }
 
-// mostCounted is how many children are tried in all the ways to count them.
-const mostCounted = 1000
+// maxCounted is how many children are tried in all the ways to count them.
+const maxCounted = 1000
 
 // counted matches once more where a repeated group holds repeated things, as in
 // (a{2,3}){2,3}: then each child still has one particle, but how many of them
 // belong to one turn of the group only the whole can tell, and taking as many
 // as there are was one way of several.
 func (m *matching) counted(p *Particle) bool {
-	if len(m.kids) > mostCounted {
+	if len(m.kids) > maxCounted {
 		return false
 	}
 	type place struct {

@@ -368,7 +368,7 @@ func (h *Harbour) call(s *service, r *http.Request, body []byte, parts []soap.At
 			return refuse(&fault{code: "Client", reason: fmt.Sprintf("the SOAPAction %q is not that of %s", a, op.Name)})
 		}
 	}
-	if errs := s.contract.Schemas.Validate(e.Payload, op.Input.Element, schema.Options{Most: 1}); len(errs) > 0 {
+	if errs := s.contract.Schemas.Validate(e.Payload, op.Input.Element, schema.Options{Max: 1}); len(errs) > 0 {
 		return refuse(&fault{code: "Client", reason: "the message breaks its schema: " + errs[0].Message})
 	}
 	if s.desk != nil {

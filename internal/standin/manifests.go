@@ -80,7 +80,7 @@ func (d *Desk) open(body []byte) (clear []byte, _ who, encrypted bool, no *fault
 	refuse := func(code, why string) ([]byte, who, bool, *fault) {
 		return body, who{}, false, &fault{code: code, reason: why, secure: true}
 	}
-	clear, parts, err := wssec.Decrypt(body, []wssec.Opener{{Key: d.Key, Cert: d.Cert}})
+	clear, parts, err := wssec.Decrypt(body, []wssec.DecryptionKey{{Key: d.Key, Cert: d.Cert}})
 	if err != nil {
 		return refuse("FailedCheck", "the message cannot be decrypted: "+err.Error())
 	}

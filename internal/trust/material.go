@@ -317,8 +317,8 @@ func readJKS(b []byte, password string) (*Material, error) {
 	return m, nil
 }
 
-// mostRounds bounds the rounds that derive a key from a password.
-const mostRounds = 5_000_000
+// maxRounds bounds the rounds that derive a key from a password.
+const maxRounds = 5_000_000
 
 // bounded looks for a number of rounds, which follows the salt (RFC 8018 §A.2,
 // RFC 7292 §4), that is too large to be meant.
@@ -361,8 +361,8 @@ func boundedIn(v asn1.RawValue, depth int) error {
 		}
 		if salt && in.Class == asn1.ClassUniversal && in.Tag == asn1.TagInteger {
 			var rounds int64
-			if _, err := asn1.Unmarshal(in.FullBytes, &rounds); err != nil || rounds > mostRounds {
-				return fmt.Errorf("it asks for more than %d rounds of key derivation, which is not done", mostRounds)
+			if _, err := asn1.Unmarshal(in.FullBytes, &rounds); err != nil || rounds > maxRounds {
+				return fmt.Errorf("it asks for more than %d rounds of key derivation, which is not done", maxRounds)
 			}
 		}
 		salt = in.Class == asn1.ClassUniversal && in.Tag == asn1.TagOctetString && !in.IsCompound

@@ -66,7 +66,7 @@ func (v *Verdict) Error() string {
 // Policy is what a chain is judged against.
 type Policy struct {
 	Trusted       []*x509.Certificate // the endpoint's trust list
-	Middle        []*x509.Certificate // complete the chain, and are not trusted themselves
+	Intermediates []*x509.Certificate // complete the chain, and are not trusted themselves
 	Pins          []string            // SHA-256 of public keys that are trusted (PublicKeyPin)
 	System        bool                // and what the system trusts
 	Host          string              // the name or address asked for
@@ -145,7 +145,7 @@ func (v *Verdict) authority(chain []*x509.Certificate, p Policy) {
 		roots.AddCert(t)
 	}
 	inter := x509.NewCertPool()
-	for _, c := range slices.Concat(chain[1:], p.Middle) {
+	for _, c := range slices.Concat(chain[1:], p.Intermediates) {
 		inter.AddCert(c)
 	}
 	// Dates are judged apart, so the chain is built at a time that suits it.
@@ -190,7 +190,7 @@ func (v *Verdict) climb(chain []*x509.Certificate, p Policy) bool {
 			v.Chain = at
 			return true
 		}
-		others := slices.Concat(chain[1:], p.Middle)
+		others := slices.Concat(chain[1:], p.Intermediates)
 		i := slices.IndexFunc(others, func(c *x509.Certificate) bool {
 			return !slices.ContainsFunc(at, c.Equal) && last.CheckSignatureFrom(c) == nil
 		})
@@ -251,8 +251,8 @@ func SameFingerprint(a, b string) bool {
 	return clean(a) == clean(b)
 }
 
-// mostNames bounds how many names of a certificate are shown.
-const mostNames = 50
+// maxNames bounds how many names of a certificate are shown.
+const maxNames = 50
 
 // Names are the names and addresses that a certificate is for.
 func Names(c *x509.Certificate) []string {
@@ -263,8 +263,8 @@ func Names(c *x509.Certificate) []string {
 	if len(out) == 0 && c.Subject.CommonName != "" {
 		out = append(out, c.Subject.CommonName+" (common name only)")
 	}
-	if len(out) > mostNames {
-		out = append(out[:mostNames], fmt.Sprintf("and %d more", len(out)-mostNames))
+	if len(out) > maxNames {
+		out = append(out[:maxNames], fmt.Sprintf("and %d more", len(out)-maxNames))
 	}
 	return out
 }

@@ -38,9 +38,9 @@ func (w *Workspace) Serving(contractName, operation string) []*Endpoint {
 	return out
 }
 
-// Settle finds the endpoint that a call uses: the one that was named, the
+// ChooseEndpoint finds the endpoint that a call uses: the one that was named, the
 // default, or the only one. Where it cannot be settled the error says why.
-func (w *Workspace) Settle(r DraftRef, named string) (*Endpoint, error) {
+func (w *Workspace) ChooseEndpoint(r DraftRef, named string) (*Endpoint, error) {
 	serving := w.Serving(r.Contract, r.Operation)
 	var names []string
 	for _, e := range serving {
@@ -199,7 +199,7 @@ func (w *Workspace) Plan(r DraftRef, endpointName, environment string) (call.Pla
 	if err != nil {
 		return p, err
 	}
-	e, err := w.Settle(r, endpointName)
+	e, err := w.ChooseEndpoint(r, endpointName)
 	if err != nil {
 		p.NoEndpoint = err
 		p.Endpoint = endpointName
@@ -207,7 +207,7 @@ func (w *Workspace) Plan(r DraftRef, endpointName, environment string) (call.Pla
 	}
 	p.Endpoint, p.Port = e.Name, p.Contract.Port(e.Port)
 	p.Settings = w.settings(cfg, e, p.Port)
-	p.Aside = w.AsideFor(e.Name)
+	p.SetAside = w.SetAsideFor(e.Name)
 	w.mu.Lock()
 	p.Draft = w.drafts[r] // parsed before, if it is still the same
 	w.mu.Unlock()

@@ -56,11 +56,11 @@ func TestSwitchedOffEndpointsServeNothing(t *testing.T) {
 	require.NoError(t, w.Apply(change("endpoint.TideTables.off", true)))
 	assert.Len(t, w.Serving("tide-tables", "YearTable"), 1)
 	r, _ := w.FindDraft("YearTable")
-	e, err := w.Settle(r, "")
+	e, err := w.ChooseEndpoint(r, "")
 	require.NoError(t, err)
 	assert.Equal(t, "TideTablesTLS", e.Name, "the one that is left needs no choosing")
 	require.NoError(t, w.Apply(change("endpoint.TideTablesTLS.off", "true")))
-	_, err = w.Settle(r, "")
+	_, err = w.ChooseEndpoint(r, "")
 	assert.ErrorContains(t, err, "no endpoint serves YearTable")
 }
 

@@ -10,8 +10,8 @@ import (
 	"orenda/internal/near"
 )
 
-// AsideFor are the findings that were set aside for an endpoint: reasons, by id.
-func (w *Workspace) AsideFor(name string) map[string]string {
+// SetAsideFor are the findings that were set aside for an endpoint: reasons, by id.
+func (w *Workspace) SetAsideFor(name string) map[string]string {
 	return w.Config().SetAside[name]
 }
 

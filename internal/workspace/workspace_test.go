@@ -66,16 +66,16 @@ func TestEndpointsAreSettled(t *testing.T) {
 	w := fresh(t)
 	r, err := w.FindDraft("FindBerths")
 	require.NoError(t, err)
-	_, err = w.Settle(r, "")
+	_, err = w.ChooseEndpoint(r, "")
 	var amb *endpoint.AmbiguousError
 	require.ErrorAs(t, err, &amb)
 	assert.Len(t, amb.Endpoints, 3)
 	assert.Equal(t, "SOAP 1.2 · http · port BerthDesk12", amb.Endpoints[1].Differs)
-	_, err = w.Settle(r, "BerthDesk1")
+	_, err = w.ChooseEndpoint(r, "BerthDesk1")
 	assert.ErrorContains(t, err, "BerthDesk11 is meant")
 	for _, name := range []string{"BerthDesk12", "BerthDesk11"} { // the second choice takes the first one's place
 		require.NoError(t, w.Apply(exchange.Change{Where: "workspace", Key: "endpoint." + name + ".default", To: true}))
-		e, err := w.Settle(r, "")
+		e, err := w.ChooseEndpoint(r, "")
 		require.NoError(t, err)
 		assert.Equal(t, name, e.Name)
 	}

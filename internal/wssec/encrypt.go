@@ -298,20 +298,20 @@ type Opened struct {
 	At     xmltree.Span // in what Decrypt gives
 }
 
-// Opener is a private key with its certificate.
-type Opener struct {
+// DecryptionKey is a private key with its certificate.
+type DecryptionKey struct {
 	Key   crypto.Signer
 	Cert  *x509.Certificate
 	Above []*x509.Certificate // its issuers, as far as they are there
 }
 
-const mostEncrypted = 200
+const maxEncrypted = 200
 
 // Decrypt opens what is encrypted in an envelope for a key, and gives the
 // envelope as it was before. An envelope with nothing encrypted comes back as it is.
-func Decrypt(envelope []byte, with []Opener) (out []byte, opened []Opened, err error) {
+func Decrypt(envelope []byte, with []DecryptionKey) (out []byte, opened []Opened, err error) {
 	out = envelope
-	for range mostEncrypted {
+	for range maxEncrypted {
 		e, err := read(out)
 		if err != nil {
 			return envelope, opened, err
@@ -353,12 +353,12 @@ func Decrypt(envelope []byte, with []Opener) (out []byte, opened []Opened, err e
 		opened = append(opened, Opened{what, Words(algorithm), weak, xmltree.Span{Start: s.Start, End: s.Start + len(clear)}})
 		out = []byte(string(out[:s.Start]) + string(clear) + string(out[s.End:]))
 	}
-	return envelope, opened, fmt.Errorf("more than %d parts are encrypted", mostEncrypted)
+	return envelope, opened, fmt.Errorf("more than %d parts are encrypted", maxEncrypted)
 }
 
 // keyFor finds the key of encrypted data: the one that is encrypted within it, the
 // one that it refers to, or the one that lists it.
-func keyFor(e *soap.Envelope, data xmltree.Node, with []Opener) ([]byte, string, error) {
+func keyFor(e *soap.Envelope, data xmltree.Node, with []DecryptionKey) ([]byte, string, error) {
 	info := data.Child(DSIG, "KeyInfo")
 	wrapped := info.Child(XENC, "EncryptedKey")
 	if uri, _ := info.Child(WSSE, "SecurityTokenReference").Child(WSSE, "Reference").Attr("", "URI"); wrapped.IsZero() && strings.HasPrefix(uri, "#") {

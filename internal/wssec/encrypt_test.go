@@ -44,7 +44,7 @@ func TestEncryptionIsOpenedByXmlsec(t *testing.T) {
 			sealed, err := Encrypt(src, &Encryption{To: cert, Data: data, Transport: transport, Reference: Thumbprint, Parts: []string{"body"}})
 			require.NoError(t, err, name)
 			assert.NotContains(t, string(sealed), "salt", name)
-			out, parts, err := Decrypt(sealed, []Opener{{Key: key, Cert: cert}})
+			out, parts, err := Decrypt(sealed, []DecryptionKey{{Key: key, Cert: cert}})
 			require.NoError(t, err, name)
 			assert.Equal(t, want, string(opened(t, out).Body.Child("urn:skerry:manifests", "Manifest").Bytes()), name)
 			require.Len(t, parts, 1)
@@ -65,7 +65,7 @@ func TestEncryptionIsOpenedByXmlsec(t *testing.T) {
 		sealed, err := Encrypt(src, &Encryption{To: cert, Data: "aes256-gcm", Transport: "rsa-oaep", Reference: KeyReference(r), Parts: []string{"body", "token"}})
 		require.NoError(t, err, r)
 		assert.NotContains(t, string(sealed), "UsernameToken", r)
-		out, parts, err := Decrypt(sealed, []Opener{{Key: key, Cert: cert}})
+		out, parts, err := Decrypt(sealed, []DecryptionKey{{Key: key, Cert: cert}})
 		require.NoError(t, err, r)
 		assert.Len(t, parts, 2, r)
 		assert.Contains(t, string(out), "<wsse:UsernameToken", r)
@@ -90,7 +90,7 @@ func TestWhatXmlsecEncryptsIsOpened(t *testing.T) {
 		require.NoError(t, err, "%s", out)
 		sealed, err := os.ReadFile(filepath.Join(dir, "o.xml"))
 		require.NoError(t, err)
-		clear, parts, err := Decrypt(sealed, []Opener{{Key: key}})
+		clear, parts, err := Decrypt(sealed, []DecryptionKey{{Key: key}})
 		require.NoError(t, err, c[0])
 		assert.NotEmpty(t, parts)
 		assert.Contains(t, string(clear), "salt &amp; nets")
@@ -106,7 +106,7 @@ func TestSignedThenEncrypted(t *testing.T) {
 	require.NoError(t, err)
 	sealed, err := Encrypt(signed, &Encryption{To: to, Data: "aes256-gcm", Transport: "rsa-oaep", Reference: IssuerSerial, Parts: []string{"body"}})
 	require.NoError(t, err)
-	out, _, err := Decrypt(sealed, []Opener{{Key: theirs, Cert: to}})
+	out, _, err := Decrypt(sealed, []DecryptionKey{{Key: theirs, Cert: to}})
 	require.NoError(t, err)
 	got := Verify(opened(t, out), Keys{})
 	require.Len(t, got, 1)
@@ -120,7 +120,7 @@ func TestWhatCannotBeOpened(t *testing.T) {
 	for _, transport := range KeyTransports {
 		sealed, err := Encrypt(message(t), &Encryption{To: cert, Data: "aes128-gcm", Transport: transport, Reference: Embedded, Parts: []string{"body"}})
 		require.NoError(t, err)
-		back, _, err := Decrypt(sealed, []Opener{{Key: other}})
+		back, _, err := Decrypt(sealed, []DecryptionKey{{Key: other}})
 		assert.Error(t, err)
 		assert.Equal(t, sealed, back, "what cannot be opened comes back as it is")
 		_, _, err = Decrypt(sealed, nil)
@@ -129,7 +129,7 @@ func TestWhatCannotBeOpened(t *testing.T) {
 		v := e.Doc.Root().Find(XENC, "EncryptedData").Child(XENC, "CipherData").Child(XENC, "CipherValue").Inner()
 		broken := bytes.Clone(sealed)
 		broken[v.Start+40] ^= 1
-		_, _, err = Decrypt(broken, []Opener{{Key: key}})
+		_, _, err = Decrypt(broken, []DecryptionKey{{Key: key}})
 		assert.Error(t, err, "a changed byte is seen")
 	}
 	ec, _ := signer(t, ecKey(t, elliptic.P256()))
@@ -144,7 +144,7 @@ func FuzzDecrypt(f *testing.F) {
 	require.NoError(f, err)
 	f.Add(sealed)
 	f.Fuzz(func(t *testing.T, b []byte) {
-		if out, _, err := Decrypt(b, []Opener{{Key: key, Cert: cert}}); err == nil {
+		if out, _, err := Decrypt(b, []DecryptionKey{{Key: key, Cert: cert}}); err == nil {
 			_, err := xmltree.Parse(out, xmltree.Limits{})
 			assert.NoError(t, err)
 		}

@@ -230,7 +230,7 @@ func TestAHeaderBlockIsEncrypted(t *testing.T) {
 	assert.Equal(t, "1", v)
 	v, _ = outer.Attr(soap.NS11, "actor")
 	assert.Equal(t, "urn:a&b", v)
-	clear, parts, err := Decrypt(sealed, []Opener{{Key: key, Cert: cert}})
+	clear, parts, err := Decrypt(sealed, []DecryptionKey{{Key: key, Cert: cert}})
 	require.NoError(t, err)
 	assert.Len(t, parts, 2)
 	assert.Contains(t, string(clear), block)

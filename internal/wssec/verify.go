@@ -58,8 +58,8 @@ type Keys struct {
 }
 
 const (
-	mostReferences = 1000
-	mostSignatures = 20
+	maxReferences = 1000
+	maxSignatures = 20
 )
 
 // Verify checks all signatures in the security headers of an envelope.
@@ -70,7 +70,7 @@ func Verify(e *soap.Envelope, keys Keys) []Signature {
 	}
 	for sec := range e.Header.Named(WSSE, "Security") {
 		for n := range sec.Named(DSIG, "Signature") {
-			if len(out) == mostSignatures {
+			if len(out) == maxSignatures {
 				return out
 			}
 			out = append(out, verify(e, sec, n, keys))
@@ -89,8 +89,8 @@ func verify(e *soap.Envelope, sec, n xmltree.Node, keys Keys) Signature {
 		s.Weak = "it is made with SHA-1"
 	}
 	for r := range info.Named(DSIG, "Reference") {
-		if len(s.References) == mostReferences {
-			s.Why = fmt.Sprintf("it has more than %d references", mostReferences)
+		if len(s.References) == maxReferences {
+			s.Why = fmt.Sprintf("it has more than %d references", maxReferences)
 			return s
 		}
 		s.References = append(s.References, reference(e, n, r))

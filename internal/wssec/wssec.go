@@ -65,13 +65,13 @@ func NewDerived() *Derived {
 	return d
 }
 
-// mostIterations bounds what a message can make a reader do.
-const mostIterations = 1_000_000
+// maxIterations bounds what a message can make a reader do.
+const maxIterations = 1_000_000
 
 // Key is the key, 20 bytes: SHA-1 over password and salt, and again over that.
 func (d *Derived) Key(password string) []byte {
 	h := sha1.Sum(append([]byte(password), d.Salt...))
-	for i := 1; i < min(d.Iterations, mostIterations); i++ {
+	for i := 1; i < min(d.Iterations, maxIterations); i++ {
 		h = sha1.Sum(h[:])
 	}
 	return h[:]

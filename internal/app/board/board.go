@@ -110,7 +110,7 @@ func (t table) of(row int) []column { return t.cols[t.rows[row].Contract] }
 func (v *View) at(t table) (row, col int) {
 	row, col = -1, -1
 	for i, r := range t.rows {
-		if r == v.s.Cell.Draft || v.folded[r.Contract] && r.Contract == v.s.Cell.Draft.Contract {
+		if r == v.s.Chosen.Draft || v.folded[r.Contract] && r.Contract == v.s.Chosen.Draft.Contract {
 			row = i
 		}
 	}
@@ -118,7 +118,7 @@ func (v *View) at(t table) (row, col int) {
 		return row, col
 	}
 	for i, c := range t.of(row) {
-		if c.end.Name == v.s.Cell.Endpoint && (!v.turned || c.env == v.s.Environment) {
+		if c.end.Name == v.s.Chosen.Endpoint && (!v.turned || c.env == v.s.Environment) {
 			col = i
 		}
 	}
@@ -144,14 +144,14 @@ func (v *View) turn() {
 	}
 	v.turned = !v.turned
 	v.left = 0
-	if v.turned && v.s.Cell.Endpoint != "" {
-		v.over[v.s.Cell.Draft.Contract] = v.s.Cell.Endpoint
+	if v.turned && v.s.Chosen.Endpoint != "" {
+		v.over[v.s.Chosen.Draft.Contract] = v.s.Chosen.Endpoint
 	}
 	v.move(v.read(), 0, 0)
 }
 
 func target(r workspace.DraftRef, c column) state.Target {
-	return state.Target{Cell: state.Cell{Draft: r, Endpoint: c.end.Name}, Environment: c.env}
+	return state.Target{CallKey: state.CallKey{Draft: r, Endpoint: c.end.Name}, Environment: c.env}
 }
 
 // markRow marks all cells of the row that can be, or takes their marks back.
@@ -286,7 +286,7 @@ func (v *View) key(k tea.KeyPressMsg, t table) tea.Cmd {
 		v.s.Duplicate()
 	case ui.Is(k, "N"):
 		return func() tea.Msg {
-			return state.Ask{Prompt: "name of the draft", Value: v.s.Cell.Draft.Name, Answer: func(name string) {
+			return state.Ask{Prompt: "name of the draft", Value: v.s.Chosen.Draft.Name, Answer: func(name string) {
 				v.s.Rename(name)
 			}}
 		}
@@ -305,15 +305,15 @@ func (v *View) key(k tea.KeyPressMsg, t table) tea.Cmd {
 	case ui.Is(k, "x"):
 		v.turn()
 	case ui.Is(k, "-"):
-		name := v.s.Cell.Draft.Contract
+		name := v.s.Chosen.Draft.Contract
 		v.folded[name] = !v.folded[name]
 	case ui.Is(k, "!"):
 		v.s.ToggleChanges()
 	case ui.Is(k, "*"):
-		if err := v.s.W.Apply(exchange.Change{Where: "workspace", Key: "endpoint." + v.s.Cell.Endpoint + ".default", To: true}); err != nil {
+		if err := v.s.W.Apply(exchange.Change{Where: "workspace", Key: "endpoint." + v.s.Chosen.Endpoint + ".default", To: true}); err != nil {
 			v.s.Say("%v", err)
 		} else {
-			v.s.Say("%s is the default now", v.s.Cell.Endpoint)
+			v.s.Say("%s is the default now", v.s.Chosen.Endpoint)
 		}
 	}
 	return nil
@@ -358,7 +358,7 @@ func (v *View) move(t table, dy, dx int) {
 			v.s.UseEnvironment(cols[col].env)
 		}
 	}
-	v.s.Choose(state.Cell{Draft: r, Endpoint: end})
+	v.s.Choose(state.CallKey{Draft: r, Endpoint: end})
 }
 
 const (
@@ -450,7 +450,7 @@ func (v *View) View(w, h int) string {
 			head := "   " + ui.Pad(ui.Soft(ui.Cut(l.head, label-2)), label-1)
 			first, cols := v.shown(t.cols[l.head], n)
 			for _, c := range cols {
-				name, here, star := c.end.Name, c.end.Name == v.s.Cell.Endpoint, c.end.Default
+				name, here, star := c.end.Name, c.end.Name == v.s.Chosen.Endpoint, c.end.Default
 				if v.turned {
 					name, here, star = c.env, here && c.env == v.s.Environment, c.env == v.s.W.Config().Environment
 				}
@@ -508,7 +508,7 @@ func (v *View) title(w int) string {
 	out := ui.Soft("what works where")
 	if v.turned {
 		out = ui.Soft("what works in which environment")
-		if e := v.s.Cell.Endpoint; e != "" {
+		if e := v.s.Chosen.Endpoint; e != "" {
 			out += ui.Soft(", over ") + ui.Strong(ui.Cut(e, 30))
 		}
 	}
@@ -528,7 +528,7 @@ func (v *View) cell(r workspace.DraftRef, c column, chosen bool) string {
 	if !v.serves(r, c.end) {
 		return strings.Repeat(" ", cellWidth)
 	}
-	x := v.s.Latest(target(r, c).Cell, c.env)
+	x := v.s.Latest(target(r, c).CallKey, c.env)
 	left, right := " ", " "
 	if v.s.Marked[target(r, c)] {
 		left, right = ui.Accent("+"), ui.Accent("+")
@@ -555,7 +555,7 @@ func (v *View) cell(r workspace.DraftRef, c column, chosen bool) string {
 
 // foot says in words what the chosen cell is, and how it went.
 func (v *View) foot(w int) []string {
-	c := v.s.Cell
+	c := v.s.Chosen
 	sig := c.Draft.Operation
 	con, err := v.s.W.Contract(c.Draft.Contract)
 	if err == nil {
@@ -567,7 +567,7 @@ func (v *View) foot(w int) []string {
 	if v.s.Environment != "" {
 		how += " in " + v.s.Environment
 	}
-	if _, err := v.s.W.Settle(c.Draft, ""); err != nil {
+	if _, err := v.s.W.ChooseEndpoint(c.Draft, ""); err != nil {
 		if amb, ok := errors.AsType[*endpoint.AmbiguousError](err); ok {
 			how += fmt.Sprintf(" · none of %d endpoints is the default: * makes %s it", len(amb.Endpoints), c.Endpoint)
 		}
@@ -622,8 +622,8 @@ func (v *View) click(m tea.MouseClickMsg, t table) tea.Cmd {
 	}
 	row, col := v.at(t)
 	label, n := v.columns(v.width, col)
-	before := v.s.Cell
-	cell := state.Cell{Draft: t.rows[all[i].row]}
+	before := v.s.Chosen
+	cell := state.CallKey{Draft: t.rows[all[i].row]}
 	if all[i].row == row {
 		cell.Endpoint = before.Endpoint
 	}
@@ -636,7 +636,7 @@ func (v *View) click(m tea.MouseClickMsg, t table) tea.Cmd {
 	}
 	v.s.Choose(cell)
 	v.move(t, 0, 0)
-	if v.s.Cell == before {
+	if v.s.Chosen == before {
 		return func() tea.Msg { return state.Goto("path") }
 	}
 	return nil

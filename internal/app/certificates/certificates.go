@@ -60,8 +60,8 @@ func (v *View) Keys() []ui.Key {
 
 // Open implements the application's opener.
 func (v *View) Open() tea.Cmd {
-	if v.s.Cell.Endpoint != "" {
-		v.end = v.s.Cell.Endpoint
+	if v.s.Chosen.Endpoint != "" {
+		v.end = v.s.Chosen.Endpoint
 	}
 	v.cursor = 0
 	v.s.Stale("file trust ")
@@ -158,7 +158,7 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 	case ui.Is(k, "esc"):
 		return func() tea.Msg { return state.Goto("path") }
 	case ui.Is(k, "Y"):
-		v.s.AcceptAnything = !v.s.AcceptAnything
+		v.s.SkipVerify = !v.s.SkipVerify
 	case c == nil:
 	case ui.Is(k, "enter") && l == nil:
 		v.trust(c)

@@ -84,7 +84,7 @@ func (v *View) entries() []entry {
 // Open puts the cursor on the chosen call's operation.
 func (v *View) Open() tea.Cmd {
 	for i, e := range v.entries() {
-		if e.contract == v.s.Cell.Draft.Contract && e.o != nil && e.o.Name == v.s.Cell.Draft.Operation {
+		if e.contract == v.s.Chosen.Draft.Contract && e.o != nil && e.o.Name == v.s.Chosen.Draft.Operation {
 			v.cursor = i
 		}
 	}
@@ -201,7 +201,7 @@ func (v *View) open(all []entry) tea.Cmd {
 	e := all[v.cursor]
 	for _, r := range v.s.Rows() {
 		if r.Contract == e.contract && r.Operation == e.o.Name {
-			end := v.s.Cell.Endpoint
+			end := v.s.Chosen.Endpoint
 			serves := false
 			for _, x := range v.s.W.Serving(r.Contract, r.Operation) {
 				serves = serves || x.Name == end
@@ -212,7 +212,7 @@ func (v *View) open(all []entry) tea.Cmd {
 					end = s[0].Name
 				}
 			}
-			v.s.Choose(state.Cell{Draft: r, Endpoint: end})
+			v.s.Choose(state.CallKey{Draft: r, Endpoint: end})
 			return func() tea.Msg { return state.Goto("draft") }
 		}
 	}

@@ -267,7 +267,7 @@ func (v *View) key(k tea.KeyPressMsg) tea.Cmd {
 	case ui.Is(k, "+"):
 		v.edit(d, d.Repeat(it))
 	case ui.Is(k, "-"):
-		if it.Present && it.Most != 1 {
+		if it.Present && it.Max != 1 {
 			d.LeaveOut(it)
 			v.edit(d, nil)
 		} else {
@@ -315,7 +315,7 @@ func (v *View) nextFound() {
 func (v *View) compare() {
 	all := v.s.Others()
 	if len(all) == 0 {
-		v.s.Say("there is no other draft of %s; D on the board makes a copy", v.s.Cell.Draft.Operation)
+		v.s.Say("there is no other draft of %s; D on the board makes a copy", v.s.Chosen.Draft.Operation)
 		return
 	}
 	at := -1
@@ -336,7 +336,7 @@ func (v *View) compare() {
 // note asks for what was learned of the field at the cursor.
 func (v *View) note() tea.Cmd {
 	field := workspace.FieldOf(v.path(v.cursor))
-	ref := v.s.Cell.Draft
+	ref := v.s.Chosen.Draft
 	old := v.s.Notes()[field]
 	return func() tea.Msg {
 		return state.Ask{Prompt: "learned of " + field, Value: old, Answer: func(text string) { v.s.Note(ref.Contract, ref.Operation, field, text) }}

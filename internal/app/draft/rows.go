@@ -83,7 +83,7 @@ func (v *View) title(w int) string {
 	case faults > 0:
 		verdict = ui.Accent(fmt.Sprintf("%d %s", faults, map[bool]string{true: "fault", false: "faults"}[faults == 1]))
 	}
-	c := v.s.Cell.Draft
+	c := v.s.Chosen.Draft
 	s := "   " + ui.Strong(ui.Cut(c.Operation+" · "+c.Name, w/2)) + ui.Soft(fmt.Sprintf("   %s B · ", diagnose.Bytes(int64(size)))) + verdict
 	if v.s.Variables() {
 		s += ui.Soft(" · with variables")
@@ -204,10 +204,10 @@ func kindOf(it message.Item, header bool) string {
 	if !it.Required && it.Kind != message.Fork {
 		parts = append(parts, "optional")
 	}
-	if it.Most == schema.Unbounded {
+	if it.Max == schema.Unbounded {
 		parts = append(parts, "any number")
-	} else if it.Most > 1 {
-		parts = append(parts, fmt.Sprintf("up to %d", it.Most))
+	} else if it.Max > 1 {
+		parts = append(parts, fmt.Sprintf("up to %d", it.Max))
 	}
 	return strings.Join(parts, ", ")
 }
@@ -304,7 +304,7 @@ type expected struct {
 }
 
 func (v *View) expectedReply(w int) []string {
-	ref, ws := v.s.Cell.Draft, v.s.W
+	ref, ws := v.s.Chosen.Draft, v.s.W
 	exp := state.Known(v.s, "expected "+ref.Contract+" "+ref.Operation, func(context.Context) expected {
 		c, err := ws.Contract(ref.Contract)
 		if err != nil {

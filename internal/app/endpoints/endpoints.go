@@ -54,7 +54,7 @@ func (v *View) Keys() []ui.Key {
 // that is chosen elsewhere.
 func (v *View) Open() tea.Cmd {
 	for i, e := range v.s.W.Config().Endpoints {
-		if e.Name == v.s.Cell.Endpoint {
+		if e.Name == v.s.Chosen.Endpoint {
 			v.cursor = i
 		}
 	}
@@ -152,8 +152,8 @@ func (v *View) did(err error, format string, args ...any) {
 
 func (v *View) rename(from, to string) {
 	err := v.s.W.Rename("endpoint", from, to)
-	if err == nil && v.s.Cell.Endpoint == from {
-		v.s.Choose(state.Cell{Draft: v.s.Cell.Draft, Endpoint: to})
+	if err == nil && v.s.Chosen.Endpoint == from {
+		v.s.Choose(state.CallKey{Draft: v.s.Chosen.Draft, Endpoint: to})
 	}
 	v.did(err, "%s is called %s", from, to)
 }
@@ -162,7 +162,7 @@ func (v *View) rename(from, to string) {
 func (v *View) settings(e *workspace.Endpoint) tea.Cmd {
 	for _, r := range v.s.Rows() {
 		if r.Contract == e.Contract && slices.Contains(v.s.W.Serving(r.Contract, r.Operation), e) {
-			if c := (state.Cell{Draft: r, Endpoint: e.Name}); c.Endpoint != v.s.Cell.Endpoint {
+			if c := (state.CallKey{Draft: r, Endpoint: e.Name}); c.Endpoint != v.s.Chosen.Endpoint {
 				v.s.Choose(c)
 			}
 			return func() tea.Msg { return state.Goto("path") }

@@ -169,7 +169,7 @@ func (v *View) enter(x *exchange.Exchange) {
 		v.key = list[v.set].Key
 		value := list[v.set].Value
 		if v.s.Fetching == nil {
-			set := v.s.W.Settings(v.s.Cell.Endpoint)
+			set := v.s.W.Settings(v.s.Chosen.Endpoint)
 			value = set.Text(v.key)
 		}
 		v.in.Start(value)
@@ -210,9 +210,9 @@ func (v *View) apply() {
 	v.s.Say("done: %s; g sends it again", r.Title)
 }
 
-// aside is the finding that would be set aside: the first of the stage that is
+// ignorable is the finding that would be set aside: the first of the stage that is
 // no stop, else the first of all.
-func (v *View) aside(x *exchange.Exchange) *exchange.Finding {
+func (v *View) ignorable(x *exchange.Exchange) *exchange.Finding {
 	var first *exchange.Finding
 	for i := range x.Findings {
 		f := &x.Findings[i]
@@ -230,12 +230,12 @@ func (v *View) aside(x *exchange.Exchange) *exchange.Finding {
 }
 
 func (v *View) setAside(x *exchange.Exchange) tea.Cmd {
-	f := v.aside(x)
-	if f == nil || v.s.Fetching != nil || v.s.Cell.Endpoint == "" {
+	f := v.ignorable(x)
+	if f == nil || v.s.Fetching != nil || v.s.Chosen.Endpoint == "" {
 		v.s.Say("there is no warning here that could be set aside")
 		return nil
 	}
-	id, end := f.ID, v.s.Cell.Endpoint
+	id, end := f.ID, v.s.Chosen.Endpoint
 	return func() tea.Msg {
 		return state.Ask{Prompt: "why “" + ui.Cut(f.Title, 40) + "” may be ignored at " + end + " (empty: it counts)", Value: f.SetAside, Answer: func(why string) {
 			if err := v.s.W.SetAside(end, id, why); err != nil {
@@ -257,11 +257,11 @@ func (v *View) setAside(x *exchange.Exchange) tea.Cmd {
 // chosen is the setting under the cursor, as the endpoint has it now.
 func (v *View) chosen(x *exchange.Exchange) (endpoint.Value, bool) {
 	list := v.shown(x)
-	if v.set < 0 || v.set >= len(list) || v.s.Fetching != nil || v.s.Cell.Endpoint == "" {
+	if v.set < 0 || v.set >= len(list) || v.s.Fetching != nil || v.s.Chosen.Endpoint == "" {
 		v.s.Say("choose a setting first (→)")
 		return endpoint.Value{}, false
 	}
-	set := v.s.W.Settings(v.s.Cell.Endpoint)
+	set := v.s.W.Settings(v.s.Chosen.Endpoint)
 	return set.Get(list[v.set].Key), true
 }
 
@@ -275,7 +275,7 @@ func (v *View) lift(x *exchange.Exchange) tea.Cmd {
 		v.s.Say("the %s is not the endpoint's own: it comes from %s", val.Key.Label, val.Source)
 		return nil
 	}
-	end := v.s.W.Endpoint(v.s.Cell.Endpoint)
+	end := v.s.W.Endpoint(v.s.Chosen.Endpoint)
 	profile := end.Profile
 	if profile == "" {
 		profile = workspace.Everywhere

@@ -376,14 +376,14 @@ func (v *View) whyPart(x *exchange.Exchange, w int, brief bool) []string {
 // possibilities are what may be behind a finding; in brief only the likeliest.
 func possibilities(f *exchange.Finding, w int, brief bool) (out []string) {
 	indent := ui.Pad("", 7)
-	for i, p := range f.CouldBe {
+	for i, p := range f.Hypotheses {
 		if brief && i > 0 {
 			break
 		}
 		lead := ui.Soft(ui.Pad(map[bool]string{true: "may be", false: "or"}[i == 0], 7))
 		said := p.Answer
 		if said == "" {
-			said = "if " + p.Tells
+			said = "if " + p.Predicts
 		}
 		text, tail := p.Cause, " · "+said
 		switch p.Verdict {
@@ -418,7 +418,7 @@ func (v *View) memoryPart(x *exchange.Exchange, w int) (out []string) {
 		return nil
 	}
 	for i, l := range diagnose.MemoryLines(x.Memory, time.Now()) {
-		if i == mostMemory {
+		if i == maxMemory {
 			break
 		}
 		section := ""
@@ -430,8 +430,8 @@ func (v *View) memoryPart(x *exchange.Exchange, w int) (out []string) {
 	return out
 }
 
-// mostMemory is how many lines of what is remembered are shown.
-const mostMemory = 6
+// maxMemory is how many lines of what is remembered are shown.
+const maxMemory = 6
 
 func where(e exchange.Evidence) string {
 	if e.In == exchange.InSettings || e.In == exchange.InCertificate {

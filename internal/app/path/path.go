@@ -62,8 +62,8 @@ func (v *View) Keys() []ui.Key {
 	return keys
 }
 
-// settled puts the cursor on the cause when another exchange comes into sight.
-func (v *View) settled(x *exchange.Exchange) {
+// putCursor puts the cursor on the cause when another exchange comes into sight.
+func (v *View) putCursor(x *exchange.Exchange) {
 	id := x.ID + string(x.Outcome)
 	if v.of == id || x.ID == "" { // it is being found out
 		return
@@ -122,8 +122,8 @@ func (v *View) shown(x *exchange.Exchange) []exchange.Setting {
 }
 
 const (
-	spineWidth   = 58
-	mostAttempts = 9 // lines that the attempts take at most: the stage has the room
+	spineWidth  = 58
+	maxAttempts = 9 // lines that the attempts take at most: the stage has the room
 )
 
 // stageAt is the number of the stage on a line of the screen, or 0.
@@ -150,7 +150,7 @@ func lineOf(i int) int {
 // View implements ui.View.
 func (v *View) View(w, h int) string {
 	x := v.s.Exchange()
-	v.settled(x)
+	v.putCursor(x)
 	head := []string{"", v.heading(x, w), ""}
 	if w < 100 {
 		return v.narrow(x, head, w, h)
@@ -160,7 +160,7 @@ func (v *View) View(w, h int) string {
 		left = 46
 	}
 	spine := v.spine(x, left-2)
-	att := v.attempts(w-2, min(max(h-len(head)-len(spine)-3, 3), mostAttempts))
+	att := v.attempts(w-2, min(max(h-len(head)-len(spine)-3, 3), maxAttempts))
 	room := h - len(head) - len(att)
 	right := v.panel(x, w-left-3, room-1)
 	out := head

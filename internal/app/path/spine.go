@@ -18,7 +18,7 @@ func (v *View) heading(x *exchange.Exchange, w int) string {
 	if x.Kind == "fetch" {
 		return "   " + ui.Strong(ui.Cut("fetching "+x.Stage(exchange.Address).Facts.Get("resolved"), w/2)) + ui.Soft("   "+x.Ending())
 	}
-	c := v.s.Cell
+	c := v.s.Chosen
 	name := fmt.Sprintf("%s · %s → %s", c.Draft.Operation, c.Draft.Name, cmp.Or(c.Endpoint, "no endpoint"))
 	if v.s.Environment != "" {
 		name += " in " + v.s.Environment

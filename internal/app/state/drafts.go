@@ -27,71 +27,71 @@ type removed struct {
 
 // Duplicate makes a copy of the chosen draft and chooses it.
 func (s *State) Duplicate() {
-	to := s.W.FreeDraft(s.Cell.Draft, s.Cell.Draft.Name)
-	if err := s.W.CopyDraft(s.Cell.Draft, to); err != nil {
+	to := s.W.FreeDraft(s.Chosen.Draft, s.Chosen.Draft.Name)
+	if err := s.W.CopyDraft(s.Chosen.Draft, to); err != nil {
 		s.Say("%v", err)
 		return
 	}
-	s.Choose(Cell{to, s.Cell.Endpoint})
+	s.Choose(CallKey{to, s.Chosen.Endpoint})
 	s.Say("a copy: %s", to)
 }
 
 // Rename gives the chosen draft another name. Attempts stay with the old name.
 func (s *State) Rename(name string) {
 	name = safe.FileName(name)
-	to := s.Cell.Draft
+	to := s.Chosen.Draft
 	to.Name = name
-	if to == s.Cell.Draft {
+	if to == s.Chosen.Draft {
 		return
 	}
 	if slices.Contains(s.Rows(), to) {
 		s.Say("there is a draft %s already", to)
 		return
 	}
-	err := s.W.CopyDraft(s.Cell.Draft, to)
+	err := s.W.CopyDraft(s.Chosen.Draft, to)
 	if err == nil {
-		err = s.W.RemoveDraft(s.Cell.Draft)
+		err = s.W.RemoveDraft(s.Chosen.Draft)
 	}
 	if err != nil {
 		s.Say("%v", err)
 		return
 	}
-	s.Choose(Cell{to, s.Cell.Endpoint})
+	s.Choose(CallKey{to, s.Chosen.Endpoint})
 	s.Say("renamed: %s", to)
 }
 
 // Remove takes the chosen draft away; Restore brings it back.
 func (s *State) Remove() {
-	body, err := s.W.ReadDraft(s.Cell.Draft)
+	body, err := s.W.ReadDraft(s.Chosen.Draft)
 	if err != nil {
 		s.Say("%v", err)
 		return
 	}
-	header, err := s.W.ReadHeader(s.Cell.Draft)
+	header, err := s.W.ReadHeader(s.Chosen.Draft)
 	if err == nil {
-		err = s.W.RemoveDraft(s.Cell.Draft)
+		err = s.W.RemoveDraft(s.Chosen.Draft)
 	}
 	if err != nil {
 		s.Say("%v", err)
 		return
 	}
-	s.drafts.gone = append(s.drafts.gone, removed{s.Cell.Draft, body, header})
-	s.Say("removed: %s; u brings it back", s.Cell.Draft)
+	s.drafts.gone = append(s.drafts.gone, removed{s.Chosen.Draft, body, header})
+	s.Say("removed: %s; u brings it back", s.Chosen.Draft)
 	rows := s.Rows()
 	if len(rows) == 0 {
-		s.Cell = Cell{}
+		s.Chosen = CallKey{}
 		return
 	}
 	next := rows[0]
 	for _, r := range rows {
-		if r.Contract == s.Cell.Draft.Contract {
+		if r.Contract == s.Chosen.Draft.Contract {
 			next = r
 		}
-		if r.Contract == s.Cell.Draft.Contract && r.Operation == s.Cell.Draft.Operation {
+		if r.Contract == s.Chosen.Draft.Contract && r.Operation == s.Chosen.Draft.Operation {
 			break
 		}
 	}
-	s.Choose(Cell{next, s.firstEndpoint(next)})
+	s.Choose(CallKey{next, s.firstEndpoint(next)})
 }
 
 // Restore brings the draft back that was removed last.
@@ -112,7 +112,7 @@ func (s *State) Restore() {
 		return
 	}
 	s.drafts.gone = s.drafts.gone[:n-1]
-	s.Choose(Cell{g.ref, s.firstEndpoint(g.ref)})
+	s.Choose(CallKey{g.ref, s.firstEndpoint(g.ref)})
 	s.Say("back again: %s", g.ref)
 }
 
@@ -134,7 +134,7 @@ func (s *State) Paste(text string) bool {
 		s.Say("%v", err)
 		return true
 	}
-	s.Choose(Cell{ref, s.firstEndpoint(ref)})
+	s.Choose(CallKey{ref, s.firstEndpoint(ref)})
 	s.Say("a draft of what was pasted: %s", ref)
 	return true
 }
@@ -162,7 +162,7 @@ func (s *State) FromCatalogue(c *workspace.Catalogue, name, operation string) bo
 	for _, r := range s.Rows() {
 		if r.Contract == in && r.Operation == operation {
 			s.Fetching = nil
-			s.Choose(Cell{r, s.firstEndpoint(r)})
+			s.Choose(CallKey{r, s.firstEndpoint(r)})
 			s.Say("%s is in this workspace", in)
 			return true
 		}
@@ -192,7 +192,7 @@ func (s *State) DraftOf(x *exchange.Exchange) bool {
 		s.Say("%v", err)
 		return false
 	}
-	s.Choose(Cell{ref, s.firstEndpoint(ref)})
+	s.Choose(CallKey{ref, s.firstEndpoint(ref)})
 	s.Say("a draft of this: %s", ref)
 	return true
 }
@@ -201,7 +201,7 @@ func (s *State) DraftOf(x *exchange.Exchange) bool {
 func (s *State) Others() []workspace.DraftRef {
 	var out []workspace.DraftRef
 	for _, r := range s.Rows() {
-		o := s.Cell.Draft
+		o := s.Chosen.Draft
 		if r != o && r.Contract == o.Contract && r.PortType == o.PortType && r.Operation == o.Operation {
 			out = append(out, r)
 		}
@@ -211,7 +211,7 @@ func (s *State) Others() []workspace.DraftRef {
 
 // Notes are what was learned of the chosen operation, by field.
 func (s *State) Notes() map[string]string {
-	return s.NotesOf(s.Cell.Draft.Contract, s.Cell.Draft.Operation)
+	return s.NotesOf(s.Chosen.Draft.Contract, s.Chosen.Draft.Operation)
 }
 
 // NotesOf are what was learned of an operation, by field; "" is the operation itself.
@@ -238,14 +238,14 @@ func (s *State) Note(contractName, operation, field, text string) {
 }
 
 // Variables tells whether variables stand in the chosen draft's values.
-func (s *State) Variables() bool { return s.W.Config().DraftSettings[s.Cell.Draft.ID()].Variables }
+func (s *State) Variables() bool { return s.W.Config().DraftSettings[s.Chosen.Draft.ID()].Variables }
 
 // ToggleVariables lets variables stand in the chosen draft's values, or not.
 func (s *State) ToggleVariables() {
 	on := !s.Variables()
-	settings := s.W.Config().DraftSettings[s.Cell.Draft.ID()]
+	settings := s.W.Config().DraftSettings[s.Chosen.Draft.ID()]
 	settings.Variables = on
-	if err := s.W.SetDraftSettings(s.Cell.Draft, settings); err != nil {
+	if err := s.W.SetDraftSettings(s.Chosen.Draft, settings); err != nil {
 		s.Say("%v", err)
 		return
 	}
@@ -260,17 +260,17 @@ func (s *State) ToggleVariables() {
 // ToggleChanges says of the chosen draft that it changes things at the service,
 // or no longer.
 func (s *State) ToggleChanges() {
-	settings := s.W.Config().DraftSettings[s.Cell.Draft.ID()]
+	settings := s.W.Config().DraftSettings[s.Chosen.Draft.ID()]
 	settings.Changes = !settings.Changes
-	if err := s.W.SetDraftSettings(s.Cell.Draft, settings); err != nil {
+	if err := s.W.SetDraftSettings(s.Chosen.Draft, settings); err != nil {
 		s.Say("%v", err)
 		return
 	}
 	if settings.Changes {
-		s.Say("%s changes things at the service: sending it again, or with others, asks first", s.Cell.Draft)
+		s.Say("%s changes things at the service: sending it again, or with others, asks first", s.Chosen.Draft)
 		return
 	}
-	s.Say("%s may be sent freely", s.Cell.Draft)
+	s.Say("%s may be sent freely", s.Chosen.Draft)
 }
 
 // Expand puts the variables of the environment in; what cannot be, stays.

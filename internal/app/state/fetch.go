@@ -43,7 +43,7 @@ func (s *State) fetchAgain() {
 	r := &running{fetch: true, call: call.New(p, nil)}
 	s.calls.running[id] = r
 	r.halt = s.run.Go(func(ctx context.Context) {
-		f, err := call.Fetch(ctx, source, p, s.telling)
+		f, err := call.Fetch(ctx, source, p, s.sayFetching)
 		for _, x := range f.Exchanges {
 			_ = s.J.Add(x)
 		}
@@ -51,8 +51,8 @@ func (s *State) fetchAgain() {
 	})
 }
 
-// telling says which document is asked for, as it is.
-func (s *State) telling(address string) {
+// sayFetching says which document is asked for, as it is.
+func (s *State) sayFetching(address string) {
 	s.post(func() { s.Say("fetching %s", address) })
 }
 
@@ -158,7 +158,7 @@ func (s *State) Again(name string) {
 	r := &running{fetch: true, call: call.New(p, nil)}
 	s.calls.running[id] = r
 	r.halt = s.run.Go(func(ctx context.Context) {
-		f, err := call.Fetch(ctx, k.Source, p, s.telling)
+		f, err := call.Fetch(ctx, k.Source, p, s.sayFetching)
 		for _, x := range f.Exchanges {
 			_ = s.J.Add(x)
 		}
@@ -226,7 +226,7 @@ func (s *State) takeFetched(id, source string, f *call.Fetched, err error) {
 	s.Fetching = nil
 	for _, d := range s.Rows() {
 		if d.Contract == name {
-			s.Choose(Cell{d, s.firstEndpoint(d)})
+			s.Choose(CallKey{d, s.firstEndpoint(d)})
 			break
 		}
 	}

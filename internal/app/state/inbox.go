@@ -53,14 +53,14 @@ func (s *State) ended(id string, x, masked *exchange.Exchange, err error) {
 		s.oneLess(r.many)
 	}
 	s.pump()
-	if r != nil && r.cell == s.Cell {
+	if r != nil && r.cell == s.Chosen {
 		s.Attempts = append(s.Attempts, masked)
 		s.Shown = len(s.Attempts) - 1
 	}
 	if s.Message == underWay && s.Running() == nil {
 		s.Message = ""
 	}
-	if next := s.calls.next; next != nil && r != nil && r.cell == s.Cell {
+	if next := s.calls.next; next != nil && r != nil && r.cell == s.Chosen {
 		s.calls.next = nil
 		next()
 	}

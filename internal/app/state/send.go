@@ -13,7 +13,7 @@ import (
 
 // Target is a cell in an environment: what a call is sent from.
 type Target struct {
-	Cell
+	CallKey
 	Environment string
 }
 
@@ -27,7 +27,7 @@ func (s *State) Send() { s.SendUntil(exchange.None) }
 
 // SendUntil sends the chosen cell no further than a stage; None: to the end.
 func (s *State) SendUntil(until exchange.Stage) {
-	if s.Cell.Draft.Operation == "" && s.Fetching == nil {
+	if s.Chosen.Draft.Operation == "" && s.Fetching == nil {
 		s.Say("choose a call on the board first")
 		return
 	}
@@ -39,12 +39,12 @@ func (s *State) SendUntil(until exchange.Stage) {
 		return
 	}
 	s.Message = ""
-	changes := s.calls.changes[s.Cell]
+	changes := s.calls.changes[s.Chosen]
 	if err := s.start(s.One()[0], changes, until, false); err != nil {
 		s.Say("%v", err)
 		return
 	}
-	delete(s.calls.changes, s.Cell)
+	delete(s.calls.changes, s.Chosen)
 	s.Fetching = nil
 }
 
@@ -71,7 +71,7 @@ func (s *State) waits(do func()) bool {
 // SendAs sends the chosen cell once as another identity: to see it refused, or
 // taken. Nothing of that is kept in the settings.
 func (s *State) SendAs(name string) {
-	if s.Cell.Draft.Operation == "" {
+	if s.Chosen.Draft.Operation == "" {
 		s.Say("choose a call on the board first")
 		return
 	}
@@ -80,7 +80,7 @@ func (s *State) SendAs(name string) {
 	}
 	s.Message, s.Fetching = "", nil
 	s.calls.as = name
-	err := s.start(Target{s.Cell, s.Environment}, []exchange.Change{{Where: "workspace", Key: "endpoint." + s.Cell.Endpoint + ".identity", To: name + ", for this call only"}}, exchange.None, false)
+	err := s.start(Target{s.Chosen, s.Environment}, []exchange.Change{{Where: "workspace", Key: "endpoint." + s.Chosen.Endpoint + ".identity", To: name + ", for this call only"}}, exchange.None, false)
 	s.calls.as = ""
 	if err != nil {
 		s.Say("%v", err)
@@ -142,10 +142,10 @@ func (s *State) start(t Target, changes []exchange.Change, until exchange.Stage,
 		}
 	}
 	p.Changes, p.Until = changes, until
-	p.AcceptAnything, s.AcceptAnything = s.AcceptAnything && !many, false
+	p.SkipVerify, s.SkipVerify = s.SkipVerify && !many, false
 	c := call.New(p, s.notify)
 	id := c.Snapshot().ID
-	r := &running{cell: t.Cell, env: t.Environment, call: c, many: many}
+	r := &running{cell: t.CallKey, env: t.Environment, call: c, many: many}
 	s.calls.running[id] = r
 	r.halt = s.run.Go(func(ctx context.Context) {
 		x := c.Run(ctx)
@@ -214,7 +214,7 @@ func (s *State) Halt() {
 		return
 	}
 	for _, r := range s.calls.running {
-		if r.cell == s.Cell || r.fetch {
+		if r.cell == s.Chosen || r.fetch {
 			r.halt()
 			s.Say("halted")
 			return
@@ -285,7 +285,7 @@ func (s *State) Careful(targets []Target, send func()) *Ask {
 }
 
 // One is the chosen cell alone, in the environment that is chosen.
-func (s *State) One() []Target { return []Target{{s.Cell, s.Environment}} }
+func (s *State) One() []Target { return []Target{{s.Chosen, s.Environment}} }
 
 // asks is what must be asked before targets are sent: those that change things
 // at the service, many at once or once more. "" where nothing must be.
@@ -295,7 +295,7 @@ func (s *State) asks(targets []Target) string {
 		if !s.W.Config().DraftSettings[t.Draft.ID()].Changes {
 			continue
 		}
-		x := s.Latest(t.Cell, t.Environment)
+		x := s.Latest(t.CallKey, t.Environment)
 		if len(targets) > 1 || x != nil && x.Stage(exchange.Send).State != exchange.Waiting {
 			if !slices.Contains(careful, t.Draft.String()) {
 				careful = append(careful, t.Draft.String())

@@ -32,8 +32,8 @@ type Wake struct{}
 // Goto asks for a view by its name.
 type Goto string
 
-// Cell is a draft over an endpoint: what a call is made of.
-type Cell struct {
+// CallKey is a draft over an endpoint: what a call is made of.
+type CallKey struct {
 	Draft    workspace.DraftRef
 	Endpoint string
 }
@@ -46,7 +46,7 @@ type State struct {
 	Home *user.Home
 
 	Environment string
-	Cell        Cell                 // what is chosen: keys act on it, and it is what is drawn as chosen
+	Chosen      CallKey              // what is chosen: keys act on it, and it is what is drawn as chosen
 	Attempts    []*exchange.Exchange // of the chosen cell, oldest first
 	Shown       int                  // index into Attempts; len(Attempts) is the next call
 	Kept        int                  // exchanges of this workspace that are kept
@@ -56,9 +56,9 @@ type State struct {
 	Reveal bool   // secrets are shown for the moment
 	Copied string // a value, or a part of a message as XML
 
-	Marked         map[Target]bool // cells that are to be sent together
-	AcceptAnything bool            // whatever certificate is shown, for the next call only
-	Newer          *Newer          // a description that was fetched again
+	Marked     map[Target]bool // cells that are to be sent together
+	SkipVerify bool            // whatever certificate is shown, for the next call only
+	Newer      *Newer          // a description that was fetched again
 
 	run    *runner
 	inbox  inbox
@@ -87,7 +87,7 @@ type calls struct {
 	pool     *wire.Pool // connections that are kept alive
 	sessions call.Sessions
 	clear    map[string]*exchange.Exchange // of this sitting, with their secrets, by id
-	changes  map[Cell][]exchange.Change    // since the last attempt
+	changes  map[CallKey][]exchange.Change // since the last attempt
 	as       string                        // an identity for the call that is about to begin
 	checking bool                          // checks are under way
 	next     func()                        // sends once what ended is kept
@@ -103,7 +103,7 @@ type drafts struct {
 }
 
 type running struct {
-	cell  Cell
+	cell  CallKey
 	env   string
 	many  bool // one of those that are sent together
 	fetch bool
@@ -117,21 +117,21 @@ func New(w *workspace.Workspace, j journal.Journal, home *user.Home) *State {
 		W: w, J: j, Home: home, Environment: w.Config().Environment, run: newRunner(),
 		calls: calls{
 			running: map[string]*running{}, clear: map[string]*exchange.Exchange{},
-			changes: map[Cell][]exchange.Change{}, pool: &wire.Pool{},
+			changes: map[CallKey][]exchange.Change{}, pool: &wire.Pool{},
 		},
 		latest: map[Target]*exchange.Exchange{}, whole: map[string]*exchange.Exchange{},
 		Marked: map[Target]bool{}, chains: map[string]*exchange.Exchange{},
 		known: map[string]known{}, looking: map[string]bool{}, hurry: make(chan struct{}, 1),
 	}
 	if rows := s.Rows(); len(rows) > 0 {
-		s.Choose(Cell{rows[0], s.firstEndpoint(rows[0])})
+		s.Choose(CallKey{rows[0], s.firstEndpoint(rows[0])})
 	}
 	s.Refresh()
 	return s
 }
 
 func (s *State) firstEndpoint(r workspace.DraftRef) string {
-	if e, err := s.W.Settle(r, ""); err == nil {
+	if e, err := s.W.ChooseEndpoint(r, ""); err == nil {
 		return e.Name
 	}
 	if e := s.W.Serving(r.Contract, r.Operation); len(e) > 0 {
@@ -166,8 +166,8 @@ func (s *State) Listen() tea.Cmd {
 // Say puts a message into the bottom line.
 func (s *State) Say(format string, args ...any) { s.Message = fmt.Sprintf(format, args...) }
 
-// mostRecent is how many exchanges are read of the journal.
-const mostRecent = 500
+// maxRecent is how many exchanges are read of the journal.
+const maxRecent = 500
 
 // Refresh has read in the background what other programs made: exchanges, drafts,
 // and what views looked up.
@@ -180,7 +180,7 @@ func (s *State) Refresh() {
 		if v == version && version != 0 {
 			return nil
 		}
-		list, err := s.J.List(journal.Query{Workspace: workspaceID, Most: mostRecent})
+		list, err := s.J.List(journal.Query{Workspace: workspaceID, Max: maxRecent})
 		return func() {
 			if err != nil {
 				s.Say("the journal cannot be read: %v", err)
@@ -205,7 +205,7 @@ func (s *State) attemptsAgain() {
 		id = s.Attempts[s.Shown].ID
 	}
 	none := len(s.Attempts) == 0
-	s.Attempts = s.attemptsOf(s.Cell)
+	s.Attempts = s.attemptsOf(s.Chosen)
 	switch at := slices.IndexFunc(s.Attempts, func(x *exchange.Exchange) bool { return x.ID == id }); {
 	case at >= 0:
 		s.Shown = at
@@ -232,17 +232,17 @@ func (s *State) note(x *exchange.Exchange) {
 }
 
 // is tells whether an exchange is of a cell.
-func is(x *exchange.Exchange, c Cell) bool {
+func is(x *exchange.Exchange, c CallKey) bool {
 	return x.Contract == c.Draft.Contract && x.Operation == c.Draft.Operation && x.Draft == c.Draft.Name && x.Endpoint == c.Endpoint
 }
 
-func (s *State) cellOf(x *exchange.Exchange) Cell {
+func (s *State) cellOf(x *exchange.Exchange) CallKey {
 	for _, r := range s.Rows() {
 		if r.Contract == x.Contract && r.Operation == x.Operation && r.Name == x.Draft {
-			return Cell{r, x.Endpoint}
+			return CallKey{r, x.Endpoint}
 		}
 	}
-	return Cell{workspace.DraftRef{Contract: x.Contract, Operation: x.Operation, Name: x.Draft}, x.Endpoint}
+	return CallKey{workspace.DraftRef{Contract: x.Contract, Operation: x.Operation, Name: x.Draft}, x.Endpoint}
 }
 
 // Rows are the drafts.
@@ -250,7 +250,7 @@ func (s *State) Rows() []workspace.DraftRef { return s.W.Drafts() }
 
 // Latest is how the last call of a cell went, or goes, in an environment ("" is
 // any); nil where there was none.
-func (s *State) Latest(c Cell, environment string) *exchange.Exchange {
+func (s *State) Latest(c CallKey, environment string) *exchange.Exchange {
 	for _, r := range s.calls.running {
 		if r.cell == c && !r.fetch && (environment == "" || r.env == environment) {
 			return r.call.Snapshot()
@@ -276,14 +276,14 @@ func (s *State) UnderWay() int { return len(s.calls.running) }
 const maxAttempts = 12
 
 // Choose takes a cell into sight, with the attempts that were made of it.
-func (s *State) Choose(c Cell) {
-	s.Cell = c
+func (s *State) Choose(c CallKey) {
+	s.Chosen = c
 	s.Attempts = s.attemptsOf(c)
 	s.Shown = max(len(s.Attempts)-1, 0)
 }
 
 // attemptsOf are the newest attempts of a cell, the oldest first.
-func (s *State) attemptsOf(c Cell) (out []*exchange.Exchange) {
+func (s *State) attemptsOf(c CallKey) (out []*exchange.Exchange) {
 	for _, x := range slices.Backward(s.recent) {
 		if x.Kind == "" && is(x, c) {
 			out = append(out, x)
@@ -295,7 +295,7 @@ func (s *State) attemptsOf(c Cell) (out []*exchange.Exchange) {
 // Running is the call of the chosen cell that is under way, or nil.
 func (s *State) Running() *exchange.Exchange {
 	for _, r := range s.calls.running {
-		if r.cell == s.Cell && !r.fetch {
+		if r.cell == s.Chosen && !r.fetch {
 			return r.call.Snapshot()
 		}
 	}
@@ -349,7 +349,7 @@ func (s *State) AllVariables() []workspace.Variable {
 
 // Plan is the plan of the chosen cell.
 func (s *State) Plan() (call.Plan, error) {
-	return s.planOf(Target{s.Cell, s.Environment})
+	return s.planOf(Target{s.Chosen, s.Environment})
 }
 
 func (s *State) planOf(t Target) (call.Plan, error) { return s.planning()(t) }
@@ -371,7 +371,7 @@ func (s *State) planning() func(Target) (call.Plan, error) {
 // Check goes through the stages that need no network, without any secret, in the
 // background. Until it has, what is known is which call it is about.
 func (s *State) Check() *exchange.Exchange {
-	t := Target{s.Cell, s.Environment}
+	t := Target{s.Chosen, s.Environment}
 	plan := s.planning()
 	x := Known(s, checkKey(t), func(ctx context.Context) *exchange.Exchange {
 		p, err := plan(t)
@@ -419,14 +419,14 @@ func (s *State) ApplyRemedy(r *exchange.Remedy) error {
 			continue
 		}
 		if c.Key == "endpoint" {
-			s.Choose(Cell{s.Cell.Draft, fmt.Sprint(c.To)})
+			s.Choose(CallKey{s.Chosen.Draft, fmt.Sprint(c.To)})
 			continue
 		}
-		ref, err := s.W.ChangeDraft(s.Cell.Draft, c)
+		ref, err := s.W.ChangeDraft(s.Chosen.Draft, c)
 		if err != nil {
 			return err
 		}
-		s.Cell.Draft = ref
+		s.Chosen.Draft = ref
 		s.drafts.body = nil
 	}
 	if len(settings) > 0 {
@@ -434,8 +434,8 @@ func (s *State) ApplyRemedy(r *exchange.Remedy) error {
 			return err
 		}
 	}
-	if e, err := s.W.Settle(s.Cell.Draft, ""); err == nil && s.Cell.Endpoint == "" { // it has one now
-		s.Choose(Cell{s.Cell.Draft, e.Name})
+	if e, err := s.W.ChooseEndpoint(s.Chosen.Draft, ""); err == nil && s.Chosen.Endpoint == "" { // it has one now
+		s.Choose(CallKey{s.Chosen.Draft, e.Name})
 	}
 	s.remember(changes...)
 	return nil
@@ -451,13 +451,13 @@ func (s *State) Change(changes ...exchange.Change) error {
 }
 
 func (s *State) remember(changes ...exchange.Change) {
-	s.calls.changes[s.Cell] = append(s.calls.changes[s.Cell], changes...)
+	s.calls.changes[s.Chosen] = append(s.calls.changes[s.Chosen], changes...)
 	s.Changed()
 	s.Shown = len(s.Attempts)
 }
 
 // Pending are the changes since the last attempt of the chosen cell.
-func (s *State) Pending() []exchange.Change { return s.calls.changes[s.Cell] }
+func (s *State) Pending() []exchange.Change { return s.calls.changes[s.Chosen] }
 
 // SetSetting gives a setting of the chosen endpoint a value; "" takes it out.
 func (s *State) SetSetting(key, value string) error {
@@ -471,12 +471,12 @@ func (s *State) SetSetting(key, value string) error {
 			return err
 		}
 	}
-	set := s.W.Settings(s.Cell.Endpoint)
+	set := s.W.Settings(s.Chosen.Endpoint)
 	old := set.Get(key)
 	if old.Text == value {
 		return nil
 	}
-	c := exchange.Change{Where: "workspace", Key: "endpoint." + s.Cell.Endpoint + "." + key, From: old.Text, To: value}
+	c := exchange.Change{Where: "workspace", Key: "endpoint." + s.Chosen.Endpoint + "." + key, From: old.Text, To: value}
 	if k.Kind == endpoint.List {
 		var items []string
 		for _, p := range strings.Split(value, ",") {
@@ -492,7 +492,7 @@ func (s *State) SetSetting(key, value string) error {
 // Lift moves a value of the chosen endpoint to a profile, which the endpoint has
 // from then on: one of the person's own, or of the workspace.
 func (s *State) Lift(v endpoint.Value, profile string) error {
-	end := s.W.Endpoint(s.Cell.Endpoint)
+	end := s.W.Endpoint(s.Chosen.Endpoint)
 	yours, err := s.W.Personal()
 	if err != nil {
 		return err
@@ -516,7 +516,7 @@ func (s *State) Lift(v endpoint.Value, profile string) error {
 
 // PushDown writes a value that the chosen endpoint shares into the endpoint.
 func (s *State) PushDown(v endpoint.Value) error {
-	c := exchange.Change{Where: "workspace", Key: "endpoint." + s.Cell.Endpoint + "." + v.Key.Name, To: v.Text}
+	c := exchange.Change{Where: "workspace", Key: "endpoint." + s.Chosen.Endpoint + "." + v.Key.Name, To: v.Text}
 	if v.Key.Kind == endpoint.List {
 		c.To = v.Items
 	}
@@ -553,18 +553,18 @@ func (s *State) UseEnvironment(name string) {
 
 // Draft is the chosen draft, opened for editing.
 func (s *State) Draft() *message.Draft {
-	if s.drafts.body != nil && s.drafts.of == s.Cell.Draft {
+	if s.drafts.body != nil && s.drafts.of == s.Chosen.Draft {
 		return s.drafts.body
 	}
-	if s.Cell.Draft.Operation == "" {
+	if s.Chosen.Draft.Operation == "" {
 		return nil
 	}
-	body, header, err := s.Read(s.Cell.Draft)
+	body, header, err := s.Read(s.Chosen.Draft)
 	if err != nil {
 		s.Say("%v", err)
 		return nil
 	}
-	s.drafts.of, s.drafts.body, s.drafts.header = s.Cell.Draft, body, header
+	s.drafts.of, s.drafts.body, s.drafts.header = s.Chosen.Draft, body, header
 	s.drafts.base = [2][]byte{body.Bytes(), nil}
 	if header != nil {
 		s.drafts.base[1] = header.Bytes()
@@ -638,7 +638,7 @@ func Operation(c *contract.Contract, name string) *contract.Operation {
 // something is being typed.
 func (s *State) Reread() {
 	s.Stale(ofFiles)
-	w, of, open := s.W, s.drafts.of, s.drafts.body != nil && s.drafts.of == s.Cell.Draft
+	w, of, open := s.W, s.drafts.of, s.drafts.body != nil && s.drafts.of == s.Chosen.Draft
 	s.look("files", func(context.Context) func() {
 		stale := w.Stale()
 		var err error
@@ -688,7 +688,7 @@ func (s *State) SaveDraft() {
 	switch {
 	case ok:
 		s.drafts.body = nil
-		s.Choose(Cell{conflict.Kept, s.Cell.Endpoint})
+		s.Choose(CallKey{conflict.Kept, s.Chosen.Endpoint})
 		s.Say("%v", conflict)
 		return
 	case err != nil:

@@ -45,7 +45,7 @@ func choose(t testing.TB, s *State, op, end string) {
 	t.Helper()
 	for _, r := range s.Rows() {
 		if r.Operation == op {
-			s.Choose(Cell{r, end})
+			s.Choose(CallKey{r, end})
 			return
 		}
 	}
@@ -102,7 +102,7 @@ func TestSendingAndAttempts(t *testing.T) {
 	x := looked(s)
 	assert.Equal(t, exchange.OutcomePassed, x.Outcome)
 	assert.Equal(t, 3, s.Kept)
-	assert.Same(t, s.Latest(s.Cell, ""), s.Attempts[2])
+	assert.Same(t, s.Latest(s.Chosen, ""), s.Attempts[2])
 	assert.Len(t, s.Traffic(), 3)
 	s.Open(s.Traffic()[2])
 	assert.Equal(t, 0, s.Shown, "an earlier attempt opens in its place")
@@ -259,7 +259,7 @@ func TestFetchingAddsAContractOrSaysWhyNot(t *testing.T) {
 	s.Fetch("http://" + h.Plain + "/pilots")
 	settle(t, s)
 	assert.NotNil(t, s.W.ContractNamed("pilot-orders"))
-	assert.Equal(t, "OrderPilot", s.Cell.Draft.Operation, "the cursor stands on what is new")
+	assert.Equal(t, "OrderPilot", s.Chosen.Draft.Operation, "the cursor stands on what is new")
 	s.Fetch("http://" + h.Plain + "/nowhere")
 	settle(t, s)
 	require.NotNil(t, s.Fetching)
@@ -293,18 +293,18 @@ func TestManyWakeUpsAreOne(t *testing.T) {
 func TestADraftComesBackOverNoOther(t *testing.T) {
 	s, _ := harbour(t)
 	choose(t, s, "FindBerths", "BerthDesk11")
-	gone := s.Cell.Draft
+	gone := s.Chosen.Draft
 	s.Duplicate()
-	kept := s.Cell.Draft
+	kept := s.Chosen.Draft
 	require.NoError(t, s.W.WriteDraft(gone, []byte("<FindBerths>gone</FindBerths>")))
 	require.NoError(t, s.W.WriteDraft(kept, []byte("<FindBerths>kept</FindBerths>")))
-	s.Choose(Cell{gone, "BerthDesk11"})
+	s.Choose(CallKey{gone, "BerthDesk11"})
 	s.Remove()
-	s.Choose(Cell{kept, "BerthDesk11"})
+	s.Choose(CallKey{kept, "BerthDesk11"})
 	s.Rename(gone.Name)
 	s.Restore()
-	assert.Equal(t, gone.Name+" 2", s.Cell.Draft.Name)
-	for ref, want := range map[workspace.DraftRef]string{gone: "kept", s.Cell.Draft: "gone"} {
+	assert.Equal(t, gone.Name+" 2", s.Chosen.Draft.Name)
+	for ref, want := range map[workspace.DraftRef]string{gone: "kept", s.Chosen.Draft: "gone"} {
 		b, err := s.W.ReadDraft(ref)
 		require.NoError(t, err)
 		assert.Contains(t, string(b), want)

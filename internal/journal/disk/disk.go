@@ -30,7 +30,7 @@ const inline = 1 << 20
 
 // Journal is a journal in a folder.
 type Journal struct {
-	Aside string // where a damaged journal was put, in whose place this one is; "" where none was
+	Damaged string // where a damaged journal was put, in whose place this one is; "" where none was
 
 	db  *sql.DB
 	dir string
@@ -63,7 +63,7 @@ func Open(dir string) (*Journal, error) {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, err
 	}
-	path, aside := filepath.Join(dir, "journal.db"), ""
+	path, damagedFile := filepath.Join(dir, "journal.db"), ""
 	unlock, err := (&user.Home{State: dir}).Lock(path) // nobody opens what is being put aside
 	if err != nil {
 		return nil, err
@@ -71,7 +71,7 @@ func Open(dir string) (*Journal, error) {
 	defer unlock()
 	db, err := connect(path)
 	if damaged(err) {
-		if aside, err = putAside(dir, path); err == nil {
+		if damagedFile, err = putAside(dir, path); err == nil {
 			db, err = connect(path)
 		}
 	}
@@ -83,7 +83,7 @@ func Open(dir string) (*Journal, error) {
 		db.Close()
 		return nil, err
 	}
-	return &Journal{Aside: aside, db: db, dir: dir, key: key}, nil
+	return &Journal{Damaged: damagedFile, db: db, dir: dir, key: key}, nil
 }
 
 // damaged tells whether a file is no journal, or not a whole one.
@@ -93,14 +93,14 @@ func damaged(err error) bool {
 }
 
 // putAside gives a damaged journal another name.
-func putAside(dir, path string) (aside string, err error) {
-	aside = filepath.Join(dir, "journal-damaged-"+time.Now().UTC().Format("20060102-150405.000")+".db")
+func putAside(dir, path string) (damagedFile string, err error) {
+	damagedFile = filepath.Join(dir, "journal-damaged-"+time.Now().UTC().Format("20060102-150405.000")+".db")
 	for _, part := range []string{"", "-wal", "-shm"} {
-		if err := os.Rename(path+part, aside+part); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		if err := os.Rename(path+part, damagedFile+part); err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return "", err
 		}
 	}
-	return aside, nil
+	return damagedFile, nil
 }
 
 func connect(path string) (*sql.DB, error) {
@@ -236,7 +236,7 @@ func (j *Journal) List(q journal.Query) ([]*exchange.Exchange, error) {
 	if where != nil {
 		text += " WHERE " + strings.Join(where, " AND ")
 	}
-	most := q.Most
+	most := q.Max
 	if most == 0 {
 		most = 200
 	}
@@ -334,7 +334,7 @@ func (j *Journal) whole(id string) ([]byte, error) {
 
 // ReplySizes implements journal.Journal.
 func (j *Journal) ReplySizes(operation string) (out []int64) {
-	rows, err := j.db.Query(`SELECT reply FROM exchange WHERE operation = ? AND kind = '' AND reply > 0 ORDER BY started DESC LIMIT ?`, operation, journal.MostSizes)
+	rows, err := j.db.Query(`SELECT reply FROM exchange WHERE operation = ? AND kind = '' AND reply > 0 ORDER BY started DESC LIMIT ?`, operation, journal.MaxSizes)
 	if err != nil {
 		return nil
 	}
@@ -357,18 +357,18 @@ func (j *Journal) Passed(workspace, operation, endpoint string) *exchange.Exchan
 	return found[0]
 }
 
-// mostFailed is how many failed calls Repaired looks behind.
-const mostFailed = 50
+// maxFailed is how many failed calls Repaired looks behind.
+const maxFailed = 50
 
 // Repaired implements journal.Journal.
 func (j *Journal) Repaired(finding string) (out []*exchange.Exchange) {
-	failed, err := j.heads(`SELECT head FROM exchange WHERE `+cause+` = ? ORDER BY started DESC LIMIT ?`, finding, mostFailed)
+	failed, err := j.heads(`SELECT head FROM exchange WHERE `+cause+` = ? ORDER BY started DESC LIMIT ?`, finding, maxFailed)
 	if err != nil {
 		return nil
 	}
 	for _, f := range failed {
 		next, err := j.heads(`SELECT head FROM exchange WHERE operation = ? AND endpoint = ? AND workspace = ? AND kind = '' AND started > ? ORDER BY started LIMIT 1`, f.Operation, f.Endpoint, f.Workspace, f.Started.UnixNano())
-		if err == nil && len(next) == 1 && f.Cause() != nil && next[0].Outcome == exchange.OutcomePassed && len(next[0].Changes) > 0 && len(out) < journal.MostRepaired {
+		if err == nil && len(next) == 1 && f.Cause() != nil && next[0].Outcome == exchange.OutcomePassed && len(next[0].Changes) > 0 && len(out) < journal.MaxRepaired {
 			out = append(out, next[0])
 		}
 	}

@@ -146,7 +146,7 @@ func TestADamagedJournalIsPutAside(t *testing.T) {
 			path := filepath.Join(dir, "journal.db")
 			first, err := Open(dir)
 			require.NoError(t, err)
-			assert.Empty(t, first.Aside)
+			assert.Empty(t, first.Damaged)
 			for i := range 40 {
 				require.NoError(t, first.Add(record(i, []byte(strings.Repeat(fmt.Sprint(i), 2000)))))
 			}
@@ -167,8 +167,8 @@ func TestADamagedJournalIsPutAside(t *testing.T) {
 					assert.NoError(t, j.Add(record(100+i, nil)))
 					mu.Lock()
 					defer mu.Unlock()
-					if j.Aside != "" {
-						put = append(put, j.Aside)
+					if j.Damaged != "" {
+						put = append(put, j.Damaged)
 					}
 				})
 			}
@@ -225,7 +225,7 @@ func TestManyAtOnceAreAllKept(t *testing.T) {
 		})
 	}
 	all.Wait()
-	list, err := j.List(journal.Query{Most: 1000})
+	list, err := j.List(journal.Query{Max: 1000})
 	require.NoError(t, err)
 	require.Len(t, list, 400)
 	for _, x := range list {

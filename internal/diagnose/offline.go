@@ -8,7 +8,7 @@ import (
 )
 
 // Rules of the first four stages, which need no network.
-var homeRules = []Rule{
+var offlineRules = []Rule{
 	{"address.variable-unset", exchange.Stop, exchange.Yours, variableUnset},
 	{"address.variable-cyclic", exchange.Stop, exchange.Yours, variableCyclic},
 	{"address.variable-withheld", exchange.Stop, exchange.Yours, variableWithheld},
