@@ -57,7 +57,16 @@ func TestAnyKeysInAnyOrder(t *testing.T) {
 			t.Chdir(t.TempDir()) // files are written where a key says so
 			p := sit(t, 158, 47)
 			p.at("/berths")
-			require.NoError(t, p.m.s.Change(exchange.Change{Where: "workspace", Key: "endpoint.BerthDesk11.trust", To: string(trust.PEM(p.h.Cert.Cert))}))
+			require.NoError(
+				t,
+				p.m.s.Change(
+					exchange.Change{
+						Where: "workspace",
+						Key:   "endpoint.BerthDesk11.trust",
+						To:    string(trust.PEM(p.h.Cert.Cert)),
+					},
+				),
+			)
 			r := rand.New(rand.NewPCG(seed, 2))
 			var last []string
 			for i := range 700 {
@@ -104,7 +113,16 @@ func TestTrustWithoutAHandshake(t *testing.T) {
 	t.Chdir(t.TempDir())
 	p := sit(t, 158, 47)
 	p.at("/berths")
-	require.NoError(t, p.m.s.Change(exchange.Change{Where: "workspace", Key: "endpoint.BerthDesk11.trust", To: string(trust.PEM(p.h.Cert.Cert))}))
+	require.NoError(
+		t,
+		p.m.s.Change(
+			exchange.Change{
+				Where: "workspace",
+				Key:   "endpoint.BerthDesk11.trust",
+				To:    string(trust.PEM(p.h.Cert.Cert)),
+			},
+		),
+	)
 	p.keys("T")
 	p.sees("no handshake was seen here yet", "trusted here", "tides.skerry.test")
 	p.keys("D")

@@ -287,8 +287,18 @@ func (m *model) commands() []command {
 		{"halt the call under way", "h", "h", func() tea.Cmd { m.s.Halt(); return nil }},
 		{"next environment", "v", "v", func() tea.Cmd { m.s.NextEnvironment(); return nil }},
 		{"write a drawing of the path (SVG or PDF)", "w", "w", m.drawing},
-		{"hand over: write the sheet of all that this call needs", "", "", m.handOver("write the sheet to", "call", m.settingsOf)},
-		{"hand over: write a ticket for the service's people", "", "", m.handOver("write the ticket to", "ticket", handover.Ticket)},
+		{
+			"hand over: write the sheet of all that this call needs",
+			"",
+			"",
+			m.handOver("write the sheet to", "call", m.settingsOf),
+		},
+		{
+			"hand over: write a ticket for the service's people",
+			"",
+			"",
+			m.handOver("write the ticket to", "ticket", handover.Ticket),
+		},
 		{"explain an error text of another program, or paste it", "", "", m.explainText},
 		{"list of commands", ":", ":", func() tea.Cmd { m.open(commandList); return nil }},
 		{"help", "?", "?", func() tea.Cmd { m.open(helpPage); return nil }},
@@ -383,13 +393,17 @@ func (m *model) settingsOf(x *exchange.Exchange) *handover.Sheet {
 
 func (m *model) save() tea.Cmd {
 	cwd, _ := os.Getwd()
-	return m.ask("save the workspace into the folder", filepath.Join(cwd, safe.FileName(m.s.W.Config().Name)), func(dir string) {
-		if err := m.s.W.SaveTo(dir); err != nil {
-			m.s.Say("%v", err)
-			return
-		}
-		m.s.Say("saved: %s", m.s.W.Where())
-	})
+	return m.ask(
+		"save the workspace into the folder",
+		filepath.Join(cwd, safe.FileName(m.s.W.Config().Name)),
+		func(dir string) {
+			if err := m.s.W.SaveTo(dir); err != nil {
+				m.s.Say("%v", err)
+				return
+			}
+			m.s.Say("saved: %s", m.s.W.Where())
+		},
+	)
 }
 
 // listed are the commands and views that the list offers for what was typed.
@@ -579,7 +593,15 @@ func (m *model) explainText() tea.Cmd {
 
 // heardView is what an error text speaks of, the likeliest first.
 func (m *model) heardView(w, h int) string {
-	rows := []string{"", "   " + ui.Strong("What the text speaks of") + ui.Soft("  the likeliest first; a text is what a program says, not what crossed"), ""}
+	rows := []string{
+		"",
+		"   " + ui.Strong(
+			"What the text speaks of",
+		) + ui.Soft(
+			"  the likeliest first; a text is what a program says, not what crossed",
+		),
+		"",
+	}
 	for i, f := range m.heard {
 		title := ui.Strong(ui.Cut(f.Means, w-8))
 		if i == 0 {
@@ -603,7 +625,11 @@ func (m *model) heardView(w, h int) string {
 
 func (m *model) help(w, h int) string {
 	rows := []string{"", "   " + ui.Strong("Every call travels one path of eleven stages."),
-		"   What was " + ui.Strong("set") + " stands above what was " + ui.Strong("seen") + ", at the stage where it takes effect.",
+		"   What was " + ui.Strong(
+			"set",
+		) + " stands above what was " + ui.Strong(
+			"seen",
+		) + ", at the stage where it takes effect.",
 		"   ▮ passed   ▯ not reached   ▹ under way   ╌ not used", ""}
 	row := func(key, rest string) { rows = append(rows, "     "+ui.Pad(key, 10)+rest) }
 	rows = append(rows, "   "+ui.Strong("in the "+m.places[m.at].name))

@@ -46,7 +46,11 @@ func sit(t *testing.T, w, h int) *person {
 		_, err = ws.AddContract(f.Contract, f.Served)
 		require.NoError(t, err)
 	}
-	p := &person{t: t, m: newModel(Options{Home: home, Workspace: ws, Journal: &journal.Memory{}, Version: "test"}), h: harbour}
+	p := &person{
+		t: t,
+		m: newModel(Options{Home: home, Workspace: ws, Journal: &journal.Memory{}, Version: "test"}),
+		h: harbour,
+	}
 	p.size(w, h)
 	return p
 }
@@ -121,9 +125,19 @@ func (p *person) take(msg tea.Msg) {
 }
 
 var named = map[string]tea.KeyPressMsg{
-	"enter": {Code: tea.KeyEnter}, "esc": {Code: tea.KeyEscape}, "up": {Code: tea.KeyUp}, "down": {Code: tea.KeyDown}, "left": {Code: tea.KeyLeft}, "right": {Code: tea.KeyRight},
-	"tab": {Code: tea.KeyTab}, "home": {Code: tea.KeyHome}, "end": {Code: tea.KeyEnd}, "pgdown": {Code: tea.KeyPgDown}, "pgup": {Code: tea.KeyPgUp}, "space": {Code: tea.KeySpace, Text: " "},
-	"ctrl+u": {Code: 'u', Mod: tea.ModCtrl}, "ctrl+s": {Code: 's', Mod: tea.ModCtrl}, "ctrl+z": {Code: 'z', Mod: tea.ModCtrl},
+	"enter": {
+		Code: tea.KeyEnter,
+	}, "esc": {Code: tea.KeyEscape}, "up": {Code: tea.KeyUp}, "down": {Code: tea.KeyDown}, "left": {Code: tea.KeyLeft},
+	"right": {Code: tea.KeyRight},
+	"tab": {
+		Code: tea.KeyTab,
+	}, "home": {Code: tea.KeyHome}, "end": {Code: tea.KeyEnd}, "pgdown": {Code: tea.KeyPgDown},
+	"pgup":  {Code: tea.KeyPgUp},
+	"space": {Code: tea.KeySpace, Text: " "},
+	"ctrl+u": {
+		Code: 'u',
+		Mod:  tea.ModCtrl,
+	}, "ctrl+s": {Code: 's', Mod: tea.ModCtrl}, "ctrl+z": {Code: 'z', Mod: tea.ModCtrl},
 }
 
 func (p *person) keys(keys ...string) {
@@ -258,7 +272,8 @@ func TestFillingInADraft(t *testing.T) {
 	p.sees("nil")
 	src, err := p.m.s.W.ReadDraft(p.m.s.Chosen.Draft)
 	require.NoError(t, err)
-	for _, want := range []string{"<name>Alder &amp; Co</name>", "<cash>true</cash>", "<need>power</need>", `xsi:nil="true"`} {
+	for _, want := range []string{"<name>Alder &amp; Co</name>", "<cash>true</cash>", "<need>power</need>",
+		`xsi:nil="true"`} {
 		assert.Contains(t, string(src), want)
 	}
 	p.keys("g")
@@ -303,7 +318,13 @@ func TestSettingsAreChangedInPlace(t *testing.T) {
 	p.sees("SOAP 1.1 is set, and the port speaks 1.2", "endpoint")
 	p.keys("left", "g")
 	p.wait()
-	p.sees("attempt 1 · stopped at read", "SOAP 1.1 is set, and the port speaks 1.2", "the server does not take this media type", "⏎ use SOAP 1.2", "after soap 1.1")
+	p.sees(
+		"attempt 1 · stopped at read",
+		"SOAP 1.1 is set, and the port speaks 1.2",
+		"the server does not take this media type",
+		"⏎ use SOAP 1.2",
+		"after soap 1.1",
+	)
 	p.keys("enter")
 	p.sees("endpoint.BerthDesk12.soap: 1.1 → 1.2", "make this change")
 	p.keys("enter", "g")
@@ -355,7 +376,12 @@ func TestTheContractViewJumpsIntoTheSource(t *testing.T) {
 	p := sit(t, 150, 40)
 	p.m.s.Choose(state.CallKey{Draft: p.m.s.Rows()[3], Endpoint: "TideTables"}) // YearTable
 	p.keys("c")
-	p.sees("YearTable(station: Station", "All tides of a year", "urn:skerry:tides:YearTable", "TideTablesTLS (SOAP 1.1, document)")
+	p.sees(
+		"YearTable(station: Station",
+		"All tides of a year",
+		"urn:skerry:tides:YearTable",
+		"TideTablesTLS (SOAP 1.1, document)",
+	)
 	p.keys("x")
 	p.sees("tides-abstract.wsdl", `<operation name="YearTable">`, "document 2 of 2")
 	p.keys("tab")
@@ -368,7 +394,12 @@ func TestTheContractViewJumpsIntoTheSource(t *testing.T) {
 func TestTrafficIsFilteredAndOpens(t *testing.T) {
 	p := sit(t, 150, 40)
 	for _, row := range []int{0, 3} {
-		p.m.s.Choose(state.CallKey{Draft: p.m.s.Rows()[row], Endpoint: map[int]string{0: "BerthDesk11", 3: "TideTablesTLS"}[row]})
+		p.m.s.Choose(
+			state.CallKey{
+				Draft:    p.m.s.Rows()[row],
+				Endpoint: map[int]string{0: "BerthDesk11", 3: "TideTablesTLS"}[row],
+			},
+		)
 		p.keys("g")
 		p.wait()
 	}

@@ -224,7 +224,12 @@ func TestTheCatalogueAndANewerDescription(t *testing.T) {
 	con.Ports()[0].Address = "http://berths.skerry.test/old"
 	p.keys("R")
 	p.wait()
-	p.sees("what changed for a client: 2, of which 1 may break it", "! address changed", "operation new", "FindBerths(length")
+	p.sees(
+		"what changed for a client: 2, of which 1 may break it",
+		"! address changed",
+		"operation new",
+		"FindBerths(length",
+	)
 	p.fits()
 	p.keys("esc")
 	p.sees("the old one stays")
@@ -246,7 +251,10 @@ func TestAnImportThatNeverAnswersIsHalted(t *testing.T) {
 			}
 			return
 		}
-		_, _ = io.WriteString(w, `<definitions xmlns="http://schemas.xmlsoap.org/wsdl/" xmlns:xs="http://www.w3.org/2001/XMLSchema" targetNamespace="urn:t"><types><xs:schema><xs:import namespace="urn:p" schemaLocation="part.xsd"/></xs:schema></types></definitions>`)
+		_, _ = io.WriteString(
+			w,
+			`<definitions xmlns="http://schemas.xmlsoap.org/wsdl/" xmlns:xs="http://www.w3.org/2001/XMLSchema" targetNamespace="urn:t"><types><xs:schema><xs:import namespace="urn:p" schemaLocation="part.xsd"/></xs:schema></types></definitions>`,
+		)
 	}))
 	defer srv.Close()
 	defer close(hang)

@@ -108,7 +108,8 @@ func TestTheGaugeShowsWhereTheLimitFalls(t *testing.T) {
 			p.m.s.Choose(state.CallKey{Draft: r, Endpoint: "TideTables"})
 		}
 	}
-	for field, value := range map[string]string{"station": "Skerry Sound", "year": "2027", "datum": "chart datum", "heights/unit": "metre"} {
+	for field, value := range map[string]string{"station": "Skerry Sound", "year": "2027", "datum": "chart datum",
+		"heights/unit": "metre"} {
 		require.NoError(t, p.m.s.Draft().Set(field, value), field)
 	}
 	p.m.s.SaveDraft()
@@ -148,7 +149,9 @@ func TestDrawingsAreWrittenFromTheKey(t *testing.T) {
 	p.keys("g")
 	p.wait()
 	dir := t.TempDir()
-	for name, says := range map[string]string{"path.svg": "written: ", "path.pdf": "written: ", "path.gif": ".svg or .pdf", "none/there/path.svg": "written: "} {
+	for name, says := range map[string]string{"path.svg": "written: ", "path.pdf": "written: ",
+		"path.gif":            ".svg or .pdf",
+		"none/there/path.svg": "written: "} {
 		p.keys("w")
 		p.sees("write the drawing to")
 		p.keys("ctrl+u", filepath.Join(dir, name), "enter")
@@ -181,7 +184,17 @@ func TestAWorkspaceInMemoryIsSavedFromTheKey(t *testing.T) {
 
 func TestWithoutAnyDescription(t *testing.T) {
 	home := &user.Home{Config: t.TempDir(), State: t.TempDir()}
-	p := &person{t: t, m: newModel(Options{Home: home, Workspace: workspace.New("new workspace", home), Journal: &journal.Memory{}, Version: "test"})}
+	p := &person{
+		t: t,
+		m: newModel(
+			Options{
+				Home:      home,
+				Workspace: workspace.New("new workspace", home),
+				Journal:   &journal.Memory{},
+				Version:   "test",
+			},
+		),
+	}
 	for _, size := range [][2]int{{80, 24}, {158, 47}, {20, 6}} {
 		p.size(size[0], size[1])
 		for _, place := range p.m.places {

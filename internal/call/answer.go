@@ -63,7 +63,9 @@ func (c *reading) run(ctx context.Context) (exchange.Stage, error) {
 	if c.reply == nil {
 		// What is no answer stops at receive where the head says so already.
 		if stop := c.noAnswer(); stop != nil {
-			c.rec.Update(func(x *exchange.Exchange) { *x.Stage(exchange.Read) = exchange.StageRecord{Stage: exchange.Read} })
+			c.rec.Update(
+				func(x *exchange.Exchange) { *x.Stage(exchange.Read) = exchange.StageRecord{Stage: exchange.Read} },
+			)
 			return exchange.Receive, stop
 		}
 		switch {
@@ -130,7 +132,8 @@ func (c *reading) noAnswer() error {
 		return nil
 	}
 	ct := strings.ToLower(h.Get("Content-Type"))
-	if strings.Contains(ct, "html") || contract.LooksLikeHTML(c.leg.ResponseBody.Bytes()) || ct != "" && !strings.Contains(ct, "xml") && !strings.HasPrefix(ct, "multipart/") && c.syntax != nil {
+	if strings.Contains(ct, "html") || contract.LooksLikeHTML(c.leg.ResponseBody.Bytes()) ||
+		ct != "" && !strings.Contains(ct, "xml") && !strings.HasPrefix(ct, "multipart/") && c.syntax != nil {
 		return errors.New("the answer is not SOAP")
 	}
 	return nil

@@ -26,7 +26,16 @@ func (c *network) answer401(l *exchange.Leg, method, target string) error {
 		}
 	}
 	if chal, err := digest.FindChallenge(h); err == nil {
-		cred, err := digest.Digest(chal, digest.Options{Method: method, URI: target, Count: 1, Username: c.credentials.user, Password: c.credentials.password})
+		cred, err := digest.Digest(
+			chal,
+			digest.Options{
+				Method:   method,
+				URI:      target,
+				Count:    1,
+				Username: c.credentials.user,
+				Password: c.credentials.password,
+			},
+		)
 		if err != nil {
 			return err
 		}
@@ -45,7 +54,9 @@ func (c *network) answer401(l *exchange.Leg, method, target string) error {
 		if strings.HasPrefix(strings.ToLower(v), "basic") {
 			both := base64.StdEncoding.EncodeToString([]byte(c.credentials.user + ":" + c.credentials.password))
 			c.credentials.authorization = "Basic " + both
-			c.rec.Update(func(x *exchange.Exchange) { x.Secrets = append(x.Secrets, c.credentials.authorization, both) })
+			c.rec.Update(
+				func(x *exchange.Exchange) { x.Secrets = append(x.Secrets, c.credentials.authorization, both) },
+			)
 			c.rec.Fact(exchange.Security, "asked for", v)
 			return nil
 		}
@@ -67,7 +78,8 @@ const (
 
 func offersNTLM(l *exchange.Leg) bool {
 	for _, f := range l.Response.Fields {
-		if strings.EqualFold(f.Name, "WWW-Authenticate") && strings.EqualFold(strings.Fields(f.Value + " -")[0], "NTLM") {
+		if strings.EqualFold(f.Name, "WWW-Authenticate") &&
+			strings.EqualFold(strings.Fields(f.Value + " -")[0], "NTLM") {
 			return true
 		}
 	}
@@ -112,7 +124,8 @@ func (c *network) authenticate(l *exchange.Leg) error {
 // refusal stands.
 func (c *network) challenged(l *exchange.Leg, method, target string) bool {
 	switch {
-	case l.Response.Status != http.StatusUnauthorized || c.credentials.user == "" && c.credentials.password == "" || c.credentials.ntlm == authenticating:
+	case l.Response.Status != http.StatusUnauthorized || c.credentials.user == "" && c.credentials.password == "" ||
+		c.credentials.ntlm == authenticating:
 		return false
 	case c.credentials.ntlm == negotiating:
 		return c.authenticate(l) == nil

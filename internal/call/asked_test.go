@@ -43,7 +43,8 @@ func TestAuthenticationThatIsAskedFor(t *testing.T) {
 	t.Setenv("DESK_WORD", "slack water")
 	t.Setenv("WRONG_WORD", "high water")
 	for _, c := range []struct{ method, algorithm, set, says string }{
-		{"digest", "MD5", "digest", "digest, MD5"}, {"digest", "SHA-256", "digest", "digest, SHA-256"}, {"digest", "SHA-256", "asked", "digest, SHA-256"}, {"basic", "", "asked", "Basic"},
+		{"digest", "MD5", "digest", "digest, MD5"}, {"digest", "SHA-256", "digest", "digest, SHA-256"}, {"digest",
+			"SHA-256", "asked", "digest, SHA-256"}, {"basic", "", "asked", "Basic"},
 	} {
 		p := berths(t, h, "/berths")
 		p.Settings.Set("address", "http://"+lighttpd(t, c.method, c.algorithm, h.Plain)+"/berths")

@@ -45,14 +45,27 @@ func (c *composing) attach(d *message.Draft) (*message.Draft, error) {
 			return d, &endpoint.ValueError{Key: v.Key, Value: v, Err: fmt.Errorf("%q is not FIELD=FILE", a)}
 		}
 		if c.plan.ReadFile == nil {
-			return d, &diagnose.AttachmentMissingError{Field: field, Path: path, Err: errors.New("no file can be read here")}
+			return d, &diagnose.AttachmentMissingError{
+				Field: field,
+				Path:  path,
+				Err:   errors.New("no file can be read here"),
+			}
 		}
 		b, err := c.plan.ReadFile(path)
 		if err != nil {
 			return d, &diagnose.AttachmentMissingError{Field: field, Path: path, Err: err}
 		}
-		part := soap.Attached{ID: fmt.Sprintf("part-%d@orenda", i+1), Name: filepath.Base(path), Type: typeOf(path), Content: b}
-		c.rec.Fact(exchange.Message, "attached "+field, fmt.Sprintf("%s, %s bytes, %s", part.Name, diagnose.Bytes(int64(len(b))), part.Type))
+		part := soap.Attached{
+			ID:      fmt.Sprintf("part-%d@orenda", i+1),
+			Name:    filepath.Base(path),
+			Type:    typeOf(path),
+			Content: b,
+		}
+		c.rec.Fact(
+			exchange.Message,
+			"attached "+field,
+			fmt.Sprintf("%s, %s bytes, %s", part.Name, diagnose.Bytes(int64(len(b))), part.Type),
+		)
 		if kind == soap.Attachments {
 			part.ID = field
 			c.attached.parts = append(c.attached.parts, part)
@@ -105,7 +118,14 @@ func (c *network) packed(req *wire.Request) {
 	if c.hasAction {
 		action = c.action
 	}
-	kind, body, at := soap.Package(c.attached.kind, sentVersion(&c.base, c.draft), c.plan.Settings.Text("charset"), action, c.envelope, c.attached.parts)
+	kind, body, at := soap.Package(
+		c.attached.kind,
+		sentVersion(&c.base, c.draft),
+		c.plan.Settings.Text("charset"),
+		action,
+		c.envelope,
+		c.attached.parts,
+	)
 	req.Body, req.Secret = body, nil
 	for _, s := range c.secrets {
 		req.Secret = append(req.Secret, exchange.Span{Offset: s.Offset + int64(at), Length: s.Length})
@@ -126,7 +146,14 @@ func (c *reading) related() (root []byte, encoding string, err error) {
 		l.Parts = parts
 		st := x.Stage(exchange.Read)
 		for i, p := range parts {
-			what := strings.TrimSpace(fmt.Sprintf("%s bytes  %s  %s", diagnose.Bytes(int64(p.End-p.Start)), cmp.Or(p.Type, "of no type"), p.ID))
+			what := strings.TrimSpace(
+				fmt.Sprintf(
+					"%s bytes  %s  %s",
+					diagnose.Bytes(int64(p.End-p.Start)),
+					cmp.Or(p.Type, "of no type"),
+					p.ID,
+				),
+			)
 			if p.Root {
 				what = fmt.Sprintf("the envelope, %s bytes", diagnose.Bytes(int64(p.End-p.Start)))
 			}

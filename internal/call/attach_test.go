@@ -32,7 +32,14 @@ import (
 
 func papers(t *testing.T, h *standin.Harbour, operation, draft string, set ...string) call.Plan {
 	f := fetch(t, "http://"+h.Plain+"/papers?wsdl")
-	p := call.Plan{Contract: f.Contract, Operation: operation, Endpoint: "papers", Agent: "test", Port: f.Contract.Port("Papers"), ReadFile: os.ReadFile}
+	p := call.Plan{
+		Contract:  f.Contract,
+		Operation: operation,
+		Endpoint:  "papers",
+		Agent:     "test",
+		Port:      f.Contract.Port("Papers"),
+		ReadFile:  os.ReadFile,
+	}
 	p.SetDraft([]byte(draft))
 	p.Settings.Set("soap", "1.1")
 	p.Settings.Set("address", "http://"+h.Plain+"/papers")
@@ -71,7 +78,17 @@ func TestFilesTravelInEveryPackaging(t *testing.T) {
 			assert.Equal(t, kind != "none", related.Is(l.Request.Get("Content-Type")))
 			receipt := regexp.MustCompile(`P-\d+`).FindString(string(l.Readable()))
 
-			x = run(t, papers(t, h, "FetchPaper", `<FetchPaper xmlns="urn:skerry:papers"><receipt>`+receipt+`</receipt></FetchPaper>`, "attachments", kind))
+			x = run(
+				t,
+				papers(
+					t,
+					h,
+					"FetchPaper",
+					`<FetchPaper xmlns="urn:skerry:papers"><receipt>`+receipt+`</receipt></FetchPaper>`,
+					"attachments",
+					kind,
+				),
+			)
 			require.Equal(t, exchange.OutcomePassed, x.Outcome, "%s: %+v", kind, x.Findings)
 			assert.Empty(t, ids(x), kind)
 			l = x.Leg()
@@ -109,8 +126,28 @@ func TestSignedValuesTravelAsParts(t *testing.T) {
 		w.WriteHeader(500)
 	}))
 	t.Cleanup(srv.Close)
-	p := papers(t, h, "FilePaper", `<FilePaper xmlns="urn:skerry:papers"><vessel>Alder</vessel><kind>chart</kind><paper></paper></FilePaper>`,
-		"attachments", "mtom", "attach", "paper="+dir+"/a.bin", "sign", "body", "timestamp", "5m", "client-cert", dir+"/clerk.pem", "token", "text", "identity", "desk", "address", srv.URL)
+	p := papers(
+		t,
+		h,
+		"FilePaper",
+		`<FilePaper xmlns="urn:skerry:papers"><vessel>Alder</vessel><kind>chart</kind><paper></paper></FilePaper>`,
+		"attachments",
+		"mtom",
+		"attach",
+		"paper="+dir+"/a.bin",
+		"sign",
+		"body",
+		"timestamp",
+		"5m",
+		"client-cert",
+		dir+"/clerk.pem",
+		"token",
+		"text",
+		"identity",
+		"desk",
+		"address",
+		srv.URL,
+	)
 	p.Identity = func(name string) (*identity.Identity, error) {
 		return &identity.Identity{Name: name, User: "desk", Secret: "file:" + dir + "/word"}, nil
 	}
@@ -139,7 +176,9 @@ func TestSignedValuesTravelAsParts(t *testing.T) {
 func TestAttachmentsThatWillNotDo(t *testing.T) {
 	h := harbour(t)
 	draft := `<FilePaper xmlns="urn:skerry:papers"><vessel>Alder</vessel><kind>chart</kind><paper/></FilePaper>`
-	for attach, want := range map[string]string{"paper=/nowhere/a.pdf": "message.attachment-missing", "paper": "binding.value-invalid", "no/such=" + os.Args[0]: "binding.value-invalid"} {
+	for attach, want := range map[string]string{"paper=/nowhere/a.pdf": "message.attachment-missing",
+		"paper":                 "binding.value-invalid",
+		"no/such=" + os.Args[0]: "binding.value-invalid"} {
 		x := run(t, papers(t, h, "FilePaper", draft, "attachments", "mtom", "attach", attach))
 		require.NotNil(t, x.Cause(), attach)
 		assert.Equal(t, want, x.Cause().ID, attach)
@@ -148,13 +187,21 @@ func TestAttachmentsThatWillNotDo(t *testing.T) {
 	big := filepath.Join(t.TempDir(), "big")
 	require.NoError(t, os.WriteFile(big, make([]byte, 70000), 0o600))
 	for _, kind := range []string{"none", "mtom", "swa"} {
-		x := run(t, papers(t, h, "FilePaper", draft, "attachments", kind, "attach", "paper="+big, "send-limit", "65536"))
+		x := run(
+			t,
+			papers(t, h, "FilePaper", draft, "attachments", kind, "attach", "paper="+big, "send-limit", "65536"),
+		)
 		require.NotNil(t, x.Cause(), kind)
 		assert.Equal(t, "message.too-large", x.Cause().ID, kind)
 	}
 
 	// A contract that demands MTOM says so, and the remedy sets it.
-	src := bytes.Replace(fetch(t, "http://"+h.Plain+"/papers?wsdl").Contract.Files[0].Bytes, []byte(` wsp:Optional="true"`), nil, 1)
+	src := bytes.Replace(
+		fetch(t, "http://"+h.Plain+"/papers?wsdl").Contract.Files[0].Bytes,
+		[]byte(` wsp:Optional="true"`),
+		nil,
+		1,
+	)
 	c, err := contract.Load(t.Context(), "papers.wsdl", src, nil)
 	require.NoError(t, err)
 	p := papers(t, h, "FetchPaper", `<FetchPaper xmlns="urn:skerry:papers"><receipt>P-9</receipt></FetchPaper>`)

@@ -75,7 +75,10 @@ func (c *binding) findProxy() error {
 		of := httpproxy.FromEnvironment()
 		u, err := of.ProxyFunc()(c.url)
 		if err != nil {
-			return &endpoint.ProxyError{Value: address, Why: fmt.Sprintf("the environment's proxy cannot be read: %v", err)}
+			return &endpoint.ProxyError{
+				Value: address,
+				Why:   fmt.Sprintf("the environment's proxy cannot be read: %v", err),
+			}
 		}
 		if u == nil {
 			if of.HTTPProxy != "" || of.HTTPSProxy != "" {
@@ -87,7 +90,11 @@ func (c *binding) findProxy() error {
 	}
 	u, err := url.Parse(address)
 	if err != nil || u.Hostname() == "" || u.Scheme != "http" && u.Scheme != "https" && u.Scheme != "socks5" {
-		return &endpoint.ProxyError{Value: withoutPassword(address), Why: "a proxy is written http://host:port, https://host:port or socks5://host:port; or environment, or none"}
+		return &endpoint.ProxyError{
+			Value: withoutPassword(address),
+			Why: "a proxy is written http://host:port, https://host:port or socks5://host:port; or environment, or " +
+				"none",
+		}
 	}
 	p := &wire.Proxy{Scheme: u.Scheme, Host: u.Hostname(), Port: u.Port(), User: u.User.Username()}
 	p.Password, _ = u.User.Password()
@@ -98,7 +105,8 @@ func (c *binding) findProxy() error {
 	if v.Text == "environment" {
 		c.rec.Fact(exchange.Connect, "proxy", p.String()+", as the process environment says")
 	}
-	fromWorkspace := v.Source == "endpoint" || strings.HasPrefix(v.Source, "profile ") && !strings.HasSuffix(v.Source, endpoint.Yours)
+	fromWorkspace := v.Source == "endpoint" ||
+		strings.HasPrefix(v.Source, "profile ") && !strings.HasSuffix(v.Source, endpoint.Yours)
 	if fromWorkspace && c.plan.ProxyOK != nil && !c.plan.ProxyOK(p.String()) {
 		return &endpoint.ProxyNewError{Proxy: p.String()}
 	}

@@ -51,7 +51,14 @@ const find = `<FindBerths xmlns="urn:skerry:berths"><length>20</length></FindBer
 // berths is a plan for FindBerths at a path of the harbour.
 func berths(t testing.TB, h *standin.Harbour, path string) call.Plan {
 	f := fetch(t, "http://"+h.Plain+"/berths?wsdl")
-	p := call.Plan{Contract: f.Contract, Served: f.Served, Operation: "FindBerths", Endpoint: "berths", Agent: "test", ReadFile: os.ReadFile}
+	p := call.Plan{
+		Contract:  f.Contract,
+		Served:    f.Served,
+		Operation: "FindBerths",
+		Endpoint:  "berths",
+		Agent:     "test",
+		ReadFile:  os.ReadFile,
+	}
 	p.Port = f.Contract.Port("BerthDesk11")
 	p.SetDraft([]byte(find))
 	p.Settings.Layers = []endpoint.Layer{{Source: "contract", Values: map[string][]string{"soap": {"1.1"}}}}
@@ -82,9 +89,19 @@ func TestACallThatPassesHasNoStopAndNoWarning(t *testing.T) {
 	assert.Equal(t, 11, x.Reach())
 	assert.Equal(t, "4 × berth · code N02", x.Result)
 	l := x.Leg()
-	assert.Equal(t, string(l.Out), "POST /berths HTTP/1.1\r\nHost: "+h.Plain+"\r\nUser-Agent: test\r\nContent-Type: text/xml; charset=utf-8\r\nSOAPAction: \"urn:skerry:berths:FindBerths\"\r\nContent-Length: "+fmt.Sprint(len(l.RequestBody))+"\r\nConnection: close\r\n\r\n"+string(l.RequestBody))
+	assert.Equal(
+		t,
+		string(l.Out),
+		"POST /berths HTTP/1.1\r\nHost: "+h.Plain+"\r\nUser-Agent: test\r\nContent-Type: text/xml; "+
+			"charset=utf-8\r\nSOAPAction: \"urn:skerry:berths:FindBerths\"\r\nContent-Length: "+fmt.Sprint(
+			len(l.RequestBody),
+		)+"\r\nConnection: close\r\n\r\n"+string(
+			l.RequestBody,
+		),
+	)
 	assert.True(t, strings.HasPrefix(string(l.In.Bytes()), "HTTP/1.1 200 OK\r\n"))
-	for _, s := range []exchange.Stage{exchange.Address, exchange.Connect, exchange.Send, exchange.Receive, exchange.Verify} {
+	for _, s := range []exchange.Stage{exchange.Address, exchange.Connect, exchange.Send, exchange.Receive,
+		exchange.Verify} {
 		assert.Equal(t, exchange.Passed, x.Stage(s).State, s.String())
 	}
 }
@@ -94,15 +111,30 @@ func TestMisbehavioursAreFound(t *testing.T) {
 	h := harbour(t)
 	// Where the call is seen to stop, if not at the finding's own stage.
 	seen := map[string]exchange.Stage{
-		"read.fault-security-missing": exchange.Read, "read.fault-security-refused": exchange.Read, "read.fault-security-expired": exchange.Read,
-		"read.fault-security-invalid": exchange.Read, "read.fault-action": exchange.Read, "read.fault-operation": exchange.Read,
+		"read.fault-security-missing": exchange.Read, "read.fault-security-refused": exchange.Read,
+		"read.fault-security-expired": exchange.Read,
+		"read.fault-security-invalid": exchange.Read, "read.fault-action": exchange.Read,
+		"read.fault-operation": exchange.Read,
 	}
 	evidence := map[string]string{ // words that the first evidence must show
-		"receive.not-found": "404", "receive.gateway": "502", "read.text-outside": "Warning: tide gauge", "read.doctype-refused": "DOCTYPE", "read.fault-declared": "BerthTaken",
-		"receive.redirected": "Location: /berths", "receive.unauthorized": "401", "read.not-envelope": "<status", "receive.not-soap": "<!DOCTYPE html>", "read.fault-hidden": "register offline",
-		"read.fault-security-missing": "no security header found", "verify.invalid": "maybe", "read.not-well-formed": "</soap:Body>",
+		"receive.not-found": "404", "receive.gateway": "502", "read.text-outside": "Warning: tide gauge",
+		"read.doctype-refused": "DOCTYPE", "read.fault-declared": "BerthTaken",
+		"receive.redirected": "Location: /berths", "receive.unauthorized": "401", "read.not-envelope": "<status",
+		"receive.not-soap": "<!DOCTYPE html>", "read.fault-hidden": "register offline",
+		"read.fault-security-missing": "no security header found", "verify.invalid": "maybe",
+		"read.not-well-formed": "</soap:Body>",
 	}
-	remedied := map[string]bool{"wait.timed-out": true, "receive.stalled": true, "receive.media-type-refused": true, "receive.redirected": true, "read.version-differs": true, "read.depth-over-limit": true, "read.fault-version": true, "read.fault-security-missing": true, "receive.not-found": true}
+	remedied := map[string]bool{
+		"wait.timed-out":              true,
+		"receive.stalled":             true,
+		"receive.media-type-refused":  true,
+		"receive.redirected":          true,
+		"read.version-differs":        true,
+		"read.depth-over-limit":       true,
+		"read.fault-version":          true,
+		"read.fault-security-missing": true,
+		"receive.not-found":           true,
+	}
 	for _, m := range standin.Misbehaviours() {
 		if !strings.Contains(m.ID, ".") {
 			continue
@@ -113,7 +145,11 @@ func TestMisbehavioursAreFound(t *testing.T) {
 			p.Settings.Set("answer-time", "300ms")
 			if m.ID == "read.fault-declared" {
 				p.Operation = "ReserveBerth"
-				p.SetDraft([]byte(`<ReserveBerth xmlns="urn:skerry:berths"><berth>N02</berth><vessel><name>Alder</name><callSign>AL1D</callSign></vessel><nights>2</nights><cash>true</cash></ReserveBerth>`))
+				p.SetDraft(
+					[]byte(
+						`<ReserveBerth xmlns="urn:skerry:berths"><berth>N02</berth><vessel><name>Alder</name><callSign>AL1D</callSign></vessel><nights>2</nights><cash>true</cash></ReserveBerth>`,
+					),
+				)
 			}
 			p.Settings.Set("receive-time", "300ms")
 			x := run(t, p)
@@ -166,14 +202,36 @@ func TestTheStoryOfTheYearTable(t *testing.T) {
 	require.NoError(t, os.WriteFile(secret, []byte(standin.Password), 0o600))
 	f := fetch(t, "http://"+h.Plain+"/tides?wsdl")
 	values := map[string][]string{"address": {"https://${tideHost}/tides"}, "soap": {"1.1"}}
-	p := call.Plan{Contract: f.Contract, Served: f.Served, Operation: "YearTable", Endpoint: "tides-tls", Port: f.Contract.Port("TideTablesTLS"), Environment: "model",
-		Variables: map[string]string{"tidehost": h.TLS}, ReadFile: os.ReadFile, Identities: []diagnose.Identity{{Name: "pilot-desk", User: standin.User}},
+	p := call.Plan{
+		Contract:    f.Contract,
+		Served:      f.Served,
+		Operation:   "YearTable",
+		Endpoint:    "tides-tls",
+		Port:        f.Contract.Port("TideTablesTLS"),
+		Environment: "model",
+		Variables: map[string]string{
+			"tidehost": h.TLS,
+		},
+		ReadFile:   os.ReadFile,
+		Identities: []diagnose.Identity{{Name: "pilot-desk", User: standin.User}},
 		Identity: func(name string) (*identity.Identity, error) {
 			return &identity.Identity{Name: name, User: standin.User, Secret: "file:" + secret}, nil
-		}}
-	p.SetDraft([]byte(`<YearTable xmlns="urn:skerry:tides"><station>Skerry Sound</station><year>2027</year><datum>chart datum</datum><heights><unit>metre</unit></heights></YearTable>`))
+		},
+	}
+	p.SetDraft(
+		[]byte(
+			`<YearTable xmlns="urn:skerry:tides"><station>Skerry Sound</station><year>2027</year><datum>chart datum</datum><heights><unit>metre</unit></heights></YearTable>`,
+		),
+	)
 	p.Settings.Layers = []endpoint.Layer{
-		{Source: "profile harbour-11", Values: map[string][]string{"receive-limit": {"65536"}, "buffer-limit": {"65536"}, "strict-buffer": {"true"}}},
+		{
+			Source: "profile harbour-11",
+			Values: map[string][]string{
+				"receive-limit": {"65536"},
+				"buffer-limit":  {"65536"},
+				"strict-buffer": {"true"},
+			},
+		},
 		{Source: "endpoint", Values: values},
 	}
 	stops := func(id string, at exchange.Stage, reach int) *exchange.Finding {
@@ -202,7 +260,15 @@ func TestTheStoryOfTheYearTable(t *testing.T) {
 	for _, c := range f3.Remedies[0].All() {
 		keys = append(keys, c.Where+" "+c.Key)
 	}
-	assert.Equal(t, []string{"workspace endpoint.tides-tls.identity", "workspace endpoint.tides-tls.token", "user allow.pilot-desk"}, keys)
+	assert.Equal(
+		t,
+		[]string{
+			"workspace endpoint.tides-tls.identity",
+			"workspace endpoint.tides-tls.token",
+			"user allow.pilot-desk",
+		},
+		keys,
+	)
 	values["identity"], values["token"] = []string{"pilot-desk"}, []string{"digest"}
 
 	f4 := stops("receive.over-limit", exchange.Receive, 8)
@@ -219,8 +285,17 @@ func TestTheStoryOfTheYearTable(t *testing.T) {
 	assert.Contains(t, x.Result, "× tide · station Skerry Sound")
 	require.Len(t, x.Leg().SecretSpans, 1)
 	sp := x.Leg().SecretSpans[0]
-	assert.Regexp(t, `^[A-Za-z0-9+/]{27}=$`, string(x.Leg().Out[sp.Offset:sp.Offset+sp.Length]), "the digest is known as a secret")
-	assert.NotContains(t, x.Stage(exchange.Security).Facts.Get("header"), string(x.Leg().Out[sp.Offset:sp.Offset+sp.Length]))
+	assert.Regexp(
+		t,
+		`^[A-Za-z0-9+/]{27}=$`,
+		string(x.Leg().Out[sp.Offset:sp.Offset+sp.Length]),
+		"the digest is known as a secret",
+	)
+	assert.NotContains(
+		t,
+		x.Stage(exchange.Security).Facts.Get("header"),
+		string(x.Leg().Out[sp.Offset:sp.Offset+sp.Length]),
+	)
 }
 
 func TestWhatStopsAtHome(t *testing.T) {
@@ -236,9 +311,13 @@ func TestWhatStopsAtHome(t *testing.T) {
 			p.EnvError = &endpoint.EnvironmentError{Name: "modell", Near: "model", Others: []string{"model"}}
 		}, 11},
 		{"binding.endpoint-ambiguous", func(p *call.Plan) {
-			p.NoEndpoint = &endpoint.AmbiguousError{Operation: "FindBerths", Endpoints: []endpoint.Alternative{{Name: "a", Differs: "SOAP 1.1"}, {Name: "b", Differs: "SOAP 1.2"}}}
+			p.NoEndpoint = &endpoint.AmbiguousError{Operation: "FindBerths",
+				Endpoints: []endpoint.Alternative{{Name: "a", Differs: "SOAP 1.1"}, {Name: "b", Differs: "SOAP 1.2"}}}
 		}, 12},
-		{"binding.operation-unknown", func(p *call.Plan) { p.NoEndpoint = &endpoint.OperationError{Name: "findBerths", Near: "FindBerths"} }, 12},
+		{"binding.operation-unknown", func(p *call.Plan) {
+			p.NoEndpoint = &endpoint.OperationError{Name: "findBerths",
+				Near: "FindBerths"}
+		}, 12},
 		{"binding.limit-invalid", func(p *call.Plan) { p.Settings.Set("receive-limit", "0") }, 12},
 		{"binding.time-limit-invalid", func(p *call.Plan) { p.Settings.Set("total-time", "soon") }, 12},
 		{"binding.buffer-differs", func(p *call.Plan) {
@@ -291,7 +370,10 @@ func TestWhatTheDraftItselfHolds(t *testing.T) {
 	p := berths(t, h, "/berths")
 	const security = `<w:Security xmlns:w="http://docs.oasis-open.org/wss/2004/01/oasis-200401-wss-wssecurity-secext-1.0.xsd"><w:UsernameToken><w:Username>desk</w:Username><w:Password>low tide</w:Password></w:UsernameToken></w:Security>`
 	envelope := func(header, body string) []byte {
-		return []byte(`<s:Envelope xmlns:s="http://schemas.xmlsoap.org/soap/envelope/"><s:Header>` + header + `</s:Header><s:Body>` + body + `</s:Body></s:Envelope>`)
+		return []byte(
+			`<s:Envelope xmlns:s="http://schemas.xmlsoap.org/soap/envelope/"><s:Header>` + header +
+				`</s:Header><s:Body>` + body + `</s:Body></s:Envelope>`,
+		)
 	}
 
 	// A password in the draft is told of, and is in no finding.
@@ -398,7 +480,14 @@ func TestConnecting(t *testing.T) {
 }
 
 func TestCertificatesOutOfDateAndForOthers(t *testing.T) {
-	old, err := trust.Issue(trust.Wish{Name: "old quay", Hosts: []string{"quay.skerry.test"}, NotBefore: time.Now().AddDate(-2, 0, 0), NotAfter: time.Now().AddDate(-1, 0, 0)})
+	old, err := trust.Issue(
+		trust.Wish{
+			Name:      "old quay",
+			Hosts:     []string{"quay.skerry.test"},
+			NotBefore: time.Now().AddDate(-2, 0, 0),
+			NotAfter:  time.Now().AddDate(-1, 0, 0),
+		},
+	)
 	require.NoError(t, err)
 	l := tlsServer(t, old)
 	h := harbour(t)
@@ -463,7 +552,8 @@ func TestExpectations(t *testing.T) {
 func TestUntilGoesNoFurther(t *testing.T) {
 	h := harbour(t)
 	p := berths(t, h, "/berths")
-	for _, until := range []exchange.Stage{exchange.Address, exchange.Security, exchange.Connect, exchange.Receive, exchange.Read} {
+	for _, until := range []exchange.Stage{exchange.Address, exchange.Security, exchange.Connect, exchange.Receive,
+		exchange.Read} {
 		p.Until = until
 		x := run(t, p)
 		assert.Equal(t, exchange.OutcomePassed, x.Outcome, until)
@@ -482,12 +572,21 @@ func TestCancelInEveryStage(t *testing.T) {
 	full, err := net.Listen("tcp", "127.0.0.1:0") // accepts and says nothing
 	require.NoError(t, err)
 	defer full.Close()
-	big := []byte(`<FindBerths xmlns="urn:skerry:berths"><length>` + strings.Repeat(" ", 12<<20) + `20</length></FindBerths>`)
+	big := []byte(
+		`<FindBerths xmlns="urn:skerry:berths"><length>` + strings.Repeat(" ", 12<<20) + `20</length></FindBerths>`,
+	)
 	for stage, change := range map[exchange.Stage]func(*call.Plan){
-		exchange.TLS:     func(p *call.Plan) { p.Settings.Set("address", "https://"+full.Addr().String()+"/") },
-		exchange.Send:    func(p *call.Plan) { p.Settings.Set("address", "http://"+full.Addr().String()+"/"); p.SetDraft(big) },
-		exchange.Wait:    func(p *call.Plan) { p.Settings.Set("address", "http://"+h.Plain+"/berths/~wait.timed-out") },
-		exchange.Receive: func(p *call.Plan) { p.Settings.Set("address", "http://"+h.Plain+"/berths/~receive.stalled") },
+		exchange.TLS: func(p *call.Plan) { p.Settings.Set("address", "https://"+full.Addr().String()+"/") },
+		exchange.Send: func(p *call.Plan) {
+			p.Settings.Set("address",
+				"http://"+full.Addr().String()+"/")
+			p.SetDraft(big)
+		},
+		exchange.Wait: func(p *call.Plan) { p.Settings.Set("address", "http://"+h.Plain+"/berths/~wait.timed-out") },
+		exchange.Receive: func(p *call.Plan) {
+			p.Settings.Set("address",
+				"http://"+h.Plain+"/berths/~receive.stalled")
+		},
 		exchange.Connect: func(p *call.Plan) {
 			p.Settings.Set("address", "http://slow.skerry.test/")
 			p.Resolver = &net.Resolver{PreferGo: true, Dial: func(ctx context.Context, _, _ string) (net.Conn, error) {
@@ -498,7 +597,10 @@ func TestCancelInEveryStage(t *testing.T) {
 		exchange.Security: func(p *call.Plan) {
 			p.Settings.Set("token", "digest")
 			p.Settings.Set("identity", "sleeper")
-			p.Identity = func(string) (*identity.Identity, error) { return &identity.Identity{Secret: "command:sleep 60"}, nil }
+			p.Identity = func(string) (*identity.Identity, error) {
+				return &identity.Identity{Secret: "command:sleep " +
+					"60"}, nil
+			}
 		},
 	} {
 		t.Run(stage.String(), func(t *testing.T) {
@@ -510,7 +612,12 @@ func TestCancelInEveryStage(t *testing.T) {
 			c := call.New(p, nil)
 			done := make(chan *exchange.Exchange, 1)
 			go func() { done <- c.Run(ctx) }()
-			require.Eventually(t, func() bool { return c.Snapshot().Stage(stage).State == exchange.Open }, 10*time.Second, time.Millisecond)
+			require.Eventually(
+				t,
+				func() bool { return c.Snapshot().Stage(stage).State == exchange.Open },
+				10*time.Second,
+				time.Millisecond,
+			)
 			cancel()
 			select {
 			case x := <-done:
@@ -562,7 +669,8 @@ func TestASlowBodyIsSeenArriving(t *testing.T) {
 func TestPastedEnvelopesAreSentAsTheyAre(t *testing.T) {
 	h := harbour(t)
 	p := berths(t, h, "/berths")
-	env := `<S:Envelope xmlns:S='http://schemas.xmlsoap.org/soap/envelope/'  ><!-- mine --><S:Body >` + find + `</S:Body></S:Envelope>`
+	env := `<S:Envelope xmlns:S='http://schemas.xmlsoap.org/soap/envelope/'  ><!-- mine --><S:Body >` + find +
+		`</S:Body></S:Envelope>`
 	p.SetDraft([]byte(env))
 	x := run(t, p)
 	assert.Equal(t, exchange.OutcomePassed, x.Outcome, "%+v", x.Findings)
@@ -584,7 +692,10 @@ func TestHTTPAuthentication(t *testing.T) {
 			return
 		}
 		w.Header().Set("Content-Type", "text/xml")
-		_, _ = io.WriteString(w, `<s:Envelope xmlns:s="http://schemas.xmlsoap.org/soap/envelope/"><s:Body><FindBerthsResponse xmlns="urn:skerry:berths"/></s:Body></s:Envelope>`)
+		_, _ = io.WriteString(
+			w,
+			`<s:Envelope xmlns:s="http://schemas.xmlsoap.org/soap/envelope/"><s:Body><FindBerthsResponse xmlns="urn:skerry:berths"/></s:Body></s:Envelope>`,
+		)
 	})}
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)

@@ -17,8 +17,22 @@ import (
 )
 
 // blunt are findings that claim less: what is seen, and no particular reason.
-var blunt = []string{"read.fault-client", "read.fault-server", "read.fault-security-invalid", "receive.not-soap", "receive.client-error", "receive.server-error", "read.not-envelope",
-	"read.not-well-formed", "read.empty", "receive.truncated", "wait.closed", "receive.type-differs", "receive.status-differs", "read.fault-hidden"}
+var blunt = []string{
+	"read.fault-client",
+	"read.fault-server",
+	"read.fault-security-invalid",
+	"receive.not-soap",
+	"receive.client-error",
+	"receive.server-error",
+	"read.not-envelope",
+	"read.not-well-formed",
+	"read.empty",
+	"receive.truncated",
+	"wait.closed",
+	"receive.type-differs",
+	"receive.status-differs",
+	"read.fault-hidden",
+}
 
 // With evidence taken away a failure is called by its name, or by one that claims
 // less, or by none: never by that of another cause.
@@ -51,17 +65,29 @@ func TestWithoutItsEvidenceNoOtherCauseIsNamed(t *testing.T) {
 			w.Reply = regexp.MustCompile(`(?s)<title>.*?</title>`).ReplaceAll(w.Reply, []byte("<title></title>"))
 		},
 		"the fault's words": func(w *call.Imported, _ *call.Plan) {
-			w.Reply = call.ReplyOf("HTTP/1.1 500 Internal Server Error", [][2]string{{"Content-Type", "text/xml"}}, reason.ReplaceAll(after(w.Reply), []byte("$1$2")))
+			w.Reply = call.ReplyOf(
+				"HTTP/1.1 500 Internal Server Error",
+				[][2]string{{"Content-Type", "text/xml"}},
+				reason.ReplaceAll(after(w.Reply), []byte("$1$2")),
+			)
 		},
 		"the fault's code": func(w *call.Imported, _ *call.Plan) {
-			w.Reply = call.ReplyOf("HTTP/1.1 500 Internal Server Error", [][2]string{{"Content-Type", "text/xml"}}, code.ReplaceAll(after(w.Reply), []byte("${1}soap:Server$2")))
+			w.Reply = call.ReplyOf(
+				"HTTP/1.1 500 Internal Server Error",
+				[][2]string{{"Content-Type", "text/xml"}},
+				code.ReplaceAll(after(w.Reply), []byte("${1}soap:Server$2")),
+			)
 		},
 	}
 	// What is as true of the same bytes, and is seen once the other is not.
-	alsoTrue := map[string]string{"read.parts-broken": "read.text-outside", "read.version-differs": "verify.reply-differs"}
+	alsoTrue := map[string]string{
+		"read.parts-broken":    "read.text-outside",
+		"read.version-differs": "verify.reply-differs",
+	}
 	n, named := 0, 0
 	for _, m := range standin.Misbehaviours() {
-		if !strings.HasPrefix(m.ID, "receive.") && !strings.HasPrefix(m.ID, "read.") && !strings.HasPrefix(m.ID, "verify.") {
+		if !strings.HasPrefix(m.ID, "receive.") && !strings.HasPrefix(m.ID, "read.") &&
+			!strings.HasPrefix(m.ID, "verify.") {
 			continue
 		}
 		p := berths(t, h, "/berths/~"+m.ID)
@@ -74,7 +100,8 @@ func TestWithoutItsEvidenceNoOtherCauseIsNamed(t *testing.T) {
 			w.Header = append(w.Header, [2]string{f.Name, f.Value})
 		}
 		for what, take := range taken {
-			if strings.HasPrefix(what, "the fault's") && (!strings.Contains(m.ID, "fault") || !bytes.Contains(l.In.Bytes(), []byte("Fault>"))) {
+			if strings.HasPrefix(what, "the fault's") &&
+				(!strings.Contains(m.ID, "fault") || !bytes.Contains(l.In.Bytes(), []byte("Fault>"))) {
 				continue
 			}
 			less, plan := w, call.Plan{Contract: p.Contract, Port: p.Port, Operation: p.Operation, Agent: "test"}
@@ -90,7 +117,15 @@ func TestWithoutItsEvidenceNoOtherCauseIsNamed(t *testing.T) {
 				named++
 				continue
 			}
-			assert.True(t, slices.Contains(blunt, f.ID) || alsoTrue[m.ID] == f.ID, "%s without %s is called %s: %s", m.ID, what, f.ID, f.Why)
+			assert.True(
+				t,
+				slices.Contains(blunt, f.ID) || alsoTrue[m.ID] == f.ID,
+				"%s without %s is called %s: %s",
+				m.ID,
+				what,
+				f.ID,
+				f.Why,
+			)
 		}
 	}
 	t.Logf("%d exchanges without some of their evidence, %d still called by their name, none by another", n, named)

@@ -43,7 +43,8 @@ func (c *securing) readMaterial(ctx context.Context) error {
 			return &endpoint.ValueError{Key: v.Key, Value: v, Err: err}
 		}
 	}
-	if c.plan.SkipVerify && (s.Text("token") != "none" || s.Text("http-auth") != "none") && c.url != nil && c.url.Scheme == "https" {
+	if c.plan.SkipVerify && (s.Text("token") != "none" || s.Text("http-auth") != "none") && c.url != nil &&
+		c.url.Scheme == "https" {
 		return endpoint.ErrSecretUnverified
 	}
 	if err := c.openKeyLog(); err != nil {
@@ -83,7 +84,10 @@ func (c *securing) openKeyLog() error {
 
 // keyPair reads a certificate with its key, which is in the same file where key
 // is "". bad is the file that cannot be used.
-func keyPair(read func(string) ([]byte, error), cert, key, password string) (pair tls.Certificate, bad string, err error) {
+func keyPair(
+	read func(string) ([]byte, error),
+	cert, key, password string,
+) (pair tls.Certificate, bad string, err error) {
 	if read == nil {
 		return pair, cert, errors.New("no file can be read here")
 	}
@@ -138,10 +142,19 @@ func (c *securing) client(ctx context.Context) error {
 	if why := trust.Unfit(pair.Leaf, time.Now()); why != "" {
 		c.unfit = why
 		if now := time.Now(); now.After(pair.Leaf.NotAfter) || now.Before(pair.Leaf.NotBefore) {
-			return &endpoint.CertificateDateError{Subject: pair.Leaf.Subject.String(), Why: why, Key: endpoint.KeyOf(what)}
+			return &endpoint.CertificateDateError{
+				Subject: pair.Leaf.Subject.String(),
+				Why:     why,
+				Key:     endpoint.KeyOf(what),
+			}
 		}
 	}
-	c.rec.Fact(exchange.TLS, "client certificate", pair.Leaf.Subject.String()+" · issued by "+pair.Leaf.Issuer.String()+" · until "+pair.Leaf.NotAfter.UTC().Format("2006-01-02"))
+	c.rec.Fact(
+		exchange.TLS,
+		"client certificate",
+		pair.Leaf.Subject.String()+" · issued by "+pair.Leaf.Issuer.String()+" · until "+pair.Leaf.NotAfter.UTC().
+			Format("2006-01-02"),
+	)
 	c.material.certs = append(c.material.certs, pair)
 	return nil
 }
@@ -179,7 +192,10 @@ const (
 func (c *network) completeChain(ctx context.Context, last *x509.Certificate) {
 	ctx, cancel := context.WithTimeout(ctx, issuerTime)
 	defer cancel()
-	client := &http.Client{Transport: &http.Transport{Proxy: c.viaProxy, DisableKeepAlives: true}, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	client := &http.Client{
+		Transport:     &http.Transport{Proxy: c.viaProxy, DisableKeepAlives: true},
+		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
+	}
 	fetched := []*x509.Certificate{}
 	for range maxHops {
 		next := (*x509.Certificate)(nil)
@@ -277,7 +293,12 @@ func (c *network) askTime(ctx context.Context) {
 	cfg.Judge, cfg.Certificates, cfg.Pool, cfg.KeyLog = nil, nil, nil, nil
 	cfg.Until = exchange.None
 	rec := exchange.NewRecorder(&exchange.Exchange{}, nil)
-	leg, err := wire.Do(ctx, cfg, wire.Request{Method: "HEAD", Target: "/", Header: [][2]string{{"Host", c.url.Host}, {"Connection", "close"}}}, rec)
+	leg, err := wire.Do(
+		ctx,
+		cfg,
+		wire.Request{Method: "HEAD", Target: "/", Header: [][2]string{{"Host", c.url.Host}, {"Connection", "close"}}},
+		rec,
+	)
 	if err != nil && !leg.Response.Complete {
 		return
 	}
@@ -293,7 +314,8 @@ func (c *network) otherwise(ctx context.Context, shown *x509.Certificate) {
 	ctx, cancel := context.WithTimeout(ctx, issuerTime)
 	defer cancel()
 	check := &checking{plan: *c.plan, url: c.url}
-	if other := shows(check.reach(ctx, c.url.String(), exchange.TLS, "server-name", noName)); other != nil && !other.Equal(shown) {
+	if other := shows(check.reach(ctx, c.url.String(), exchange.TLS, "server-name", noName)); other != nil &&
+		!other.Equal(shown) {
 		c.otherName = trust.Names(other)
 		c.rec.Fact(exchange.TLS, "asked for no name", other.Subject.String()+" · for "+strings.Join(c.otherName, ", "))
 	}
@@ -313,7 +335,8 @@ func (c *network) choose(ask *tls.CertificateRequestInfo) *tls.Certificate {
 	var found *tls.Certificate
 	name := ""
 	for _, id := range c.plan.Candidates() {
-		if id.Certificate == "" || c.plan.Allowed == nil || !c.plan.Allowed(id.Name, c.url.Scheme, host, port) || len(ask.AcceptableCAs) == 0 {
+		if id.Certificate == "" || c.plan.Allowed == nil || !c.plan.Allowed(id.Name, c.url.Scheme, host, port) ||
+			len(ask.AcceptableCAs) == 0 {
 			continue
 		}
 		password := ""

@@ -40,8 +40,10 @@ type answer struct {
 }
 
 var checks = map[string]func(*checking, context.Context){
-	diagnose.CheckLookup: (*checking).lookup, diagnose.CheckPorts: (*checking).ports, diagnose.CheckNames: (*checking).names,
-	diagnose.CheckVersions: (*checking).versions, diagnose.CheckProtocol: (*checking).protocol, diagnose.CheckDescription: (*checking).description,
+	diagnose.CheckLookup: (*checking).lookup, diagnose.CheckPorts: (*checking).ports,
+	diagnose.CheckNames:    (*checking).names,
+	diagnose.CheckVersions: (*checking).versions, diagnose.CheckProtocol: (*checking).protocol,
+	diagnose.CheckDescription: (*checking).description,
 }
 
 // Check asks what can decide between the possibilities of a failed call: each of
@@ -103,7 +105,13 @@ func (c *checking) either(first bool, a, b, words string) {
 // offer adds a remedy that changes one setting of the endpoint.
 func (c *checking) offer(title, key, to string) {
 	v := c.plan.Settings.Get(key)
-	c.remedies = append(c.remedies, exchange.NewRemedy(title, exchange.Change{Where: "workspace", Key: "endpoint." + c.plan.Endpoint + "." + key, From: v.Text, To: to}))
+	c.remedies = append(
+		c.remedies,
+		exchange.NewRemedy(
+			title,
+			exchange.Change{Where: "workspace", Key: "endpoint." + c.plan.Endpoint + "." + key, From: v.Text, To: to},
+		),
+	)
 }
 
 // reach goes to an address no further than a stage, and carries nothing.
@@ -122,7 +130,8 @@ func (c *checking) reach(ctx context.Context, address string, until exchange.Sta
 func (c *checking) bare() Plan {
 	p := c.plan
 	p.probing = true
-	p.NoEndpoint, p.EnvError, p.Pool, p.History, p.Changes, p.KeyLogOK, p.Candidates, p.Until = nil, nil, nil, nil, nil, nil, nil, exchange.None
+	p.NoEndpoint, p.EnvError, p.Pool, p.History, p.Changes, p.KeyLogOK, p.Candidates, p.Until = nil, nil, nil, nil, nil,
+		nil, nil, exchange.None
 	for _, key := range []string{"client-cert", "client-key", "client-identity", "key-log"} {
 		p.Settings.Set(key, "")
 	}
@@ -245,7 +254,15 @@ func (c *checking) ports(ctx context.Context) {
 		c.either(false, "other-port", "host-silent", "nothing answers on "+strings.Join(ports, ", "))
 		return
 	}
-	c.either(true, "other-port", "host-silent", map[bool]string{true: "port ", false: "ports "}[len(open) == 1]+strings.Join(open, ", ")+map[bool]string{true: " answers", false: " answer"}[len(open) == 1])
+	c.either(
+		true,
+		"other-port",
+		"host-silent",
+		map[bool]string{true: "port ", false: "ports "}[len(open) == 1]+strings.Join(
+			open,
+			", ",
+		)+map[bool]string{true: " answers", false: " answer"}[len(open) == 1],
+	)
 	for _, p := range open[:min(len(open), 2)] {
 		c.offer("call it on port "+p, "address", c.at(c.url.Scheme, p))
 	}
@@ -302,7 +319,14 @@ func (c *checking) names(ctx context.Context) {
 		if print := trust.Fingerprint(cert); seen[print] == "" {
 			seen[print] = name
 			order = append(order, print)
-			said = append(said, fmt.Sprintf("asked for %s it shows one for %s", map[bool]string{true: "no name", false: name}[name == noName], strings.Join(trust.Names(cert)[:min(len(trust.Names(cert)), 3)], ", ")))
+			said = append(
+				said,
+				fmt.Sprintf(
+					"asked for %s it shows one for %s",
+					map[bool]string{true: "no name", false: name}[name == noName],
+					strings.Join(trust.Names(cert)[:min(len(trust.Names(cert)), 3)], ", "),
+				),
+			)
 		}
 		if x.Outcome == exchange.OutcomePassed && good == "" && name != asked && name != noName {
 			good = name
@@ -362,7 +386,12 @@ func (c *checking) protocol(ctx context.Context) {
 	}
 	x := c.reach(ctx, c.at("https", ""), exchange.TLS)
 	if cert := shows(x); cert != nil {
-		c.say("tls-port", exchange.Confirmed, "it shook hands and showed a certificate for %s", strings.Join(trust.Names(cert)[:min(len(trust.Names(cert)), 2)], ", "))
+		c.say(
+			"tls-port",
+			exchange.Confirmed,
+			"it shook hands and showed a certificate for %s",
+			strings.Join(trust.Names(cert)[:min(len(trust.Names(cert)), 2)], ", "),
+		)
 		c.offer("call it over https", "address", c.at("https", ""))
 		return
 	}

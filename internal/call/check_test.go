@@ -92,7 +92,15 @@ func TestAnotherNameShowsAnotherCertificate(t *testing.T) {
 	p := newPKI(t)
 	p.issue("front", trust.Wish{Name: "front", Hosts: []string{"front.skerry.test"}})
 	p.issue("tides", trust.Wish{Name: "tides", Hosts: []string{"tides.skerry.test"}, By: p.root})
-	at := p.sserver("front", "-servername", "tides.skerry.test", "-cert2", p.file("tides.pem"), "-key2", p.file("tides.key"))
+	at := p.sserver(
+		"front",
+		"-servername",
+		"tides.skerry.test",
+		"-cert2",
+		p.file("tides.pem"),
+		"-key2",
+		p.file("tides.key"),
+	)
 	plan := to(t, at, "trust", p.file("root.pem"))
 	plan.Known = func() []string { return []string{"https://tides.skerry.test/tides"} }
 	f := checked(t, plan, "tls.self-signed")
@@ -105,7 +113,15 @@ func TestAnotherNameShowsAnotherCertificate(t *testing.T) {
 
 	// That a host has several is seen without asking for it, where the name is wrong.
 	p.issue("third", trust.Wish{Name: "third", Hosts: []string{"third.skerry.test"}, By: p.root})
-	at = p.sserver("front", "-servername", "quay.skerry.test", "-cert2", p.file("third.pem"), "-key2", p.file("third.key"))
+	at = p.sserver(
+		"front",
+		"-servername",
+		"quay.skerry.test",
+		"-cert2",
+		p.file("third.pem"),
+		"-key2",
+		p.file("third.key"),
+	)
 	x := run(t, to(t, at, "trust", p.file("root.pem"), "server-name", "quay.skerry.test"))
 	require.Equal(t, "tls.name-differs", x.Cause().ID)
 	assert.Contains(t, x.Cause().Why, "asked for no name, it shows one for front.skerry.test")
@@ -114,7 +130,12 @@ func TestAnotherNameShowsAnotherCertificate(t *testing.T) {
 	p.issue("good", trust.Wish{Name: "good", Hosts: []string{"elsewhere.skerry.test"}, By: p.root})
 	plan = to(t, p.sserver("good"), "trust", p.file("root.pem"))
 	f = checked(t, plan, "tls.name-differs")
-	assert.Contains(t, likely(t, f).ID+f.Hypotheses[0].Answer, "elsewhere.skerry.test", "asked for the name that it is for, it is trusted")
+	assert.Contains(
+		t,
+		likely(t, f).ID+f.Hypotheses[0].Answer,
+		"elsewhere.skerry.test",
+		"asked for the name that it is for, it is trusted",
+	)
 }
 
 func TestAnotherVersionIsSpoken(t *testing.T) {
@@ -155,7 +176,11 @@ func TestTheDescriptionTells(t *testing.T) {
 			return
 		}
 		w.WriteHeader(500)
-		_, _ = w.Write([]byte(`<e:Envelope xmlns:e="http://schemas.xmlsoap.org/soap/envelope/"><e:Body><e:Fault><faultcode>e:Client</faultcode><faultstring>the endpoint has no operation for FindBerths</faultstring></e:Fault></e:Body></e:Envelope>`))
+		_, _ = w.Write(
+			[]byte(
+				`<e:Envelope xmlns:e="http://schemas.xmlsoap.org/soap/envelope/"><e:Body><e:Fault><faultcode>e:Client</faultcode><faultstring>the endpoint has no operation for FindBerths</faultstring></e:Fault></e:Body></e:Envelope>`,
+			),
+		)
 	})
 	srv := httptest.NewServer(mux)
 	t.Cleanup(srv.Close)
@@ -209,7 +234,10 @@ func TestWhatALookupTells(t *testing.T) {
 	})
 	assert.Equal(t, "misspelt", likely(t, checked(t, p, "connect.name-unknown")).ID)
 
-	p.Resolver = &net.Resolver{PreferGo: true, Dial: func(context.Context, string, string) (net.Conn, error) { return nil, errors.New("no network") }}
+	p.Resolver = &net.Resolver{
+		PreferGo: true,
+		Dial:     func(context.Context, string, string) (net.Conn, error) { return nil, errors.New("no network") },
+	}
 	x := run(t, p)
 	require.NotNil(t, x.Cause())
 	assert.Equal(t, "no-lookup", likely(t, checked(t, p, x.Cause().ID)).ID)

@@ -48,7 +48,12 @@ func Fetch(ctx context.Context, source string, p Plan, began func(address string
 		if err != nil {
 			return f, err
 		}
-		f.Contract, err = contract.Load(ctx, source, src, func(ctx context.Context, loc string) ([]byte, error) { return f.part(ctx, p, loc) })
+		f.Contract, err = contract.Load(
+			ctx,
+			source,
+			src,
+			func(ctx context.Context, loc string) ([]byte, error) { return f.part(ctx, p, loc) },
+		)
 		return f, err
 	}
 	queue := []string{source}
@@ -90,7 +95,12 @@ func (f *Fetched) one(ctx context.Context, at string, p Plan) (x *exchange.Excha
 			p.Settings.Set("receive-limit", fetchLimit)
 		}
 		p.fetch = &fetching{read: func(body []byte, location string) error {
-			c, err := contract.Load(ctx, location, body, func(ctx context.Context, loc string) ([]byte, error) { return f.part(ctx, p, loc) })
+			c, err := contract.Load(
+				ctx,
+				location,
+				body,
+				func(ctx context.Context, loc string) ([]byte, error) { return f.part(ctx, p, loc) },
+			)
 			if err == nil {
 				f.Contract = c
 			}

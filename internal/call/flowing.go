@@ -181,7 +181,11 @@ func (c *reading) flowing(ctx context.Context, limits xmltree.Limits) (exchange.
 		return exchange.Read, diagnose.NotEnvelopeError{Root: doc.Root().Name()}
 	}
 	e := c.reply
-	c.rec.Fact(exchange.Read, "envelope", fmt.Sprintf("SOAP %s · %s elements, read flowing from disk", e.Version, diagnose.Bytes(int64(f.elements))))
+	c.rec.Fact(
+		exchange.Read,
+		"envelope",
+		fmt.Sprintf("SOAP %s · %s elements, read flowing from disk", e.Version, diagnose.Bytes(int64(f.elements))),
+	)
 	if e.Version != sentVersion(&c.base, c.draft) {
 		return exchange.Read, errors.New("the envelope is of another SOAP version")
 	}
@@ -217,7 +221,16 @@ func (c *reading) flowing(ctx context.Context, limits xmltree.Limits) (exchange.
 			if len(errs) > 0 {
 				note = fmt.Sprintf("%d faults", len(errs))
 			}
-			c.rec.Fact(exchange.Verify, "schema", fmt.Sprintf("%s; the first %s of %s bytes were checked", note, diagnose.Bytes(int64(seen)), diagnose.Bytes(size)))
+			c.rec.Fact(
+				exchange.Verify,
+				"schema",
+				fmt.Sprintf(
+					"%s; the first %s of %s bytes were checked",
+					note,
+					diagnose.Bytes(int64(seen)),
+					diagnose.Bytes(size),
+				),
+			)
 		}
 	}
 	c.rec.End(exchange.Verify, exchange.Passed, note)

@@ -48,17 +48,32 @@ func FuzzReply(f *testing.F) {
 		}
 	}()
 	plan.Settings.Set("address", "http://"+l.Addr().String()+"/berths")
-	for name, value := range map[string]string{"answer-time": "2s", "receive-time": "2s", "total-time": "15s", "connect-time": "2s", "send-time": "2s", "receive-limit": "64 KiB", "inflated-limit": "256 KiB", "compression": "any"} {
+	for name, value := range map[string]string{"answer-time": "2s", "receive-time": "2s", "total-time": "15s",
+		"connect-time": "2s", "send-time": "2s", "receive-limit": "64 KiB", "inflated-limit": "256 KiB",
+		"compression": "any"} {
 		plan.Settings.Set(name, value)
 	}
 
-	body := `<s:Envelope xmlns:s="` + soap.V11.Namespace() + `"><s:Body><FindBerthsResponse xmlns="urn:skerry:berths"><berth free="true"><code>N07</code><length>40</length><depth>3</depth><quay>north</quay></berth></FindBerthsResponse></s:Body></s:Envelope>`
-	fault := `<s:Envelope xmlns:s="` + soap.V11.Namespace() + `"><s:Body><s:Fault><faultcode>s:Server</faultcode><faultstring>no ` + "\x1b[2J" + `</faultstring><detail>caused by: x</detail></s:Fault></s:Body></s:Envelope>`
-	for _, head := range []string{"HTTP/1.1 200 OK\r\n", "HTTP/1.1 500 \x1b]0;x\a\r\n", "HTTP/1.0 401 No\r\nWWW-Authenticate: Digest realm=\"a\", nonce=\"b\", qop=\"auth\"\r\n", "HTTP/1.1 302 Found\r\nLocation: ///\r\n", "HTTP/1.1 100 Continue\r\n\r\nHTTP/1.1 200 OK\r\n"} {
-		for _, b := range []string{body, fault, "", "<html><title>\x1b[31m</title>", "\xff\xfe<\x00a\x00/\x00>\x00", "<!DOCTYPE a [<!ENTITY b 'c'>]><a>&b;</a>"} {
+	body := `<s:Envelope xmlns:s="` + soap.V11.Namespace() +
+		`"><s:Body><FindBerthsResponse xmlns="urn:skerry:berths"><berth free="true"><code>N07</code><length>40</length><depth>3</depth><quay>north</quay></berth></FindBerthsResponse></s:Body></s:Envelope>`
+	fault := `<s:Envelope xmlns:s="` + soap.V11.Namespace() +
+		`"><s:Body><s:Fault><faultcode>s:Server</faultcode><faultstring>no ` + "\x1b[2J" +
+		`</faultstring><detail>caused by: x</detail></s:Fault></s:Body></s:Envelope>`
+	for _, head := range []string{"HTTP/1.1 200 OK\r\n", "HTTP/1.1 500 \x1b]0;x\a\r\n", "HTTP/1.0 401 " +
+		"No\r\nWWW-Authenticate: Digest realm=\"a\", nonce=\"b\", qop=\"auth\"\r\n", "HTTP/1.1 302 " +
+		"Found\r\nLocation: ///\r\n", "HTTP/1.1 100 Continue\r\n\r\nHTTP/1.1 200 OK\r\n"} {
+		for _, b := range []string{body, fault, "", "<html><title>\x1b[31m</title>", "\xff\xfe<\x00a\x00/\x00>\x00",
+			"<!DOCTYPE a [<!ENTITY b 'c'>]><a>&b;</a>"} {
 			f.Add([]byte(head + "Content-Type: text/xml\r\n\r\n" + b))
-			f.Add([]byte(head + "Content-Type: application/soap+xml; charset=utf-16\r\nContent-Length: 9999\r\n\r\n" + b))
-			f.Add([]byte(head + "Content-Encoding: gzip\r\nTransfer-Encoding: chunked\r\n\r\n5\r\n\x1f\x8b\x08\x00\x00\r\n0\r\n\r\n" + b))
+			f.Add(
+				[]byte(head + "Content-Type: application/soap+xml; charset=utf-16\r\nContent-Length: 9999\r\n\r\n" + b),
+			)
+			f.Add(
+				[]byte(
+					head + "Content-Encoding: gzip\r\nTransfer-Encoding: " +
+						"chunked\r\n\r\n5\r\n\x1f\x8b\x08\x00\x00\r\n0\r\n\r\n" + b,
+				),
+			)
 		}
 	}
 	f.Fuzz(func(t *testing.T, answer []byte) {
@@ -122,10 +137,17 @@ func FuzzWitnessed(f *testing.F) {
 	require.NoError(f, err)
 	f.Cleanup(h.Close)
 	plan := berths(f, h, "/berths")
-	ask := `<s:Envelope xmlns:s="` + soap.V11.Namespace() + `"><s:Body><FindBerths xmlns="urn:skerry:berths"><length>12</length></FindBerths></s:Body></s:Envelope>`
-	fault := `<s:Envelope xmlns:s="` + soap.V11.Namespace() + `"><s:Body><s:Fault><faultcode>s:Client</faultcode><faultstring>no ` + "\x1b[2J" + `</faultstring></s:Fault></s:Body></s:Envelope>`
-	for _, req := range []string{"", ask, "POST /berths HTTP/1.1\r\nHost: berths.skerry.test\r\nSOAPAction: \"\"\r\nContent-Type: text/xml\r\n\r\n" + ask, "POST http://[::1 HTTP/1.1\nHost: ${x}\n\n<a", "GET / HTTP/9\r\n\r\n", "--x\r\n\r\n" + ask + "\r\n--x--"} {
-		for _, rep := range []string{"", fault, "HTTP/1.1 500 No\r\nContent-Length: 3\r\n\r\n" + fault, "HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\nffffffffffffffff\r\n", "HTTP/1.1 200\n\n<html><title>x</title>", "HTTP/1.1 100 Continue\r\n\r\n"} {
+	ask := `<s:Envelope xmlns:s="` + soap.V11.Namespace() +
+		`"><s:Body><FindBerths xmlns="urn:skerry:berths"><length>12</length></FindBerths></s:Body></s:Envelope>`
+	fault := `<s:Envelope xmlns:s="` + soap.V11.Namespace() +
+		`"><s:Body><s:Fault><faultcode>s:Client</faultcode><faultstring>no ` + "\x1b[2J" +
+		`</faultstring></s:Fault></s:Body></s:Envelope>`
+	for _, req := range []string{"", ask, "POST /berths HTTP/1.1\r\nHost: berths.skerry.test\r\nSOAPAction: " +
+		"\"\"\r\nContent-Type: text/xml\r\n\r\n" + ask, "POST http://[::1 HTTP/1.1\nHost: ${x}\n\n<a",
+		"GET / HTTP/9\r\n\r\n", "--x\r\n\r\n" + ask + "\r\n--x--"} {
+		for _, rep := range []string{"", fault, "HTTP/1.1 500 No\r\nContent-Length: 3\r\n\r\n" + fault,
+			"HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\nffffffffffffffff\r\n",
+			"HTTP/1.1 200\n\n<html><title>x</title>", "HTTP/1.1 100 Continue\r\n\r\n"} {
 			f.Add([]byte(req), []byte(rep), true)
 			f.Add([]byte(req), []byte(rep), false)
 		}
@@ -135,9 +157,19 @@ func FuzzWitnessed(f *testing.F) {
 		if archive {
 			entries, err := call.FromHAR(request)
 			if err != nil {
-				text, _ := json.Marshal(map[string]any{"log": map[string]any{"version": "1.2", "entries": []any{map[string]any{
-					"request":  map[string]any{"method": "POST", "url": string(request[:min(len(request), 40)]), "postData": map[string]any{"text": string(request)}},
-					"response": map[string]any{"status": len(reply), "statusText": string(reply[:min(len(reply), 9)]), "content": map[string]any{"text": string(reply)}}}}}})
+				text, _ := json.Marshal(
+					map[string]any{"log": map[string]any{"version": "1.2", "entries": []any{map[string]any{
+						"request": map[string]any{
+							"method":   "POST",
+							"url":      string(request[:min(len(request), 40)]),
+							"postData": map[string]any{"text": string(request)},
+						},
+						"response": map[string]any{
+							"status":     len(reply),
+							"statusText": string(reply[:min(len(reply), 9)]),
+							"content":    map[string]any{"text": string(reply)},
+						}}}}},
+				)
 				entries, err = call.FromHAR(text)
 				require.NoError(t, err)
 			}

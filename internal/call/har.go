@@ -78,7 +78,11 @@ func FromHAR(b []byte) ([]Entry, error) {
 			w.Made = "the body of the reply, which the archive leaves out"
 		}
 		if e.Response.Status > 0 {
-			w.Reply = ReplyOf(strings.TrimSpace(fmt.Sprintf("HTTP/1.1 %d %s", e.Response.Status, e.Response.StatusText)), fields, reply)
+			w.Reply = ReplyOf(
+				strings.TrimSpace(fmt.Sprintf("HTTP/1.1 %d %s", e.Response.Status, e.Response.StatusText)),
+				fields,
+				reply,
+			)
 		}
 		out = append(out, Entry{i + 1, w})
 	}
@@ -106,5 +110,6 @@ func textOf(text, encoding string) ([]byte, error) {
 
 func looksLikeXML(b []byte) bool {
 	b = bytes.TrimSpace(bytes.TrimPrefix(b, bom))
-	return bytes.HasPrefix(b, []byte("<")) && !bytes.HasPrefix(bytes.ToLower(b), []byte("<!doctype html")) && !bytes.HasPrefix(bytes.ToLower(b), []byte("<html"))
+	return bytes.HasPrefix(b, []byte("<")) && !bytes.HasPrefix(bytes.ToLower(b), []byte("<!doctype html")) &&
+		!bytes.HasPrefix(bytes.ToLower(b), []byte("<html"))
 }

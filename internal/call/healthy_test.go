@@ -64,7 +64,9 @@ var manners = []struct {
 	{"latin 1", func(w http.ResponseWriter, ct string, body []byte) {
 		media, _, _ := strings.Cut(ct, ";")
 		w.Header().Set("Content-Type", media+"; charset=ISO-8859-1")
-		_, _ = w.Write(bytes.ReplaceAll(bytes.ReplaceAll(body, []byte("UTF-8"), []byte("ISO-8859-1")), []byte("é"), []byte{0xe9}))
+		_, _ = w.Write(
+			bytes.ReplaceAll(bytes.ReplaceAll(body, []byte("UTF-8"), []byte("ISO-8859-1")), []byte("é"), []byte{0xe9}),
+		)
 	}},
 	{"utf-16", func(w http.ResponseWriter, ct string, body []byte) {
 		media, _, _ := strings.Cut(ct, ";")
@@ -99,9 +101,20 @@ func TestHealthyExchangesRaiseNoAlarm(t *testing.T) {
 	n := 0
 	for version = soap.V11; version <= soap.V12; version++ {
 		port := map[soap.Version]string{soap.V11: "BerthDesk11", soap.V12: "BerthDesk12"}[version]
-		p := call.Plan{Contract: f.Contract, Served: f.Served, Operation: "FindBerths", Endpoint: "berths", Agent: "test", Port: f.Contract.Port(port), Pool: pool}
+		p := call.Plan{
+			Contract:  f.Contract,
+			Served:    f.Served,
+			Operation: "FindBerths",
+			Endpoint:  "berths",
+			Agent:     "test",
+			Port:      f.Contract.Port(port),
+			Pool:      pool,
+		}
 		p.SetDraft([]byte(find))
-		p.Settings.Layers = []endpoint.Layer{{Source: "contract", Values: map[string][]string{"soap": {version.String()}}}, {Source: "endpoint", Values: map[string][]string{"address": {"http://" + l.Addr().String() + "/"}}}}
+		p.Settings.Layers = []endpoint.Layer{
+			{Source: "contract", Values: map[string][]string{"soap": {version.String()}}},
+			{Source: "endpoint", Values: map[string][]string{"address": {"http://" + l.Addr().String() + "/"}}},
+		}
 		for manner = range manners {
 			for range 150 {
 				n++
@@ -121,7 +134,14 @@ func TestHealthyExchangesRaiseNoAlarm(t *testing.T) {
 				}
 				fmt.Fprintf(&b, "<%sBody>\n<q:FindBerthsResponse xmlns:q='urn:skerry:berths'>", open)
 				for range r.IntN(60) {
-					fmt.Fprintf(&b, "<q:berth free='%t'>\t<q:code>N%02d</q:code><q:length> %d.5 </q:length><q:depth>3</q:depth><q:quay>é &amp; <![CDATA[<quay>]]></q:quay></q:berth>", r.IntN(2) == 0, r.IntN(100), r.IntN(300)+1)
+					fmt.Fprintf(
+						&b,
+						"<q:berth free='%t'>\t<q:code>N%02d</q:code><q:length> %d.5 "+
+							"</q:length><q:depth>3</q:depth><q:quay>é &amp; <![CDATA[<quay>]]></q:quay></q:berth>",
+						r.IntN(2) == 0,
+						r.IntN(100),
+						r.IntN(300)+1,
+					)
 				}
 				fmt.Fprintf(&b, "</q:FindBerthsResponse></%sBody></%sEnvelope>\n", open, open)
 				body = b.String()
@@ -146,20 +166,45 @@ func TestTheHarbourItselfRaisesNoAlarm(t *testing.T) {
 		{"berths", "BerthDesk11", "FindBerths", find, "none", ""},
 		{"berths", "BerthDesk12", "FindBerths", find, "none", ""},
 		{"berths", "BerthDeskTLS", "FindBerths", find, "none", ""},
-		{"berths", "BerthDesk12", "LogSighting", `<LogSighting xmlns="urn:skerry:berths"><vessel><name>Alder</name><callSign>SKAL4</callSign></vessel><at>2027-03-01T06:00:00Z</at></LogSighting>`, "none", ""},
-		{"tides", "TideTables", "DayTable", `<DayTable xmlns="urn:skerry:tides"><station>Sound</station><day>2027-03-01</day></DayTable>`, "none", ""},
-		{"tides", "TideTablesTLS", "DayTable", `<DayTable xmlns="urn:skerry:tides"><station>Sound</station><day>2027-03-01</day></DayTable>`, "text", ""},
-		{"tides", "TideTablesTLS", "DayTable", `<DayTable xmlns="urn:skerry:tides"><station>Sound</station><day>2027-03-01</day></DayTable>`, "digest", "5m"},
-		{"pilots", "PilotOrders", "OrderPilot", `<OrderPilot xmlns="urn:skerry:pilots"><callSign>SKAL4</callSign><boarding>outer ground</boarding><at>2027-03-01T08:00:00Z</at></OrderPilot>`, "digest", "1m"},
+		{"berths", "BerthDesk12", "LogSighting",
+			`<LogSighting xmlns="urn:skerry:berths"><vessel><name>Alder</name><callSign>SKAL4</callSign></vessel><at>2027-03-01T06:00:00Z</at></LogSighting>`, "none", ""},
+		{"tides", "TideTables", "DayTable",
+			`<DayTable xmlns="urn:skerry:tides"><station>Sound</station><day>2027-03-01</day></DayTable>`, "none", ""},
+		{"tides", "TideTablesTLS", "DayTable",
+			`<DayTable xmlns="urn:skerry:tides"><station>Sound</station><day>2027-03-01</day></DayTable>`, "text", ""},
+		{"tides", "TideTablesTLS", "DayTable",
+			`<DayTable xmlns="urn:skerry:tides"><station>Sound</station><day>2027-03-01</day></DayTable>`, "digest",
+			"5m"},
+		{"pilots", "PilotOrders", "OrderPilot",
+			`<OrderPilot xmlns="urn:skerry:pilots"><callSign>SKAL4</callSign><boarding>outer ground</boarding><at>2027-03-01T08:00:00Z</at></OrderPilot>`, "digest", "1m"},
 	} {
 		f := fetch(t, "http://"+h.Plain+"/"+c.wsdl+"?wsdl")
 		port := f.Contract.Port(c.port)
-		p := call.Plan{Contract: f.Contract, Served: f.Served, Operation: c.op, Endpoint: "e", Agent: "test", Port: port, ReadFile: os.ReadFile,
+		p := call.Plan{
+			Contract:  f.Contract,
+			Served:    f.Served,
+			Operation: c.op,
+			Endpoint:  "e",
+			Agent:     "test",
+			Port:      port,
+			ReadFile:  os.ReadFile,
 			Identity: func(name string) (*identity.Identity, error) {
 				return &identity.Identity{Name: name, User: standin.User, Secret: "file:" + word}, nil
-			}}
+			},
+		}
 		p.SetDraft([]byte(c.draft))
-		p.Settings.Layers = []endpoint.Layer{{Source: "contract", Values: map[string][]string{"soap": {port.Version.String()}}}, {Source: "endpoint", Values: map[string][]string{"address": {port.Address}, "trust": {cert}, "token": {c.token}, "identity": {"desk"}}}}
+		p.Settings.Layers = []endpoint.Layer{
+			{Source: "contract", Values: map[string][]string{"soap": {port.Version.String()}}},
+			{
+				Source: "endpoint",
+				Values: map[string][]string{
+					"address":  {port.Address},
+					"trust":    {cert},
+					"token":    {c.token},
+					"identity": {"desk"},
+				},
+			},
+		}
 		if c.stamp != "" {
 			p.Settings.Layers[1].Values["timestamp"] = []string{c.stamp}
 		}

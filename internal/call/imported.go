@@ -142,7 +142,8 @@ func ReplyOf(line string, fields [][2]string, body []byte) []byte {
 			}
 			length = true
 		case "content-encoding":
-			if strings.Contains(strings.ToLower(f[1]), "gzip") && !bytes.HasPrefix(body, []byte{0x1f, 0x8b}) || !strings.EqualFold(f[1], "identity") && bytes.HasPrefix(bytes.TrimSpace(body), []byte("<")) {
+			if strings.Contains(strings.ToLower(f[1]), "gzip") && !bytes.HasPrefix(body, []byte{0x1f, 0x8b}) ||
+				!strings.EqualFold(f[1], "identity") && bytes.HasPrefix(bytes.TrimSpace(body), []byte("<")) {
 				continue
 			}
 		case "content-length":
@@ -229,7 +230,8 @@ func (w *Imported) OperationIn(c *contract.Contract) (*contract.Port, *contract.
 // operation, where they are known, are what it is held against.
 func Explain(ctx context.Context, p Plan, w *Imported) *exchange.Exchange {
 	p.History = nil
-	for key, value := range map[string]string{"proxy": "none", "redirects": "stop", "receive-limit": "1 GiB", "inflated-limit": "1 GiB", "send-limit": "1 GiB"} {
+	for key, value := range map[string]string{"proxy": "none", "redirects": "stop", "receive-limit": "1 GiB",
+		"inflated-limit": "1 GiB", "send-limit": "1 GiB"} {
 		p.Settings.Set(key, value)
 	}
 	x := imported(p, w).Run(ctx)
@@ -251,7 +253,8 @@ func Relay(ctx context.Context, p Plan, w *Imported) *exchange.Exchange {
 	x := c.Run(ctx)
 	x.Kind = "relay"
 	if l := x.Leg(); w.Body == nil && l != nil && l.Response.BodyWhole { // a description, or a look: it was passed on
-		x.Outcome, x.StoppedAt, x.Findings, x.Memory, x.Result = exchange.OutcomePassed, exchange.None, nil, nil, l.Response.Line
+		x.Outcome, x.StoppedAt, x.Findings, x.Memory, x.Result = exchange.OutcomePassed, exchange.None, nil, nil,
+			l.Response.Line
 		for _, s := range []exchange.Stage{exchange.Read, exchange.Verify} {
 			*x.Stage(s) = exchange.StageRecord{Stage: s, State: exchange.Skipped, Note: "no call"}
 		}
@@ -412,7 +415,12 @@ func (c *Call) runRelayed(ctx context.Context) (exchange.Stage, error) {
 	}
 	at, err := c.runImported(ctx)
 	if err == nil && w.Body != nil && w.Came < w.Declared {
-		return exchange.Send, &wire.Error{Stage: exchange.Send, Reason: wire.LengthDiffers, Announced: w.Declared, Got: w.Came}
+		return exchange.Send, &wire.Error{
+			Stage:     exchange.Send,
+			Reason:    wire.LengthDiffers,
+			Announced: w.Declared,
+			Got:       w.Came,
+		}
 	}
 	return at, err
 }
@@ -452,13 +460,23 @@ func (c *Call) untouched() {
 // importedRequest is the request as the other program sent it.
 func importedRequest(c *network) wire.Request {
 	w := c.plan.imported
-	req := wire.Request{Method: w.Method, Target: c.url.RequestURI(), Header: w.Header, Body: c.envelope, Secret: c.secrets, SecretHeader: secretField}
+	req := wire.Request{
+		Method:       w.Method,
+		Target:       c.url.RequestURI(),
+		Header:       w.Header,
+		Body:         c.envelope,
+		Secret:       c.secrets,
+		SecretHeader: secretField,
+	}
 	if req.Method == "" {
 		req.Method = "POST"
 	}
 	if len(req.Header) == 0 {
 		host, port := endpoint.HostPort(c.url)
-		req.Header = [][2]string{{"Host", net.JoinHostPort(host, port)}, {"Content-Length", strconv.Itoa(len(c.envelope))}}
+		req.Header = [][2]string{
+			{"Host", net.JoinHostPort(host, port)},
+			{"Content-Length", strconv.Itoa(len(c.envelope))},
+		}
 	}
 	return req
 }

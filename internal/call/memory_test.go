@@ -37,14 +37,34 @@ func TestWhatIsRememberedOfCallsLikeIt(t *testing.T) {
 				return x
 			}
 			assert.Nil(t, send("berths", "128", find).Memory, "nothing is known yet")
-			require.Equal(t, exchange.OutcomePassed, send("berths", "", find, exchange.Change{Where: "workspace", Key: "endpoint.berths.receive-limit", From: "128", To: "4 MiB"}).Outcome)
+			require.Equal(
+				t,
+				exchange.OutcomePassed,
+				send(
+					"berths",
+					"",
+					find,
+					exchange.Change{Where: "workspace", Key: "endpoint.berths.receive-limit", From: "128", To: "4 MiB"},
+				).Outcome,
+			)
 
 			x := send("berths", "256", `<FindBerths xmlns="urn:skerry:berths"><length>21</length></FindBerths>`)
 			require.NotNil(t, x.Memory)
 			p := x.Memory.Passed
 			require.NotNil(t, p)
 			require.Len(t, p.Differs, 3)
-			assert.Equal(t, exchange.Differs{Key: "receive-limit", Stage: exchange.Receive, Was: "16 MiB", Is: "256", Suspect: true}, p.Differs[0], "what the cause is about comes first")
+			assert.Equal(
+				t,
+				exchange.Differs{
+					Key:     "receive-limit",
+					Stage:   exchange.Receive,
+					Was:     "16 MiB",
+					Is:      "256",
+					Suspect: true,
+				},
+				p.Differs[0],
+				"what the cause is about comes first",
+			)
 			assert.Equal(t, "answer-time", p.Differs[1].Key)
 			assert.Equal(t, exchange.Differs{Key: "length", Stage: exchange.Message, Was: "20", Is: "21"}, p.Differs[2])
 			var back *exchange.Remedy

@@ -44,7 +44,11 @@ func (c *composing) run() (string, error) {
 	}
 	if o := c.operation; o != nil && o.Use == "encoded" && !d.IsEncoded() && c.plan.imported == nil {
 		if typed, err := d.Encoded(); err != nil {
-			c.rec.Fact(exchange.Message, "encoding", "the port is encoded, and the draft is sent as it stands: "+err.Error())
+			c.rec.Fact(
+				exchange.Message,
+				"encoding",
+				"the port is encoded, and the draft is sent as it stands: "+err.Error(),
+			)
 		} else if typed != d {
 			d, c.draft = typed, typed
 			c.rec.Fact(exchange.Message, "encoding", "the port is encoded: each value says its type")
@@ -57,7 +61,12 @@ func (c *composing) run() (string, error) {
 	out := d.Outgoing()
 	if d.Envelope() != nil {
 		c.plain = out
-		c.rec.Fact(exchange.Message, "envelope", map[bool]string{true: "as the program sent it", false: "the draft's own, byte for byte"}[c.plan.imported != nil])
+		c.rec.Fact(
+			exchange.Message,
+			"envelope",
+			map[bool]string{true: "as the program sent it",
+				false: "the draft's own, byte for byte"}[c.plan.imported != nil],
+		)
 	} else {
 		c.plain, _ = soap.Build(c.version(), h.Blocks(), out)
 	}

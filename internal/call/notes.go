@@ -68,7 +68,10 @@ func (c *network) notes() {
 				st.Facts.Set(p+"certificate", cert.Subject.String())
 				st.Facts.Set(p+"issued by", cert.Issuer.String())
 				st.Facts.Set(p+"for", strings.Join(trust.Names(cert), ", "))
-				st.Facts.Set(p+"valid", cert.NotBefore.UTC().Format("2006-01-02")+" to "+cert.NotAfter.UTC().Format("2006-01-02"))
+				st.Facts.Set(
+					p+"valid",
+					cert.NotBefore.UTC().Format("2006-01-02")+" to "+cert.NotAfter.UTC().Format("2006-01-02"),
+				)
 				st.Facts.Set(p+"key", trust.KeyWords(cert))
 				st.Facts.Set(p+"SHA-256", trust.Grouped(trust.Fingerprint(cert)))
 			}
@@ -84,7 +87,14 @@ func (c *network) notes() {
 		}
 		if n := len(l.Out); n > 0 {
 			st := x.Stage(exchange.Send)
-			st.Facts.Set("handed over", fmt.Sprintf("%s of %s bytes", diagnose.Bytes(int64(n)), diagnose.Bytes(l.Request.Size+l.Request.BodySize)))
+			st.Facts.Set(
+				"handed over",
+				fmt.Sprintf(
+					"%s of %s bytes",
+					diagnose.Bytes(int64(n)),
+					diagnose.Bytes(l.Request.Size+l.Request.BodySize),
+				),
+			)
 			if st.Note == "" {
 				st.Note = diagnose.Bytes(int64(n)) + " B"
 			}
@@ -98,12 +108,19 @@ func (c *network) notes() {
 			size := diagnose.Bytes(h.BodySize) + " bytes"
 			note := diagnose.Bytes(h.BodySize)
 			if h.Declared >= 0 && h.Declared != h.BodySize {
-				size = fmt.Sprintf("%s accepted of %s announced", diagnose.Bytes(h.BodySize), diagnose.Bytes(h.Declared))
+				size = fmt.Sprintf(
+					"%s accepted of %s announced",
+					diagnose.Bytes(h.BodySize),
+					diagnose.Bytes(h.Declared),
+				)
 				note += " of " + diagnose.Bytes(h.Declared)
 			}
 			st.Facts.Set("body", size)
 			if h.Coding != "" {
-				st.Facts.Set("compressed", fmt.Sprintf("%s, %s bytes as they came", h.Coding, diagnose.Bytes(h.WireSize)))
+				st.Facts.Set(
+					"compressed",
+					fmt.Sprintf("%s, %s bytes as they came", h.Coding, diagnose.Bytes(h.WireSize)),
+				)
 			}
 			if h.Chunked {
 				st.Facts.Set("chunks", fmt.Sprint(len(l.ChunkEnds)))
@@ -114,7 +131,14 @@ func (c *network) notes() {
 }
 
 // steps are the moments of a handshake, in words.
-var steps = map[exchange.MomentKind]string{exchange.HelloSent: "hello", exchange.HelloReceived: "answered", exchange.ChainReceived: "chain", exchange.CertAsked: "certificate asked for", exchange.Alert: "alert", exchange.Handshaken: "done"}
+var steps = map[exchange.MomentKind]string{
+	exchange.HelloSent:     "hello",
+	exchange.HelloReceived: "answered",
+	exchange.ChainReceived: "chain",
+	exchange.CertAsked:     "certificate asked for",
+	exchange.Alert:         "alert",
+	exchange.Handshaken:    "done",
+}
 
 // handshake lists them with their times since the stage began.
 func handshake(x *exchange.Exchange) string {

@@ -114,7 +114,14 @@ func TestNTLM(t *testing.T) {
 		{"ntlm", `HARBOUR\desk`, "high water", "HARBOUR", "receive.unauthorized"},
 		{"digest", "desk", "slack water", "HARBOUR", "receive.unauthorized"},
 	} {
-		g := &ntlmGate{user: "desk", domain: c.domain, word: "slack water", behind: h, asked: map[string][]byte{}, in: map[string]bool{}}
+		g := &ntlmGate{
+			user:   "desk",
+			domain: c.domain,
+			word:   "slack water",
+			behind: h,
+			asked:  map[string][]byte{},
+			in:     map[string]bool{},
+		}
 		srv := httptest.NewServer(g)
 		t.Cleanup(srv.Close)
 		p := berths(t, h, "/berths")
@@ -139,6 +146,10 @@ func TestNTLM(t *testing.T) {
 		assert.Positive(t, g.bodies[legs-1])
 		assert.Len(t, g.in, 1)
 		all := x.Redact(nil)
-		assert.NotContains(t, string(all.Legs[legs-1].Out), strings.TrimPrefix(x.Legs[legs-1].Request.Get("Authorization"), "NTLM "))
+		assert.NotContains(
+			t,
+			string(all.Legs[legs-1].Out),
+			strings.TrimPrefix(x.Legs[legs-1].Request.Get("Authorization"), "NTLM "),
+		)
 	}
 }

@@ -31,16 +31,19 @@ type Plan struct {
 	Environment string
 	EnvError    error // the environment does not exist
 	Variables   map[string]string
-	Withheld    map[string]string // variables that the process environment would give a value, and that were not allowed
+	// Withheld are variables that the process environment would give a value, and
+	// that were not allowed.
+	Withheld map[string]string
 
 	DraftName string
 	Draft     *message.Draft // only read; SetDraft makes it
 	Header    *message.Draft // its header blocks; SetHeader makes it
 	Expand    bool           // variables stand in the values of both
 
-	Identity   func(name string) (*identity.Identity, error)
-	Allowed    func(id, scheme, host, port string) bool // nil: every host is
-	ProxyOK    func(proxy string) bool                  // whether a proxy that the workspace names may be used; nil: every one
+	Identity func(name string) (*identity.Identity, error)
+	Allowed  func(id, scheme, host, port string) bool // nil: every host is
+	// ProxyOK tells whether a proxy that the workspace names may be used; nil: every one.
+	ProxyOK    func(proxy string) bool
 	Identities []diagnose.Identity
 	ReadFile   func(path string) ([]byte, error) // files that settings name
 	Shares     func(profile string) []string
@@ -48,8 +51,10 @@ type Plan struct {
 	Known      func() []string   // addresses of the workspace's endpoints, in all environments; nil: none
 	SetAside   map[string]string // findings that were set aside for the endpoint: reasons, by id
 
-	Candidates func() []*identity.Identity // those with a client certificate; one that fits, and that may go there, is sent where it is asked for
-	SkipVerify bool                        // whatever certificate is shown; for this call, never kept
+	// Candidates are those with a client certificate; one that fits, and that may go
+	// there, is sent where it is asked for.
+	Candidates func() []*identity.Identity
+	SkipVerify bool // whatever certificate is shown; for this call, never kept
 	KeyLogOK   func(path string) bool
 
 	Sessions *Sessions                // what log-ins gave; nil: each call logs in

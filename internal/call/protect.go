@@ -52,7 +52,11 @@ func (c *securing) signingKey(ctx context.Context) (*wssec.DecryptionKey, error)
 		return nil, err
 	}
 	if id.Certificate == "" {
-		return nil, &endpoint.FileError{Key: endpoint.KeyOf("sign-identity"), Path: name, Err: errors.New("the identity has no certificate")}
+		return nil, &endpoint.FileError{
+			Key:  endpoint.KeyOf("sign-identity"),
+			Path: name,
+			Err:  errors.New("the identity has no certificate"),
+		}
 	}
 	password := ""
 	if id.Secret != "" && !c.plan.Peek {
@@ -89,14 +93,23 @@ func (c *securing) protect(ctx context.Context) ([]string, error) {
 		}
 		how := s.Text("signature")
 		hash, pss := strings.CutPrefix(how, "pss-")
-		with := &wssec.Signing{Hash: wssec.HashOf(hash), PSS: pss, Inclusive: s.Text("sign-canonical") == "inclusive", Reference: wssec.KeyReference(s.Text("sign-key")), Parts: sign}
+		with := &wssec.Signing{
+			Hash:      wssec.HashOf(hash),
+			PSS:       pss,
+			Inclusive: s.Text("sign-canonical") == "inclusive",
+			Reference: wssec.KeyReference(s.Text("sign-key")),
+			Parts:     sign,
+		}
 		as := ""
 		switch {
 		case with.Reference == wssec.FromPassword && c.token != nil && c.token.Derive != nil:
 			with.Secret, with.Token = c.token.Derive.Key(c.token.Password), c.token.ID()
 			as = "with a key from the password of " + c.token.User
 		case with.Reference == wssec.FromPassword:
-			return c.partError("sign-key", errors.New("there is no user name token whose password a key could be derived from"))
+			return c.partError(
+				"sign-key",
+				errors.New("there is no user name token whose password a key could be derived from"),
+			)
 		case own == nil && c.plan.Peek:
 			notes = append(notes, "signed")
 			return nil
@@ -128,18 +141,42 @@ func (c *securing) protect(ctx context.Context) ([]string, error) {
 		}
 		path := s.Text("encrypt-to")
 		if path == "" {
-			return &endpoint.FileError{Key: endpoint.KeyOf("encrypt-to"), Path: "(none)", Err: errors.New("no certificate says who is to read what is encrypted")}
+			return &endpoint.FileError{
+				Key:  endpoint.KeyOf("encrypt-to"),
+				Path: "(none)",
+				Err:  errors.New("no certificate says who is to read what is encrypted"),
+			}
 		}
 		to, err := c.certificates(path)
 		if err != nil {
 			return &endpoint.FileError{Key: endpoint.KeyOf("encrypt-to"), Path: path, Err: err}
 		}
-		sealed, err := wssec.Encrypt(c.envelope, &wssec.Encryption{To: to[0], Data: s.Text("encrypt-data"), Transport: s.Text("encrypt-key"), Reference: wssec.KeyReference(s.Text("encrypt-reference")), Parts: encrypt})
+		sealed, err := wssec.Encrypt(
+			c.envelope,
+			&wssec.Encryption{
+				To:        to[0],
+				Data:      s.Text("encrypt-data"),
+				Transport: s.Text("encrypt-key"),
+				Reference: wssec.KeyReference(s.Text("encrypt-reference")),
+				Parts:     encrypt,
+			},
+		)
 		if err != nil {
 			return c.partError("encrypt", err)
 		}
 		c.envelope = sealed
-		c.rec.Fact(exchange.Security, "encrypted", strings.Join(encrypt, ", ")+" · "+s.Text("encrypt-data")+", "+s.Text("encrypt-key")+" for "+to[0].Subject.String())
+		c.rec.Fact(
+			exchange.Security,
+			"encrypted",
+			strings.Join(
+				encrypt,
+				", ",
+			)+" · "+s.Text(
+				"encrypt-data",
+			)+", "+s.Text(
+				"encrypt-key",
+			)+" for "+to[0].Subject.String(),
+		)
 		notes = append(notes, "encrypted")
 		return nil
 	}
@@ -250,7 +287,10 @@ func (c *verifying) signatures() error {
 		c.rec.Fact(exchange.Verify, "signature", said)
 		covered = covered || g.Covers(signed.Body)
 		if g.Cert != nil {
-			v := trust.Judge([]*x509.Certificate{g.Cert}, trust.Policy{Trusted: trusted, System: s.Switch("system-trust"), Now: time.Now(), Pins: s.List("pin")})
+			v := trust.Judge(
+				[]*x509.Certificate{g.Cert},
+				trust.Policy{Trusted: trusted, System: s.Switch("system-trust"), Now: time.Now(), Pins: s.List("pin")},
+			)
 			for _, f := range v.Faults {
 				if f.Reason <= trust.AuthorityUnknown {
 					c.signer = g.Cert
@@ -284,7 +324,10 @@ func (c *verifying) confirmed(e *soap.Envelope) error {
 		if own := soap.Read(d); own != nil {
 			for sec := range own.Header.Named(wssec.WSSE, "Security") {
 				for sig := range sec.Named(wssec.DSIG, "Signature") {
-					sent = append(sent, strings.Join(strings.Fields(sig.Child(wssec.DSIG, "SignatureValue").Text()), ""))
+					sent = append(
+						sent,
+						strings.Join(strings.Fields(sig.Child(wssec.DSIG, "SignatureValue").Text()), ""),
+					)
 				}
 			}
 		}
@@ -296,7 +339,11 @@ func (c *verifying) confirmed(e *soap.Envelope) error {
 		case has && !slices.Contains(sent, value), !has && len(sent) > 0:
 			return &diagnose.ConfirmationError{At: n.Span(), Signed: len(sent)}
 		case has:
-			c.rec.Fact(exchange.Verify, "signature confirmed", "the service says that it checked the signature that was sent")
+			c.rec.Fact(
+				exchange.Verify,
+				"signature confirmed",
+				"the service says that it checked the signature that was sent",
+			)
 		}
 	}
 	return nil
@@ -316,7 +363,8 @@ func (c *verifying) stale(e *soap.Envelope) {
 	if err == nil && created.After(now.Add(skew)) {
 		c.staleWhy = fmt.Sprintf("it was created at %s, which is yet to come", created.UTC().Format(time.RFC3339))
 	}
-	if at, err := time.Parse(time.RFC3339Nano, strings.TrimSpace(ts.Child(wssec.WSU, "Expires").Text())); err == nil && now.After(at.Add(skew)) {
+	if at, err := time.Parse(time.RFC3339Nano, strings.TrimSpace(ts.Child(wssec.WSU, "Expires").Text())); err == nil &&
+		now.After(at.Add(skew)) {
 		c.staleWhy = fmt.Sprintf("it expired at %s", at.UTC().Format(time.RFC3339))
 	}
 	if c.staleWhy != "" {

@@ -31,7 +31,14 @@ func manifests(t *testing.T, h *standin.Harbour) (call.Plan, string) {
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "clerk.pem"), clerk, 0o600))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "desk.pem"), trust.PEM(h.Desk.Cert), 0o600))
-	p := call.Plan{Contract: f.Contract, Served: f.Served, Operation: "FileManifest", Endpoint: "manifests", Agent: "test", ReadFile: os.ReadFile}
+	p := call.Plan{
+		Contract:  f.Contract,
+		Served:    f.Served,
+		Operation: "FileManifest",
+		Endpoint:  "manifests",
+		Agent:     "test",
+		ReadFile:  os.ReadFile,
+	}
 	p.Port = f.Contract.Port("Manifests")
 	p.SetDraft([]byte(manifest))
 	p.Settings.Layers = []endpoint.Layer{{Source: "contract", Values: map[string][]string{"soap": {"1.1"}}}}
@@ -72,7 +79,11 @@ func TestSignedAndEncryptedCalls(t *testing.T) {
 	x = run(t, p)
 	require.Equal(t, exchange.OutcomePassed, x.Outcome, "%+v", x.Findings)
 	assert.Contains(t, x.Result, "12.5")
-	assert.Contains(t, x.Stage(exchange.Verify).Facts.Get("signature"), "rsa-sha256 over body, timestamp by CN=manifest desk")
+	assert.Contains(
+		t,
+		x.Stage(exchange.Verify).Facts.Get("signature"),
+		"rsa-sha256 over body, timestamp by CN=manifest desk",
+	)
 	assert.Contains(t, string(x.Leg().RequestBody), "<ds:SignatureValue>")
 
 	p.Settings.Set("encrypt", "body")
@@ -83,7 +94,10 @@ func TestSignedAndEncryptedCalls(t *testing.T) {
 	assert.NotContains(t, string(x.Leg().ResponseBody.Bytes()), "receipt")
 	assert.Contains(t, string(x.Leg().Readable()), "<receipt>M-")
 	assert.Equal(t, "body · aes256-gcm", x.Stage(exchange.Read).Facts.Get("decrypted"))
-	for _, c := range [][]string{{"signature", "sha512"}, {"signature", "pss-sha256"}, {"sign-key", "embedded"}, {"sign-canonical", "inclusive"}, {"encrypt-data", "aes128-gcm"}, {"encrypt-key", "rsa-oaep-sha256"}, {"encrypt-reference", "issuer-serial"}} {
+	for _, c := range [][]string{{"signature", "sha512"}, {"signature", "pss-sha256"}, {"sign-key", "embedded"},
+		{"sign-canonical",
+			"inclusive"}, {"encrypt-data", "aes128-gcm"}, {"encrypt-key", "rsa-oaep-sha256"}, {"encrypt-reference",
+			"issuer-serial"}} {
 		q := p
 		q.Settings.Layers = append([]endpoint.Layer(nil), p.Settings.Layers...)
 		q.Settings.Set(c[0], c[1])
@@ -113,7 +127,8 @@ func mustRead(t *testing.T, name string) []byte {
 func TestRepliesWhoseSignaturesAreNotInOrder(t *testing.T) {
 	h := harbour(t)
 	p, dir := manifests(t, h)
-	for k, v := range map[string]string{"sign": "body,timestamp", "sign-identity": "ines", "timestamp": "5m", "reply-trust": filepath.Join(dir, "desk.pem")} {
+	for k, v := range map[string]string{"sign": "body,timestamp", "sign-identity": "ines", "timestamp": "5m",
+		"reply-trust": filepath.Join(dir, "desk.pem")} {
 		p.Settings.Set(k, v)
 	}
 	good := run(t, p)
@@ -147,7 +162,12 @@ func TestRepliesWhoseSignaturesAreNotInOrder(t *testing.T) {
 	}
 	// A signed part that was moved, with another body in its place.
 	body := reply[strings.Index(reply, "<soap:Body"):strings.Index(reply, "</soap:Envelope>")]
-	wrapped := strings.Replace(reply, body, `<soap:Body><FileManifestResponse xmlns="urn:skerry:manifests"><receipt>M-9</receipt><tonnes>1</tonnes><clerk>x</clerk></FileManifestResponse></soap:Body>`, 1)
+	wrapped := strings.Replace(
+		reply,
+		body,
+		`<soap:Body><FileManifestResponse xmlns="urn:skerry:manifests"><receipt>M-9</receipt><tonnes>1</tonnes><clerk>x</clerk></FileManifestResponse></soap:Body>`,
+		1,
+	)
 	wrapped = strings.Replace(wrapped, "<soap:Header>", "<soap:Header><w:hold xmlns:w=\"urn:w\">"+body+"</w:hold>", 1)
 	q := p
 	q.Settings.Set("address", canned(t, wrapped))

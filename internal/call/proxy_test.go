@@ -82,7 +82,11 @@ func TestThroughAnHTTPProxy(t *testing.T) {
 	require.Equal(t, exchange.OutcomePassed, x.Outcome, "%+v", x.Findings)
 	assert.Empty(t, ids(x))
 	assert.Equal(t, "http://"+open, x.Leg().Conn.Proxy)
-	assert.True(t, strings.HasPrefix(string(x.Leg().Out), "POST http://"+h.Plain+"/berths HTTP/1.1\r\n"), "the request names the whole address")
+	assert.True(
+		t,
+		strings.HasPrefix(string(x.Leg().Out), "POST http://"+h.Plain+"/berths HTTP/1.1\r\n"),
+		"the request names the whole address",
+	)
 	assert.Equal(t, "http://"+open, x.Stage(exchange.Connect).Facts.Get("through the proxy"))
 
 	p = secure(t, h)
@@ -170,7 +174,9 @@ func TestProxiesThatCannotBeUsed(t *testing.T) {
 
 	// A proxy that a workspace names must be allowed for it.
 	p = berths(t, h, "/berths")
-	p.Settings.Layers = append([]endpoint.Layer{{Source: "endpoint", Values: map[string][]string{"proxy": {"http://gate.test:3128"}}}}, p.Settings.Layers...)
+	p.Settings.Layers = append(
+		[]endpoint.Layer{{Source: "endpoint", Values: map[string][]string{"proxy": {"http://gate.test:3128"}}}},
+		p.Settings.Layers...)
 	p.ProxyOK = func(string) bool { return false }
 	x = run(t, p)
 	assert.Equal(t, "connect.proxy-new", x.Findings[0].ID)

@@ -50,14 +50,19 @@ func found(t *testing.T, x *exchange.Exchange, id string) *exchange.Finding {
 func withContract(t *testing.T, p *call.Plan, change func(src string) string) {
 	t.Helper()
 	files := p.Contract.Files
-	c, err := contract.Load(t.Context(), p.Contract.Source, []byte(change(string(files[0].Bytes))), func(_ context.Context, at string) ([]byte, error) {
-		for _, f := range files {
-			if f.Location == at {
-				return f.Bytes, nil
+	c, err := contract.Load(
+		t.Context(),
+		p.Contract.Source,
+		[]byte(change(string(files[0].Bytes))),
+		func(_ context.Context, at string) ([]byte, error) {
+			for _, f := range files {
+				if f.Location == at {
+					return f.Bytes, nil
+				}
 			}
-		}
-		return nil, errors.New("not there")
-	})
+			return nil, errors.New("not there")
+		},
+	)
 	require.NoError(t, err)
 	p.Contract, p.Port = c, c.Port(p.Port.Name)
 	p.SetDraft([]byte(find))
@@ -71,7 +76,11 @@ func TestTheContractsOwnAddress(t *testing.T) {
 	withContract(t, &p, func(src string) string {
 		return strings.ReplaceAll(src, "http://"+h.Plain, "http://quay-internal:8080")
 	})
-	p.Settings = endpoint.Settings{Layers: []endpoint.Layer{{Source: "contract", Values: map[string][]string{"soap": {"1.1"}, "address": {p.Port.Address}}}}}
+	p.Settings = endpoint.Settings{
+		Layers: []endpoint.Layer{
+			{Source: "contract", Values: map[string][]string{"soap": {"1.1"}, "address": {p.Port.Address}}},
+		},
+	}
 	x := run(t, p)
 	require.Equal(t, "address.from-contract", x.Findings[0].ID, "%v", ids(x))
 	f := found(t, x, "address.from-contract")
@@ -85,7 +94,12 @@ func TestWhatAContractDemandsOfTheBinding(t *testing.T) {
 	h := harbour(t)
 	p := berths(t, h, "/berths")
 	withContract(t, &p, func(src string) string {
-		return strings.Replace(src, `<soap:binding`, `<wsaw:UsingAddressing xmlns:wsaw="http://www.w3.org/2006/05/addressing/wsdl" xmlns:w="http://schemas.xmlsoap.org/wsdl/" w:required="true"/><soap:binding`, 1)
+		return strings.Replace(
+			src,
+			`<soap:binding`,
+			`<wsaw:UsingAddressing xmlns:wsaw="http://www.w3.org/2006/05/addressing/wsdl" xmlns:w="http://schemas.xmlsoap.org/wsdl/" w:required="true"/><soap:binding`,
+			1,
+		)
 	})
 	f := found(t, run(t, p), "binding.addressing-demanded")
 	p.Settings.Set("addressing", f.Remedies[0].Change.To.(string))
@@ -104,7 +118,13 @@ func TestWhatADraftLeavesOpen(t *testing.T) {
 	assert.Contains(t, f.Title+f.Why, "Length")
 
 	d := fetch(t, "http://"+h.Plain+"/dues?wsdl")
-	p = call.Plan{Contract: d.Contract, Operation: "Pay", Endpoint: "dues", Agent: "test", Port: d.Contract.Port("HarbourDues")}
+	p = call.Plan{
+		Contract:  d.Contract,
+		Operation: "Pay",
+		Endpoint:  "dues",
+		Agent:     "test",
+		Port:      d.Contract.Port("HarbourDues"),
+	}
 	p.SetDraft([]byte(`<Pay xmlns="urn:skerry:dues"><invoice></invoice><amount>1</amount><cash>true</cash></Pay>`))
 	p.SetHeader(nil)
 	p.Settings.Set("soap", "1.1")
@@ -115,7 +135,12 @@ func TestWhatADraftLeavesOpen(t *testing.T) {
 
 func TestAnEmptyValueIsOnlyNoted(t *testing.T) {
 	h := harbour(t)
-	p := papers(t, h, "FilePaper", `<FilePaper xmlns="urn:skerry:papers"><vessel></vessel><kind>chart</kind><paper>AAAA</paper></FilePaper>`)
+	p := papers(
+		t,
+		h,
+		"FilePaper",
+		`<FilePaper xmlns="urn:skerry:papers"><vessel></vessel><kind>chart</kind><paper>AAAA</paper></FilePaper>`,
+	)
 	x := run(t, p)
 	assert.Equal(t, exchange.OutcomePassed, x.Outcome)
 	assert.Equal(t, exchange.Note, found(t, x, "message.empty-value").Severity)
@@ -148,7 +173,10 @@ func TestAWorkspaceMayNotWriteKeysUnasked(t *testing.T) {
 	h := harbour(t)
 	p := berths(t, h, "/berths")
 	file := filepath.Join(t.TempDir(), "keys.log")
-	p.Settings.Layers = append(p.Settings.Layers, endpoint.Layer{Source: "endpoint", Values: map[string][]string{"key-log": {file}}})
+	p.Settings.Layers = append(
+		p.Settings.Layers,
+		endpoint.Layer{Source: "endpoint", Values: map[string][]string{"key-log": {file}}},
+	)
 	p.Settings.Set("address", "https://"+h.TLS+"/berths")
 	p.KeyLogOK = func(string) bool { return false }
 	x := run(t, p)
@@ -158,11 +186,21 @@ func TestAWorkspaceMayNotWriteKeysUnasked(t *testing.T) {
 }
 
 func TestACertificateThatEndsSoonIsTold(t *testing.T) {
-	pair, err := trust.Issue(trust.Wish{Name: "quay", Hosts: []string{"127.0.0.1"}, NotBefore: time.Now().AddDate(0, -11, 0), NotAfter: time.Now().AddDate(0, 0, 9)})
+	pair, err := trust.Issue(
+		trust.Wish{
+			Name:      "quay",
+			Hosts:     []string{"127.0.0.1"},
+			NotBefore: time.Now().AddDate(0, -11, 0),
+			NotAfter:  time.Now().AddDate(0, 0, 9),
+		},
+	)
 	require.NoError(t, err)
 	at := secureServer(t, pair, func(w http.ResponseWriter, _ *http.Request) {
 		w.Header().Set("Content-Type", "text/xml")
-		fmt.Fprint(w, `<s:Envelope xmlns:s="http://schemas.xmlsoap.org/soap/envelope/"><s:Body><FindBerthsResponse xmlns="urn:skerry:berths"/></s:Body></s:Envelope>`)
+		fmt.Fprint(
+			w,
+			`<s:Envelope xmlns:s="http://schemas.xmlsoap.org/soap/envelope/"><s:Body><FindBerthsResponse xmlns="urn:skerry:berths"/></s:Body></s:Envelope>`,
+		)
 	})
 	file := filepath.Join(t.TempDir(), "quay.pem")
 	require.NoError(t, os.WriteFile(file, trust.PEM(pair.Cert), 0o600))
@@ -201,8 +239,19 @@ func TestAReplyThatIsWeakAndStale(t *testing.T) {
 	made := time.Now().Add(-2 * time.Hour)
 	srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
 		stamp := wssec.Build(nil, &wssec.Timestamp{Created: made, Life: time.Minute})
-		reply := `<soap:Envelope xmlns:soap="http://schemas.xmlsoap.org/soap/envelope/"><soap:Header>` + string(stamp.XML) + `</soap:Header><soap:Body><FileManifestResponse xmlns="urn:skerry:manifests"><receipt>M-1</receipt><tonnes>1</tonnes><clerk>x</clerk></FileManifestResponse></soap:Body></soap:Envelope>`
-		out, err := wssec.Sign([]byte(reply), &wssec.Signing{Key: h.Desk.Key, Cert: h.Desk.Cert, Hash: crypto.SHA1, Reference: wssec.Direct, Parts: []string{"body", "timestamp"}})
+		reply := `<soap:Envelope xmlns:soap="http://schemas.xmlsoap.org/soap/envelope/"><soap:Header>` + string(
+			stamp.XML,
+		) + `</soap:Header><soap:Body><FileManifestResponse xmlns="urn:skerry:manifests"><receipt>M-1</receipt><tonnes>1</tonnes><clerk>x</clerk></FileManifestResponse></soap:Body></soap:Envelope>`
+		out, err := wssec.Sign(
+			[]byte(reply),
+			&wssec.Signing{
+				Key:       h.Desk.Key,
+				Cert:      h.Desk.Cert,
+				Hash:      crypto.SHA1,
+				Reference: wssec.Direct,
+				Parts:     []string{"body", "timestamp"},
+			},
+		)
 		assert.NoError(t, err)
 		w.Header().Set("Content-Type", "text/xml")
 		_, _ = w.Write(out)
@@ -223,7 +272,12 @@ func TestAReplySignedWithAnOldCertificate(t *testing.T) {
 	p, dir := manifests(t, h)
 	key, err := rsa.GenerateKey(rand.Reader, 2048)
 	require.NoError(t, err)
-	tmpl := &x509.Certificate{SerialNumber: big.NewInt(7), Subject: pkix.Name{CommonName: "old desk"}, NotBefore: time.Now().AddDate(-2, 0, 0), NotAfter: time.Now().AddDate(-1, 0, 0)}
+	tmpl := &x509.Certificate{
+		SerialNumber: big.NewInt(7),
+		Subject:      pkix.Name{CommonName: "old desk"},
+		NotBefore:    time.Now().AddDate(-2, 0, 0),
+		NotAfter:     time.Now().AddDate(-1, 0, 0),
+	}
 	der, err := x509.CreateCertificate(rand.Reader, tmpl, tmpl, &key.PublicKey, key)
 	require.NoError(t, err)
 	cert, err := x509.ParseCertificate(der)
@@ -232,12 +286,19 @@ func TestAReplySignedWithAnOldCertificate(t *testing.T) {
 	require.NoError(t, os.WriteFile(file, trust.PEM(cert), 0o600))
 	at, _ := listening(t, func([]byte) string {
 		stamp := wssec.Build(nil, &wssec.Timestamp{Created: time.Now(), Life: time.Minute})
-		out, err := wssec.Sign([]byte(`<soap:Envelope xmlns:soap="http://schemas.xmlsoap.org/soap/envelope/"><soap:Header>`+string(stamp.XML)+`</soap:Header><soap:Body><FileManifestResponse xmlns="urn:skerry:manifests"><receipt>M-1</receipt><tonnes>1</tonnes><clerk>x</clerk></FileManifestResponse></soap:Body></soap:Envelope>`),
-			&wssec.Signing{Key: key, Cert: cert, Hash: crypto.SHA256, Reference: wssec.Direct, Parts: []string{"body"}})
+		out, err := wssec.Sign(
+			[]byte(
+				`<soap:Envelope xmlns:soap="http://schemas.xmlsoap.org/soap/envelope/"><soap:Header>`+string(
+					stamp.XML,
+				)+`</soap:Header><soap:Body><FileManifestResponse xmlns="urn:skerry:manifests"><receipt>M-1</receipt><tonnes>1</tonnes><clerk>x</clerk></FileManifestResponse></soap:Body></soap:Envelope>`,
+			),
+			&wssec.Signing{Key: key, Cert: cert, Hash: crypto.SHA256, Reference: wssec.Direct, Parts: []string{"body"}},
+		)
 		assert.NoError(t, err)
 		return string(out)
 	})
-	for k, v := range map[string]string{"sign": "body,timestamp", "sign-identity": "ines", "timestamp": "5m", "reply-trust": file, "address": at} {
+	for k, v := range map[string]string{"sign": "body,timestamp", "sign-identity": "ines", "timestamp": "5m",
+		"reply-trust": file, "address": at} {
 		p.Settings.Set(k, v)
 	}
 	x := run(t, p)
@@ -250,10 +311,24 @@ func TestAReplySignedWithAnOldCertificate(t *testing.T) {
 func TestTheAlgorithmsOfThePolicy(t *testing.T) {
 	h := harbour(t)
 	p, dir := manifests(t, h)
-	src := strings.Replace(string(p.Contract.Files[0].Bytes), "<sp:IncludeTimestamp/>", "<sp:IncludeTimestamp/><sp:EncryptBeforeSigning/><sp:AlgorithmSuite><wsp:Policy><sp:Basic256Rsa15/></wsp:Policy></sp:AlgorithmSuite>", 1)
+	src := strings.Replace(
+		string(p.Contract.Files[0].Bytes),
+		"<sp:IncludeTimestamp/>",
+		"<sp:IncludeTimestamp/><sp:EncryptBeforeSigning/><sp:AlgorithmSuite><wsp:Policy><sp:Basic256Rsa15/></wsp:Policy></sp:AlgorithmSuite>",
+		1,
+	)
 	c, err := contract.Load(t.Context(), "manifests.wsdl", []byte(src), nil)
 	require.NoError(t, err)
-	assert.Equal(t, map[string]string{"signature": "sha1", "encrypt-data": "aes256-cbc", "encrypt-key": "rsa-1_5", "protect-order": "encrypt-sign"}, c.DemandsAlgorithms())
+	assert.Equal(
+		t,
+		map[string]string{
+			"signature":     "sha1",
+			"encrypt-data":  "aes256-cbc",
+			"encrypt-key":   "rsa-1_5",
+			"protect-order": "encrypt-sign",
+		},
+		c.DemandsAlgorithms(),
+	)
 	p.Contract, p.Port = c, c.Port("Manifests")
 	p.SetDraft([]byte(manifest))
 	f := found(t, run(t, p), "security.token-demanded")
@@ -263,7 +338,9 @@ func TestTheAlgorithmsOfThePolicy(t *testing.T) {
 	}
 	assert.Contains(t, strings.Join(set, "\n"), "endpoint.manifests.signature: sha256 → sha1")
 	assert.NotContains(t, strings.Join(set, "\n"), "encrypt", "nothing is encrypted")
-	for k, v := range map[string]string{"sign": "body,timestamp", "sign-identity": "ines", "timestamp": "5m", "reply-trust": filepath.Join(dir, "desk.pem"), "encrypt": "body", "encrypt-to": filepath.Join(dir, "desk.pem")} {
+	for k, v := range map[string]string{"sign": "body,timestamp", "sign-identity": "ines", "timestamp": "5m",
+		"reply-trust": filepath.Join(dir, "desk.pem"), "encrypt": "body", "encrypt-to": filepath.Join(dir,
+			"desk.pem")} {
 		p.Settings.Set(k, v)
 	}
 	x := run(t, p)
@@ -275,8 +352,15 @@ func TestTheAlgorithmsOfThePolicy(t *testing.T) {
 	x = run(t, p)
 	assert.Equal(t, exchange.OutcomePassed, x.Outcome, "%+v", x.Findings)
 	assert.NotContains(t, ids(x), "security.algorithms-differ")
-	for suite, want := range map[string]string{"Basic128Sha256": "aes128-cbc rsa-oaep sha256", "Basic192Sha256Rsa15": "aes192-cbc rsa-1_5 sha256", "TripleDes": "  "} {
-		c, err := contract.Load(t.Context(), "manifests.wsdl", []byte(strings.Replace(src, "Basic256Rsa15", suite, 1)), nil)
+	for suite, want := range map[string]string{"Basic128Sha256": "aes128-cbc rsa-oaep sha256",
+		"Basic192Sha256Rsa15": "aes192-cbc rsa-1_5 sha256",
+		"TripleDes":           "  "} {
+		c, err := contract.Load(
+			t.Context(),
+			"manifests.wsdl",
+			[]byte(strings.Replace(src, "Basic256Rsa15", suite, 1)),
+			nil,
+		)
 		require.NoError(t, err)
 		got := c.DemandsAlgorithms()
 		assert.Equal(t, want, got["encrypt-data"]+" "+got["encrypt-key"]+" "+got["signature"])
@@ -292,14 +376,36 @@ func TestAReplyThatWasEncryptedBeforeItWasSigned(t *testing.T) {
 	change := func(s string) string { return s }
 	at, _ := listening(t, func([]byte) string {
 		stamp := wssec.Build(nil, &wssec.Timestamp{Created: time.Now(), Life: time.Minute})
-		sealed, err := wssec.Encrypt([]byte(`<soap:Envelope xmlns:soap="http://schemas.xmlsoap.org/soap/envelope/"><soap:Header>`+string(stamp.XML)+`</soap:Header><soap:Body><FileManifestResponse xmlns="urn:skerry:manifests"><receipt>M-1</receipt><tonnes>1</tonnes><clerk>x</clerk></FileManifestResponse></soap:Body></soap:Envelope>`),
-			&wssec.Encryption{To: clerk[0], Data: "aes256-gcm", Transport: "rsa-oaep", Reference: wssec.Thumbprint, Parts: []string{"body"}})
+		sealed, err := wssec.Encrypt(
+			[]byte(
+				`<soap:Envelope xmlns:soap="http://schemas.xmlsoap.org/soap/envelope/"><soap:Header>`+string(
+					stamp.XML,
+				)+`</soap:Header><soap:Body><FileManifestResponse xmlns="urn:skerry:manifests"><receipt>M-1</receipt><tonnes>1</tonnes><clerk>x</clerk></FileManifestResponse></soap:Body></soap:Envelope>`,
+			),
+			&wssec.Encryption{
+				To:        clerk[0],
+				Data:      "aes256-gcm",
+				Transport: "rsa-oaep",
+				Reference: wssec.Thumbprint,
+				Parts:     []string{"body"},
+			},
+		)
 		assert.NoError(t, err)
-		out, err := wssec.Sign(sealed, &wssec.Signing{Key: h.Desk.Key, Cert: h.Desk.Cert, Hash: crypto.SHA256, Reference: wssec.Direct, Parts: []string{"body", "timestamp"}})
+		out, err := wssec.Sign(
+			sealed,
+			&wssec.Signing{
+				Key:       h.Desk.Key,
+				Cert:      h.Desk.Cert,
+				Hash:      crypto.SHA256,
+				Reference: wssec.Direct,
+				Parts:     []string{"body", "timestamp"},
+			},
+		)
 		assert.NoError(t, err)
 		return change(string(out))
 	})
-	for k, v := range map[string]string{"sign": "body,timestamp", "sign-identity": "ines", "timestamp": "5m", "reply-trust": filepath.Join(dir, "desk.pem"), "reply-signature": "demand", "address": at} {
+	for k, v := range map[string]string{"sign": "body,timestamp", "sign-identity": "ines", "timestamp": "5m",
+		"reply-trust": filepath.Join(dir, "desk.pem"), "reply-signature": "demand", "address": at} {
 		p.Settings.Set(k, v)
 	}
 	x := run(t, p)

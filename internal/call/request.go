@@ -27,20 +27,44 @@ func (c *network) judge(chain []*x509.Certificate, host string) *trust.Verdict {
 	if c.plan.SkipVerify {
 		return &trust.Verdict{By: "ANYTHING IS ACCEPTED for this call; nothing was checked"}
 	}
-	return trust.Judge(chain, trust.Policy{Trusted: c.material.trusted, Intermediates: c.material.intermediates, Pins: s.List("pin"), System: s.Switch("system-trust"), Host: host, AcceptName: s.Text("accept-name"),
-		AcceptExpired: s.Text("accept-expired"), Now: time.Now()})
+	return trust.Judge(
+		chain,
+		trust.Policy{
+			Trusted:       c.material.trusted,
+			Intermediates: c.material.intermediates,
+			Pins:          s.List("pin"),
+			System:        s.Switch("system-trust"),
+			Host:          host,
+			AcceptName:    s.Text("accept-name"),
+			AcceptExpired: s.Text("accept-expired"),
+			Now:           time.Now(),
+		},
+	)
 }
 
 // spillAt is how much of a flowing reply, in bytes, is held in memory.
 const spillAt = 8 << 20
 
-var tlsVersions = map[string]uint16{"1.0": tls.VersionTLS10, "1.1": tls.VersionTLS11, "1.2": tls.VersionTLS12, "1.3": tls.VersionTLS13}
+var tlsVersions = map[string]uint16{
+	"1.0": tls.VersionTLS10,
+	"1.1": tls.VersionTLS11,
+	"1.2": tls.VersionTLS12,
+	"1.3": tls.VersionTLS13,
+}
 
 // config turns the settings into what the wire needs.
 func (c *network) config() wire.Config {
 	s := &c.plan.Settings
-	cfg := wire.Config{Until: c.plan.Until, Resolver: c.plan.Resolver, Pool: c.plan.Pool, Certificates: c.material.certs, ServerName: s.Text("server-name"),
-		Proxy: c.throughProxy(), Chunked: s.Text("transfer") == "chunked" && c.plan.fetch == nil, Expect: s.Switch("expect-continue")}
+	cfg := wire.Config{
+		Until:        c.plan.Until,
+		Resolver:     c.plan.Resolver,
+		Pool:         c.plan.Pool,
+		Certificates: c.material.certs,
+		ServerName:   s.Text("server-name"),
+		Proxy:        c.throughProxy(),
+		Chunked:      s.Text("transfer") == "chunked" && c.plan.fetch == nil,
+		Expect:       s.Switch("expect-continue"),
+	}
 	cfg.Host, cfg.Port = endpoint.HostPort(c.url)
 	cfg.TLS = strings.EqualFold(c.url.Scheme, "https")
 	cfg.ConnectTime, _ = s.Duration("connect-time")
@@ -59,7 +83,17 @@ func (c *network) config() wire.Config {
 	}
 	cfg.MinVersion, cfg.MaxVersion = tlsVersions[s.Text("tls-min")], tlsVersions[s.Text("tls-max")]
 	cfg.Principal = c.principal()
-	cfg.TrustedBy = strings.Join([]string{s.Text("trust"), s.Text("intermediates"), s.Text("pin"), s.Text("system-trust"), s.Text("accept-name"), s.Text("accept-expired")}, "\x00")
+	cfg.TrustedBy = strings.Join(
+		[]string{
+			s.Text("trust"),
+			s.Text("intermediates"),
+			s.Text("pin"),
+			s.Text("system-trust"),
+			s.Text("accept-name"),
+			s.Text("accept-expired"),
+		},
+		"\x00",
+	)
 	if c.plan.SkipVerify {
 		cfg.Pool = nil
 	}
@@ -99,14 +133,18 @@ func (c *network) throughProxy() *wire.Proxy {
 	}
 	p := *c.proxy
 	policy := trust.Policy{Trusted: c.material.trusted, System: c.plan.Settings.Switch("system-trust"), Host: p.Host}
-	p.TLS = &tls.Config{ServerName: p.Host, InsecureSkipVerify: true, VerifyConnection: func(cs tls.ConnectionState) error {
-		judged := policy
-		judged.Now = time.Now()
-		if v := trust.Judge(cs.PeerCertificates, judged); len(v.Faults) > 0 {
-			return v
-		}
-		return nil
-	}}
+	p.TLS = &tls.Config{
+		ServerName:         p.Host,
+		InsecureSkipVerify: true,
+		VerifyConnection: func(cs tls.ConnectionState) error {
+			judged := policy
+			judged.Now = time.Now()
+			if v := trust.Judge(cs.PeerCertificates, judged); len(v.Faults) > 0 {
+				return v
+			}
+			return nil
+		},
+	}
 	return &p
 }
 
@@ -114,8 +152,16 @@ func (c *network) throughProxy() *wire.Proxy {
 // kept are not shared between two. Secrets in it are only told apart.
 func (c *network) principal() string {
 	s := &c.plan.Settings
-	parts := []string{c.credentials.user, c.credentials.password, s.Text("http-auth"), s.Text("identity"), s.Text("client-identity"), s.Text("session"),
-		c.session.field, c.session.value}
+	parts := []string{
+		c.credentials.user,
+		c.credentials.password,
+		s.Text("http-auth"),
+		s.Text("identity"),
+		s.Text("client-identity"),
+		s.Text("session"),
+		c.session.field,
+		c.session.value,
+	}
 	if kind := s.Text("http-auth"); kind == "basic" || kind == "bearer" {
 		parts = append(parts, c.credentials.authorization)
 	}
@@ -136,7 +182,9 @@ func callRequest(c *network) wire.Request {
 	s := &c.plan.Settings
 	req := c.request("POST", c.envelope)
 	req.Secret = c.secrets
-	req.Header = append(req.Header, soap.HTTPHeaders(sentVersion(&c.base, c.draft), s.Text("charset"), c.action, c.hasAction)...)
+	req.Header = append(
+		req.Header,
+		soap.HTTPHeaders(sentVersion(&c.base, c.draft), s.Text("charset"), c.action, c.hasAction)...)
 	c.packed(&req)
 	if c.credentials.ntlm == negotiating { // what it is about follows once the server knows who calls
 		req.Body, req.Secret = nil, nil
@@ -269,7 +317,11 @@ func (c *network) cross(ctx context.Context) error {
 			return nil
 		}
 		said := withoutPassword(to.String())
-		c.rec.Fact(exchange.Receive, fmt.Sprintf("redirect %d", hop+1), fmt.Sprintf("%d to %s, followed as a POST", leg.Response.Status, said))
+		c.rec.Fact(
+			exchange.Receive,
+			fmt.Sprintf("redirect %d", hop+1),
+			fmt.Sprintf("%d to %s, followed as a POST", leg.Response.Status, said),
+		)
 		c.followed = append(c.followed, said)
 		c.url, purpose = to, "redirect"
 	}
@@ -284,7 +336,8 @@ func (c *network) redirect(leg *exchange.Leg) *url.URL {
 		return nil // 303 wants a GET (RFC 9110 §15.4.4)
 	}
 	to, err := c.url.Parse(h.Get("Location"))
-	if err != nil || h.Get("Location") == "" || to.Scheme != "http" && to.Scheme != "https" || c.url.Scheme == "https" && to.Scheme == "http" {
+	if err != nil || h.Get("Location") == "" || to.Scheme != "http" && to.Scheme != "https" ||
+		c.url.Scheme == "https" && to.Scheme == "http" {
 		return nil
 	}
 	if !c.mayGo(to) {
@@ -353,7 +406,8 @@ func fieldSecrets(name, value string) (out []string) {
 	for _, part := range strings.FieldsFunc(value, func(r rune) bool { return r == ' ' || r == ';' || r == ',' }) {
 		if i := strings.IndexByte(part, '='); strings.EqualFold(name, "Cookie") && i >= 0 {
 			part = part[i+1:]
-		} else if strings.EqualFold(part, "Basic") || strings.EqualFold(part, "Bearer") || strings.EqualFold(part, "Digest") {
+		} else if strings.EqualFold(part, "Basic") || strings.EqualFold(part, "Bearer") || strings.EqualFold(part,
+			"Digest") {
 			continue
 		}
 		out = append(out, part)
@@ -363,5 +417,6 @@ func fieldSecrets(name, value string) (out []string) {
 
 // secretField tells whether a header field's value is a secret.
 func secretField(name string) bool {
-	return strings.EqualFold(name, "Authorization") || strings.EqualFold(name, "Cookie") || strings.EqualFold(name, "Proxy-Authorization")
+	return strings.EqualFold(name, "Authorization") || strings.EqualFold(name, "Cookie") ||
+		strings.EqualFold(name, "Proxy-Authorization")
 }

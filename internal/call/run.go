@@ -50,18 +50,24 @@ func New(p Plan, notify func()) *Call {
 func (c *Call) facts(err error) *diagnose.Case {
 	p, o := c.plan, &c.outs
 	f := &diagnose.Case{
-		X: c.rec.Exchange(), Err: err, Settings: &p.Settings, Contract: p.Contract, Port: p.Port, Operation: c.operation, Served: p.Served,
-		Environment: p.Environment, Variables: p.Variables, Identities: p.Identities, Shares: p.Shares, History: p.History,
-		Fetch: p.fetch != nil, SetAside: p.SetAside, SkipVerify: p.SkipVerify, Imported: p.imported != nil,
+		X: c.rec.Exchange(), Err: err, Settings: &p.Settings, Contract: p.Contract, Port: p.Port,
+		Operation: c.operation, Served: p.Served,
+		Environment: p.Environment, Variables: p.Variables, Identities: p.Identities, Shares: p.Shares,
+		History: p.History,
+		Fetch:   p.fetch != nil, SetAside: p.SetAside, SkipVerify: p.SkipVerify, Imported: p.imported != nil,
 
-		Draft: o.composed.draft, Header: o.composed.header, Invalid: o.composed.invalid, HeaderInvalid: o.composed.headerInvalid, Size: o.composed.size,
+		Draft: o.composed.draft, Header: o.composed.header, Invalid: o.composed.invalid,
+		HeaderInvalid: o.composed.headerInvalid, Size: o.composed.size,
 		SecretHasSpaces: o.secured.spaced, AssertionOver: o.secured.assertionOver, Unfit: o.secured.unfit,
-		Replaced: o.crossed.replaced, Followed: o.crossed.followed, Chosen: o.crossed.chosen, Fetched: o.crossed.fetched, Completes: o.crossed.completes,
+		Replaced: o.crossed.replaced, Followed: o.crossed.followed, Chosen: o.crossed.chosen,
+		Fetched: o.crossed.fetched, Completes: o.crossed.completes,
 		OtherName: o.crossed.otherName, PeerTime: o.crossed.peerTime,
-		Reply: o.answered.reply, ReplyDoc: o.answered.doc, ReplyAt: o.answered.replyAt, ReplyErr: o.answered.syntax, NotDecrypted: o.answered.notOpened,
+		Reply: o.answered.reply, ReplyDoc: o.answered.doc, ReplyAt: o.answered.replyAt, ReplyErr: o.answered.syntax,
+		NotDecrypted: o.answered.notOpened,
 		ReplyInvalid: o.answered.replyInvalid,
-		Unmet:        o.verified.unmet, Signatures: o.verified.signed, Signer: o.verified.signer, SignerOver: o.verified.signerOver,
-		Unsigned: o.verified.unsigned, Stale: o.verified.staleWhy, StaleAt: o.verified.staleAt,
+		Unmet:        o.verified.unmet, Signatures: o.verified.signed, Signer: o.verified.signer,
+		SignerOver: o.verified.signerOver,
+		Unsigned:   o.verified.unsigned, Stale: o.verified.staleWhy, StaleAt: o.verified.staleAt,
 	}
 	if w := p.imported; w != nil && w.relayed {
 		f.SentDeclared, f.SentCame = w.Declared, w.Came
@@ -143,7 +149,11 @@ func (c *Call) judge(stage exchange.Stage, outcome exchange.Outcome, total int64
 }
 
 // stage runs one that needs no network.
-func (c *Call) stage(s exchange.Stage, ctx context.Context, do func(*Call, context.Context) (note string, err error)) error {
+func (c *Call) stage(
+	s exchange.Stage,
+	ctx context.Context,
+	do func(*Call, context.Context) (note string, err error),
+) error {
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}

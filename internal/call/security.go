@@ -75,7 +75,11 @@ func (c *securing) run(ctx context.Context) (string, error) {
 	life, err := s.Duration("timestamp")
 	if err != nil || life < 0 {
 		v := s.Get("timestamp")
-		return "", &endpoint.ValueError{Key: v.Key, Value: v, Err: errors.Join(err, errors.New("it is not a life time"))}
+		return "", &endpoint.ValueError{
+			Key:   v.Key,
+			Value: v,
+			Err:   errors.Join(err, errors.New("it is not a life time")),
+		}
 	}
 	var token *wssec.Token
 	var stamp *wssec.Timestamp
@@ -114,7 +118,16 @@ func (c *securing) run(ctx context.Context) (string, error) {
 		c.optimise()
 		return strings.Join(append(notes, noToken), " · "), c.encode(nil)
 	}
-	h := wssec.BuildHeader(token, stamp, wssec.HeaderOptions{Version: sentVersion(&c.base, c.draft), Actor: s.Text("security-actor"), MayIgnore: !s.Switch("must-understand"), Tokens: tokens})
+	h := wssec.BuildHeader(
+		token,
+		stamp,
+		wssec.HeaderOptions{
+			Version:   sentVersion(&c.base, c.draft),
+			Actor:     s.Text("security-actor"),
+			MayIgnore: !s.Switch("must-understand"),
+			Tokens:    tokens,
+		},
+	)
 	c.envelope, _ = insertHeader(c.envelope, h.XML)
 	c.rec.Fact(exchange.Security, "header", strings.TrimSpace(masked(h)))
 	more, err := c.protect(ctx)
@@ -147,7 +160,12 @@ func (c *securing) authorize(ctx context.Context, kind string) error {
 	}
 	if password != "" {
 		c.rec.Update(func(x *exchange.Exchange) {
-			x.Secrets = append(x.Secrets, password, c.credentials.authorization, strings.TrimPrefix(c.credentials.authorization, "Basic "))
+			x.Secrets = append(
+				x.Secrets,
+				password,
+				c.credentials.authorization,
+				strings.TrimPrefix(c.credentials.authorization, "Basic "),
+			)
 		})
 	}
 	c.rec.Fact(exchange.Security, "HTTP authentication", kind+" as "+user)

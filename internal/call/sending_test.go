@@ -54,8 +54,9 @@ func TestStatusesOverASocket(t *testing.T) {
 	reply := `<soap:Envelope xmlns:soap="http://schemas.xmlsoap.org/soap/envelope/"><soap:Body>` +
 		`<FindBerthsResponse xmlns="urn:skerry:berths"/></soap:Body></soap:Envelope>`
 	for want, answer := range map[string]string{
-		"receive.client-error":   "HTTP/1.1 409 Conflict\r\nContent-Type: text/plain\r\nContent-Length: 4\r\n\r\nbusy",
-		"receive.status-differs": fmt.Sprintf("HTTP/1.1 500 Oops\r\nContent-Type: text/xml\r\nContent-Length: %d\r\n\r\n%s", len(reply), reply),
+		"receive.client-error": "HTTP/1.1 409 Conflict\r\nContent-Type: text/plain\r\nContent-Length: 4\r\n\r\nbusy",
+		"receive.status-differs": fmt.Sprintf("HTTP/1.1 500 Oops\r\nContent-Type: text/xml\r\nContent-Length: "+
+			"%d\r\n\r\n%s", len(reply), reply),
 	} {
 		ln, err := net.Listen("tcp", "127.0.0.1:0")
 		require.NoError(t, err)

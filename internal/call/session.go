@@ -182,7 +182,8 @@ func (c *securing) logIn(ctx context.Context, id *identity.Identity, u *url.URL)
 	}
 	sent := strings.NewReplacer("${user}", escape(id.User), "${secret}", escape(secret)).Replace(body)
 	p := *c.plan
-	p.Sessions, p.Changes, p.History, p.Until, p.Draft, p.Header, p.Candidates = nil, nil, nil, exchange.None, nil, nil, nil
+	p.Sessions, p.Changes, p.History, p.Until, p.Draft, p.Header, p.Candidates = nil, nil, nil, exchange.None, nil, nil,
+		nil
 	p.Operation, p.Settings = "log-in of "+id.Name, c.plan.Settings
 	for _, key := range []string{"token", "http-auth"} {
 		p.Settings.Set(key, "none")

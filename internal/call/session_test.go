@@ -48,7 +48,8 @@ func newGate(t *testing.T) *gate {
 	})
 	mux.HandleFunc("/soap", func(w http.ResponseWriter, r *http.Request) {
 		b, _ := io.ReadAll(r.Body)
-		if !strings.Contains(string(b), "<word>slack &amp; water=7</word>") || r.Header.Get("SOAPAction") != `"urn:open"` {
+		if !strings.Contains(string(b), "<word>slack &amp; water=7</word>") ||
+			r.Header.Get("SOAPAction") != `"urn:open"` {
 			w.WriteHeader(500)
 			return
 		}
@@ -116,7 +117,11 @@ func TestASessionIsOpenedKeptAndRenewed(t *testing.T) {
 				return // the gate says its pass in other ways too
 			}
 			for _, secret := range []string{"tide-1-abcdef", "slack &amp; water=7", "slack+%26+water%3D7", gateWord} {
-				assert.NotContains(t, string(masked.Leg().Out)+string(masked.Leg().In.Bytes())+fmt.Sprintf("%+v", masked.Report(true)), secret)
+				assert.NotContains(
+					t,
+					string(masked.Leg().Out)+string(masked.Leg().In.Bytes())+fmt.Sprintf("%+v", masked.Report(true)),
+					secret,
+				)
 			}
 			g.over.Store(true)
 			x := run(t, p)
@@ -156,7 +161,10 @@ func TestASessionThatCannotBeOpened(t *testing.T) {
 		assert.Equal(t, exchange.Security, x.StoppedAt)
 
 		// Nothing leaves for a place that was not allowed.
-		p.Allowed = func(_, _, host, port string) bool { return in != nil && !strings.Contains(in.Address, host+":"+port) }
+		p.Allowed = func(_, _, host, port string) bool {
+			return in != nil && !strings.Contains(in.Address,
+				host+":"+port)
+		}
 		if in != nil {
 			assert.Equal(t, "security.identity-host-new", run(t, p).Cause().ID, want)
 		}
@@ -181,7 +189,11 @@ func TestAnAssertionOfTheTokenService(t *testing.T) {
 	x := run(t, p)
 	require.Equal(t, exchange.OutcomePassed, x.Outcome, "%+v", x.Findings)
 	assert.Contains(t, x.Result+string(x.Leg().Readable()), "<clerk>"+standin.User+"</clerk>")
-	assert.Contains(t, x.Stage(exchange.Security).Facts.Get("assertion"), "SAML 2.0 of urn:skerry:gate about "+standin.User+", bearer")
+	assert.Contains(
+		t,
+		x.Stage(exchange.Security).Facts.Get("assertion"),
+		"SAML 2.0 of urn:skerry:gate about "+standin.User+", bearer",
+	)
 	user = "mate"
 	x = run(t, p)
 	assert.Equal(t, "security.log-in-failed", x.Cause().ID)
@@ -232,10 +244,19 @@ func TestAnAssertionIsAskedForAnewBeforeItEnds(t *testing.T) {
 			return
 		}
 		w.Header().Set("Content-Type", "text/xml")
-		fmt.Fprintf(w, `<e:Envelope xmlns:e="http://schemas.xmlsoap.org/soap/envelope/"><e:Body>%s</e:Body></e:Envelope>`, b)
+		fmt.Fprintf(
+			w,
+			`<e:Envelope xmlns:e="http://schemas.xmlsoap.org/soap/envelope/"><e:Body>%s</e:Body></e:Envelope>`,
+			b,
+		)
 	})
 	p.Identity = func(string) (*identity.Identity, error) {
-		return &identity.Identity{Name: "desk", User: standin.User, Secret: "env:DESK_WORD", LogIn: &identity.LogIn{Address: address, Body: requestToken, Gives: "assertion"}}, nil
+		return &identity.Identity{
+			Name:   "desk",
+			User:   standin.User,
+			Secret: "env:DESK_WORD",
+			LogIn:  &identity.LogIn{Address: address, Body: requestToken, Gives: "assertion"},
+		}, nil
 	}
 	p.Sessions = &call.Sessions{}
 	for i, want := range []int32{1, 2, 2} {

@@ -33,33 +33,50 @@ func TestWaysToSend(t *testing.T) {
 		sent  []string
 		other func(t *testing.T, x *exchange.Exchange)
 	}{
-		{set: []string{"transfer", "chunked"}, sent: []string{"\r\nTransfer-Encoding: chunked\r\n", "\r\n0\r\n\r\n"}, other: func(t *testing.T, x *exchange.Exchange) {
-			assert.NotContains(t, string(x.Leg().Out), "Content-Length")
-			assert.True(t, bytes.HasPrefix(x.Leg().RequestBody, []byte("<?xml")), "the body is kept without the chunks")
-		}},
-		{set: []string{"expect-continue", "true"}, sent: []string{"\r\nExpect: 100-continue\r\n"}, other: func(t *testing.T, x *exchange.Exchange) {
-			assert.Equal(t, "HTTP/1.1 100 Continue", x.Stage(exchange.Send).Facts.Get("interim answer"))
-			assert.Equal(t, 200, x.Leg().Response.Status)
-			pieces := 0
-			for _, m := range x.Moments {
-				if m.Kind == exchange.BytesOut {
-					pieces++
+		{set: []string{"transfer", "chunked"}, sent: []string{"\r\nTransfer-Encoding: chunked\r\n", "\r\n0\r\n\r\n"},
+			other: func(t *testing.T, x *exchange.Exchange) {
+				assert.NotContains(t, string(x.Leg().Out), "Content-Length")
+				assert.True(t, bytes.HasPrefix(x.Leg().RequestBody, []byte("<?xml")), "the body is kept without the "+
+					"chunks")
+			}},
+		{set: []string{"expect-continue", "true"}, sent: []string{"\r\nExpect: 100-continue\r\n"},
+			other: func(t *testing.T, x *exchange.Exchange) {
+				assert.Equal(t, "HTTP/1.1 100 Continue", x.Stage(exchange.Send).Facts.Get("interim answer"))
+				assert.Equal(t, 200, x.Leg().Response.Status)
+				pieces := 0
+				for _, m := range x.Moments {
+					if m.Kind == exchange.BytesOut {
+						pieces++
+					}
 				}
-			}
-			assert.Equal(t, 2, pieces, "head and body left apart")
+				assert.Equal(t, 2, pieces, "head and body left apart")
+			}},
+		{set: []string{"compression", "gzip"}, sent: []string{"\r\nAccept-Encoding: gzip\r\n"},
+			other: func(t *testing.T, x *exchange.Exchange) {
+				assert.Equal(t, "gzip", x.Leg().Response.Coding)
+			}},
+		{set: []string{"compression", "deflate"}, other: func(t *testing.T, x *exchange.Exchange) {
+			assert.Equal(t,
+				"deflate", x.Leg().Response.Coding)
 		}},
-		{set: []string{"compression", "gzip"}, sent: []string{"\r\nAccept-Encoding: gzip\r\n"}, other: func(t *testing.T, x *exchange.Exchange) {
-			assert.Equal(t, "gzip", x.Leg().Response.Coding)
-		}},
-		{set: []string{"compression", "deflate"}, other: func(t *testing.T, x *exchange.Exchange) { assert.Equal(t, "deflate", x.Leg().Response.Coding) }},
 		{set: []string{"charset", "iso-8859-1"}, sent: []string{"charset=iso-8859-1", `encoding="iso-8859-1"`}},
 		{set: []string{"charset", "utf-16"}, sent: []string{"charset=utf-16", "\xfe\xff\x00<\x00?"}},
-		{set: []string{"keep-alive", "true"}, other: func(t *testing.T, x *exchange.Exchange) { assert.NotContains(t, string(x.Leg().Out), "Connection:") }},
-		{set: []string{"addressing", "1.0"}, sent: []string{"<wsa:To xmlns:wsa=\"http://www.w3.org/2005/08/addressing\">http://" + h.Plain + "/berths</wsa:To>", "urn:skerry:berths:FindBerths</wsa:Action>", ">urn:uuid:", "<wsa:Address>http://www.w3.org/2005/08/addressing/anonymous</wsa:Address>"}, other: func(t *testing.T, x *exchange.Exchange) {
-			assert.Contains(t, string(x.Leg().In.Bytes()), "RelatesTo")
+		{set: []string{"keep-alive", "true"}, other: func(t *testing.T, x *exchange.Exchange) {
+			assert.NotContains(t, string(x.Leg().Out),
+				"Connection:")
 		}},
-		{set: []string{"addressing", "2004/08"}, sent: []string{"http://schemas.xmlsoap.org/ws/2004/08/addressing/role/anonymous"}},
-		{set: []string{"action", "none", "header", "SOAPAction: \"urn:skerry:berths:FindBerths\""}, sent: []string{"\r\nSOAPAction: \"urn:skerry:berths:FindBerths\"\r\n"}},
+		{set: []string{"addressing", "1.0"},
+			sent: []string{"<wsa:To xmlns:wsa=\"http://www.w3.org/2005/08/addressing\">http://" + h.Plain +
+				"/berths</wsa:To>",
+				"urn:skerry:berths:FindBerths</wsa:Action>", ">urn:uuid:",
+				"<wsa:Address>http://www.w3.org/2005/08/addressing/anonymous</wsa:Address>"}, other: func(t *testing.T,
+				x *exchange.Exchange) {
+				assert.Contains(t, string(x.Leg().In.Bytes()), "RelatesTo")
+			}},
+		{set: []string{"addressing", "2004/08"},
+			sent: []string{"http://schemas.xmlsoap.org/ws/2004/08/addressing/role/anonymous"}},
+		{set: []string{"action", "none", "header", "SOAPAction: \"urn:skerry:berths:FindBerths\""},
+			sent: []string{"\r\nSOAPAction: \"urn:skerry:berths:FindBerths\"\r\n"}},
 	} {
 		t.Run(strings.Join(c.set[:2], " "), func(t *testing.T) {
 			p := berths(t, h, "/berths")
@@ -86,9 +103,18 @@ func TestWaysToSend(t *testing.T) {
 // out of what is kept, and of nothing else.
 func TestSecretsKeepTheirPlace(t *testing.T) {
 	h := harbour(t)
-	for _, set := range [][]string{{"charset", "utf-16"}, {"charset", "iso-8859-1"}, {"transfer", "chunked"}, {"charset", "utf-16", "transfer", "chunked"}} {
+	for _, set := range [][]string{{"charset", "utf-16"}, {"charset", "iso-8859-1"}, {"transfer", "chunked"},
+		{"charset",
+			"utf-16", "transfer", "chunked"}} {
 		p := berths(t, h, "/berths")
-		p.SetDraft([]byte("<FindBerths xmlns=\"urn:skerry:berths\"><length>20</length><!--" + strings.Repeat("Größe € 𝄞 ", 1500) + "--></FindBerths>"))
+		p.SetDraft(
+			[]byte(
+				"<FindBerths xmlns=\"urn:skerry:berths\"><length>20</length><!--" + strings.Repeat(
+					"Größe € 𝄞 ",
+					1500,
+				) + "--></FindBerths>",
+			),
+		)
 		p.Settings.Set("token", "text")
 		p.Settings.Set("identity", "desk")
 		for i := 0; i < len(set); i += 2 {
@@ -269,7 +295,11 @@ func TestNameLimit(t *testing.T) {
 	}
 	at := server(t, func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Content-Type", "text/xml")
-		fmt.Fprintf(w, `<s:Envelope xmlns:s="http://schemas.xmlsoap.org/soap/envelope/"><s:Body><a>%s</a></s:Body></s:Envelope>`, b.String())
+		fmt.Fprintf(
+			w,
+			`<s:Envelope xmlns:s="http://schemas.xmlsoap.org/soap/envelope/"><s:Body><a>%s</a></s:Body></s:Envelope>`,
+			b.String(),
+		)
 	})
 	p := berths(t, harbour(t), "/berths")
 	p.Settings.Set("address", at)

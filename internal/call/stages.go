@@ -338,7 +338,13 @@ func overTheWire(request func(*network) wire.Request, follow bool) step {
 }
 
 func (c *Call) network() *network {
-	n := &network{base: c.base, bound: c.outs.bound, composed: c.outs.composed, secured: c.outs.secured, crossed: c.outs.crossed}
+	n := &network{
+		base:     c.base,
+		bound:    c.outs.bound,
+		composed: c.outs.composed,
+		secured:  c.outs.secured,
+		crossed:  c.outs.crossed,
+	}
 	if n.url == nil {
 		n.url = c.outs.addressed.url
 	}

@@ -56,7 +56,21 @@ func (p *pki) issue(name string, w trust.Wish, above ...*x509.Certificate) *trus
 // sserver is openssl's own server; it answers no SOAP, the handshake is what counts.
 func (p *pki) sserver(name string, args ...string) (address string) {
 	return daemon(p.t, "openssl", func(port string) []string {
-		return append([]string{"s_server", "-accept", "127.0.0.1:" + port, "-cert", p.file(name + ".pem"), "-cert_chain", p.file(name + ".pem"), "-key", p.file(name + ".key"), "-www", "-quiet"}, args...)
+		return append(
+			[]string{
+				"s_server",
+				"-accept",
+				"127.0.0.1:" + port,
+				"-cert",
+				p.file(name + ".pem"),
+				"-cert_chain",
+				p.file(name + ".pem"),
+				"-key",
+				p.file(name + ".key"),
+				"-www",
+				"-quiet",
+			},
+			args...)
 	})
 }
 
@@ -79,7 +93,16 @@ func TestTLSFaultsAgainstOpenssl(t *testing.T) {
 	now := time.Now()
 	p.issue("good", trust.Wish{Name: "tides", Hosts: hosts, By: p.root})
 	p.issue("self", trust.Wish{Name: "alone", Hosts: hosts})
-	p.issue("old", trust.Wish{Name: "old", Hosts: hosts, By: p.root, NotBefore: now.AddDate(-2, 0, 0), NotAfter: now.AddDate(0, -1, 0)})
+	p.issue(
+		"old",
+		trust.Wish{
+			Name:      "old",
+			Hosts:     hosts,
+			By:        p.root,
+			NotBefore: now.AddDate(-2, 0, 0),
+			NotAfter:  now.AddDate(0, -1, 0),
+		},
+	)
 	p.issue("young", trust.Wish{Name: "young", Hosts: hosts, By: p.root, NotBefore: now.AddDate(0, 1, 0)})
 	p.issue("other", trust.Wish{Name: "other", Hosts: []string{"elsewhere.skerry.test"}, By: p.root})
 	p.issue("client", trust.Wish{Name: "desk", Client: true, By: p.root})
@@ -96,19 +119,38 @@ func TestTLSFaultsAgainstOpenssl(t *testing.T) {
 		{name: "self-signed", cert: "self", want: "tls.self-signed", remedy: "trust"},
 		{name: "authority unknown", cert: "good", want: "tls.authority-unknown", says: "Skerry root"},
 		{name: "trusted authority", cert: "good", set: []string{"trust", "root.pem"}},
-		{name: "expired", cert: "old", set: []string{"trust", "root.pem"}, want: "tls.expired", remedy: "accept-expired"},
-		{name: "not yet valid", cert: "young", set: []string{"trust", "root.pem"}, want: "tls.not-yet-valid", remedy: "accept-expired"},
-		{name: "another name", cert: "other", set: []string{"trust", "root.pem"}, want: "tls.name-differs", says: "elsewhere.skerry.test", remedy: "accept-name"},
-		{name: "old protocol", cert: "good", server: []string{"-tls1_1", "-cipher", "ALL:@SECLEVEL=0"}, set: []string{"trust", "root.pem"}, want: "tls.version-refused", remedy: "tls-min"},
-		{name: "old protocol allowed", cert: "good", server: []string{"-tls1_1", "-cipher", "ALL:@SECLEVEL=0"}, set: []string{"trust", "root.pem", "tls-min", "1.0"}},
-		{name: "new protocol only", cert: "good", server: []string{"-tls1_3"}, set: []string{"trust", "root.pem", "tls-max", "1.2"}, want: "tls.version-refused"},
-		{name: "no common cipher", cert: "good", server: []string{"-tls1_2", "-cipher", "ECDHE-ECDSA-AES256-GCM-SHA384"}, set: []string{"trust", "root.pem", "tls-max", "1.2", "ciphers", "TLS_ECDHE_ECDSA_WITH_AES_128_GCM_SHA256"}, want: "tls.cipher-refused"},
-		{name: "certificate required, 1.3", cert: "good", server: ask, set: []string{"trust", "root.pem"}, want: "tls.client-certificate-required", says: "Skerry root"},
-		{name: "certificate required, 1.2", cert: "good", server: append([]string{"-tls1_2"}, ask...), set: []string{"trust", "root.pem"}, want: "tls.client-certificate-required", says: "Skerry root"},
-		{name: "certificate of a stranger", cert: "good", server: ask, set: []string{"trust", "root.pem", "client-cert", "stranger.pem", "client-key", "stranger.key"}, want: "tls.client-certificate-refused"},
-		{name: "certificate given", cert: "good", server: ask, set: []string{"trust", "root.pem", "client-cert", "client.pem", "client-key", "client.key"}},
-		{name: "name not known", cert: "good", server: []string{"-servername", "tides.skerry.test", "-servername_fatal", "-cert2", "good.pem", "-key2", "good.key"}, set: []string{"trust", "root.pem", "server-name", "quay.skerry.test", "accept-name", "tides.skerry.test"}, want: "tls.name-unrecognized", remedy: "server-name"},
-		{name: "no common protocol", cert: "good", server: []string{"-alpn", "smoke-signals"}, set: []string{"trust", "root.pem"}, want: "tls.protocol-refused", remedy: "alpn"},
+		{name: "expired", cert: "old", set: []string{"trust", "root.pem"}, want: "tls.expired",
+			remedy: "accept-expired"},
+		{name: "not yet valid", cert: "young", set: []string{"trust", "root.pem"}, want: "tls.not-yet-valid",
+			remedy: "accept-expired"},
+		{name: "another name", cert: "other", set: []string{"trust", "root.pem"}, want: "tls.name-differs",
+			says: "elsewhere.skerry.test", remedy: "accept-name"},
+		{name: "old protocol", cert: "good", server: []string{"-tls1_1", "-cipher", "ALL:@SECLEVEL=0"},
+			set: []string{"trust",
+				"root.pem"}, want: "tls.version-refused", remedy: "tls-min"},
+		{name: "old protocol allowed", cert: "good", server: []string{"-tls1_1", "-cipher", "ALL:@SECLEVEL=0"},
+			set: []string{"trust",
+				"root.pem", "tls-min", "1.0"}},
+		{name: "new protocol only", cert: "good", server: []string{"-tls1_3"}, set: []string{"trust", "root.pem",
+			"tls-max", "1.2"}, want: "tls.version-refused"},
+		{name: "no common cipher", cert: "good", server: []string{"-tls1_2", "-cipher",
+			"ECDHE-ECDSA-AES256-GCM-SHA384"}, set: []string{"trust", "root.pem", "tls-max", "1.2", "ciphers",
+			"TLS_ECDHE_ECDSA_WITH_AES_128_GCM_SHA256"}, want: "tls.cipher-refused"},
+		{name: "certificate required, 1.3", cert: "good", server: ask, set: []string{"trust", "root.pem"},
+			want: "tls.client-certificate-required", says: "Skerry root"},
+		{name: "certificate required, 1.2", cert: "good", server: append([]string{"-tls1_2"}, ask...),
+			set: []string{"trust",
+				"root.pem"}, want: "tls.client-certificate-required", says: "Skerry root"},
+		{name: "certificate of a stranger", cert: "good", server: ask, set: []string{"trust", "root.pem",
+			"client-cert", "stranger.pem", "client-key", "stranger.key"}, want: "tls.client-certificate-refused"},
+		{name: "certificate given", cert: "good", server: ask, set: []string{"trust", "root.pem", "client-cert",
+			"client.pem", "client-key", "client.key"}},
+		{name: "name not known", cert: "good", server: []string{"-servername", "tides.skerry.test",
+			"-servername_fatal", "-cert2", "good.pem", "-key2", "good.key"}, set: []string{"trust", "root.pem",
+			"server-name", "quay.skerry.test", "accept-name", "tides.skerry.test"}, want: "tls.name-unrecognized",
+			remedy: "server-name"},
+		{name: "no common protocol", cert: "good", server: []string{"-alpn", "smoke-signals"}, set: []string{"trust",
+			"root.pem"}, want: "tls.protocol-refused", remedy: "alpn"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			q := *p
@@ -157,11 +199,44 @@ func TestWeakCertificatesOfOpenssl(t *testing.T) {
 		out, err := cmd.CombinedOutput()
 		require.NoError(t, err, "%v %s", args, out)
 	}
-	sh("req", "-x509", "-newkey", "rsa:2048", "-nodes", "-keyout", "ca.key", "-out", "ca.pem", "-subj", "/CN=old authority", "-days", "30", "-addext", "basicConstraints=critical,CA:true")
+	sh(
+		"req",
+		"-x509",
+		"-newkey",
+		"rsa:2048",
+		"-nodes",
+		"-keyout",
+		"ca.key",
+		"-out",
+		"ca.pem",
+		"-subj",
+		"/CN=old authority",
+		"-days",
+		"30",
+		"-addext",
+		"basicConstraints=critical,CA:true",
+	)
 	require.NoError(t, os.WriteFile(p.file("ext"), []byte("subjectAltName=IP:127.0.0.1\n"), 0o600))
 	for name, how := range map[string][]string{"sha1": {"rsa:2048", "-sha1"}, "short": {"rsa:512", "-sha256"}} {
 		sh("req", "-newkey", how[0], "-nodes", "-keyout", name+".key", "-out", name+".csr", "-subj", "/CN="+name)
-		sh("x509", "-req", "-in", name+".csr", "-CA", "ca.pem", "-CAkey", "ca.key", "-CAcreateserial", how[1], "-days", "20", "-extfile", "ext", "-out", name+".pem")
+		sh(
+			"x509",
+			"-req",
+			"-in",
+			name+".csr",
+			"-CA",
+			"ca.pem",
+			"-CAkey",
+			"ca.key",
+			"-CAcreateserial",
+			how[1],
+			"-days",
+			"20",
+			"-extfile",
+			"ext",
+			"-out",
+			name+".pem",
+		)
 		at := p.sserver(name, "-cipher", "ALL:@SECLEVEL=0", "-tls1_2")
 		x := run(t, to(t, at, "trust", p.file("ca.pem"), "tls-min", "1.0"))
 		assert.Contains(t, ids(x), "tls.key-weak", "%s: %s", name, x.Result)
@@ -171,8 +246,18 @@ func TestWeakCertificatesOfOpenssl(t *testing.T) {
 // The clock of the server tells a wrong certificate from a wrong clock here.
 func TestWhoseClockIsWrong(t *testing.T) {
 	p := newPKI(t)
-	old := p.issue("old", trust.Wish{Name: "old", Hosts: []string{"127.0.0.1"}, By: p.root, NotBefore: time.Now().AddDate(-2, 0, 0), NotAfter: time.Now().AddDate(0, -1, 0)})
-	for said, side := range map[time.Time]exchange.Side{time.Now(): exchange.Theirs, time.Now().AddDate(0, -3, 0): exchange.Yours} {
+	old := p.issue(
+		"old",
+		trust.Wish{
+			Name:      "old",
+			Hosts:     []string{"127.0.0.1"},
+			By:        p.root,
+			NotBefore: time.Now().AddDate(-2, 0, 0),
+			NotAfter:  time.Now().AddDate(0, -1, 0),
+		},
+	)
+	for said, side := range map[time.Time]exchange.Side{time.Now(): exchange.Theirs, time.Now().AddDate(0, -3,
+		0): exchange.Yours} {
 		at := nginxLike(t, old, said)
 		x := run(t, to(t, at, "trust", p.file("root.pem")))
 		require.Equal(t, "tls.expired", x.Findings[0].ID, "%v", ids(x))
@@ -204,7 +289,10 @@ func TestAChainThatWasNotSentWhole(t *testing.T) {
 	p := newPKI(t)
 	mid := p.issue("mid", trust.Wish{Name: "Skerry quay authority", Authority: true, By: p.root})
 	at := server(t, func(w http.ResponseWriter, r *http.Request) { _, _ = w.Write(mid.Cert.Raw) })
-	leaf := p.issue("leaf", trust.Wish{Name: "tides", Hosts: []string{"127.0.0.1"}, By: mid, IssuerAt: at + "/quay.cer"})
+	leaf := p.issue(
+		"leaf",
+		trust.Wish{Name: "tides", Hosts: []string{"127.0.0.1"}, By: mid, IssuerAt: at + "/quay.cer"},
+	)
 	address := secureServer(t, leaf, func(w http.ResponseWriter, r *http.Request) { w.WriteHeader(204) })
 	x := run(t, to(t, address, "trust", p.file("root.pem")))
 	require.Equal(t, "tls.chain-incomplete", x.Findings[0].ID, "%v", ids(x))
@@ -234,7 +322,10 @@ func TestTheStageEndsBeforeItIsLookedInto(t *testing.T) {
 		seen = *c.Snapshot().Stage(exchange.TLS)
 		_, _ = w.Write(mid.Cert.Raw)
 	})
-	leaf := p.issue("leaf", trust.Wish{Name: "tides", Hosts: []string{"127.0.0.1"}, By: mid, IssuerAt: at + "/quay.cer"})
+	leaf := p.issue(
+		"leaf",
+		trust.Wish{Name: "tides", Hosts: []string{"127.0.0.1"}, By: mid, IssuerAt: at + "/quay.cer"},
+	)
 	address := secureServer(t, leaf, func(http.ResponseWriter, *http.Request) {})
 	c = call.New(to(t, address, "trust", p.file("root.pem")), nil)
 	x := c.Run(t.Context())
@@ -250,11 +341,16 @@ func TestNginxAsksForACertificate(t *testing.T) {
 	p.issue("good", trust.Wish{Name: "tides", Hosts: []string{"127.0.0.1"}, By: p.root})
 	client := p.issue("client", trust.Wish{Name: "desk", Client: true, By: p.root})
 	address := daemon(t, "nginx", func(port string) []string {
-		conf := fmt.Sprintf(`daemon off; master_process off; worker_processes 1; pid %[1]s/pid; error_log %[1]s/error.log;
+		conf := fmt.Sprintf(
+			`daemon off; master_process off; worker_processes 1; pid %[1]s/pid; error_log %[1]s/error.log;
 events {}
 http { access_log off; client_body_temp_path %[1]s/body; proxy_temp_path %[1]s/proxy; fastcgi_temp_path %[1]s/f; uwsgi_temp_path %[1]s/u; scgi_temp_path %[1]s/s;
 server { listen 127.0.0.1:%[2]s ssl; ssl_certificate %[1]s/good.pem; ssl_certificate_key %[1]s/good.key; ssl_client_certificate %[1]s/root.pem; ssl_verify_client on;
-location / { proxy_pass http://%[3]s; } } }`, p.dir, port, h.Plain)
+location / { proxy_pass http://%[3]s; } } }`,
+			p.dir,
+			port,
+			h.Plain,
+		)
 		require.NoError(t, os.WriteFile(p.file("nginx.conf"), []byte(conf), 0o600))
 		return []string{"-c", p.file("nginx.conf"), "-e", p.file("start.log")}
 	})
@@ -264,12 +360,19 @@ location / { proxy_pass http://%[3]s; } } }`, p.dir, port, h.Plain)
 	require.Equal(t, "tls.client-certificate-required", x.Findings[0].ID, "%v", ids(x))
 	assert.Equal(t, exchange.Receive, x.StoppedAt, "seen as a page, caused by TLS")
 	require.NotEmpty(t, x.Findings[0].Remedies)
-	assert.Contains(t, x.Findings[0].Remedies[0].Title, "the certificate of desk: it comes from an authority that the service accepts")
+	assert.Contains(
+		t,
+		x.Findings[0].Remedies[0].Title,
+		"the certificate of desk: it comes from an authority that the service accepts",
+	)
 	c := x.Findings[0].Remedies[0].All()
 	assert.Equal(t, "endpoint.berths.client-identity", c[0].Key)
 
 	// The remedy's identity: its key is sealed, its secret opens it.
-	sealed, err := (&trust.Material{Certs: []*x509.Certificate{client.Cert}, Key: client.Key}).Write(trust.PKCS12, "slack water")
+	sealed, err := (&trust.Material{Certs: []*x509.Certificate{client.Cert}, Key: client.Key}).Write(
+		trust.PKCS12,
+		"slack water",
+	)
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(p.file("desk.p12"), sealed, 0o600))
 	t.Setenv("DESK_WORD", "slack water")
@@ -284,7 +387,10 @@ location / { proxy_pass http://%[3]s; } } }`, p.dir, port, h.Plain)
 	// With leave to go there the one that fits is chosen, and that is said.
 	plan.Settings.Set("client-identity", "")
 	plan.Candidates = func() []*identity.Identity {
-		return []*identity.Identity{{Name: "gate", Certificate: p.file("good.pem"), Key: p.file("good.key")}, {Name: "desk", Secret: "env:DESK_WORD", Certificate: p.file("desk.p12")}}
+		return []*identity.Identity{
+			{Name: "gate", Certificate: p.file("good.pem"), Key: p.file("good.key")},
+			{Name: "desk", Secret: "env:DESK_WORD", Certificate: p.file("desk.p12")},
+		}
 	}
 	plan.Allowed = func(id, _, _, _ string) bool { return id == "desk" }
 	x = run(t, plan)
@@ -304,15 +410,28 @@ func TestClientCertificatesThatWillNotDo(t *testing.T) {
 	h := harbour(t)
 	p.issue("client", trust.Wish{Name: "desk", Client: true, By: p.root})
 	p.issue("server", trust.Wish{Name: "quay", By: p.root})
-	old := p.issue("old", trust.Wish{Name: "old", Client: true, By: p.root, NotBefore: now.AddDate(-2, 0, 0), NotAfter: now.AddDate(-1, 0, 0)})
+	old := p.issue(
+		"old",
+		trust.Wish{
+			Name:      "old",
+			Client:    true,
+			By:        p.root,
+			NotBefore: now.AddDate(-2, 0, 0),
+			NotAfter:  now.AddDate(-1, 0, 0),
+		},
+	)
 	sealed, err := (&trust.Material{Key: old.Key}).Write(trust.PEMFile, "slack water")
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(p.file("sealed.key"), sealed, 0o600))
 	for _, c := range []struct {
 		cert, key, want string
 	}{
-		{"client.pem", "server.key", "security.key-mismatch"}, {"old.pem", "old.key", "security.certificate-expired"}, {"old.pem", "sealed.key", "security.key-unreadable"},
-		{"client.key", "client.pem", "security.key-unreadable"}, {"none.pem", "", "security.key-unreadable"}, {"server.pem", "server.key", "security.certificate-unfit"},
+		{"client.pem", "server.key", "security.key-mismatch"}, {"old.pem", "old.key", "security.certificate-expired"},
+		{"old.pem",
+			"sealed.key", "security.key-unreadable"},
+		{"client.key", "client.pem", "security.key-unreadable"}, {"none.pem", "", "security.key-unreadable"},
+		{"server.pem",
+			"server.key", "security.certificate-unfit"},
 	} {
 		plan := berths(t, h, "/berths")
 		plan.Settings.Set("client-cert", p.file(c.cert))

@@ -20,7 +20,11 @@ func (c *securing) clock() (time.Time, error) {
 	}
 	d, err := time.ParseDuration(v.Text)
 	if err != nil {
-		return now, &endpoint.ValueError{Key: v.Key, Value: v, Err: fmt.Errorf("%q is no difference of times, such as 90s or -5m", v.Text)}
+		return now, &endpoint.ValueError{
+			Key:   v.Key,
+			Value: v,
+			Err:   fmt.Errorf("%q is no difference of times, such as 90s or -5m", v.Text),
+		}
 	}
 	return now.Add(d), nil
 }

@@ -91,7 +91,8 @@ func TestAKeyFromThePasswordSigns(t *testing.T) {
 	at, got := listening(t, someBerths)
 	p := berths(t, h, "/")
 	p.Settings.Set("address", at)
-	for k, v := range map[string]string{"token": "digest", "timestamp": "5m", "sign": "body,timestamp,token", "sign-key": "password", "signature": "sha1"} {
+	for k, v := range map[string]string{"token": "digest", "timestamp": "5m", "sign": "body,timestamp,token",
+		"sign-key": "password", "signature": "sha1"} {
 		p.Settings.Set(k, v)
 	}
 	withWord(t, &p, "slack water at noon")
@@ -123,11 +124,18 @@ func TestTokensFromFiles(t *testing.T) {
 		return f
 	}
 	assertion := func(until time.Time) string {
-		return fmt.Sprintf(`<?xml version="1.0"?><s:Assertion xmlns:s="urn:oasis:names:tc:SAML:2.0:assertion" ID="a-9"><s:Issuer>urn:gate</s:Issuer><ds:Signature xmlns:ds="http://www.w3.org/2000/09/xmldsig#"><ds:SignatureValue>ZWJiYW5kZmxvb2Q=</ds:SignatureValue></ds:Signature><s:Conditions NotOnOrAfter="%s"/></s:Assertion>`, until.UTC().Format(time.RFC3339))
+		return fmt.Sprintf(
+			`<?xml version="1.0"?><s:Assertion xmlns:s="urn:oasis:names:tc:SAML:2.0:assertion" ID="a-9"><s:Issuer>urn:gate</s:Issuer><ds:Signature xmlns:ds="http://www.w3.org/2000/09/xmldsig#"><ds:SignatureValue>ZWJiYW5kZmxvb2Q=</ds:SignatureValue></ds:Signature><s:Conditions NotOnOrAfter="%s"/></s:Assertion>`,
+			until.UTC().Format(time.RFC3339),
+		)
 	}
 	p := berths(t, h, "/")
 	p.Settings.Set("address", at)
-	p.Settings.Set("token-file", file("a.xml", assertion(time.Now().Add(time.Hour))), file("pass.xml", `<pass xmlns="urn:quay">berth-77-1234</pass>`))
+	p.Settings.Set(
+		"token-file",
+		file("a.xml", assertion(time.Now().Add(time.Hour))),
+		file("pass.xml", `<pass xmlns="urn:quay">berth-77-1234</pass>`),
+	)
 	x := run(t, p)
 	require.Equal(t, exchange.OutcomePassed, x.Outcome, "%+v", x.Findings)
 	assert.Empty(t, ids(x))
@@ -145,7 +153,8 @@ func TestTokensFromFiles(t *testing.T) {
 	x = run(t, p)
 	assert.Equal(t, "security.assertion-expired", x.Findings[0].ID)
 	assert.Equal(t, exchange.OutcomePassed, x.Outcome, "it is sent: how the service answers is to be seen")
-	for name, content := range map[string]string{"broken": "<a>", "bomb": `<!DOCTYPE a [<!ENTITY b "x">]><a>&b;</a>`, "no id": `<s:Assertion xmlns:s="urn:oasis:names:tc:SAML:2.0:assertion"/>`, "empty": ""} {
+	for name, content := range map[string]string{"broken": "<a>", "bomb": `<!DOCTYPE a [<!ENTITY b "x">]><a>&b;</a>`,
+		"no id": `<s:Assertion xmlns:s="urn:oasis:names:tc:SAML:2.0:assertion"/>`, "empty": ""} {
 		p.Settings.Set("token-file", file("bad.xml", content))
 		assert.Equal(t, "security.key-unreadable", run(t, p).Cause().ID, name)
 	}
@@ -157,18 +166,29 @@ func TestTokensFromFiles(t *testing.T) {
 func TestSignatureConfirmation(t *testing.T) {
 	h := harbour(t)
 	p, dir := manifests(t, h)
-	for k, v := range map[string]string{"sign": "body,timestamp", "sign-identity": "ines", "timestamp": "5m", "reply-trust": filepath.Join(dir, "desk.pem")} {
+	for k, v := range map[string]string{"sign": "body,timestamp", "sign-identity": "ines", "timestamp": "5m",
+		"reply-trust": filepath.Join(dir, "desk.pem")} {
 		p.Settings.Set(k, v)
 	}
 	value := regexp.MustCompile(`<ds:SignatureValue>([^<]*)<`)
-	for say, want := range map[string]string{"%s": "", "AAAA": "verify.confirmation-differs", "none": "verify.confirmation-differs"} {
+	for say, want := range map[string]string{"%s": "", "AAAA": "verify.confirmation-differs",
+		"none": "verify.confirmation-differs"} {
 		at, _ := listening(t, func(sent []byte) string {
 			attr := ""
 			if say != "none" {
 				attr = ` Value="` + strings.Replace(say, "%s", string(value.FindSubmatch(sent)[1]), 1) + `"`
 			}
 			reply := `<soap:Envelope xmlns:soap="http://schemas.xmlsoap.org/soap/envelope/"><soap:Header><wsse:Security xmlns:wsse="` + wssec.WSSE + `"><c:SignatureConfirmation xmlns:c="` + wssec.WSSE11 + `"` + attr + `/></wsse:Security></soap:Header><soap:Body><FileManifestResponse xmlns="urn:skerry:manifests"><receipt>M-1</receipt><tonnes>1</tonnes><clerk>x</clerk></FileManifestResponse></soap:Body></soap:Envelope>`
-			out, err := wssec.Sign([]byte(reply), &wssec.Signing{Key: h.Desk.Key, Cert: h.Desk.Cert, Hash: crypto.SHA256, Reference: wssec.Direct, Parts: []string{"body", "Envelope/Header/Security/SignatureConfirmation"}})
+			out, err := wssec.Sign(
+				[]byte(reply),
+				&wssec.Signing{
+					Key:       h.Desk.Key,
+					Cert:      h.Desk.Cert,
+					Hash:      crypto.SHA256,
+					Reference: wssec.Direct,
+					Parts:     []string{"body", "Envelope/Header/Security/SignatureConfirmation"},
+				},
+			)
 			assert.NoError(t, err)
 			return string(out)
 		})
@@ -188,9 +208,20 @@ func TestSignatureConfirmation(t *testing.T) {
 func TestWhatIsOddAboutATokenThatWasRefused(t *testing.T) {
 	h := harbour(t)
 	f := fetch(t, "http://"+h.Plain+"/pilots?wsdl")
-	p := call.Plan{Contract: f.Contract, Operation: "OrderPilot", Endpoint: "pilots", Agent: "test", Port: f.Contract.Port("PilotOrders")}
-	p.SetDraft([]byte(`<OrderPilot xmlns="urn:skerry:pilots"><callSign>SKAL4</callSign><boarding>outer ground</boarding><at>2027-03-01T08:00:00Z</at></OrderPilot>`))
-	for k, v := range map[string]string{"soap": "1.2", "address": "http://" + h.Plain + "/pilots", "token": "digest", "timestamp": "5m", "identity": "pilot"} {
+	p := call.Plan{
+		Contract:  f.Contract,
+		Operation: "OrderPilot",
+		Endpoint:  "pilots",
+		Agent:     "test",
+		Port:      f.Contract.Port("PilotOrders"),
+	}
+	p.SetDraft(
+		[]byte(
+			`<OrderPilot xmlns="urn:skerry:pilots"><callSign>SKAL4</callSign><boarding>outer ground</boarding><at>2027-03-01T08:00:00Z</at></OrderPilot>`,
+		),
+	)
+	for k, v := range map[string]string{"soap": "1.2", "address": "http://" + h.Plain + "/pilots", "token": "digest",
+		"timestamp": "5m", "identity": "pilot"} {
 		p.Settings.Set(k, v)
 	}
 	word := standin.Password
@@ -205,7 +236,11 @@ func TestWhatIsOddAboutATokenThatWasRefused(t *testing.T) {
 	none.Settings.Set("token", "none")
 	x = run(t, none)
 	assert.Contains(t, x.Stage(exchange.Security).Facts.Get("demand 1"), "digest password · missing")
-	assert.Contains(t, found(t, x, "security.token-demanded").Why, "asks for a user name token with a digest password. Set up already: a timestamp.")
+	assert.Contains(
+		t,
+		found(t, x, "security.token-demanded").Why,
+		"asks for a user name token with a digest password. Set up already: a timestamp.",
+	)
 	odd := func(q call.Plan, id, want string) {
 		t.Helper()
 		x := run(t, q)
@@ -234,7 +269,12 @@ func TestHeadersForSeveralReceivers(t *testing.T) {
 	p.Settings.Set("address", at)
 	p.Settings.Set("token", "digest")
 	withWord(t, &p, "slack water at noon")
-	p.SetDraft([]byte(`<s:Envelope xmlns:s="http://schemas.xmlsoap.org/soap/envelope/"><s:Header><w:Security xmlns:w="` + wssec.WSSE + `" s:actor="urn:gate"><w:UsernameToken><w:Username>gate</w:Username></w:UsernameToken></w:Security></s:Header><s:Body>` + find + `</s:Body></s:Envelope>`))
+	p.SetDraft(
+		[]byte(
+			`<s:Envelope xmlns:s="http://schemas.xmlsoap.org/soap/envelope/"><s:Header><w:Security xmlns:w="` +
+				wssec.WSSE + `" s:actor="urn:gate"><w:UsernameToken><w:Username>gate</w:Username></w:UsernameToken></w:Security></s:Header><s:Body>` + find + `</s:Body></s:Envelope>`,
+		),
+	)
 	x := run(t, p)
 	assert.Equal(t, exchange.OutcomePassed, x.Outcome)
 	assert.Empty(t, ids(x), "%+v", x.Findings)

@@ -14,7 +14,8 @@ import (
 func (t *commandLine) addCommand() *cobra.Command {
 	var name string
 	cmd := &cobra.Command{
-		Use: "add FILE|URL", Short: "Put a description into the workspace: endpoints, and a draft for each operation", Args: cobra.ExactArgs(1),
+		Use: "add FILE|URL", Short: "Put a description into the workspace: endpoints, and a draft for each " +
+			"operation", Args: cobra.ExactArgs(1),
 		Long: "Keeps the description with every file it needs. Where the folder holds no\nworkspace, one is made.",
 	}
 	cmd.Flags().StringVar(&name, "name", "", "name of the workspace, where one is made (default: the folder's)")

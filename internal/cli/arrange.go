@@ -61,8 +61,13 @@ func (t *commandLine) endpointCommand() *cobra.Command {
 	t.jsonFlag(list)
 	list.RunE = func(*cobra.Command, []string) error { return t.in(t.listEndpoints) }
 
-	set := &cobra.Command{Use: "set ENDPOINT KEY=VALUE...", Short: "Set values; an empty one takes the setting out", Args: cobra.MinimumNArgs(2),
-		Example: "  orenda endpoint set tides-tls answer-time=90s keep-alive=true\n  orenda endpoint set tides-tls profile=harbour-11"}
+	set := &cobra.Command{
+		Use:   "set ENDPOINT KEY=VALUE...",
+		Short: "Set values; an empty one takes the setting out",
+		Args:  cobra.MinimumNArgs(2),
+		Example: "  orenda endpoint set tides-tls answer-time=90s keep-alive=true\n  orenda endpoint set tides-tls " +
+			"profile=harbour-11",
+	}
 	t.jsonFlag(set)
 	show := showFlag(set)
 	set.RunE = func(_ *cobra.Command, args []string) error {
@@ -79,7 +84,11 @@ func (t *commandLine) endpointCommand() *cobra.Command {
 	add.RunE = func(_ *cobra.Command, args []string) error {
 		return t.in(func(w *workspace.Workspace) error { return w.AddEndpoint(args[0], args[1], args[2]) })
 	}
-	ports := &cobra.Command{Use: "ports CONTRACT", Short: "Make endpoints for all ports of a contract that have none", Args: cobra.ExactArgs(1)}
+	ports := &cobra.Command{
+		Use:   "ports CONTRACT",
+		Short: "Make endpoints for all ports of a contract that have none",
+		Args:  cobra.ExactArgs(1),
+	}
 	ports.RunE = func(_ *cobra.Command, args []string) error {
 		return t.in(func(w *workspace.Workspace) error {
 			made, err := w.AddEndpoints(args[0])
@@ -89,8 +98,12 @@ func (t *commandLine) endpointCommand() *cobra.Command {
 			return err
 		})
 	}
-	duplicate := &cobra.Command{Use: "duplicate ENDPOINT NEW [KEY=VALUE...]", Short: "Make an endpoint with the settings of another, and some of its own", Args: cobra.MinimumNArgs(2),
-		Example: "  orenda endpoint duplicate tides-tls tides-live 'address=https://tides.skerry.test/tides'"}
+	duplicate := &cobra.Command{
+		Use:     "duplicate ENDPOINT NEW [KEY=VALUE...]",
+		Short:   "Make an endpoint with the settings of another, and some of its own",
+		Args:    cobra.MinimumNArgs(2),
+		Example: "  orenda endpoint duplicate tides-tls tides-live 'address=https://tides.skerry.test/tides'",
+	}
 	duplicate.RunE = func(_ *cobra.Command, args []string) error {
 		return t.in(func(w *workspace.Workspace) error {
 			if _, err := assignments(w, args[0], args[2:]); err != nil {
@@ -107,9 +120,16 @@ func (t *commandLine) endpointCommand() *cobra.Command {
 		})
 	}
 
-	share := &cobra.Command{Use: "share FROM TO...", Short: "Give endpoints the settings of another", Args: cobra.MinimumNArgs(2),
-		Long:    "Gives the endpoints TO all settings of FROM save its address, or those of the\nstages that are named. What FROM has not, they have no longer. --of takes FROM\nfrom another workspace, with what its profile sets and the certificates it trusts.",
-		Example: "  orenda endpoint share tides-tls berths-tls pilots --show\n  orenda endpoint share tides-tls berths-tls --stage tls,security --of ../old"}
+	share := &cobra.Command{
+		Use:   "share FROM TO...",
+		Short: "Give endpoints the settings of another",
+		Args:  cobra.MinimumNArgs(2),
+		Long: "Gives the endpoints TO all settings of FROM save its address, or those of the\nstages that are " +
+			"named. What FROM has not, they have no longer. --of takes FROM\nfrom another workspace, with what its " +
+			"profile sets and the certificates it trusts.",
+		Example: "  orenda endpoint share tides-tls berths-tls pilots --show\n  orenda endpoint share tides-tls " +
+			"berths-tls --stage tls,security --of ../old",
+	}
 	t.jsonFlag(share)
 	showShare := showFlag(share)
 	stageNames := share.Flags().StringSlice("stage", nil, "only the settings of these stages")
@@ -145,7 +165,11 @@ func (t *commandLine) endpointCommand() *cobra.Command {
 		})
 	}
 
-	rename := &cobra.Command{Use: "rename ENDPOINT NEW", Short: "Give an endpoint another name; what refers to it follows", Args: cobra.ExactArgs(2)}
+	rename := &cobra.Command{
+		Use:   "rename ENDPOINT NEW",
+		Short: "Give an endpoint another name; what refers to it follows",
+		Args:  cobra.ExactArgs(2),
+	}
 	rename.RunE = func(_ *cobra.Command, args []string) error {
 		return t.in(func(w *workspace.Workspace) error { return w.Rename("endpoint", args[0], args[1]) })
 	}
@@ -254,7 +278,16 @@ func (t *commandLine) listEndpoints(w *workspace.Workspace) error {
 		if r.Why != "" {
 			address = r.Template + "  (" + r.Why + ")"
 		}
-		fmt.Fprintf(tw, "%s%s\t%s\t%s\t%s\t%s\n", safe.Line(r.Name), mark, safe.Line(r.Contract+" "+r.Port), safe.Line(r.Profile), state, safe.Line(address))
+		fmt.Fprintf(
+			tw,
+			"%s%s\t%s\t%s\t%s\t%s\n",
+			safe.Line(r.Name),
+			mark,
+			safe.Line(r.Contract+" "+r.Port),
+			safe.Line(r.Profile),
+			state,
+			safe.Line(address),
+		)
 	}
 	return tw.Flush()
 }
@@ -265,8 +298,13 @@ func (t *commandLine) environmentCommand() *cobra.Command {
 	t.jsonFlag(list)
 	list.RunE = func(*cobra.Command, []string) error { return t.in(t.listEnvironments) }
 
-	set := &cobra.Command{Use: "set ENVIRONMENT NAME=VALUE...", Short: "Set variables; an empty value takes one out", Args: cobra.MinimumNArgs(2),
-		Long: "Sets variables of an environment, and makes it where there is none of that name.\nA value env:NAME is read from the process environment, once you allowed that."}
+	set := &cobra.Command{
+		Use:   "set ENVIRONMENT NAME=VALUE...",
+		Short: "Set variables; an empty value takes one out",
+		Args:  cobra.MinimumNArgs(2),
+		Long: "Sets variables of an environment, and makes it where there is none of that name.\nA value env:NAME " +
+			"is read from the process environment, once you allowed that.",
+	}
 	set.RunE = func(_ *cobra.Command, args []string) error {
 		return t.in(func(w *workspace.Workspace) error {
 			var changes []exchange.Change
@@ -293,7 +331,11 @@ func (t *commandLine) environmentCommand() *cobra.Command {
 			return w.Apply(exchange.Change{Where: "workspace", Key: "default-environment", To: args[0]})
 		})
 	}
-	rename := &cobra.Command{Use: "rename ENVIRONMENT NEW", Short: "Give an environment another name", Args: cobra.ExactArgs(2)}
+	rename := &cobra.Command{
+		Use:   "rename ENVIRONMENT NEW",
+		Short: "Give an environment another name",
+		Args:  cobra.ExactArgs(2),
+	}
 	variable := rename.Flags().Bool("variable", false, "the names are those of a variable; settings and drafts follow")
 	rename.RunE = func(_ *cobra.Command, args []string) error {
 		return t.in(func(w *workspace.Workspace) error {
@@ -303,7 +345,11 @@ func (t *commandLine) environmentCommand() *cobra.Command {
 			return w.Rename("environment", args[0], args[1])
 		})
 	}
-	lift := &cobra.Command{Use: "lift", Short: "Make variables of scheme, host and port of all addresses that are written out", Args: cobra.NoArgs}
+	lift := &cobra.Command{
+		Use:   "lift",
+		Short: "Make variables of scheme, host and port of all addresses that are written out",
+		Args:  cobra.NoArgs,
+	}
 	t.jsonFlag(lift)
 	show := showFlag(lift)
 	lift.RunE = func(*cobra.Command, []string) error {
@@ -369,9 +415,16 @@ func (t *commandLine) listEnvironments(w *workspace.Workspace) error {
 }
 
 func (t *commandLine) asideCommand() *cobra.Command {
-	cmd := &cobra.Command{Use: "aside ENDPOINT FINDING [REASON]", Short: "Set a warning aside for an endpoint, with the reason", Args: cobra.RangeArgs(2, 3),
-		Long:    "Keeps in the workspace that a warning or note is known at an endpoint and why it\nmay be ignored; it is shown with the reason from then on. Without a reason it\ncounts again. What stops a call cannot be set aside.",
-		Example: "  orenda aside tides-tls security.clear-text 'the test network is closed'\n  orenda aside tides-tls security.clear-text"}
+	cmd := &cobra.Command{
+		Use:   "aside ENDPOINT FINDING [REASON]",
+		Short: "Set a warning aside for an endpoint, with the reason",
+		Args:  cobra.RangeArgs(2, 3),
+		Long: "Keeps in the workspace that a warning or note is known at an endpoint and why it\nmay be ignored; " +
+			"it is shown with the reason from then on. Without a reason it\ncounts again. What stops a call cannot " +
+			"be set aside.",
+		Example: "  orenda aside tides-tls security.clear-text 'the test network is closed'\n  orenda aside " +
+			"tides-tls security.clear-text",
+	}
 	cmd.RunE = func(_ *cobra.Command, args []string) error {
 		return t.in(func(w *workspace.Workspace) error {
 			if w.Endpoint(args[0]) == nil {

@@ -38,15 +38,45 @@ func TestEndpointsAreArranged(t *testing.T) {
 	var rows []map[string]any
 	l.json(0, &rows, "-w", dir, "endpoint", "list")
 	require.Len(t, rows, 5)
-	assert.Equal(t, map[string]any{"name": "BerthDesk11", "contract": "berth-desk", "port": "BerthDesk11", "default": false, "off": false, "template": "", "address": "http://" + l.h.Plain + "/berths"},
-		merged(rows[0], map[string]any{"template": ""}))
+	assert.Equal(
+		t,
+		map[string]any{
+			"name":     "BerthDesk11",
+			"contract": "berth-desk",
+			"port":     "BerthDesk11",
+			"default":  false,
+			"off":      false,
+			"template": "",
+			"address":  "http://" + l.h.Plain + "/berths",
+		},
+		merged(rows[0], map[string]any{"template": ""}),
+	)
 
 	before := file()
-	out := run(0, "endpoint", "set", "BerthDesk11", "answer-time=90s", "keep-alive=true", "header=X-Desk: 1", "header=X-Quay: 2", "--show")
+	out := run(
+		0,
+		"endpoint",
+		"set",
+		"BerthDesk11",
+		"answer-time=90s",
+		"keep-alive=true",
+		"header=X-Desk: 1",
+		"header=X-Quay: 2",
+		"--show",
+	)
 	assert.Contains(t, out, "endpoint.BerthDesk11.answer-time: 60s → 90s\n")
 	assert.Contains(t, out, "endpoint.BerthDesk11.header: not set → X-Desk: 1, X-Quay: 2\n")
 	assert.Equal(t, before, file(), "only shown")
-	run(0, "endpoint", "set", "BerthDesk11", "answer-time=90s", "keep-alive=true", "header=X-Desk: 1", "header=X-Quay: 2")
+	run(
+		0,
+		"endpoint",
+		"set",
+		"BerthDesk11",
+		"answer-time=90s",
+		"keep-alive=true",
+		"header=X-Desk: 1",
+		"header=X-Quay: 2",
+	)
 	assert.Contains(t, file(), "answer-time = '90s'")
 	assert.Contains(t, file(), "keep-alive = true")
 	assert.Contains(t, run(2, "endpoint", "set", "BerthDesk11", "answer-tme=9s"), "answer-time is meant, perhaps")
@@ -54,7 +84,11 @@ func TestEndpointsAreArranged(t *testing.T) {
 	assert.Contains(t, run(2, "endpoint", "set", "BerthDesk", "answer-time=9s"), "BerthDesk")
 
 	// One more for another environment, whole or not at all.
-	assert.Contains(t, run(2, "endpoint", "duplicate", "BerthDesk11", "live", "adress=http://berths.skerry.test/"), "address is meant, perhaps")
+	assert.Contains(
+		t,
+		run(2, "endpoint", "duplicate", "BerthDesk11", "live", "adress=http://berths.skerry.test/"),
+		"address is meant, perhaps",
+	)
 	assert.NotContains(t, file(), "endpoint.live")
 	run(0, "endpoint", "duplicate", "BerthDesk11", "live", "address=http://berths.skerry.test/")
 	assert.Contains(t, run(2, "endpoint", "duplicate", "BerthDesk11", "live"), "there is an endpoint live already")
@@ -63,14 +97,35 @@ func TestEndpointsAreArranged(t *testing.T) {
 
 	// Settings of chosen stages to others, all in one action.
 	var changes []map[string]any
-	l.json(0, &changes, "-w", dir, "endpoint", "share", "BerthDesk11", "TideTables", "BerthDesk12", "--stage", "wait", "--show")
+	l.json(
+		0,
+		&changes,
+		"-w",
+		dir,
+		"endpoint",
+		"share",
+		"BerthDesk11",
+		"TideTables",
+		"BerthDesk12",
+		"--stage",
+		"wait",
+		"--show",
+	)
 	require.Len(t, changes, 2)
-	assert.Equal(t, map[string]any{"where": "workspace", "key": "endpoint.TideTables.answer-time", "from": nil, "to": "90s"}, changes[0])
+	assert.Equal(
+		t,
+		map[string]any{"where": "workspace", "key": "endpoint.TideTables.answer-time", "from": nil, "to": "90s"},
+		changes[0],
+	)
 	run(0, "endpoint", "share", "BerthDesk11", "TideTables", "BerthDesk12")
 	assert.Equal(t, 4, strings.Count(file(), "keep-alive = true"))
 	assert.Contains(t, run(0, "endpoint", "share", "BerthDesk11", "TideTables"), "nothing is to be changed")
 	assert.Contains(t, run(2, "endpoint", "share", "BerthDesk11", "TideTables", "--stage", "tlss"), "tlss")
-	assert.Contains(t, run(3, "endpoint", "share", "x", "TideTables", "--of", filepath.Join(l.dir, "nowhere")), "nowhere")
+	assert.Contains(
+		t,
+		run(3, "endpoint", "share", "x", "TideTables", "--of", filepath.Join(l.dir, "nowhere")),
+		"nowhere",
+	)
 
 	// From a workspace beside it.
 	other := filepath.Join(l.dir, "other")
@@ -133,7 +188,12 @@ func TestEnvironmentsAreArranged(t *testing.T) {
 	var rows []map[string]any
 	l.json(0, &rows, "-w", dir, "endpoint", "list")
 	assert.Contains(t, rows[0]["template"], "${")
-	assert.Equal(t, "http://"+l.h.Plain+"/berths", rows[0]["address"], "it is the same place in the environment that is chosen")
+	assert.Equal(
+		t,
+		"http://"+l.h.Plain+"/berths",
+		rows[0]["address"],
+		"it is the same place in the environment that is chosen",
+	)
 
 	run(0, "endpoint", "set", "BerthDesk12", "address=http://${harbour}/berths12")
 	run(0, "environment", "rename", "--variable", "harbour", "quay")
@@ -164,18 +224,45 @@ func TestIdentitiesAreArranged(t *testing.T) {
 	l, run, _ := arranged(t)
 	dir := filepath.Join(l.dir, "ws")
 	run(0, "identity", "set", "pilot-desk", "user=pd", "secret=env:WORD", "note=north quay", "certificate=clerk.pem")
-	run(0, "identity", "set", "pilot-desk", "note=", "log-in.address=https://desk.skerry.test/in", "log-in.body=file:in.xml")
+	run(
+		0,
+		"identity",
+		"set",
+		"pilot-desk",
+		"note=",
+		"log-in.address=https://desk.skerry.test/in",
+		"log-in.body=file:in.xml",
+	)
 	run(0, "endpoint", "set", "BerthDesk11", "identity=pilot-desk")
-	assert.Contains(t, run(0, "identity", "allow", "pilot-desk", "https://desk.skerry.test/berths"), "pilot-desk may go to https://desk.skerry.test:443")
+	assert.Contains(
+		t,
+		run(0, "identity", "allow", "pilot-desk", "https://desk.skerry.test/berths"),
+		"pilot-desk may go to https://desk.skerry.test:443",
+	)
 
 	here, err := os.Getwd()
 	require.NoError(t, err)
 	var rows []map[string]any
 	l.json(0, &rows, "-w", dir, "identity", "list")
 	require.Len(t, rows, 1)
-	assert.Equal(t, map[string]any{"name": "pilot-desk", "user": "pd", "secret": "env:WORD", "certificate": filepath.Join(here, "clerk.pem"), "log-in": "https://desk.skerry.test/in",
-		"uses": []any{"BerthDesk11"}, "may-go-to": []any{"https://desk.skerry.test:443"}}, rows[0])
-	assert.Regexp(t, `pilot-desk +pd +env:WORD, certificate .*clerk.pem, log-in .* +BerthDesk11 +https://desk.skerry.test:443`, run(0, "identity", "list"))
+	assert.Equal(
+		t,
+		map[string]any{
+			"name":        "pilot-desk",
+			"user":        "pd",
+			"secret":      "env:WORD",
+			"certificate": filepath.Join(here, "clerk.pem"),
+			"log-in":      "https://desk.skerry.test/in",
+			"uses":        []any{"BerthDesk11"},
+			"may-go-to":   []any{"https://desk.skerry.test:443"},
+		},
+		rows[0],
+	)
+	assert.Regexp(
+		t,
+		`pilot-desk +pd +env:WORD, certificate .*clerk.pem, log-in .* +BerthDesk11 +https://desk.skerry.test:443`,
+		run(0, "identity", "list"),
+	)
 
 	for _, wrong := range []string{"secret=Hunter-2", "secret=env:", "Hunter-2"} {
 		out := run(2, "identity", "set", "pilot-desk", "user=other", wrong)
@@ -195,8 +282,16 @@ func TestIdentitiesAreArranged(t *testing.T) {
 func TestAWarningIsSetAsideByItsName(t *testing.T) {
 	_, run, file := arranged(t)
 	run(0, "endpoint", "set", "BerthDesk11", "receive-limit=1 MiB", "buffer-limit=64 KiB")
-	assert.Contains(t, run(2, "aside", "BerthDesk11", "binding.buffer-difers", "it is known"), "perhaps binding.buffer-differs is meant")
-	assert.Contains(t, run(2, "aside", "BerthDesk", "binding.buffer-differs", "it is known"), "there is no endpoint BerthDesk")
+	assert.Contains(
+		t,
+		run(2, "aside", "BerthDesk11", "binding.buffer-difers", "it is known"),
+		"perhaps binding.buffer-differs is meant",
+	)
+	assert.Contains(
+		t,
+		run(2, "aside", "BerthDesk", "binding.buffer-differs", "it is known"),
+		"there is no endpoint BerthDesk",
+	)
 	run(0, "aside", "BerthDesk11", "binding.buffer-differs", "it is known")
 	assert.Contains(t, file(), "it is known")
 	run(0, "aside", "BerthDesk11", "binding.buffer-differs")
@@ -283,7 +378,9 @@ func TestAChainIsJudgedAsAProgramWouldThatTrustsABundle(t *testing.T) {
 func TestKeysAreWrittenOverNoOthers(t *testing.T) {
 	l := at(t)
 	out, dir := filepath.Join(l.dir, "quay"), filepath.Join(l.dir, "authority")
-	for _, args := range [][]string{{"trust", "request", "quay.skerry.test", "--out", out}, {"trust", "authority", dir}, {"trust", "convert", out + ".key.pem", filepath.Join(l.dir, "key.pem")}} {
+	for _, args := range [][]string{{"trust", "request", "quay.skerry.test", "--out", out}, {"trust", "authority", dir},
+		{"trust",
+			"convert", out + ".key.pem", filepath.Join(l.dir, "key.pem")}} {
 		code, _, errOut := l.run(args...)
 		require.Equal(t, 0, code, errOut)
 	}
@@ -294,7 +391,9 @@ func TestKeysAreWrittenOverNoOthers(t *testing.T) {
 		before[f] = string(b)
 	}
 	require.NoError(t, os.Remove(dir+"/server.key.pem"))
-	for _, args := range [][]string{{"trust", "request", "quay.skerry.test", "--out", out}, {"trust", "authority", dir}, {"trust", "convert", out + ".key.pem", filepath.Join(l.dir, "key.pem")}} {
+	for _, args := range [][]string{{"trust", "request", "quay.skerry.test", "--out", out}, {"trust", "authority", dir},
+		{"trust",
+			"convert", out + ".key.pem", filepath.Join(l.dir, "key.pem")}} {
 		code, _, errOut := l.run(args...)
 		assert.Equal(t, exitUnread, code, "%v", args)
 		assert.Contains(t, errOut, "is there already", "%v", args)

@@ -37,8 +37,18 @@ func (f *callFlags) add(cmd *cobra.Command) {
 	fl.StringVar(&f.body, "body", "", "file with the body element, or with a whole envelope")
 	fl.StringVar(&f.user, "user", "", "user name, with --secret-from")
 	fl.StringVar(&f.secretFrom, "secret-from", "", "where the user's secret is: env:VAR, file:PATH or command:CMD")
-	fl.StringVar(&f.p12, "client-p12", "", "the client's certificate and key in a PKCS#12 file: another name for --client-cert")
-	fl.StringVar(&f.keySecretFrom, "key-secret-from", "", "where the password of the client's key is: env:VAR, file:PATH or command:CMD")
+	fl.StringVar(
+		&f.p12,
+		"client-p12",
+		"",
+		"the client's certificate and key in a PKCS#12 file: another name for --client-cert",
+	)
+	fl.StringVar(
+		&f.keySecretFrom,
+		"key-secret-from",
+		"",
+		"where the password of the client's key is: env:VAR, file:PATH or command:CMD",
+	)
 	settings := settingFlags(cmd)
 	f.settings = func() map[string][]string {
 		out := settings()
@@ -52,7 +62,8 @@ func (f *callFlags) add(cmd *cobra.Command) {
 func (t *commandLine) callCommand() *cobra.Command {
 	var f callFlags
 	cmd := &cobra.Command{
-		Use: "call DRAFT|OPERATION [FIELD=VALUE...]", Short: "Send one call, and show its path", Args: cobra.MinimumNArgs(1),
+		Use: "call DRAFT|OPERATION [FIELD=VALUE...]", Short: "Send one call, and show its path",
+		Args: cobra.MinimumNArgs(1),
 		Long: `In a workspace, sends a draft (OPERATION, OPERATION/NAME or NAME) over an
 endpoint. With --contract, calls an operation of a description without any
 workspace. FIELD=VALUE sets a field by its path in the message, for this call.
@@ -71,8 +82,12 @@ the stage where it stopped (11 address … 21 verify).`,
 	cmd.Flags().StringVar(&f.reply, "reply", "fields", "how to print the reply: fields, exact, rows, json or none")
 	cmd.Flags().BoolVar(&f.repair, "repair", false, "apply first remedies and send again, at most eight times")
 	cmd.Flags().BoolVar(&f.again, "again", false, "with --repair, send again also what changes things at the service")
-	cmd.Flags().BoolVar(&f.anything, "accept-anything", false, "accept whatever certificate is shown, for this call only; no secret is sent then")
-	cmd.Flags().BoolVar(&f.checks, "checks", false, "where it fails, make the cheap checks that tell what is behind it; no message and no secret is sent")
+	cmd.Flags().
+		BoolVar(&f.anything, "accept-anything", false, "accept whatever certificate is shown, for this call only; no "+
+			"secret is sent then")
+	cmd.Flags().
+		BoolVar(&f.checks, "checks", false, "where it fails, make the cheap checks that tell what is behind it; no "+
+			"message and no secret is sent")
 	cmd.Flags().BoolVar(&f.reveal, "reveal", false, "do not mask secrets in what is printed")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		if !slices.Contains([]string{"fields", "exact", "rows", "json", "none"}, f.reply) {
@@ -140,7 +155,12 @@ func (t *commandLine) prepare(ctx context.Context, f *callFlags, args []string) 
 	p.ref = workspace.DraftRef{Contract: name, Operation: args[0], Name: "first"}
 	names := fetched.Contract.OperationNames()
 	if !slices.Contains(names, args[0]) {
-		p.bad = &endpoint.OperationError{Name: args[0], Near: near.Miss(args[0], names), Others: names, Unread: fetched.Contract.NotRead()}
+		p.bad = &endpoint.OperationError{
+			Name:   args[0],
+			Near:   near.Miss(args[0], names),
+			Others: names,
+			Unread: fetched.Contract.NotRead(),
+		}
 		return p, nil
 	}
 	for _, d := range p.w.Drafts() {
@@ -162,7 +182,13 @@ func (t *commandLine) prepare(ctx context.Context, f *callFlags, args []string) 
 // plan plans the call anew.
 func (p *prepared) plan(t *commandLine) (call.Plan, error) {
 	if p.bad != nil {
-		return call.Plan{Workspace: p.w.ID(), Operation: p.ref.Operation, Endpoint: p.end, NoEndpoint: p.bad, Agent: call.Agent}, nil
+		return call.Plan{
+			Workspace:  p.w.ID(),
+			Operation:  p.ref.Operation,
+			Endpoint:   p.end,
+			NoEndpoint: p.bad,
+			Agent:      call.Agent,
+		}, nil
 	}
 	plan, err := p.w.Plan(p.ref, p.end, p.f.env)
 	if err != nil {
@@ -174,7 +200,8 @@ func (p *prepared) plan(t *commandLine) (call.Plan, error) {
 	plan.ReadFile = func(path string) ([]byte, error) {
 		// Files named on the command line are read as they are; those that a
 		// workspace names lie in it.
-		for _, key := range []string{"trust", "intermediates", "reply-trust", "client-cert", "client-key", "encrypt-to", "token-file"} {
+		for _, key := range []string{"trust", "intermediates", "reply-trust", "client-cert", "client-key",
+			"encrypt-to", "token-file"} {
 			if slices.Contains(p.extra[key], path) {
 				return os.ReadFile(path)
 			}
@@ -287,7 +314,10 @@ func (t *commandLine) call(ctx context.Context, f *callFlags, args []string) err
 		if r == nil {
 			break
 		}
-		if sent := x.Stage(exchange.Send).State; p.w.Config().DraftSettings[p.ref.ID()].Changes && sent != exchange.Waiting && sent != exchange.Skipped && !f.again {
+		if sent := x.Stage(exchange.Send).State; p.w.Config().DraftSettings[p.ref.ID()].Changes &&
+			sent != exchange.Waiting &&
+			sent != exchange.Skipped &&
+			!f.again {
 			t.complain(fmt.Errorf("%s changes things at the service, and was sent: --again sends it once more", p.ref))
 			break
 		}

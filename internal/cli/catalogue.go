@@ -39,15 +39,25 @@ func (t *commandLine) fromCatalogue(name string) (*call.Fetched, error) {
 func (t *commandLine) catalogueCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "catalogue", Short: "Your own list of descriptions, shared by all workspaces",
-		Long: "Each is kept with every file it needs. Wherever a command takes FILE|URL,\ncatalogue:NAME stands for one of them.",
+		Long: "Each is kept with every file it needs. Wherever a command takes FILE|URL,\ncatalogue:NAME stands for " +
+			"one of them.",
 	}
-	cmd.AddCommand(t.catalogueAddCommand(), t.catalogueListCommand(), t.catalogueSearchCommand(), t.catalogueRemoveCommand())
+	cmd.AddCommand(
+		t.catalogueAddCommand(),
+		t.catalogueListCommand(),
+		t.catalogueSearchCommand(),
+		t.catalogueRemoveCommand(),
+	)
 	return cmd
 }
 
 func (t *commandLine) catalogueAddCommand() *cobra.Command {
 	var name string
-	cmd := &cobra.Command{Use: "add FILE|URL", Short: "Keep a description in the catalogue; one of the same source is replaced", Args: cobra.ExactArgs(1)}
+	cmd := &cobra.Command{
+		Use:   "add FILE|URL",
+		Short: "Keep a description in the catalogue; one of the same source is replaced",
+		Args:  cobra.ExactArgs(1),
+	}
 	cmd.Flags().StringVar(&name, "name", "", "name (default: the service's)")
 	set := settingFlags(cmd, "address", "expect")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
@@ -92,7 +102,14 @@ func (t *commandLine) catalogueListCommand() *cobra.Command {
 			}
 			out = append(out, catalogued{n, k.Source, con.Documentation, con.OperationNames()})
 			if !t.asJSON {
-				fmt.Fprintf(t.out, "%-24s %s\n%24s %s\n", safe.Line(n), safe.Line(k.Source), "", safe.Line(strings.Join(con.OperationNames(), ", ")))
+				fmt.Fprintf(
+					t.out,
+					"%-24s %s\n%24s %s\n",
+					safe.Line(n),
+					safe.Line(k.Source),
+					"",
+					safe.Line(strings.Join(con.OperationNames(), ", ")),
+				)
 			}
 		}
 		if t.asJSON {
@@ -111,7 +128,12 @@ type found struct {
 }
 
 func (t *commandLine) catalogueSearchCommand() *cobra.Command {
-	cmd := &cobra.Command{Use: "search TEXT", Short: "Operations with the text in their name, documentation or fields", Args: cobra.ExactArgs(1), Long: "Exit status 1 where there is none."}
+	cmd := &cobra.Command{
+		Use:   "search TEXT",
+		Short: "Operations with the text in their name, documentation or fields",
+		Args:  cobra.ExactArgs(1),
+		Long:  "Exit status 1 where there is none.",
+	}
 	t.jsonFlag(cmd)
 	cmd.RunE = func(_ *cobra.Command, args []string) error {
 		c, err := t.catalogue()
@@ -146,14 +168,19 @@ func (t *commandLine) catalogueSearchCommand() *cobra.Command {
 }
 
 func (t *commandLine) catalogueRemoveCommand() *cobra.Command {
-	return &cobra.Command{Use: "remove NAME", Short: "Take a description out of the catalogue", Args: cobra.ExactArgs(1), RunE: func(_ *cobra.Command, args []string) error {
-		c, err := t.catalogue()
-		if err != nil {
-			return err
-		}
-		if err := c.Remove(args[0]); err != nil {
-			return unread{err}
-		}
-		return nil
-	}}
+	return &cobra.Command{
+		Use:   "remove NAME",
+		Short: "Take a description out of the catalogue",
+		Args:  cobra.ExactArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error {
+			c, err := t.catalogue()
+			if err != nil {
+				return err
+			}
+			if err := c.Remove(args[0]); err != nil {
+				return unread{err}
+			}
+			return nil
+		},
+	}
 }

@@ -45,9 +45,15 @@ func secret(ctx context.Context, source string) (string, error) {
 
 func (t *commandLine) trustConvertCommand() *cobra.Command {
 	var from, to string
-	cmd := &cobra.Command{Use: "convert IN OUT", Short: "Certificates and keys from one format into another", Args: cobra.ExactArgs(2),
-		Long:    "Reads PEM, DER, PKCS#7, PKCS#8, PKCS#12 and JKS, and writes what the name of OUT\nstands for: .pem, .der, .cer, .p7b, .p12. A key goes into PEM and PKCS#12 only.",
-		Example: "  orenda trust convert old.jks trusted.pem --secret-from env:STORE_WORD\n  orenda trust convert desk.pem desk.p12 --out-secret-from file:word"}
+	cmd := &cobra.Command{
+		Use:   "convert IN OUT",
+		Short: "Certificates and keys from one format into another",
+		Args:  cobra.ExactArgs(2),
+		Long: "Reads PEM, DER, PKCS#7, PKCS#8, PKCS#12 and JKS, and writes what the name of OUT\nstands for: " +
+			".pem, .der, .cer, .p7b, .p12. A key goes into PEM and PKCS#12 only.",
+		Example: "  orenda trust convert old.jks trusted.pem --secret-from env:STORE_WORD\n  orenda trust convert " +
+			"desk.pem desk.p12 --out-secret-from file:word",
+	}
 	cmd.Flags().StringVar(&from, "secret-from", "", "where the password of IN is: env:VAR, file:PATH or command:CMD")
 	cmd.Flags().StringVar(&to, "out-secret-from", "", "where the password for OUT is (default: that of IN)")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
@@ -98,7 +104,11 @@ func (t *commandLine) trustConvertCommand() *cobra.Command {
 }
 
 func (t *commandLine) trustAppendCommand() *cobra.Command {
-	cmd := &cobra.Command{Use: "append BUNDLE FILE|URL|ENDPOINT", Short: "Add a certificate to a bundle file, and change nothing else in it", Args: cobra.ExactArgs(2)}
+	cmd := &cobra.Command{
+		Use:   "append BUNDLE FILE|URL|ENDPOINT",
+		Short: "Add a certificate to a bundle file, and change nothing else in it",
+		Args:  cobra.ExactArgs(2),
+	}
 	fp := cmd.Flags().String("fingerprint", "", "SHA-256 of the certificate, however it is written")
 	all := cmd.Flags().Bool("chain", false, "the whole chain, not its first certificate alone")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
@@ -135,7 +145,10 @@ func (t *commandLine) trustAppendCommand() *cobra.Command {
 func (t *commandLine) compare(given string, c *x509.Certificate) error {
 	got := trust.Fingerprint(c)
 	if given == "" {
-		return fmt.Errorf("give --fingerprint: compare it with one that the service's people give you; this certificate's is %s", trust.Grouped(got))
+		return fmt.Errorf(
+			"give --fingerprint: compare it with one that the service's people give you; this certificate's is %s",
+			trust.Grouped(got),
+		)
 	}
 	if !trust.SameFingerprint(given, got) {
 		fmt.Fprintf(t.err, "orenda: the fingerprint differs: this certificate's is %s\n", trust.Grouped(got))
@@ -146,7 +159,11 @@ func (t *commandLine) compare(given string, c *x509.Certificate) error {
 
 func (t *commandLine) trustRequestCommand() *cobra.Command {
 	var names []string
-	cmd := &cobra.Command{Use: "request NAME", Short: "A private key and a certificate signing request (PKCS#10)", Args: cobra.ExactArgs(1)}
+	cmd := &cobra.Command{
+		Use:   "request NAME",
+		Short: "A private key and a certificate signing request (PKCS#10)",
+		Args:  cobra.ExactArgs(1),
+	}
 	cmd.Flags().StringArrayVar(&names, "for", nil, "name or address that the certificate is to be for; repeatable")
 	out := cmd.Flags().String("out", "", "beginning of the files' names: OUT.key.pem and OUT.csr.pem")
 	_ = cmd.MarkFlagRequired("out")
@@ -171,11 +188,21 @@ func (t *commandLine) trustRequestCommand() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		err = allNew(map[string][]byte{*out + ".key.pem": keyPEM, *out + ".csr.pem": pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE REQUEST", Bytes: der})})
+		err = allNew(
+			map[string][]byte{
+				*out + ".key.pem": keyPEM,
+				*out + ".csr.pem": pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE REQUEST", Bytes: der}),
+			},
+		)
 		if err != nil {
 			return err
 		}
-		fmt.Fprintf(t.err, "written: %s.key.pem (private, keep it), %s.csr.pem (for the authority)\n", safe.Line(*out), safe.Line(*out))
+		fmt.Fprintf(
+			t.err,
+			"written: %s.key.pem (private, keep it), %s.csr.pem (for the authority)\n",
+			safe.Line(*out),
+			safe.Line(*out),
+		)
 		return nil
 	}
 	return cmd
@@ -199,8 +226,14 @@ func allNew(files map[string][]byte) error {
 
 func (t *commandLine) trustAuthorityCommand() *cobra.Command {
 	var hosts []string
-	cmd := &cobra.Command{Use: "authority DIR", Short: "A test authority with a server's and a client's certificate, for local work", Args: cobra.ExactArgs(1)}
-	cmd.Flags().StringArrayVar(&hosts, "for", []string{"localhost", "127.0.0.1", "::1"}, "name or address that the server's certificate is for; repeatable")
+	cmd := &cobra.Command{
+		Use:   "authority DIR",
+		Short: "A test authority with a server's and a client's certificate, for local work",
+		Args:  cobra.ExactArgs(1),
+	}
+	cmd.Flags().
+		StringArrayVar(&hosts, "for", []string{"localhost", "127.0.0.1", "::1"}, "name or address that the server's "+
+			"certificate is for; repeatable")
 	cmd.RunE = func(_ *cobra.Command, args []string) error {
 		root, err := trust.Issue(trust.Wish{Name: "test authority", Authority: true})
 		if err != nil {
@@ -220,12 +253,18 @@ func (t *commandLine) trustAuthorityCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			files[filepath.Join(args[0], name+".pem")], files[filepath.Join(args[0], name+".key.pem")] = trust.PEM(p.Cert), key
+			files[filepath.Join(args[0], name+".pem")], files[filepath.Join(args[0], name+".key.pem")] = trust.PEM(
+				p.Cert,
+			), key
 		}
 		if err := allNew(files); err != nil {
 			return err
 		}
-		fmt.Fprintf(t.err, "written to %s: authority.pem, server.pem, client.pem, and a .key.pem of each\n", safe.Line(args[0]))
+		fmt.Fprintf(
+			t.err,
+			"written to %s: authority.pem, server.pem, client.pem, and a .key.pem of each\n",
+			safe.Line(args[0]),
+		)
 		return nil
 	}
 	return cmd
@@ -235,7 +274,11 @@ func (t *commandLine) trustAuthorityCommand() *cobra.Command {
 const soon = 30 * 24 * time.Hour
 
 func (t *commandLine) trustExpiringCommand() *cobra.Command {
-	cmd := &cobra.Command{Use: "expiring", Short: "Everything that the workspace depends on, soonest end first; 1 where something ends within 30 days", Args: cobra.NoArgs}
+	cmd := &cobra.Command{
+		Use:   "expiring",
+		Short: "Everything that the workspace depends on, soonest end first; 1 where something ends within 30 days",
+		Args:  cobra.NoArgs,
+	}
 	t.jsonFlag(cmd)
 	cmd.RunE = func(*cobra.Command, []string) error {
 		w, err := t.workspace()
@@ -253,7 +296,10 @@ func (t *commandLine) trustExpiringCommand() *cobra.Command {
 			}
 			out := []row{}
 			for _, e := range all {
-				out = append(out, row{e.What, e.Cert.Subject.String(), e.Cert.NotAfter.UTC(), e.UsedBy, trust.Fingerprint(e.Cert)})
+				out = append(
+					out,
+					row{e.What, e.Cert.Subject.String(), e.Cert.NotAfter.UTC(), e.UsedBy, trust.Fingerprint(e.Cert)},
+				)
 			}
 			if err := t.printJSON(out); err != nil {
 				return err
@@ -261,7 +307,9 @@ func (t *commandLine) trustExpiringCommand() *cobra.Command {
 		} else {
 			tw := tabwriter.NewWriter(t.out, 0, 0, 2, ' ', 0)
 			for _, e := range all {
-				fmt.Fprintf(tw, "%s\t%s\t%s\t%s\t%s\n", e.Cert.NotAfter.UTC().Format("2006-01-02"), trust.Left(e.Cert, time.Now()), e.What, safe.Line(cutTo(e.Cert.Subject.String(), 60)), safe.Line(strings.Join(e.UsedBy, ", ")))
+				fmt.Fprintf(tw, "%s\t%s\t%s\t%s\t%s\n", e.Cert.NotAfter.UTC().Format("2006-01-02"), trust.Left(e.Cert,
+					time.Now()), e.What, safe.Line(cutTo(e.Cert.Subject.String(), 60)), safe.Line(strings.Join(e.UsedBy,
+					", ")))
 			}
 			if err := tw.Flush(); err != nil {
 				return err
@@ -276,7 +324,12 @@ func (t *commandLine) trustExpiringCommand() *cobra.Command {
 }
 
 func (t *commandLine) drawChainCommand() *cobra.Command {
-	cmd := &cobra.Command{Use: "chain URL|FILE|ENDPOINT", Short: "The chain that a server sends, as it was sent and as it was completed, with the verdict", Args: cobra.ExactArgs(1), Example: "  orenda draw chain tides-tls --out chain.pdf"}
+	cmd := &cobra.Command{
+		Use:     "chain URL|FILE|ENDPOINT",
+		Short:   "The chain that a server sends, as it was sent and as it was completed, with the verdict",
+		Args:    cobra.ExactArgs(1),
+		Example: "  orenda draw chain tides-tls --out chain.pdf",
+	}
 	set := settingFlags(cmd, "address", "expect")
 	out := cmd.Flags().String("out", "", "file to write, .svg or .pdf")
 	_ = cmd.MarkFlagRequired("out")
@@ -336,7 +389,8 @@ func (t *commandLine) trustAgainst(chain []*x509.Certificate, x *exchange.Exchan
 	} else {
 		fmt.Fprintf(t.out, "a program that trusts %s would refuse it\n", safe.Line(bundle))
 		for _, f := range v.Faults {
-			fmt.Fprintf(t.out, "  tls.%s  %s  %s\n", f.Reason, safe.Line(cutTo(f.Cert.Subject.String(), 60)), safe.Line(cutTo(f.Detail, 100)))
+			fmt.Fprintf(t.out, "  tls.%s  %s  %s\n", f.Reason, safe.Line(cutTo(f.Cert.Subject.String(), 60)),
+				safe.Line(cutTo(f.Detail, 100)))
 		}
 	}
 	if len(v.Faults) > 0 {
@@ -346,7 +400,11 @@ func (t *commandLine) trustAgainst(chain []*x509.Certificate, x *exchange.Exchan
 }
 
 func (t *commandLine) trustVersionsCommand() *cobra.Command {
-	cmd := &cobra.Command{Use: "versions URL|ENDPOINT", Short: "Which TLS versions a server speaks, asked one by one", Args: cobra.ExactArgs(1)}
+	cmd := &cobra.Command{
+		Use:   "versions URL|ENDPOINT",
+		Short: "Which TLS versions a server speaks, asked one by one",
+		Args:  cobra.ExactArgs(1),
+	}
 	set := settingFlags(cmd, "address", "expect", "tls-min", "tls-max")
 	t.jsonFlag(cmd)
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {

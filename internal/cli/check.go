@@ -15,7 +15,8 @@ func (t *commandLine) checkCommand() *cobra.Command {
 	var f callFlags
 	cmd := &cobra.Command{
 		Use: "check [DRAFT|OPERATION]", Short: "What is wrong before anything is sent", Args: cobra.MaximumNArgs(1),
-		Long: "Goes through the first four stages of the path, which need no network: for one\ncall, or for every draft over every endpoint that serves it. Exit status 1 where\nsomething would stop a call.",
+		Long: "Goes through the first four stages of the path, which need no network: for one\ncall, or for every " +
+			"draft over every endpoint that serves it. Exit status 1 where\nsomething would stop a call.",
 	}
 	f.add(cmd)
 	t.jsonFlag(cmd)

@@ -69,7 +69,18 @@ func TestDescribeHasItsDocumentedShape(t *testing.T) {
 	var d map[string]any
 	l.json(0, &d, "describe", l.berths())
 	assert.Equal(t, "urn:skerry:berths", d["targetNamespace"])
-	assert.Equal(t, map[string]any{"services": 1.0, "ports": 3.0, "portTypes": 1.0, "operations": 3.0, "elements": 6.0, "types": 8.0}, d["counts"])
+	assert.Equal(
+		t,
+		map[string]any{
+			"services":   1.0,
+			"ports":      3.0,
+			"portTypes":  1.0,
+			"operations": 3.0,
+			"elements":   6.0,
+			"types":      8.0,
+		},
+		d["counts"],
+	)
 	assert.Equal(t, []any{}, d["unread"])
 	ports := d["services"].([]any)[0].(map[string]any)["ports"].([]any)
 	p := ports[1].(map[string]any)
@@ -86,7 +97,8 @@ func TestDescribeHasItsDocumentedShape(t *testing.T) {
 	assert.Contains(t, demand["assertion"], "}UsernameToken")
 	assert.Equal(t, "binding PilotOrders", demand["at"])
 	_, out, _ := l.run("describe", l.berths())
-	for _, want := range []string{"service BerthDeskService", "port BerthDesk12  (SOAP 1.2, document)", "the same operations as BerthDesk11", "action urn:skerry:berths:FindBerths", "fault BerthTaken"} {
+	for _, want := range []string{"service BerthDeskService", "port BerthDesk12  (SOAP 1.2, document)",
+		"the same operations as BerthDesk11", "action urn:skerry:berths:FindBerths", "fault BerthTaken"} {
 		assert.Contains(t, out, want)
 	}
 }
@@ -119,7 +131,11 @@ func TestSamplesAreWellFormedAndOfTheRightVersion(t *testing.T) {
 func TestValidateTellsWhereAndWhichRule(t *testing.T) {
 	l := at(t)
 	good := l.file("good.xml", `<FindBerths xmlns="urn:skerry:berths"><length>12.5</length></FindBerths>`)
-	bad := l.file("bad.xml", "<s:Envelope xmlns:s=\"http://schemas.xmlsoap.org/soap/envelope/\"><s:Body>\n <FindBerths xmlns=\"urn:skerry:berths\"><length>0</length><beam>2</beam></FindBerths></s:Body></s:Envelope>")
+	bad := l.file(
+		"bad.xml",
+		"<s:Envelope xmlns:s=\"http://schemas.xmlsoap.org/soap/envelope/\"><s:Body>\n <FindBerths "+
+			"xmlns=\"urn:skerry:berths\"><length>0</length><beam>2</beam></FindBerths></s:Body></s:Envelope>",
+	)
 	broken := l.file("broken.xml", "<a>\n<b></a>")
 	code, out, _ := l.run("validate", l.berths(), good, bad, broken)
 	assert.Equal(t, 1, code)
@@ -134,7 +150,10 @@ func TestValidateTellsWhereAndWhichRule(t *testing.T) {
 	assert.Equal(t, "Envelope/Body/FindBerths/beam", e["path"])
 	assert.Equal(t, []any{"draught", "window"}, e["expected"])
 	assert.Equal(t, 2.0, e["line"])
-	xsd := l.file("x.xsd", `<xs:schema xmlns:xs="http://www.w3.org/2001/XMLSchema"><xs:element name="n" type="xs:int"/></xs:schema>`)
+	xsd := l.file(
+		"x.xsd",
+		`<xs:schema xmlns:xs="http://www.w3.org/2001/XMLSchema"><xs:element name="n" type="xs:int"/></xs:schema>`,
+	)
 	code, out, _ = l.run("validate", xsd, l.file("n.xml", "<n>7</n>"), l.file("m.xml", "<m/>"))
 	assert.Equal(t, 1, code)
 	assert.Contains(t, out, "n.xml: valid")
@@ -150,13 +169,18 @@ func TestCallJSONHasItsDocumentedShape(t *testing.T) {
 	assert.Equal(t, "passed", x["outcome"])
 	stages := x["stages"].([]any)
 	require.Len(t, stages, 11)
-	for i, name := range []string{"address", "binding", "message", "security", "connect", "tls", "send", "wait", "receive", "read", "verify"} {
+	for i, name := range []string{"address", "binding", "message", "security", "connect", "tls", "send", "wait",
+		"receive", "read", "verify"} {
 		assert.Equal(t, name, stages[i].(map[string]any)["stage"])
 	}
 	assert.Equal(t, "skipped", stages[5].(map[string]any)["state"])
 	request, response := x["request"].(map[string]any), x["response"].(map[string]any)
 	assert.Equal(t, "POST", request["method"])
-	assert.Contains(t, request["head"], `Content-Type: application/soap+xml; charset=utf-8; action="urn:skerry:berths:FindBerths"`)
+	assert.Contains(
+		t,
+		request["head"],
+		`Content-Type: application/soap+xml; charset=utf-8; action="urn:skerry:berths:FindBerths"`,
+	)
 	assert.Contains(t, request["body"], "<length>20</length>")
 	assert.Equal(t, 200.0, response["status"])
 	assert.Contains(t, response["body"], "FindBerthsResponse")
@@ -198,13 +222,30 @@ func TestRepliesInEveryForm(t *testing.T) {
 func TestCallTakesBodiesAndEnvelopesAsTheyAre(t *testing.T) {
 	l := at(t)
 	body := l.file("b.xml", `<b:FindBerths xmlns:b="urn:skerry:berths"><b:length>60</b:length></b:FindBerths>`)
-	env := l.file("e.xml", `<e:Envelope xmlns:e="http://schemas.xmlsoap.org/soap/envelope/"><e:Body><b:FindBerths xmlns:b="urn:skerry:berths"><b:length>60</b:length></b:FindBerths></e:Body></e:Envelope>`)
+	env := l.file(
+		"e.xml",
+		`<e:Envelope xmlns:e="http://schemas.xmlsoap.org/soap/envelope/"><e:Body><b:FindBerths xmlns:b="urn:skerry:berths"><b:length>60</b:length></b:FindBerths></e:Body></e:Envelope>`,
+	)
 	for _, f := range []string{body, env} {
 		code, out, errOut := l.run("call", "FindBerths", "--body", f, "--contract", l.berths(), "--port", "BerthDesk11")
 		assert.Zero(t, code, errOut)
 		assert.Contains(t, out, "E03")
 	}
-	code, out, errOut := l.run("call", "FindBerths", "length=110", "--body", body, "--contract", l.berths(), "--port", "BerthDesk11", "--header", "X-Berth-Clerk: yes", "--header", "User-Agent: clerk/1")
+	code, out, errOut := l.run(
+		"call",
+		"FindBerths",
+		"length=110",
+		"--body",
+		body,
+		"--contract",
+		l.berths(),
+		"--port",
+		"BerthDesk11",
+		"--header",
+		"X-Berth-Clerk: yes",
+		"--header",
+		"User-Agent: clerk/1",
+	)
 	assert.Zero(t, code, errOut)
 	assert.Contains(t, out, "E07")
 	_, shown, _ := l.run("journal", "show", "last", "--bytes")
@@ -226,7 +267,16 @@ func TestExpectations(t *testing.T) {
 // ws makes a workspace in a folder from a description.
 func (l *line) ws(settings string) string {
 	dir := filepath.Join(l.dir, "ws")
-	code, _, errOut := l.run("call", "FindBerths", "--contract", l.berths(), "--until", "address", "--port", "BerthDesk11")
+	code, _, errOut := l.run(
+		"call",
+		"FindBerths",
+		"--contract",
+		l.berths(),
+		"--until",
+		"address",
+		"--port",
+		"BerthDesk11",
+	)
 	require.Zero(l.t, code, errOut)
 	require.NoError(l.t, os.MkdirAll(dir, 0o700))
 	demo := filepath.Join(l.dir, "demo")
@@ -243,7 +293,9 @@ func (l *line) ws(settings string) string {
 
 func TestCheckTellsWhatWouldStopACall(t *testing.T) {
 	l := at(t)
-	ws := l.ws("\n[endpoint.spare]\ncontract = \"berth-desk\"\nport = \"BerthDesk11\"\naddress = \"http://${nowhere}/\"\n")
+	ws := l.ws(
+		"\n[endpoint.spare]\ncontract = \"berth-desk\"\nport = \"BerthDesk11\"\naddress = \"http://${nowhere}/\"\n",
+	)
 	var findings []map[string]any
 	l.json(1, &findings, "-w", ws, "check")
 	var ids []string
@@ -319,7 +371,16 @@ func TestTrustShowFetchAdd(t *testing.T) {
 	assert.Contains(t, errOut, "give --fingerprint")
 	code, _, _ = l.run("-w", ws, "trust", "add", "tides-tls", pem, "--fingerprint", "AA:BB")
 	assert.Equal(t, 1, code)
-	code, out, _ := l.run("-w", ws, "trust", "add", "tides-tls", pem, "--fingerprint", trust.Grouped(trust.Fingerprint(l.h.Cert.Cert)))
+	code, out, _ := l.run(
+		"-w",
+		ws,
+		"trust",
+		"add",
+		"tides-tls",
+		pem,
+		"--fingerprint",
+		trust.Grouped(trust.Fingerprint(l.h.Cert.Cert)),
+	)
 	assert.Zero(t, code)
 	assert.Contains(t, out, "tides-tls trusts CN=tides.skerry.test")
 	code, _, errOut = l.run("trust", "show", "http://"+l.h.Plain+"/")
@@ -361,7 +422,11 @@ func TestXMLCheckAndCanon(t *testing.T) {
 	good, bad := l.file("g.xml", "<a  b='1'><!--c--></a>"), l.file("b.xml", "<a>\n  <b>\n</a>")
 	code, out, _ := l.run("xml", "check", good, bad)
 	assert.Equal(t, 1, code)
-	assert.Equal(t, good+": well-formed\n"+bad+":3:1: the end tag a does not belong to the open element b (line 2)\n", out)
+	assert.Equal(
+		t,
+		good+": well-formed\n"+bad+":3:1: the end tag a does not belong to the open element b (line 2)\n",
+		out,
+	)
 	_, out, _ = l.run("xml", "canon", good)
 	assert.Equal(t, `<a b="1"></a>`, out)
 	_, out, _ = l.run("xml", "canon", "--with-comments", good)
@@ -412,8 +477,29 @@ func TestSecretsAreNowhere(t *testing.T) {
 	for _, token := range []string{"text", "digest"} {
 		for _, path := range []string{"/tides", "/tides/~read.fault-security-refused", "/tides/~terminal"} {
 			for _, more := range [][]string{nil, {"--json"}} {
-				_, out, errOut := l.run(append([]string{"call", "DayTable", "station=x", "day=2027-03-01", "--contract", "http://" + l.h.Plain + "/tides?wsdl", "--port", "TideTables", "--address", "http://" + l.h.Plain + path,
-					"--user", "clerk", "--secret-from", "env:WORD", "--token", token, "--timestamp", "5m"}, more...)...)
+				_, out, errOut := l.run(
+					append(
+						[]string{
+							"call",
+							"DayTable",
+							"station=x",
+							"day=2027-03-01",
+							"--contract",
+							"http://" + l.h.Plain + "/tides?wsdl",
+							"--port",
+							"TideTables",
+							"--address",
+							"http://" + l.h.Plain + path,
+							"--user",
+							"clerk",
+							"--secret-from",
+							"env:WORD",
+							"--token",
+							token,
+							"--timestamp",
+							"5m",
+						},
+						more...)...)
 				assert.NotContains(t, out+errOut, word)
 			}
 		}
@@ -429,11 +515,29 @@ func TestSecretsAreNowhere(t *testing.T) {
 	defer echo.Close()
 	basic := base64.StdEncoding.EncodeToString([]byte("clerk:" + word))
 	for _, how := range [][]string{
-		{"--http-auth", "basic", "--user", "clerk", "--secret-from", "env:WORD"}, {"--http-auth", "bearer", "--user", "clerk", "--secret-from", "env:WORD"},
-		{"--header", "Authorization: Bearer " + word}, {"--header", "Cookie: quay=7; berth=" + word}, {"--proxy", "http://clerk:" + word + "@127.0.0.1:1"},
+		{"--http-auth", "basic", "--user", "clerk", "--secret-from", "env:WORD"}, {"--http-auth", "bearer", "--user",
+			"clerk", "--secret-from", "env:WORD"},
+		{"--header", "Authorization: Bearer " + word}, {"--header", "Cookie: quay=7; berth=" + word}, {"--proxy",
+			"http://clerk:" + word + "@127.0.0.1:1"},
 	} {
 		for _, more := range [][]string{nil, {"--json"}, {"--until", "security", "--json"}} {
-			code, out, errOut := l.run(append(append([]string{"call", "DayTable", "station=x", "day=2027-03-01", "--contract", "http://" + l.h.Plain + "/tides?wsdl", "--port", "TideTables", "--address", echo.URL + "/tides"}, how...), more...)...)
+			code, out, errOut := l.run(
+				append(
+					append(
+						[]string{
+							"call",
+							"DayTable",
+							"station=x",
+							"day=2027-03-01",
+							"--contract",
+							"http://" + l.h.Plain + "/tides?wsdl",
+							"--port",
+							"TideTables",
+							"--address",
+							echo.URL + "/tides",
+						},
+						how...),
+					more...)...)
 			assert.NotContains(t, out+errOut, word, "%v", how)
 			assert.NotContains(t, out+errOut, basic, "%v", how)
 			assert.NotEqual(t, 2, code, errOut)
@@ -442,7 +546,22 @@ func TestSecretsAreNowhere(t *testing.T) {
 		require.Zero(t, code, errOut)
 		assert.NotContains(t, out, word, "%v", how)
 	}
-	_, out, _ := l.run("call", "DayTable", "station=x", "day=2027-03-01", "--contract", "http://"+l.h.Plain+"/tides?wsdl", "--port", "TideTables", "--user", "clerk", "--secret-from", "env:WORD", "--json", "--reveal")
+	_, out, _ := l.run(
+		"call",
+		"DayTable",
+		"station=x",
+		"day=2027-03-01",
+		"--contract",
+		"http://"+l.h.Plain+"/tides?wsdl",
+		"--port",
+		"TideTables",
+		"--user",
+		"clerk",
+		"--secret-from",
+		"env:WORD",
+		"--json",
+		"--reveal",
+	)
 	assert.Contains(t, out, word, "unless it is asked for")
 	require.NoError(t, filepath.Walk(l.dir, func(p string, info os.FileInfo, err error) error {
 		require.NoError(t, err)

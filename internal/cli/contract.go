@@ -23,7 +23,8 @@ import (
 
 func (t *commandLine) describeCommand() *cobra.Command {
 	cmd := &cobra.Command{
-		Use: "describe FILE|URL", Short: "Services, ports, operations, signatures and demands of a description", Args: cobra.ExactArgs(1),
+		Use: "describe FILE|URL", Short: "Services, ports, operations, signatures and demands of a description",
+		Args:    cobra.ExactArgs(1),
 		Example: "  orenda describe https://host/service?wsdl --json",
 	}
 	t.jsonFlag(cmd)
@@ -96,19 +97,49 @@ type describedOperation struct {
 }
 
 func describe(c *contract.Contract) description {
-	d := description{Source: c.Source, TargetNamespace: c.Target, Documentation: c.Documentation, Services: []describedService{}, Demands: []describedDemand{}, Unread: c.Unread}
+	d := description{
+		Source:          c.Source,
+		TargetNamespace: c.Target,
+		Documentation:   c.Documentation,
+		Services:        []describedService{},
+		Demands:         []describedDemand{},
+		Unread:          c.Unread,
+	}
 	if d.Unread == nil {
 		d.Unread = []contract.Unread{}
 	}
 	operations := map[string]bool{}
 	for _, s := range c.Services {
-		ds := describedService{Name: s.Name, Namespace: s.Namespace, Documentation: s.Documentation, Ports: []describedPort{}}
+		ds := describedService{
+			Name:          s.Name,
+			Namespace:     s.Namespace,
+			Documentation: s.Documentation,
+			Ports:         []describedPort{},
+		}
 		for _, p := range s.Ports {
-			dp := describedPort{Name: p.Name, Binding: p.Binding.Local, Address: p.Address, Transport: p.Transport, SOAPVersion: p.Version.String(), Style: p.Style, Operations: []describedOperation{}}
+			dp := describedPort{
+				Name:        p.Name,
+				Binding:     p.Binding.Local,
+				Address:     p.Address,
+				Transport:   p.Transport,
+				SOAPVersion: p.Version.String(),
+				Style:       p.Style,
+				Operations:  []describedOperation{},
+			}
 			for _, o := range p.Operations {
 				operations[p.PortType.String()+"/"+o.Name] = true
-				do := describedOperation{Name: o.Name, Documentation: o.Documentation, Style: o.Style, Use: o.Use, SOAPAction: o.Action, OneWay: o.OneWay(),
-					Input: o.Name + "(" + o.Input.Fields() + ")", Faults: []string{}, Headers: []string{}, Signature: o.Signature()}
+				do := describedOperation{
+					Name:          o.Name,
+					Documentation: o.Documentation,
+					Style:         o.Style,
+					Use:           o.Use,
+					SOAPAction:    o.Action,
+					OneWay:        o.OneWay(),
+					Input:         o.Name + "(" + o.Input.Fields() + ")",
+					Faults:        []string{},
+					Headers:       []string{},
+					Signature:     o.Signature(),
+				}
 				if o.Output != nil {
 					do.Output = o.Output.Fields()
 				}
@@ -131,7 +162,14 @@ func describe(c *contract.Contract) description {
 		d.Demands = append(d.Demands, describedDemand{x.Text, x.Assertion.String(), x.At})
 	}
 	elements, types := c.Schemas.Counts()
-	d.Counts = map[string]int{"services": len(c.Services), "ports": len(c.Ports()), "portTypes": c.PortTypes, "operations": len(operations), "elements": elements, "types": types}
+	d.Counts = map[string]int{
+		"services":   len(c.Services),
+		"ports":      len(c.Ports()),
+		"portTypes":  c.PortTypes,
+		"operations": len(operations),
+		"elements":   elements,
+		"types":      types,
+	}
 	return d
 }
 
@@ -228,7 +266,8 @@ func (t *commandLine) sampleCommand() *cobra.Command {
 	var all, reply, comments bool
 	cmd := &cobra.Command{
 		Use: "sample FILE|URL OPERATION", Short: "A message that is ready to be filled in", Args: cobra.ExactArgs(2),
-		Long: "Prints an envelope with every required field (--all: optional ones too). What is\nto be filled in is a processing instruction, <?fill type?>.",
+		Long: "Prints an envelope with every required field (--all: optional ones too). What is\nto be filled in is " +
+			"a processing instruction, <?fill type?>.",
 	}
 	cmd.Flags().StringVar(&port, "port", "", "port whose version and style to use")
 	cmd.Flags().BoolVar(&all, "all", false, "with optional parts and declared header blocks")
@@ -254,7 +293,11 @@ func (t *commandLine) sampleCommand() *cobra.Command {
 		if m == nil || m.Element == nil {
 			return unread{fmt.Errorf("the message of %s is not known", o.Name)}
 		}
-		body := message.Sample(f.Contract.Schemas, m.Element, message.Want{All: all, Comments: comments, Encoded: o.Use == "encoded"})
+		body := message.Sample(
+			f.Contract.Schemas,
+			m.Element,
+			message.Want{All: all, Comments: comments, Encoded: o.Use == "encoded"},
+		)
 		var blocks [][]byte
 		if all && !reply {
 			h := message.NewHeader(f.Contract.Schemas, o.Headers, nil)
@@ -263,7 +306,11 @@ func (t *commandLine) sampleCommand() *cobra.Command {
 			}
 			blocks = h.Samples()
 		}
-		env, _ := soap.Build(o.Port.Version, blocks, append([]byte("    "), bytes.ReplaceAll(body, []byte("\n"), []byte("\n    "))...))
+		env, _ := soap.Build(
+			o.Port.Version,
+			blocks,
+			append([]byte("    "), bytes.ReplaceAll(body, []byte("\n"), []byte("\n    "))...),
+		)
 		_, err = t.out.Write(env)
 		return err
 	}
@@ -278,8 +325,10 @@ type verdict struct {
 
 func (t *commandLine) validateCommand() *cobra.Command {
 	cmd := &cobra.Command{
-		Use: "validate FILE|URL MESSAGE.xml...", Short: "Check messages against a description or an XML Schema", Args: cobra.MinimumNArgs(2),
-		Long: "Checks envelopes, or bare body elements, against a WSDL; or any documents\nagainst an .xsd. Exit status 1 where one is invalid.",
+		Use: "validate FILE|URL MESSAGE.xml...", Short: "Check messages against a description or an XML Schema",
+		Args: cobra.MinimumNArgs(2),
+		Long: "Checks envelopes, or bare body elements, against a WSDL; or any documents\nagainst an .xsd. Exit " +
+			"status 1 where one is invalid.",
 	}
 	t.jsonFlag(cmd)
 	set := settingFlags(cmd, "address", "expect")
@@ -309,7 +358,15 @@ func (t *commandLine) validateCommand() *cobra.Command {
 				fmt.Fprintf(t.out, "%s: valid\n", safe.Line(name))
 			}
 			for _, e := range v.Errors {
-				fmt.Fprintf(t.out, "%s:%d:%d: %s: %s\n", safe.Line(name), e.Line, e.Column, e.Rule, safe.Line(e.Message))
+				fmt.Fprintf(
+					t.out,
+					"%s:%d:%d: %s: %s\n",
+					safe.Line(name),
+					e.Line,
+					e.Column,
+					e.Rule,
+					safe.Line(e.Message),
+				)
 			}
 		}
 		if t.asJSON {
@@ -326,7 +383,11 @@ func (t *commandLine) validateCommand() *cobra.Command {
 }
 
 // validator checks against a schema document, or against a description.
-func (t *commandLine) validator(ctx context.Context, source string, set map[string][]string) (func([]byte) []schema.Error, error) {
+func (t *commandLine) validator(
+	ctx context.Context,
+	source string,
+	set map[string][]string,
+) (func([]byte) []schema.Error, error) {
 	var c *contract.Contract
 	alone := schema.New(func(loc, base string) ([]byte, string, error) {
 		p := filepath.Join(filepath.Dir(base), loc)

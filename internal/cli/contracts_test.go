@@ -74,7 +74,15 @@ func TestHeaderBlocksOnTheCommandLine(t *testing.T) {
 	code, _, errOut = l.run("call", "CloseLedger", "header:Clerk/nmae=Ines", "--contract", dues)
 	assert.Equal(t, exitUsage, code)
 	assert.Contains(t, errOut, "Clerk/name is meant, perhaps")
-	code, _, errOut = l.run("call", "FindBerths", "header:Clerk/name=Ines", "--contract", l.berths(), "--port", "BerthDesk11")
+	code, _, errOut = l.run(
+		"call",
+		"FindBerths",
+		"header:Clerk/name=Ines",
+		"--contract",
+		l.berths(),
+		"--port",
+		"BerthDesk11",
+	)
 	assert.Equal(t, exitUsage, code)
 	assert.Contains(t, errOut, "the contract declares no header block for FindBerths")
 	code, out, _ = l.run("sample", dues, "Pay", "--all")
@@ -139,7 +147,10 @@ func TestACallGoesWithoutItsJournal(t *testing.T) {
 	require.NoError(t, err)
 	state := h.State
 	require.NoError(t, os.MkdirAll(state, 0o700))
-	require.NoError(t, os.WriteFile(filepath.Join(state, "journal.db"), []byte(strings.Repeat("no journal ", 100)), 0o600))
+	require.NoError(
+		t,
+		os.WriteFile(filepath.Join(state, "journal.db"), []byte(strings.Repeat("no journal ", 100)), 0o600),
+	)
 	code, out, errOut := l.run("call", "FindBerths", "length=12", "--contract", l.berths(), "--port", "BerthDesk11")
 	assert.Equal(t, 0, code, errOut)
 	assert.Contains(t, out, "FindBerthsResponse")

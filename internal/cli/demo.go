@@ -25,8 +25,14 @@ import (
 func (t *commandLine) demoCommand() *cobra.Command {
 	var dir string
 	var headless bool
-	cmd := &cobra.Command{Use: "demo", Short: "The stand-ins, a fresh workspace on them, and the application", Args: cobra.NoArgs,
-		Long: "Starts the Skerry Harbour Trust inside, makes a demo workspace in a temporary\nfolder, opens the application on it, and cleans up. With --headless it runs the\nwhole story without a screen: calls, failures, repairs, drawings."}
+	cmd := &cobra.Command{
+		Use:   "demo",
+		Short: "The stand-ins, a fresh workspace on them, and the application",
+		Args:  cobra.NoArgs,
+		Long: "Starts the Skerry Harbour Trust inside, makes a demo workspace in a temporary\nfolder, opens the " +
+			"application on it, and cleans up. With --headless it runs the\nwhole story without a screen: calls, " +
+			"failures, repairs, drawings.",
+	}
 	cmd.Flags().StringVar(&dir, "dir", "", "folder for the demo (kept; default: a temporary one)")
 	cmd.Flags().BoolVar(&headless, "headless", false, "run the story without a screen")
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error { return t.demo(cmd.Context(), dir, headless) }
@@ -76,7 +82,8 @@ func demoWorkspace(ctx context.Context, h *standin.Harbour, dir string, home *us
 	if err := user.WriteFile(secret, []byte(standin.Password)); err != nil {
 		return nil, err
 	}
-	if err := home.SaveIdentity(identity.Identity{Name: "pilot-desk", User: standin.User, Secret: "file:" + secret, Note: "the agency's name at the harbour"}); err != nil {
+	if err := home.SaveIdentity(identity.Identity{Name: "pilot-desk", User: standin.User, Secret: "file:" + secret,
+		Note: "the agency's name at the harbour"}); err != nil {
 		return nil, err
 	}
 	clerk, err := h.Desk.Clerk("Ines Hallam")
@@ -87,7 +94,8 @@ func demoWorkspace(ctx context.Context, h *standin.Harbour, dir string, home *us
 	if err := user.WriteFile(certificate, clerk); err != nil {
 		return nil, err
 	}
-	if err := home.SaveIdentity(identity.Identity{Name: "manifest-clerk", Certificate: certificate, Note: "signs the agency's manifests"}); err != nil {
+	if err := home.SaveIdentity(identity.Identity{Name: "manifest-clerk", Certificate: certificate,
+		Note: "signs the agency's manifests"}); err != nil {
 		return nil, err
 	}
 	w := workspace.New("Skerry Harbour Trust", home)
@@ -105,10 +113,29 @@ func demoWorkspace(ctx context.Context, h *standin.Harbour, dir string, home *us
 		return nil, err
 	}
 	file := filepath.Join(dir, workspace.File)
-	text := fmt.Sprintf(demoSettings, h.Plain, h.TLS, h.Plain, names["berths"], names["berths"], names["berths"], names["tides"], names["tides"], names["pilots"], names["dues"], names["manifests"])
+	text := fmt.Sprintf(
+		demoSettings,
+		h.Plain,
+		h.TLS,
+		h.Plain,
+		names["berths"],
+		names["berths"],
+		names["berths"],
+		names["tides"],
+		names["tides"],
+		names["pilots"],
+		names["dues"],
+		names["manifests"],
+	)
 	head := "name = \"Skerry Harbour Trust\"\ndefault-environment = \"model\"\n"
 	for _, path := range demoContracts {
-		head += fmt.Sprintf("\n[contract.%s]\nsource = \"http://%s/%s?wsdl\"\nserved = \"%s\"\n", names[path], h.Plain, path, h.Plain)
+		head += fmt.Sprintf(
+			"\n[contract.%s]\nsource = \"http://%s/%s?wsdl\"\nserved = \"%s\"\n",
+			names[path],
+			h.Plain,
+			path,
+			h.Plain,
+		)
 	}
 	if err := user.WriteFile(file, []byte(head+text)); err != nil {
 		return nil, err
@@ -190,23 +217,47 @@ func demoDrafts(w *workspace.Workspace, names map[string]string) error {
 		}
 	}
 	for _, d := range []struct{ contract, portType, op, name, xml string }{
-		{"berths", "BerthDesk", "FindBerths", "small craft", "<FindBerths xmlns=\"urn:skerry:berths\">\n  <length>12.5</length>\n</FindBerths>\n"},
-		{"berths", "BerthDesk", "FindBerths", "deep draught", "<FindBerths xmlns=\"urn:skerry:berths\">\n  <length>60</length>\n  <draught>6.5</draught>\n</FindBerths>\n"},
-		{"berths", "BerthDesk", "ReserveBerth", "two nights", "<ReserveBerth xmlns=\"urn:skerry:berths\">\n  <berth>N02</berth>\n  <vessel>\n    <name>Alder</name>\n    <callSign>SKAL4</callSign>\n  </vessel>\n  <nights>2</nights>\n  <account>HT-207</account>\n</ReserveBerth>\n"},
-		{"berths", "BerthDesk", "LogSighting", "in the roads", "<LogSighting xmlns=\"urn:skerry:berths\">\n  <vessel>\n    <name>Alder</name>\n    <callSign>SKAL4</callSign>\n  </vessel>\n  <at>2027-03-01T06:40:00Z</at>\n</LogSighting>\n"},
-		{"tides", "TideTables", "YearTable", "Skerry 2027", "<YearTable xmlns=\"urn:skerry:tides\">\n  <station>Skerry Sound</station>\n  <year>2027</year>\n  <datum>chart datum</datum>\n  <heights>\n    <unit>metre</unit>\n  </heights>\n</YearTable>\n"},
-		{"tides", "TideTables", "DayTable", "first of March", "<DayTable xmlns=\"urn:skerry:tides\">\n  <station>Skerry Sound</station>\n  <day>2027-03-01</day>\n</DayTable>\n"},
-		{"pilots", "PilotOrders", "OrderPilot", "Alder inbound", "<OrderPilot xmlns=\"urn:skerry:pilots\">\n  <callSign>SKAL4</callSign>\n  <boarding>outer ground</boarding>\n  <at>2027-03-01T08:00:00Z</at>\n</OrderPilot>\n"},
-		{"dues", "Dues", "Assess", "Alder lands salt", "<Assess xmlns=\"urn:skerry:dues\">\n  <vessel>\n    <name>Alder</name>\n    <callSign>SKAL4</callSign>\n    <grossTonnage>1200</grossTonnage>\n  </vessel>\n  <nights>3</nights>\n  <cargo xmlns:xsi=\"http://www.w3.org/2001/XMLSchema-instance\" xmlns:d=\"urn:skerry:dues\" xsi:type=\"d:Bulk\">\n    <goods>salt</goods>\n    <tonnes>10.5</tonnes>\n  </cargo>\n  <cargo xmlns:xsi=\"http://www.w3.org/2001/XMLSchema-instance\" xmlns:d=\"urn:skerry:dues\" xsi:type=\"d:Containers\">\n    <goods>nets</goods>\n    <count>2</count>\n    <length>20 ft</length>\n  </cargo>\n  <rebate>home fleet</rebate>\n  <remark xmlns:xsi=\"http://www.w3.org/2001/XMLSchema-instance\" xsi:nil=\"true\"/>\n</Assess>\n"},
-		{"dues", "Dues", "Pay", "first invoice", "<Pay xmlns=\"urn:skerry:dues\">\n  <invoice>D-1000</invoice>\n  <amount>216.13</amount>\n  <cash>true</cash>\n</Pay>\n"},
-		{"manifests", "Manifests", "FileManifest", "Alder lands salt", "<FileManifest xmlns=\"urn:skerry:manifests\">\n  <callSign>SKAL4</callSign>\n  <line>\n    <goods>salt</goods>\n    <tonnes>10.5</tonnes>\n  </line>\n  <line>\n    <goods>nets</goods>\n    <tonnes>2</tonnes>\n  </line>\n</FileManifest>\n"},
+		{"berths", "BerthDesk", "FindBerths", "small craft", "<FindBerths xmlns=\"urn:skerry:berths\">\n  " +
+			"<length>12.5</length>\n</FindBerths>\n"},
+		{"berths", "BerthDesk", "FindBerths", "deep draught", "<FindBerths xmlns=\"urn:skerry:berths\">\n  " +
+			"<length>60</length>\n  <draught>6.5</draught>\n</FindBerths>\n"},
+		{"berths", "BerthDesk", "ReserveBerth", "two nights", "<ReserveBerth xmlns=\"urn:skerry:berths\">\n  " +
+			"<berth>N02</berth>\n  <vessel>\n    <name>Alder</name>\n    <callSign>SKAL4</callSign>\n  </vessel>\n  " +
+			"<nights>2</nights>\n  <account>HT-207</account>\n</ReserveBerth>\n"},
+		{"berths", "BerthDesk", "LogSighting", "in the roads", "<LogSighting xmlns=\"urn:skerry:berths\">\n  " +
+			"<vessel>\n    <name>Alder</name>\n    <callSign>SKAL4</callSign>\n  </vessel>\n  " +
+			"<at>2027-03-01T06:40:00Z</at>\n</LogSighting>\n"},
+		{"tides", "TideTables", "YearTable", "Skerry 2027", "<YearTable xmlns=\"urn:skerry:tides\">\n  " +
+			"<station>Skerry Sound</station>\n  <year>2027</year>\n  <datum>chart datum</datum>\n  <heights>\n    " +
+			"<unit>metre</unit>\n  </heights>\n</YearTable>\n"},
+		{"tides", "TideTables", "DayTable", "first of March", "<DayTable xmlns=\"urn:skerry:tides\">\n  " +
+			"<station>Skerry Sound</station>\n  <day>2027-03-01</day>\n</DayTable>\n"},
+		{"pilots", "PilotOrders", "OrderPilot", "Alder inbound", "<OrderPilot xmlns=\"urn:skerry:pilots\">\n  " +
+			"<callSign>SKAL4</callSign>\n  <boarding>outer ground</boarding>\n  " +
+			"<at>2027-03-01T08:00:00Z</at>\n</OrderPilot>\n"},
+		{"dues", "Dues", "Assess", "Alder lands salt", "<Assess xmlns=\"urn:skerry:dues\">\n  <vessel>\n    " +
+			"<name>Alder</name>\n    <callSign>SKAL4</callSign>\n    <grossTonnage>1200</grossTonnage>\n  " +
+			"</vessel>\n  <nights>3</nights>\n  <cargo xmlns:xsi=\"http://www.w3.org/2001/XMLSchema-instance\" " +
+			"xmlns:d=\"urn:skerry:dues\" xsi:type=\"d:Bulk\">\n    <goods>salt</goods>\n    <tonnes>10.5</tonnes>\n  " +
+			"</cargo>\n  <cargo xmlns:xsi=\"http://www.w3.org/2001/XMLSchema-instance\" xmlns:d=\"urn:skerry:dues\" " +
+			"xsi:type=\"d:Containers\">\n    <goods>nets</goods>\n    <count>2</count>\n    <length>20 ft</length>\n " +
+			" </cargo>\n  <rebate>home fleet</rebate>\n  <remark " +
+			"xmlns:xsi=\"http://www.w3.org/2001/XMLSchema-instance\" xsi:nil=\"true\"/>\n</Assess>\n"},
+		{"dues", "Dues", "Pay", "first invoice", "<Pay xmlns=\"urn:skerry:dues\">\n  <invoice>D-1000</invoice>\n  " +
+			"<amount>216.13</amount>\n  <cash>true</cash>\n</Pay>\n"},
+		{"manifests", "Manifests", "FileManifest", "Alder lands salt", "<FileManifest " +
+			"xmlns=\"urn:skerry:manifests\">\n  <callSign>SKAL4</callSign>\n  <line>\n    <goods>salt</goods>\n    " +
+			"<tonnes>10.5</tonnes>\n  </line>\n  <line>\n    <goods>nets</goods>\n    <tonnes>2</tonnes>\n  " +
+			"</line>\n</FileManifest>\n"},
 	} {
-		if err := w.WriteDraft(workspace.DraftRef{Contract: names[d.contract], PortType: d.portType, Operation: d.op, Name: d.name}, []byte(d.xml)); err != nil {
+		if err := w.WriteDraft(workspace.DraftRef{Contract: names[d.contract], PortType: d.portType, Operation: d.op,
+			Name: d.name}, []byte(d.xml)); err != nil {
 			return err
 		}
 	}
 	dues := workspace.DraftRef{Contract: names["dues"], PortType: "Dues", Operation: "Assess", Name: "Alder lands salt"}
-	if err := w.WriteHeader(dues, []byte("<headers>\n  <Clerk xmlns=\"urn:skerry:dues\">\n    <name>Ines Hallam</name>\n    <desk>quay</desk>\n  </Clerk>\n</headers>\n")); err != nil {
+	if err := w.WriteHeader(dues, []byte("<headers>\n  <Clerk xmlns=\"urn:skerry:dues\">\n    <name>Ines "+
+		"Hallam</name>\n    <desk>quay</desk>\n  </Clerk>\n</headers>\n")); err != nil {
 		return err
 	}
 	return w.SetNote(names["dues"], "Assess", "vessel/callSign", "a hyphen and a letter mean a tender; it pays nothing")
@@ -236,7 +287,15 @@ func (t *commandLine) story(ctx context.Context, w *workspace.Workspace, j *disk
 			if st.State == exchange.Waiting {
 				break
 			}
-			fmt.Fprintf(t.out, "    %2d %-9s %-9s %-9s %s\n", s, s, st.State, exchange.Took(st.DurationNs), safe.Line(st.Note))
+			fmt.Fprintf(
+				t.out,
+				"    %2d %-9s %-9s %-9s %s\n",
+				s,
+				s,
+				st.State,
+				exchange.Took(st.DurationNs),
+				safe.Line(st.Note),
+			)
 		}
 		name := filepath.Join(dir, fmt.Sprintf("attempt-%d", attempt))
 		for _, ending := range []string{".svg", ".pdf"} {
@@ -245,7 +304,12 @@ func (t *commandLine) story(ctx context.Context, w *workspace.Workspace, j *disk
 			}
 		}
 		if x.Outcome == exchange.OutcomePassed {
-			fmt.Fprintf(t.out, "\nthe answer came at attempt %d; drawings of all attempts: %s\n", attempt, filepath.Join(dir, "attempt-*.svg, .pdf"))
+			fmt.Fprintf(
+				t.out,
+				"\nthe answer came at attempt %d; drawings of all attempts: %s\n",
+				attempt,
+				filepath.Join(dir, "attempt-*.svg, .pdf"),
+			)
 			return nil
 		}
 		r := firstRemedy(x)

@@ -47,7 +47,16 @@ func (t *commandLine) draftListCommand() *cobra.Command {
 			if err != nil {
 				return unread{err}
 			}
-			row := draftRow{r.Contract, r.PortType, r.Operation, r.Name, len(d.Bytes()), len(d.Unfilled()) + len(h.Unfilled()), d.Err() == nil && len(d.Validate()) == 0, len(h.Blocks()) > 0}
+			row := draftRow{
+				r.Contract,
+				r.PortType,
+				r.Operation,
+				r.Name,
+				len(d.Bytes()),
+				len(d.Unfilled()) + len(h.Unfilled()),
+				d.Err() == nil && len(d.Validate()) == 0,
+				len(h.Blocks()) > 0,
+			}
 			out = append(out, row)
 			if t.asJSON {
 				continue
@@ -61,7 +70,14 @@ func (t *commandLine) draftListCommand() *cobra.Command {
 			case !row.Valid:
 				state = "breaks its schema"
 			}
-			fmt.Fprintf(t.out, "%-50s %8d B  %-18s %s\n", safe.Line(r.String()), row.Bytes, state, safe.Line(r.Contract))
+			fmt.Fprintf(
+				t.out,
+				"%-50s %8d B  %-18s %s\n",
+				safe.Line(r.String()),
+				row.Bytes,
+				state,
+				safe.Line(r.Contract),
+			)
 		}
 		if t.asJSON {
 			return t.printJSON(out)
@@ -97,8 +113,11 @@ func readDraft(w *workspace.Workspace, r workspace.DraftRef) (body, header *mess
 func (t *commandLine) draftImportCommand() *cobra.Command {
 	var name, id string
 	cmd := &cobra.Command{
-		Use: "import [FILE|-]", Short: "Make a draft of a message that came from elsewhere", Args: cobra.MaximumNArgs(1),
-		Long: "Takes a raw envelope, a body element, or the command line of an HTTP client with\nits body or body file; or, with --exchange, the request of a kept exchange. The\noperation is recognised by the body element. An envelope is kept byte for byte.",
+		Use: "import [FILE|-]", Short: "Make a draft of a message that came from elsewhere",
+		Args: cobra.MaximumNArgs(1),
+		Long: "Takes a raw envelope, a body element, or the command line of an HTTP client with\nits body or body " +
+			"file; or, with --exchange, the request of a kept exchange. The\noperation is recognised by the body " +
+			"element. An envelope is kept byte for byte.",
 	}
 	cmd.Flags().StringVar(&name, "name", "imported", "name of the draft")
 	cmd.Flags().StringVar(&id, "exchange", "", "take the request of this kept exchange")
@@ -168,7 +187,8 @@ func besides(h *message.Handed) []string {
 	}
 	for _, f := range h.Headers {
 		value := f[1]
-		if strings.EqualFold(f[0], "Authorization") || strings.EqualFold(f[0], "Cookie") || strings.EqualFold(f[0], "Proxy-Authorization") {
+		if strings.EqualFold(f[0], "Authorization") || strings.EqualFold(f[0], "Cookie") ||
+			strings.EqualFold(f[0], "Proxy-Authorization") {
 			value = "(a secret, not kept)"
 		}
 		out = append(out, "not in the draft: the header field "+f[0]+": "+value)
@@ -187,8 +207,10 @@ type draftDifference struct {
 
 func (t *commandLine) draftDiffersCommand() *cobra.Command {
 	cmd := &cobra.Command{
-		Use: "differs DRAFT DRAFT", Short: "The values in which two drafts of an operation differ", Args: cobra.ExactArgs(2),
-		Long: "Exit status 1 where they differ.", Example: "  orenda draft differs \"FindBerths/small craft\" \"FindBerths/deep draught\"",
+		Use: "differs DRAFT DRAFT", Short: "The values in which two drafts of an operation differ",
+		Args: cobra.ExactArgs(2),
+		Long: "Exit status 1 where they differ.", Example: "  orenda draft differs \"FindBerths/small craft\" " +
+			"\"FindBerths/deep draught\"",
 	}
 	t.jsonFlag(cmd)
 	cmd.RunE = func(_ *cobra.Command, args []string) error {

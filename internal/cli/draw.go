@@ -21,7 +21,12 @@ func keepDrawing(d *draw.Drawing, path string) error {
 
 func (t *commandLine) drawCommand() *cobra.Command {
 	cmd := &cobra.Command{Use: "draw", Short: "Drawings of exchanges, as SVG or PDF"}
-	path := &cobra.Command{Use: "path EXCHANGE", Short: "The path of an exchange: stages, times, where it stopped and why", Args: cobra.ExactArgs(1), Example: "  orenda draw path last --out stopped.svg"}
+	path := &cobra.Command{
+		Use:     "path EXCHANGE",
+		Short:   "The path of an exchange: stages, times, where it stopped and why",
+		Args:    cobra.ExactArgs(1),
+		Example: "  orenda draw path last --out stopped.svg",
+	}
 	out := path.Flags().String("out", "", "file to write, .svg or .pdf")
 	_ = path.MarkFlagRequired("out")
 	path.RunE = func(_ *cobra.Command, args []string) error {

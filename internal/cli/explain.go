@@ -28,7 +28,10 @@ type explaining struct {
 
 func (t *commandLine) explainCommand() *cobra.Command {
 	var f explaining
-	cmd := &cobra.Command{Use: "explain [FINDING|EXCHANGE]", Short: "What a finding means, or why an exchange failed, also one of another program", Args: cobra.MaximumNArgs(1),
+	cmd := &cobra.Command{
+		Use:   "explain [FINDING|EXCHANGE]",
+		Short: "What a finding means, or why an exchange failed, also one of another program",
+		Args:  cobra.MaximumNArgs(1),
 		Long: `FINDING is the id of a finding: what it means, how it is recognised and what
 helps. EXCHANGE is the id of a kept exchange, its beginning, or last: why it
 failed, with what its findings mean.
@@ -42,7 +45,8 @@ none.`,
   orenda explain --list
   orenda explain --request sent.xml --response came.txt --contract berths.wsdl
   orenda explain --har browser.har --entry 3
-  orenda explain --text error.log`}
+  orenda explain --text error.log`,
+	}
 	fl := cmd.Flags()
 	fl.BoolVar(&f.list, "list", false, "all findings")
 	fl.BoolVar(&f.markdown, "markdown", false, "with --list: as a page in Markdown")
@@ -51,7 +55,12 @@ none.`,
 	fl.StringVar(&f.text, "text", "", "file with an error text or log lines of another program, - for standard input")
 	fl.StringVar(&f.har, "har", "", "HTTP archive (HAR 1.2): each of its exchanges that carries XML")
 	fl.IntVar(&f.entry, "entry", 0, "with --har: this entry alone, counted from 1")
-	fl.StringVar(&f.contract, "contract", "", "description to hold it against, FILE or URL; else one of the workspace, if it is there")
+	fl.StringVar(
+		&f.contract,
+		"contract",
+		"",
+		"description to hold it against, FILE or URL; else one of the workspace, if it is there",
+	)
 	fl.StringVar(&f.reply, "reply", "none", "how to print the reply: fields, exact, rows, json or none")
 	fl.BoolVar(&f.reveal, "reveal", false, "do not mask secrets in what is printed")
 	t.jsonFlag(cmd)

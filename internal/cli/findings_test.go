@@ -58,7 +58,8 @@ func tested(t *testing.T) map[string][]string {
 // names tells whether a text names a finding, and not one that begins like it.
 func names(text, id string) bool {
 	i := strings.Index(text, id)
-	return i >= 0 && (len(text) == i+len(id) || !strings.ContainsRune("-abcdefghijklmnopqrstuvwxyz", rune(text[i+len(id)])))
+	return i >= 0 &&
+		(len(text) == i+len(id) || !strings.ContainsRune("-abcdefghijklmnopqrstuvwxyz", rune(text[i+len(id)])))
 }
 
 // expected are the texts in a test's assertions and in its tables.
@@ -83,7 +84,8 @@ func expected(fn *ast.FuncDecl) (texts []string) {
 			if !ok {
 				return true
 			}
-			if on, ok := sel.X.(*ast.Ident); ok && (on.Name == "assert" || on.Name == "require") || sel.Sel.Name == "sees" || sel.Sel.Name == "waitFor" {
+			if on, ok := sel.X.(*ast.Ident); ok && (on.Name == "assert" || on.Name == "require") ||
+				sel.Sel.Name == "sees" || sel.Sel.Name == "waitFor" {
 				ast.Inspect(n, collect)
 			}
 		}

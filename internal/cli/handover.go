@@ -20,9 +20,14 @@ func (t *commandLine) handoverCommand() *cobra.Command {
 
 func (t *commandLine) handoverSettingsCommand() *cobra.Command {
 	var out, end string
-	cmd := &cobra.Command{Use: "settings EXCHANGE|DRAFT", Short: "The sheet of everything that a working call needs, without any secret", Args: cobra.ExactArgs(1),
-		Long:    "EXCHANGE is the id of a kept exchange, its beginning, or last; DRAFT a draft of the\nworkspace, whose newest kept call that passed is taken. The sheet is Markdown.",
-		Example: "  orenda handover settings YearTable --endpoint tides-tls --out sheet.md"}
+	cmd := &cobra.Command{
+		Use:   "settings EXCHANGE|DRAFT",
+		Short: "The sheet of everything that a working call needs, without any secret",
+		Args:  cobra.ExactArgs(1),
+		Long: "EXCHANGE is the id of a kept exchange, its beginning, or last; DRAFT a draft of the\nworkspace, " +
+			"whose newest kept call that passed is taken. The sheet is Markdown.",
+		Example: "  orenda handover settings YearTable --endpoint tides-tls --out sheet.md",
+	}
 	cmd.Flags().StringVar(&out, "out", "", "file to write; standard output otherwise")
 	cmd.Flags().StringVar(&end, "endpoint", "", "with DRAFT: over this endpoint")
 	t.jsonFlag(cmd)
@@ -48,8 +53,13 @@ func (t *commandLine) handoverSettingsCommand() *cobra.Command {
 
 func (t *commandLine) handoverTicketCommand() *cobra.Command {
 	var out string
-	cmd := &cobra.Command{Use: "ticket EXCHANGE", Short: "What the service's people need to look into a failed call, without any secret", Args: cobra.ExactArgs(1),
-		Long: "When it was and from where, what left and what came, why it failed and what\nchecks said. EXCHANGE is the id of a kept exchange, its beginning, or last."}
+	cmd := &cobra.Command{
+		Use:   "ticket EXCHANGE",
+		Short: "What the service's people need to look into a failed call, without any secret",
+		Args:  cobra.ExactArgs(1),
+		Long: "When it was and from where, what left and what came, why it failed and what\nchecks said. EXCHANGE " +
+			"is the id of a kept exchange, its beginning, or last.",
+	}
 	cmd.Flags().StringVar(&out, "out", "", "file to write; standard output otherwise")
 	t.jsonFlag(cmd)
 	cmd.RunE = func(_ *cobra.Command, args []string) error {

@@ -16,15 +16,32 @@ import (
 )
 
 func (t *commandLine) identityCommand() *cobra.Command {
-	cmd := &cobra.Command{Use: "identity", Short: "Who you are towards services: list, set, remove, and where each may go",
-		Long: "Identities are your own, for all workspaces, and hold no secret: each says where\nits secret comes from. Where one may go is said for each workspace."}
-	list := &cobra.Command{Use: "list", Short: "Your identities, what uses them here and where they may go from here", Args: cobra.NoArgs}
+	cmd := &cobra.Command{
+		Use:   "identity",
+		Short: "Who you are towards services: list, set, remove, and where each may go",
+		Long: "Identities are your own, for all workspaces, and hold no secret: each says where\nits secret comes " +
+			"from. Where one may go is said for each workspace.",
+	}
+	list := &cobra.Command{
+		Use:   "list",
+		Short: "Your identities, what uses them here and where they may go from here",
+		Args:  cobra.NoArgs,
+	}
 	t.jsonFlag(list)
 	list.RunE = func(*cobra.Command, []string) error { return t.listIdentities() }
 
-	set := &cobra.Command{Use: "set NAME KEY=VALUE...", Short: "Set values, of a new identity too; an empty one takes it out", Args: cobra.MinimumNArgs(2),
-		Long:    "Keys: " + strings.Join(identity.Keys(), ", ") + ".\nA secret is never given itself, only where it is: env:VAR, file:PATH,\ncommand:CMD, keyring:NAME or age:PATH.",
-		Example: "  orenda identity set pilot-desk user=pilot-desk secret=env:PILOT_WORD\n  orenda identity set clerk certificate=clerk.p12 secret=keyring:clerk"}
+	set := &cobra.Command{
+		Use:   "set NAME KEY=VALUE...",
+		Short: "Set values, of a new identity too; an empty one takes it out",
+		Args:  cobra.MinimumNArgs(2),
+		Long: "Keys: " + strings.Join(
+			identity.Keys(),
+			", ",
+		) + ".\nA secret is never given itself, only where it is: env:VAR, file:PATH,\ncommand:CMD, keyring:NAME or " +
+			"age:PATH.",
+		Example: "  orenda identity set pilot-desk user=pilot-desk secret=env:PILOT_WORD\n  orenda identity set " +
+			"clerk certificate=clerk.p12 secret=keyring:clerk",
+	}
 	set.RunE = func(_ *cobra.Command, args []string) error { return t.setIdentity(args[0], args[1:]) }
 
 	remove := &cobra.Command{Use: "remove NAME", Short: "Take an identity away", Args: cobra.ExactArgs(1)}
@@ -39,8 +56,12 @@ func (t *commandLine) identityCommand() *cobra.Command {
 		return home.RemoveIdentity(args[0])
 	}
 
-	allow := &cobra.Command{Use: "allow NAME URL", Short: "Let an identity go to the host of an address, from this workspace", Args: cobra.ExactArgs(2),
-		Example: "  orenda identity allow pilot-desk https://desk.skerry.test:8443/"}
+	allow := &cobra.Command{
+		Use:     "allow NAME URL",
+		Short:   "Let an identity go to the host of an address, from this workspace",
+		Args:    cobra.ExactArgs(2),
+		Example: "  orenda identity allow pilot-desk https://desk.skerry.test:8443/",
+	}
 	allow.RunE = func(_ *cobra.Command, args []string) error {
 		place, err := placeOf(args[1])
 		if err != nil {
@@ -57,7 +78,11 @@ func (t *commandLine) identityCommand() *cobra.Command {
 			return nil
 		})
 	}
-	disallow := &cobra.Command{Use: "disallow NAME", Short: "Take back where an identity may go from this workspace", Args: cobra.ExactArgs(1)}
+	disallow := &cobra.Command{
+		Use:   "disallow NAME",
+		Short: "Take back where an identity may go from this workspace",
+		Args:  cobra.ExactArgs(1),
+	}
 	disallow.RunE = func(_ *cobra.Command, args []string) error {
 		return t.in(func(w *workspace.Workspace) error {
 			if err := w.Home.Disallow(w.ID(), args[0]); err != nil {
@@ -135,7 +160,15 @@ func (t *commandLine) listIdentities() error {
 		if r.LogIn != "" {
 			what += ", log-in " + r.LogIn
 		}
-		fmt.Fprintf(tw, "%s\t%s\t%s\t%s\t%s\n", safe.Line(r.Name), safe.Line(r.User), safe.Line(what), safe.Line(strings.Join(r.Uses, ", ")), safe.Line(strings.Join(r.MayGoTo, " ")))
+		fmt.Fprintf(
+			tw,
+			"%s\t%s\t%s\t%s\t%s\n",
+			safe.Line(r.Name),
+			safe.Line(r.User),
+			safe.Line(what),
+			safe.Line(strings.Join(r.Uses, ", ")),
+			safe.Line(strings.Join(r.MayGoTo, " ")),
+		)
 	}
 	return tw.Flush()
 }

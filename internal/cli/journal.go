@@ -51,7 +51,11 @@ func (t *commandLine) journalCommand() *cobra.Command {
 		}
 		return t.printKept(j, all)
 	}
-	show := &cobra.Command{Use: "show EXCHANGE", Short: "One kept exchange: its path, or with --json all of it", Args: cobra.ExactArgs(1)}
+	show := &cobra.Command{
+		Use:   "show EXCHANGE",
+		Short: "One kept exchange: its path, or with --json all of it",
+		Args:  cobra.ExactArgs(1),
+	}
 	t.jsonFlag(show)
 	bytesToo := show.Flags().Bool("bytes", false, "the bytes that left and came, as they crossed")
 	show.RunE = func(_ *cobra.Command, args []string) error {
@@ -65,12 +69,21 @@ func (t *commandLine) journalCommand() *cobra.Command {
 		t.printPath(x)
 		if *bytesToo {
 			for _, l := range x.Legs {
-				fmt.Fprintf(t.out, "%s\n\n%s\n", safe.Block(strings.ReplaceAll(string(l.Out), "\r\n", "\n")), safe.Block(strings.ReplaceAll(string(l.In.Bytes()), "\r\n", "\n")))
+				fmt.Fprintf(
+					t.out,
+					"%s\n\n%s\n",
+					safe.Block(strings.ReplaceAll(string(l.Out), "\r\n", "\n")),
+					safe.Block(strings.ReplaceAll(string(l.In.Bytes()), "\r\n", "\n")),
+				)
 			}
 		}
 		return nil
 	}
-	export := &cobra.Command{Use: "export EXCHANGE", Short: "One kept exchange as JSON, into a file", Args: cobra.ExactArgs(1)}
+	export := &cobra.Command{
+		Use:   "export EXCHANGE",
+		Short: "One kept exchange as JSON, into a file",
+		Args:  cobra.ExactArgs(1),
+	}
 	out := export.Flags().String("out", "", "file to write")
 	_ = export.MarkFlagRequired("out")
 	export.RunE = func(_ *cobra.Command, args []string) error {
@@ -127,7 +140,11 @@ func (t *commandLine) markedID(id string, n int) string {
 }
 
 func (t *commandLine) partsCommand() *cobra.Command {
-	cmd := &cobra.Command{Use: "parts EXCHANGE", Short: "The parts of a reply beside its envelope; with --out they are saved", Args: cobra.ExactArgs(1)}
+	cmd := &cobra.Command{
+		Use:   "parts EXCHANGE",
+		Short: "The parts of a reply beside its envelope; with --out they are saved",
+		Args:  cobra.ExactArgs(1),
+	}
 	dir := cmd.Flags().String("out", "", "folder to save them in, under safe names; nothing is overwritten")
 	t.jsonFlag(cmd)
 	cmd.RunE = func(_ *cobra.Command, args []string) error {
@@ -164,7 +181,15 @@ func (t *commandLine) partsCommand() *cobra.Command {
 			if p.Root {
 				what = "the envelope"
 			}
-			fmt.Fprintf(tw, "%d\t%s\t%s\t%d bytes\t%s\n", i+1, safe.Line(what), safe.Line(p.Type), p.End-p.Start, safe.Line(p.ID))
+			fmt.Fprintf(
+				tw,
+				"%d\t%s\t%s\t%d bytes\t%s\n",
+				i+1,
+				safe.Line(what),
+				safe.Line(p.Type),
+				p.End-p.Start,
+				safe.Line(p.ID),
+			)
 		}
 		return tw.Flush()
 	}

@@ -62,12 +62,17 @@ func (t *commandLine) limits(f *limitFlags) (*endpoint.Settings, error) {
 
 func (t *commandLine) limitsCommand() *cobra.Command {
 	var f limitFlags
-	cmd := &cobra.Command{Use: "limits OPERATION|EXCHANGE", Short: "Which limit would do, and what a program with other limits would say", Args: cobra.ExactArgs(1),
+	cmd := &cobra.Command{
+		Use:   "limits OPERATION|EXCHANGE",
+		Short: "Which limit would do, and what a program with other limits would say",
+		Args:  cobra.ExactArgs(1),
 		Long: `For an operation: the sizes of its kept replies, and the limit that would do.
 For a kept exchange: where a program with the limits of a profile, of an
 endpoint or of the flags would have refused the reply, without calling again.
 Exit status 1 where it would have.`,
-		Example: "  orenda limits YearTable\n  orenda limits last --profile harbour-11\n  orenda limits last --receive-limit '64 KiB' --depth-limit 32"}
+		Example: "  orenda limits YearTable\n  orenda limits last --profile harbour-11\n  orenda limits last " +
+			"--receive-limit '64 KiB' --depth-limit 32",
+	}
 	f.add(cmd)
 	t.jsonFlag(cmd)
 	cmd.RunE = func(_ *cobra.Command, args []string) error {
@@ -90,7 +95,9 @@ Exit status 1 where it would have.`,
 		}
 		sizes := diagnose.SizesOf(j.ReplySizes(operation))
 		if x == nil && sizes.Count == 0 {
-			return unread{fmt.Errorf("%s is no kept exchange, and no reply to an operation of that name was kept", args[0])}
+			return unread{
+				fmt.Errorf("%s is no kept exchange, and no reply to an operation of that name was kept", args[0]),
+			}
 		}
 		would, why := sizes.Proposal()
 		if t.asJSON {
@@ -124,7 +131,8 @@ Exit status 1 where it would have.`,
 			for _, key := range []string{"receive-limit", "buffer-limit"} {
 				v := s.Get(key)
 				if n, err := s.Size(key); err == nil && x == nil {
-					fmt.Fprintf(t.out, "%s %s (%s) would refuse %d of them\n", v.Key.Label, safe.Line(v.Text), safe.Line(v.Source), sizes.Over(n))
+					fmt.Fprintf(t.out, "%s %s (%s) would refuse %d of them\n", v.Key.Label, safe.Line(v.Text),
+						safe.Line(v.Source), sizes.Over(n))
 				}
 			}
 			for _, r := range refusals {
@@ -144,7 +152,12 @@ Exit status 1 where it would have.`,
 
 func (t *commandLine) drawLimitsCommand() *cobra.Command {
 	var f limitFlags
-	cmd := &cobra.Command{Use: "limits OPERATION", Short: "The sizes of an operation's kept replies against the limits", Args: cobra.ExactArgs(1), Example: "  orenda draw limits YearTable --endpoint tides-tls --out limits.svg"}
+	cmd := &cobra.Command{
+		Use:     "limits OPERATION",
+		Short:   "The sizes of an operation's kept replies against the limits",
+		Args:    cobra.ExactArgs(1),
+		Example: "  orenda draw limits YearTable --endpoint tides-tls --out limits.svg",
+	}
 	f.add(cmd)
 	out := cmd.Flags().String("out", "", "file to write, .svg or .pdf")
 	_ = cmd.MarkFlagRequired("out")

@@ -42,7 +42,15 @@ func heading(x *exchange.Exchange) string {
 	return s
 }
 
-var marks = map[exchange.State]string{exchange.Waiting: "▯", exchange.Open: "▸", exchange.Passed: "▮", exchange.Warned: "▮", exchange.Stopped: "▯", exchange.Skipped: "╌", exchange.Cancelled: "▯"}
+var marks = map[exchange.State]string{
+	exchange.Waiting:   "▯",
+	exchange.Open:      "▸",
+	exchange.Passed:    "▮",
+	exchange.Warned:    "▮",
+	exchange.Stopped:   "▯",
+	exchange.Skipped:   "╌",
+	exchange.Cancelled: "▯",
+}
 
 // printPath prints the path on standard error.
 func (t *commandLine) printPath(x *exchange.Exchange) {
@@ -60,7 +68,16 @@ func (t *commandLine) printPath(x *exchange.Exchange) {
 		case exchange.Cancelled:
 			tail = "  ← cancelled here"
 		}
-		fmt.Fprintf(w, "  %s %2d  %-9s  %-9s %s%s\n", mark, s, s, exchange.Took(st.DurationNs), safe.Line(st.Note), tail)
+		fmt.Fprintf(
+			w,
+			"  %s %2d  %-9s  %-9s %s%s\n",
+			mark,
+			s,
+			s,
+			exchange.Took(st.DurationNs),
+			safe.Line(st.Note),
+			tail,
+		)
 	}
 	if x.Result != "" && x.Outcome == exchange.OutcomePassed {
 		fmt.Fprintf(w, "\n  %s\n", safe.Line(x.Result))
@@ -69,7 +86,13 @@ func (t *commandLine) printPath(x *exchange.Exchange) {
 		t.printFinding(i, f)
 		if i == 0 {
 			for k, l := range diagnose.MemoryLines(x.Memory, time.Now()) {
-				fmt.Fprintf(w, "       %s%-22s %s\n", map[bool]string{true: "\n       "}[k == 0], safe.Line(cutTo(l[0], 22)), safe.Line(cutTo(l[1], 110)))
+				fmt.Fprintf(
+					w,
+					"       %s%-22s %s\n",
+					map[bool]string{true: "\n       "}[k == 0],
+					safe.Line(cutTo(l[0], 22)),
+					safe.Line(cutTo(l[1], 110)),
+				)
 			}
 		}
 	}
@@ -82,12 +105,22 @@ func (t *commandLine) printFinding(i int, f exchange.Finding) {
 	if f.Certainty == exchange.Likely {
 		likely = ", likely"
 	}
-	means := map[exchange.Severity]string{exchange.Stop: ", stops the call", exchange.Warn: ", may be ignored", exchange.Note: ", a note"}[f.Severity]
+	means := map[exchange.Severity]string{exchange.Stop: ", stops the call", exchange.Warn: ", may be ignored",
+		exchange.Note: ", a note"}[f.Severity]
 	whose := ""
 	if said := diagnose.Whose(f.Side); said != "" && f.Severity == exchange.Stop {
 		whose = ", " + said
 	}
-	fmt.Fprintf(w, "\n  %s  %s (%s%s%s%s)\n", map[bool]string{true: "why", false: "   "}[i == 0], safe.Line(f.Title), f.ID, means, likely, whose)
+	fmt.Fprintf(
+		w,
+		"\n  %s  %s (%s%s%s%s)\n",
+		map[bool]string{true: "why", false: "   "}[i == 0],
+		safe.Line(f.Title),
+		f.ID,
+		means,
+		likely,
+		whose,
+	)
 	for _, l := range wrap(safe.Line(f.Why), 88) {
 		fmt.Fprintf(w, "       %s\n", l)
 	}
@@ -151,8 +184,15 @@ func wrap(s string, width int) []string {
 // printPossibilities prints what may be behind a finding.
 func (t *commandLine) printPossibilities(f *exchange.Finding) {
 	for i, p := range f.Hypotheses {
-		verdict := map[exchange.Verdict]string{exchange.Confirmed: "; likely", exchange.RuledOut: "; unlikely"}[p.Verdict]
-		fmt.Fprintf(t.err, "       %-7s  %s%s\n", map[bool]string{true: "may be", false: "or"}[i == 0], safe.Line(p.Cause), verdict)
+		verdict := map[exchange.Verdict]string{exchange.Confirmed: "; likely",
+			exchange.RuledOut: "; unlikely"}[p.Verdict]
+		fmt.Fprintf(
+			t.err,
+			"       %-7s  %s%s\n",
+			map[bool]string{true: "may be", false: "or"}[i == 0],
+			safe.Line(p.Cause),
+			verdict,
+		)
 		said := "if " + p.Predicts
 		if p.Answer != "" {
 			said = p.Answer

@@ -22,8 +22,11 @@ type refreshed struct {
 func (t *commandLine) refreshCommand() *cobra.Command {
 	var take bool
 	cmd := &cobra.Command{
-		Use: "refresh [CONTRACT]", Short: "Fetch a description again and show what changed for a client", Args: cobra.MaximumNArgs(1),
-		Long: "Compares the kept snapshot with what the source serves now: operations, fields,\ntypes, demands; what breaks a client first. With --take the newer one is kept.\nExit status 1 where something changed and was not taken.",
+		Use: "refresh [CONTRACT]", Short: "Fetch a description again and show what changed for a client",
+		Args: cobra.MaximumNArgs(1),
+		Long: "Compares the kept snapshot with what the source serves now: operations, fields,\ntypes, demands; what " +
+			"breaks a client first. With --take the newer one is kept.\nExit status 1 where something changed and " +
+			"was not taken.",
 	}
 	cmd.Flags().BoolVar(&take, "take", false, "keep the newer one")
 	t.jsonFlag(cmd)

@@ -20,9 +20,17 @@ import (
 
 func (t *commandLine) relayCommand() *cobra.Command {
 	var listen, to, source, env string
-	cmd := &cobra.Command{Use: "relay --to URL|ENDPOINT", Short: "Pass another program's calls on, and trace each of them", Args: cobra.NoArgs,
-		Long:    "Listens on loopback until interrupted. Let the program call the address that is\nprinted; each of its calls is passed on byte for byte but for the host, kept in the\njournal, and told with its reach and why it failed. With an endpoint of the workspace,\nits trust, proxy and limits are used, and its contract.",
-		Example: "  orenda relay --to https://tides.skerry.example/tides --contract tides.wsdl\n  orenda relay --to tides-tls --listen 127.0.0.1:8099"}
+	cmd := &cobra.Command{
+		Use:   "relay --to URL|ENDPOINT",
+		Short: "Pass another program's calls on, and trace each of them",
+		Args:  cobra.NoArgs,
+		Long: "Listens on loopback until interrupted. Let the program call the address that is\nprinted; each of " +
+			"its calls is passed on byte for byte but for the host, kept in the\njournal, and told with its reach " +
+			"and why it failed. With an endpoint of the workspace,\nits trust, proxy and limits are used, and its " +
+			"contract.",
+		Example: "  orenda relay --to https://tides.skerry.example/tides --contract tides.wsdl\n  orenda relay --to " +
+			"tides-tls --listen 127.0.0.1:8099",
+	}
 	cmd.Flags().StringVar(&listen, "listen", "127.0.0.1:0", "where the program calls; loopback only")
 	cmd.Flags().StringVar(&to, "to", "", "address of the service, or an endpoint of the workspace")
 	cmd.Flags().StringVar(&source, "contract", "", "description to hold the calls against, FILE or URL")
@@ -48,7 +56,9 @@ func (t *commandLine) relayCommand() *cobra.Command {
 				env = w.Config().Environment
 			}
 			if e := w.Endpoint(to); e != nil {
-				base.Endpoint, base.ContractName, base.Settings, base.ReadFile = e.Name, e.Contract, w.Settings(to), w.ReadFile
+				base.Endpoint, base.ContractName, base.Settings, base.ReadFile = e.Name, e.Contract, w.Settings(
+					to,
+				), w.ReadFile
 				vars, _ := w.Variables(env)
 				if address, err = endpoint.Expand(base.Settings.Text("address"), env, vars); err != nil {
 					return unread{err}
@@ -76,14 +86,21 @@ func (t *commandLine) relayCommand() *cobra.Command {
 			return err
 		}
 		var mu sync.Mutex
-		r, err := relay.Listen(relay.Options{Listen: listen, To: u, Plan: func(w *call.Imported) call.Plan { return planOf(base, contracts, w) }, Keep: func(x *exchange.Exchange) {
-			mu.Lock()
-			defer mu.Unlock()
-			if err := j.Add(x); err != nil {
-				t.complain(fmt.Errorf("the exchange was not kept: %w", err))
-			}
-			t.tellRelayed(x.Redact(nil))
-		}})
+		r, err := relay.Listen(
+			relay.Options{
+				Listen: listen,
+				To:     u,
+				Plan:   func(w *call.Imported) call.Plan { return planOf(base, contracts, w) },
+				Keep: func(x *exchange.Exchange) {
+					mu.Lock()
+					defer mu.Unlock()
+					if err := j.Add(x); err != nil {
+						t.complain(fmt.Errorf("the exchange was not kept: %w", err))
+					}
+					t.tellRelayed(x.Redact(nil))
+				},
+			},
+		)
 		if err != nil {
 			return unread{err}
 		}
@@ -133,7 +150,16 @@ func (t *commandLine) tellRelayed(x *exchange.Exchange) {
 	if l := x.Leg(); l != nil {
 		size = l.Response.BodySize
 	}
-	fmt.Fprintf(t.out, "%s  %s  %-9s %9d B  %s  %s\n", x.ID, ticks(x), exchange.Took(x.TotalNs), size, safe.Line(cutTo(x.Operation, 30)), safe.Line(cutTo(x.Result, 70)))
+	fmt.Fprintf(
+		t.out,
+		"%s  %s  %-9s %9d B  %s  %s\n",
+		x.ID,
+		ticks(x),
+		exchange.Took(x.TotalNs),
+		size,
+		safe.Line(cutTo(x.Operation, 30)),
+		safe.Line(cutTo(x.Result, 70)),
+	)
 	for _, f := range x.Findings {
 		if f.Severity != exchange.Note {
 			fmt.Fprintf(t.out, "    %s (%s)\n", safe.Line(cutTo(f.Title, 100)), f.ID)

@@ -47,10 +47,18 @@ func TestAProgramIsTracedThroughARelay(t *testing.T) {
 		go func() { done <- Run(ctx, append([]string{"-w", ws, "relay"}, flags...), &out, &told) }()
 		var address string
 		require.Eventually(t, func() bool {
-			address = regexp.MustCompile(`http://127\.0\.0\.1:\d+/berths\n`).FindString(strings.ReplaceAll(told.String(), "relay to http://"+l.h.Plain+"/berths\n", ""))
+			address = regexp.MustCompile(`http://127\.0\.0\.1:\d+/berths\n`).
+				FindString(strings.ReplaceAll(told.String(), "relay to http://"+l.h.Plain+"/berths\n", ""))
 			return address != ""
 		}, 10*time.Second, 10*time.Millisecond, told.String())
-		req, err := http.NewRequestWithContext(ctx, http.MethodPost, strings.TrimSpace(address), strings.NewReader(`<s:Envelope xmlns:s="http://schemas.xmlsoap.org/soap/envelope/"><s:Body><FindBerths xmlns="urn:skerry:berths"><length>much</length></FindBerths></s:Body></s:Envelope>`))
+		req, err := http.NewRequestWithContext(
+			ctx,
+			http.MethodPost,
+			strings.TrimSpace(address),
+			strings.NewReader(
+				`<s:Envelope xmlns:s="http://schemas.xmlsoap.org/soap/envelope/"><s:Body><FindBerths xmlns="urn:skerry:berths"><length>much</length></FindBerths></s:Body></s:Envelope>`,
+			),
+		)
 		require.NoError(t, err)
 		req.Header.Set("Content-Type", "text/xml")
 		req.Header.Set("SOAPAction", `"urn:skerry:berths:FindBerths"`)
@@ -58,7 +66,12 @@ func TestAProgramIsTracedThroughARelay(t *testing.T) {
 		require.NoError(t, err)
 		resp.Body.Close()
 		assert.Equal(t, 500, resp.StatusCode)
-		require.Eventually(t, func() bool { return strings.Contains(out.String(), "message.invalid") }, 10*time.Second, 10*time.Millisecond)
+		require.Eventually(
+			t,
+			func() bool { return strings.Contains(out.String(), "message.invalid") },
+			10*time.Second,
+			10*time.Millisecond,
+		)
 		cancel()
 		assert.Equal(t, 0, <-done, told.String())
 		if flags[len(flags)-1] == "--json" {

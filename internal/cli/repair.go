@@ -62,7 +62,11 @@ func cutLast(key string) (before, after string, ok bool) {
 
 // applyRemedy makes changes to the workspace, the user's configuration and the
 // draft. operation is set where another operation is to be called.
-func applyRemedy(w *workspace.Workspace, ref workspace.DraftRef, changes []exchange.Change) (_ workspace.DraftRef, operation string, err error) {
+func applyRemedy(
+	w *workspace.Workspace,
+	ref workspace.DraftRef,
+	changes []exchange.Change,
+) (_ workspace.DraftRef, operation string, err error) {
 	var settings []exchange.Change
 	for _, c := range changes {
 		if c.Where != "draft" {
@@ -92,8 +96,10 @@ func (t *commandLine) repairCommand() *cobra.Command {
 	var n int
 	var here bool
 	cmd := &cobra.Command{
-		Use: "repair EXCHANGE", Short: "Make the change that a remedy of a kept exchange proposes", Args: cobra.ExactArgs(1),
-		Long: "EXCHANGE is the id that call prints, its beginning, or last. The change is\nwritten into the workspace that the exchange belongs to.",
+		Use: "repair EXCHANGE", Short: "Make the change that a remedy of a kept exchange proposes",
+		Args: cobra.ExactArgs(1),
+		Long: "EXCHANGE is the id that call prints, its beginning, or last. The change is\nwritten into the " +
+			"workspace that the exchange belongs to.",
 	}
 	cmd.Flags().IntVar(&n, "remedy", 1, "which remedy, counted as call shows them")
 	cmd.Flags().BoolVar(&here, "here", false, "for this endpoint only, where a profile holds the value")
@@ -150,7 +156,11 @@ func (t *commandLine) repairCommand() *cobra.Command {
 		fmt.Fprintln(t.out, safe.Line(r.Title))
 		for _, c := range changes {
 			if c.Where == "draft" && c.Key == "endpoint" {
-				fmt.Fprintf(t.out, "  nothing is kept of that: name it with --endpoint %s\n", safe.Line(fmt.Sprint(c.To)))
+				fmt.Fprintf(
+					t.out,
+					"  nothing is kept of that: name it with --endpoint %s\n",
+					safe.Line(fmt.Sprint(c.To)),
+				)
 				continue
 			}
 			fmt.Fprintln(t.out, "  "+safe.Line(cutTo(c.String(), 110)))

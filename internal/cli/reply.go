@@ -27,7 +27,12 @@ func printReply(w io.Writer, x *exchange.Exchange, how string) error {
 		return err
 	}
 	if l.Stored() {
-		_, err := fmt.Fprintf(w, "%s\n(%d bytes, too many for fields; --reply exact writes them)\n", safe.Line(x.Result), int(l.ResponseBody.Len()))
+		_, err := fmt.Fprintf(
+			w,
+			"%s\n(%d bytes, too many for fields; --reply exact writes them)\n",
+			safe.Line(x.Result),
+			int(l.ResponseBody.Len()),
+		)
 		return err
 	}
 	d, err := xmltree.Parse(l.Readable(), xmltree.Limits{})

@@ -99,9 +99,32 @@ this folder (or -w DIR), or on a description given as a URL or a file.`,
 		RunE: func(cmd *cobra.Command, args []string) error { return t.open(cmd.Context(), args) },
 	}
 	root.PersistentFlags().StringVarP(&t.dir, "workspace", "w", "", "folder of the workspace (default: this folder)")
-	root.AddCommand(t.demoCommand(), t.standinCommand(), t.addCommand(), t.catalogueCommand(), t.describeCommand(), t.sampleCommand(), t.validateCommand(), t.refreshCommand(), t.draftCommand(), t.callCommand(), t.repairCommand(), t.checkCommand(), t.relayCommand(), t.handoverCommand(),
-		t.endpointCommand(), t.environmentCommand(), t.identityCommand(), t.asideCommand(), t.limitsCommand(), t.explainCommand(),
-		t.trustCommand(), t.journalCommand(), t.drawCommand(), t.xmlCommand())
+	root.AddCommand(
+		t.demoCommand(),
+		t.standinCommand(),
+		t.addCommand(),
+		t.catalogueCommand(),
+		t.describeCommand(),
+		t.sampleCommand(),
+		t.validateCommand(),
+		t.refreshCommand(),
+		t.draftCommand(),
+		t.callCommand(),
+		t.repairCommand(),
+		t.checkCommand(),
+		t.relayCommand(),
+		t.handoverCommand(),
+		t.endpointCommand(),
+		t.environmentCommand(),
+		t.identityCommand(),
+		t.asideCommand(),
+		t.limitsCommand(),
+		t.explainCommand(),
+		t.trustCommand(),
+		t.journalCommand(),
+		t.drawCommand(),
+		t.xmlCommand(),
+	)
 	return root
 }
 
@@ -226,7 +249,11 @@ func (t *commandLine) open(ctx context.Context, args []string) error {
 	}
 	kept, err := app.Run(ctx, opts)
 	if kept != "" {
-		fmt.Fprintf(t.err, "the workspace was not saved; what you made in it is kept, and opens with -w:\n%s\n", safe.Line(kept))
+		fmt.Fprintf(
+			t.err,
+			"the workspace was not saved; what you made in it is kept, and opens with -w:\n%s\n",
+			safe.Line(kept),
+		)
 	}
 	return err
 }
@@ -283,7 +310,8 @@ func settingFlags(cmd *cobra.Command, except ...string) func() map[string][]stri
 // printed and its exit code given.
 func (t *commandLine) contractFrom(ctx context.Context, source string, set map[string][]string) (*call.Fetched, error) {
 	p := call.Plan{Agent: call.Agent, ReadFile: os.ReadFile}
-	for _, name := range []string{"trust", "system-trust", "server-name", "accept-name", "accept-expired", "tls-min", "tls-max", "client-cert", "client-key", "connect-time", "answer-time", "total-time"} {
+	for _, name := range []string{"trust", "system-trust", "server-name", "accept-name", "accept-expired", "tls-min",
+		"tls-max", "client-cert", "client-key", "connect-time", "answer-time", "total-time"} {
 		if v, ok := set[name]; ok {
 			p.Settings.Set(name, v...)
 		}

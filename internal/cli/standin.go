@@ -13,8 +13,13 @@ import (
 func (t *commandLine) standinCommand() *cobra.Command {
 	var o standin.Options
 	var list bool
-	cmd := &cobra.Command{Use: "standin", Short: "Run the simulated services of the Skerry Harbour Trust", Args: cobra.NoArgs,
-		Long: "Starts the stand-ins on free loopback ports, prints the table of their addresses,\nand runs until interrupted. A path that ends in /~ID misbehaves in that way."}
+	cmd := &cobra.Command{
+		Use:   "standin",
+		Short: "Run the simulated services of the Skerry Harbour Trust",
+		Args:  cobra.NoArgs,
+		Long: "Starts the stand-ins on free loopback ports, prints the table of their addresses,\nand runs until " +
+			"interrupted. A path that ends in /~ID misbehaves in that way.",
+	}
 	cmd.Flags().StringVar(&o.Plain, "listen", "", "loopback address for http (default: a free port)")
 	cmd.Flags().StringVar(&o.TLS, "listen-tls", "", "loopback address for https (default: a free port)")
 	cmd.Flags().StringVar(&o.Misbehave, "misbehave", "", "misbehave in this way at every call")
@@ -47,7 +52,8 @@ func (t *commandLine) standinCommand() *cobra.Command {
 			if err := tw.Flush(); err != nil {
 				return err
 			}
-			fmt.Fprintf(t.out, "\nuser %s, password “%s”; certificate SHA-256 %s\n", standin.User, standin.Password, trust.Grouped(trust.Fingerprint(h.Cert.Cert)))
+			fmt.Fprintf(t.out, "\nuser %s, password “%s”; certificate SHA-256 %s\n", standin.User, standin.Password,
+				trust.Grouped(trust.Fingerprint(h.Cert.Cert)))
 		}
 		<-cmd.Context().Done()
 		return nil

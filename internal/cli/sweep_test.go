@@ -63,7 +63,12 @@ func TestNoSecretIsFoundAnywhere(t *testing.T) {
 		}
 		w.Header().Set("Content-Type", "text/xml")
 		w.WriteHeader(500)
-		fmt.Fprintf(w, `<s:Envelope xmlns:s="http://schemas.xmlsoap.org/soap/envelope/"><s:Body><s:Fault><faultcode>s:Server</faultcode><faultstring><![CDATA[you said %s with %s]]></faultstring></s:Fault></s:Body></s:Envelope>`, b, r.Header)
+		fmt.Fprintf(
+			w,
+			`<s:Envelope xmlns:s="http://schemas.xmlsoap.org/soap/envelope/"><s:Body><s:Fault><faultcode>s:Server</faultcode><faultstring><![CDATA[you said %s with %s]]></faultstring></s:Fault></s:Body></s:Envelope>`,
+			b,
+			r.Header,
+		)
 	}))
 	t.Cleanup(echo.Close)
 
@@ -93,20 +98,30 @@ address = "%s/open"
 body = "word=${secret}"
 `, echo.URL)), 0o600))
 	pass := secretFile("pass.xml", `<pass xmlns="urn:quay">`+planted["opaque token"]+`</pass>`)
-	assertion := secretFile("assertion.xml", `<s:Assertion xmlns:s="urn:oasis:names:tc:SAML:2.0:assertion" ID="a-1"><ds:Signature xmlns:ds="http://www.w3.org/2000/09/xmldsig#"><ds:SignatureValue>`+planted["assertion"]+`</ds:SignatureValue></ds:Signature></s:Assertion>`)
+	assertion := secretFile(
+		"assertion.xml",
+		`<s:Assertion xmlns:s="urn:oasis:names:tc:SAML:2.0:assertion" ID="a-1"><ds:Signature xmlns:ds="http://www.w3.org/2000/09/xmldsig#"><ds:SignatureValue>`+planted["assertion"]+`</ds:SignatureValue></ds:Signature></s:Assertion>`,
+	)
 
 	var printed bytes.Buffer
 	n := 0
 	for _, to := range []string{echo.URL + "/", "http://" + l.h.Plain + "/berths", "http://127.0.0.1:1/"} {
 		for _, flags := range [][]string{
 			{"--token", "text", "--identity", "wsse"}, {"--token", "digest", "--identity", "wsse", "--timestamp", "5m"},
-			{"--header", "Authorization: Bearer " + planted["http header"], "--header", "Cookie: a=" + planted["cookie"]},
-			{"--http-auth", "basic", "--identity", "basic"}, {"--http-auth", "bearer", "--identity", "basic"}, {"--http-auth", "asked", "--identity", "basic"}, {"--http-auth", "ntlm", "--identity", "basic"},
+			{"--header", "Authorization: Bearer " + planted["http header"], "--header",
+				"Cookie: a=" + planted["cookie"]},
+			{"--http-auth", "basic", "--identity", "basic"}, {"--http-auth", "bearer", "--identity", "basic"},
+			{"--http-auth",
+				"asked", "--identity", "basic"}, {"--http-auth", "ntlm", "--identity", "basic"},
 			{"--session", "login"}, {"--token-file", pass, "--token-file", assertion},
 			{"--proxy", "http://desk:" + planted["proxy"] + "@127.0.0.1:1"},
 		} {
 			for _, how := range [][]string{{"--json"}, {"--reply", "exact"}, {"--checks"}} {
-				args := append(append([]string{"call", "FindBerths", "length=12", "--endpoint", "BerthDesk11", "--address", to}, flags...), how...)
+				args := append(
+					append(
+						[]string{"call", "FindBerths", "length=12", "--endpoint", "BerthDesk11", "--address", to},
+						flags...),
+					how...)
 				for range 3 { // what is asked for leave first
 					code, out := run(args...)
 					printed.WriteString(out)
@@ -118,8 +133,13 @@ body = "word=${secret}"
 				}
 				n++
 			}
-			for _, more := range [][]string{{"handover", "settings", "last"}, {"handover", "ticket", "last"}, {"handover", "ticket", "last", "--json"}, {"explain", "last"}, {"journal", "show", "last", "--bytes"}, {"journal", "show", "last", "--json"},
-				{"journal", "export", "last", "--out", filepath.Join(l.dir, fmt.Sprintf("out-%d.json", n))}, {"draw", "path", "last", "--out", filepath.Join(l.dir, fmt.Sprintf("out-%d.svg", n))}} {
+			for _, more := range [][]string{{"handover", "settings", "last"}, {"handover", "ticket", "last"},
+				{"handover",
+					"ticket", "last", "--json"}, {"explain", "last"}, {"journal", "show", "last", "--bytes"},
+				{"journal",
+					"show", "last", "--json"},
+				{"journal", "export", "last", "--out", filepath.Join(l.dir, fmt.Sprintf("out-%d.json", n))}, {"draw",
+					"path", "last", "--out", filepath.Join(l.dir, fmt.Sprintf("out-%d.svg", n))}} {
 				_, out := run(more...)
 				printed.WriteString(out)
 			}
@@ -129,10 +149,19 @@ body = "word=${secret}"
 	printed.WriteString(out)
 
 	forms := func(secret string) []string {
-		return []string{secret, url.QueryEscape(secret), base64.StdEncoding.EncodeToString([]byte(secret)), strings.ReplaceAll(secret, "&", "&amp;"), base64.StdEncoding.EncodeToString([]byte("desk:" + secret))}
+		return []string{
+			secret,
+			url.QueryEscape(secret),
+			base64.StdEncoding.EncodeToString([]byte(secret)),
+			strings.ReplaceAll(secret, "&", "&amp;"),
+			base64.StdEncoding.EncodeToString([]byte("desk:" + secret)),
+		}
 	}
 	for kind, secret := range planted {
-		sent := slices.ContainsFunc(forms(secret), func(f string) bool { return bytes.Contains(heard.Bytes(), []byte(f)) })
+		sent := slices.ContainsFunc(
+			forms(secret),
+			func(f string) bool { return bytes.Contains(heard.Bytes(), []byte(f)) },
+		)
 		assert.Equal(t, kind != "proxy", sent, "%s was really sent", kind)
 	}
 	look := func(where string, b []byte) {
@@ -140,7 +169,14 @@ body = "word=${secret}"
 		for kind, secret := range planted {
 			for _, form := range forms(secret) {
 				if i := bytes.Index(b, []byte(form)); i >= 0 {
-					assert.Fail(t, "a secret was found", "%s in %s: …%s…", kind, where, b[max(i-120, 0):min(i+80, len(b))])
+					assert.Fail(
+						t,
+						"a secret was found",
+						"%s in %s: …%s…",
+						kind,
+						where,
+						b[max(i-120, 0):min(i+80, len(b))],
+					)
 				}
 			}
 		}

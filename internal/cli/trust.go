@@ -34,15 +34,24 @@ type certificate struct {
 
 func (t *commandLine) trustCommand() *cobra.Command {
 	cmd := &cobra.Command{Use: "trust", Short: "Certificates: show, fetch, add to what an endpoint trusts"}
-	show := &cobra.Command{Use: "show URL|FILE|ENDPOINT", Short: "The chain and the verdict on it", Args: cobra.ExactArgs(1)}
+	show := &cobra.Command{
+		Use:   "show URL|FILE|ENDPOINT",
+		Short: "The chain and the verdict on it",
+		Args:  cobra.ExactArgs(1),
+	}
 	t.jsonFlag(show)
 	set := settingFlags(show, "address", "expect")
-	bundle := show.Flags().String("bundle", "", "judge the chain as a program would that trusts this file and nothing else")
+	bundle := show.Flags().
+		String("bundle", "", "judge the chain as a program would that trusts this file and nothing else")
 	show.RunE = func(cmd *cobra.Command, args []string) error {
 		return t.trustShow(cmd.Context(), args[0], *bundle, set())
 	}
 
-	fetch := &cobra.Command{Use: "fetch URL|ENDPOINT", Short: "Save the chain that a server sends", Args: cobra.ExactArgs(1)}
+	fetch := &cobra.Command{
+		Use:   "fetch URL|ENDPOINT",
+		Short: "Save the chain that a server sends",
+		Args:  cobra.ExactArgs(1),
+	}
 	out := fetch.Flags().String("out", "", "file to write (PEM); standard output where it is not given")
 	set2 := settingFlags(fetch, "address", "expect")
 	fetch.RunE = func(cmd *cobra.Command, args []string) error {
@@ -61,8 +70,13 @@ func (t *commandLine) trustCommand() *cobra.Command {
 		return nil
 	}
 
-	add := &cobra.Command{Use: "add ENDPOINT FILE|URL", Short: "Trust a certificate for one endpoint", Args: cobra.ExactArgs(2),
-		Long: "Puts the first certificate of a file, or of the chain that a server sends, on the\nendpoint's trust list. The fingerprint must be given, and is compared."}
+	add := &cobra.Command{
+		Use:   "add ENDPOINT FILE|URL",
+		Short: "Trust a certificate for one endpoint",
+		Args:  cobra.ExactArgs(2),
+		Long: "Puts the first certificate of a file, or of the chain that a server sends, on the\nendpoint's trust " +
+			"list. The fingerprint must be given, and is compared.",
+	}
 	fp := add.Flags().String("fingerprint", "", "SHA-256 of the certificate, however it is written")
 	add.RunE = func(cmd *cobra.Command, args []string) error {
 		chain, _, err := t.chain(cmd.Context(), args[1], nil)
@@ -76,19 +90,34 @@ func (t *commandLine) trustCommand() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		if err := w.Apply(exchange.Change{Where: "workspace", Key: "endpoint." + args[0] + ".trust", To: string(trust.PEM(chain[0]))}); err != nil {
+		if err := w.Apply(exchange.Change{Where: "workspace", Key: "endpoint." + args[0] + ".trust",
+			To: string(trust.PEM(chain[0]))}); err != nil {
 			return unread{err}
 		}
 		fmt.Fprintf(t.out, "%s trusts %s\n", safe.Line(args[0]), safe.Line(chain[0].Subject.String()))
 		return nil
 	}
-	cmd.AddCommand(show, fetch, add, t.trustConvertCommand(), t.trustAppendCommand(), t.trustRequestCommand(), t.trustAuthorityCommand(), t.trustExpiringCommand(), t.trustVersionsCommand())
+	cmd.AddCommand(
+		show,
+		fetch,
+		add,
+		t.trustConvertCommand(),
+		t.trustAppendCommand(),
+		t.trustRequestCommand(),
+		t.trustAuthorityCommand(),
+		t.trustExpiringCommand(),
+		t.trustVersionsCommand(),
+	)
 	return cmd
 }
 
 // chain gets certificates from a file, an address or an endpoint; the exchange
 // comes with those of a server.
-func (t *commandLine) chain(ctx context.Context, source string, set map[string][]string) ([]*x509.Certificate, *exchange.Exchange, error) {
+func (t *commandLine) chain(
+	ctx context.Context,
+	source string,
+	set map[string][]string,
+) ([]*x509.Certificate, *exchange.Exchange, error) {
 	if b, err := os.ReadFile(source); err == nil && !contract.IsRemote(source) {
 		certs, err := trust.Read(b)
 		if err != nil {
@@ -119,8 +148,18 @@ func (t *commandLine) chain(ctx context.Context, source string, set map[string][
 }
 
 // handshake shakes hands with an address or an endpoint, and sends nothing.
-func (t *commandLine) handshake(ctx context.Context, source string, set map[string][]string) (*exchange.Exchange, error) {
-	p := call.Plan{Agent: call.Agent, Operation: "trust", Endpoint: "address", ReadFile: os.ReadFile, Until: exchange.TLS}
+func (t *commandLine) handshake(
+	ctx context.Context,
+	source string,
+	set map[string][]string,
+) (*exchange.Exchange, error) {
+	p := call.Plan{
+		Agent:     call.Agent,
+		Operation: "trust",
+		Endpoint:  "address",
+		ReadFile:  os.ReadFile,
+		Until:     exchange.TLS,
+	}
 	if contract.IsRemote(source) {
 		p.Settings.Set("address", strings.ReplaceAll(source, "$", "$$"))
 	} else {
@@ -166,7 +205,22 @@ func (t *commandLine) trustShow(ctx context.Context, source, bundle string, set 
 		Verdict []exchange.Finding `json:"verdict"`
 	}{Verdict: []exchange.Finding{}}
 	for _, c := range chain {
-		out.Chain = append(out.Chain, certificate{c.Subject.String(), c.Issuer.String(), trust.Names(c), c.SerialNumber.Text(16), c.NotBefore.UTC(), c.NotAfter.UTC(), trust.KeyWords(c), c.SignatureAlgorithm.String(), c.IsCA, trust.Fingerprint(c), trust.FingerprintSHA1(c)})
+		out.Chain = append(
+			out.Chain,
+			certificate{
+				c.Subject.String(),
+				c.Issuer.String(),
+				trust.Names(c),
+				c.SerialNumber.Text(16),
+				c.NotBefore.UTC(),
+				c.NotAfter.UTC(),
+				trust.KeyWords(c),
+				c.SignatureAlgorithm.String(),
+				c.IsCA,
+				trust.Fingerprint(c),
+				trust.FingerprintSHA1(c),
+			},
+		)
 	}
 	if x != nil {
 		out.Verdict = append(out.Verdict, x.Findings...)
@@ -177,8 +231,12 @@ func (t *commandLine) trustShow(ctx context.Context, source, bundle string, set 
 		}
 	} else {
 		for i, c := range out.Chain {
-			fmt.Fprintf(t.out, "%d  %s\n   issued by  %s\n   for        %s\n   valid      %s to %s\n   key        %s, signed with %s\n   SHA-256    %s\n   SHA-1      %s\n\n", i+1, safe.Line(c.Subject), safe.Line(c.Issuer), safe.Line(strings.Join(c.Names, ", ")),
-				c.NotBefore.Format("2006-01-02"), c.NotAfter.Format("2006-01-02"), c.Key, c.Signature, trust.Grouped(c.SHA256), trust.Grouped(c.SHA1))
+			fmt.Fprintf(t.out, "%d  %s\n   issued by  %s\n   for        %s\n   valid      %s to %s\n   key        "+
+				"%s, signed with %s\n   SHA-256    %s\n   SHA-1      %s\n\n", i+1, safe.Line(c.Subject),
+				safe.Line(c.Issuer), safe.Line(strings.Join(c.Names,
+					", ")),
+				c.NotBefore.Format("2006-01-02"), c.NotAfter.Format("2006-01-02"), c.Key, c.Signature,
+				trust.Grouped(c.SHA256), trust.Grouped(c.SHA1))
 		}
 		if x != nil && len(out.Verdict) == 0 {
 			fmt.Fprintf(t.out, "trusted: %s\n", safe.Line(x.Leg().Conn.TLS.Trusted))

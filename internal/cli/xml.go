@@ -13,7 +13,11 @@ import (
 
 func (t *commandLine) xmlCommand() *cobra.Command {
 	cmd := &cobra.Command{Use: "xml", Short: "XML itself: well-formedness and the canonical form"}
-	check := &cobra.Command{Use: "check FILE...", Short: "Well-formedness, with the position", Args: cobra.MinimumNArgs(1)}
+	check := &cobra.Command{
+		Use:   "check FILE...",
+		Short: "Well-formedness, with the position",
+		Args:  cobra.MinimumNArgs(1),
+	}
 	check.RunE = func(_ *cobra.Command, args []string) error {
 		bad := false
 		for _, name := range args {
@@ -35,7 +39,11 @@ func (t *commandLine) xmlCommand() *cobra.Command {
 		}
 		return nil
 	}
-	canon := &cobra.Command{Use: "canon FILE", Short: "Exclusive canonical form (Exclusive XML Canonicalization 1.0)", Args: cobra.ExactArgs(1)}
+	canon := &cobra.Command{
+		Use:   "canon FILE",
+		Short: "Exclusive canonical form (Exclusive XML Canonicalization 1.0)",
+		Args:  cobra.ExactArgs(1),
+	}
 	comments := canon.Flags().Bool("with-comments", false, "keep comments")
 	canon.RunE = func(_ *cobra.Command, args []string) error {
 		src, err := os.ReadFile(args[0])

@@ -187,7 +187,13 @@ func (d *differ) field(where string, a, b *field, input bool) {
 		d.add(fewer == input, "repeats changed", where, most(a.most), most(b.most))
 	}
 	if a.nillable != b.nillable {
-		d.add(b.nillable != input, "nil changed", where, map[bool]string{true: "may be nil", false: "never nil"}[a.nillable], map[bool]string{true: "may be nil", false: "never nil"}[b.nillable])
+		d.add(
+			b.nillable != input,
+			"nil changed",
+			where,
+			map[bool]string{true: "may be nil", false: "never nil"}[a.nillable],
+			map[bool]string{true: "may be nil", false: "never nil"}[b.nillable],
+		)
 	}
 	if a.words != b.words {
 		d.add(true, "type changed", where, a.words, b.words)
@@ -284,7 +290,10 @@ func (f *fieldList) content(t schema.Type, path string, within map[schema.Type]b
 		if a.Required {
 			least = 1
 		}
-		f.put(under(path, "@"+a.Name.Local), &field{least: least, most: 1, words: bounds(a.Type), allowed: schema.Allowed(a.Type)})
+		f.put(
+			under(path, "@"+a.Name.Local),
+			&field{least: least, most: 1, words: bounds(a.Type), allowed: schema.Allowed(a.Type)},
+		)
 	}
 	f.particle(c.Content, path, 1, 1, within)
 	delete(within, t)

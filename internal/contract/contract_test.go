@@ -38,7 +38,12 @@ func TestTheBerthDesk(t *testing.T) {
 	assert.Equal(t, "urn:skerry:berths:FindBerths", find.Action)
 	assert.Contains(t, find.Documentation, "long and deep enough")
 	reserve := c.Port("BerthDesk11").Operation("ReserveBerth")
-	assert.Equal(t, "ReserveBerth(berth: BerthCode, vessel: Vessel, nights: Nights, (account: token | cash: boolean), need*: Need, remark?: string) → reservation: token, until: date", reserve.Signature())
+	assert.Equal(
+		t,
+		"ReserveBerth(berth: BerthCode, vessel: Vessel, nights: Nights, (account: token | cash: boolean), need*: "+
+			"Need, remark?: string) → reservation: token, until: date",
+		reserve.Signature(),
+	)
 	require.Len(t, reserve.Faults, 1)
 	assert.Equal(t, "BerthTaken", reserve.Faults[0].Element.Name.Local)
 	assert.True(t, c.Port("BerthDesk11").Operation("LogSighting").OneWay())
@@ -49,7 +54,12 @@ func TestTheBerthDesk(t *testing.T) {
 func TestImportsAndPolicies(t *testing.T) {
 	c := load(t, dir+"tides.wsdl")
 	assert.Empty(t, c.Unread)
-	assert.Equal(t, "YearTable(station: Station, year: Year, datum: Datum, (heights: Measure | depths: Measure), remark?: string) → station: Station, tide*: Tide", c.Port("TideTables").Operation("YearTable").Signature())
+	assert.Equal(
+		t,
+		"YearTable(station: Station, year: Year, datum: Datum, (heights: Measure | depths: Measure), remark?: "+
+			"string) → station: Station, tide*: Tide",
+		c.Port("TideTables").Operation("YearTable").Signature(),
+	)
 	assert.Equal(t, "", c.DemandsToken())
 	p := load(t, dir+"pilots.wsdl")
 	require.Len(t, p.Demands, 2)
@@ -67,7 +77,12 @@ const rpc = `<definitions xmlns="http://schemas.xmlsoap.org/wsdl/" xmlns:soap="h
 <service name="S"><port name="A" binding="t:B"><soap:address location=" http://x.test/ "/></port><port name="G" binding="t:H"><http:address location="http://x.test/"/></port><port name="N" binding="t:Nope"/></service></definitions>`
 
 func TestRPCStyleAndWhatCannotBeUsedIsNamed(t *testing.T) {
-	c, err := Load(context.Background(), "/x/rpc.wsdl", []byte(rpc), func(context.Context, string) ([]byte, error) { return nil, errors.New("it is not there") })
+	c, err := Load(
+		context.Background(),
+		"/x/rpc.wsdl",
+		[]byte(rpc),
+		func(context.Context, string) ([]byte, error) { return nil, errors.New("it is not there") },
+	)
 	require.NoError(t, err)
 	o := c.Port("A").Operation("Look")
 	assert.Equal(t, "Look(sign: string, exact: boolean) → vessel: anyType", o.Signature())
@@ -80,7 +95,9 @@ func TestRPCStyleAndWhatCannotBeUsedIsNamed(t *testing.T) {
 		named = append(named, u.What+": "+u.Why)
 	}
 	all := strings.Join(named, "\n")
-	for _, want := range []string{"gone.wsdl: it is not there", "v:needed: an extension that the description says is required", "port G: a plain HTTP binding", "{urn:t}Missing is not defined", "port N: its binding {urn:t}Nope"} {
+	for _, want := range []string{"gone.wsdl: it is not there", "v:needed: an extension that the description says is " +
+		"required", "port G: a plain HTTP binding", "{urn:t}Missing is not defined", "port N: its binding " +
+		"{urn:t}Nope"} {
 		assert.Contains(t, all, want)
 	}
 	assert.NotContains(t, all, "ignored")
@@ -89,10 +106,15 @@ func TestRPCStyleAndWhatCannotBeUsedIsNamed(t *testing.T) {
 func TestCyclicImportsEnd(t *testing.T) {
 	src := `<definitions xmlns="http://schemas.xmlsoap.org/wsdl/" targetNamespace="urn:t"><import namespace="urn:t" location="%s"/></definitions>`
 	n := 0
-	_, err := Load(context.Background(), "http://h.test/0", []byte(strings.Replace(src, "%s", "1", 1)), func(_ context.Context, loc string) ([]byte, error) {
-		n++
-		return []byte(strings.Replace(src, "%s", loc+"1", 1)), nil
-	})
+	_, err := Load(
+		context.Background(),
+		"http://h.test/0",
+		[]byte(strings.Replace(src, "%s", "1", 1)),
+		func(_ context.Context, loc string) ([]byte, error) {
+			n++
+			return []byte(strings.Replace(src, "%s", loc+"1", 1)), nil
+		},
+	)
 	require.NoError(t, err)
 	assert.LessOrEqual(t, n, maxFiles)
 }
@@ -119,13 +141,26 @@ func TestWhatIsNoDescriptionIsSaid(t *testing.T) {
 }
 
 func TestCandidatesOfAServicePage(t *testing.T) {
-	got := Candidates([]byte(`<a href="desk/berths.wsdl?v=1&amp;x=2">description</a> <a href="http://other.test/x.wsdl">no</a>`), "http://h.test/berths")
-	assert.Equal(t, []string{"http://h.test/desk/berths.wsdl?v=1&x=2", "http://h.test/berths?wsdl", "http://h.test/berths?WSDL", "http://h.test/berths?singleWsdl"}, got)
+	got := Candidates(
+		[]byte(`<a href="desk/berths.wsdl?v=1&amp;x=2">description</a> <a href="http://other.test/x.wsdl">no</a>`),
+		"http://h.test/berths",
+	)
+	assert.Equal(
+		t,
+		[]string{
+			"http://h.test/desk/berths.wsdl?v=1&x=2",
+			"http://h.test/berths?wsdl",
+			"http://h.test/berths?WSDL",
+			"http://h.test/berths?singleWsdl",
+		},
+		got,
+	)
 }
 
 func FuzzLoad(f *testing.F) {
 	f.Add([]byte(rpc))
-	for _, name := range []string{"berths.wsdl", "pilots.wsdl", "tides.wsdl", "dues.wsdl", "callsigns.wsdl", "berths-2.wsdl"} {
+	for _, name := range []string{"berths.wsdl", "pilots.wsdl", "tides.wsdl", "dues.wsdl", "callsigns.wsdl",
+		"berths-2.wsdl"} {
 		src, err := os.ReadFile(dir + name)
 		require.NoError(f, err)
 		f.Add(src)

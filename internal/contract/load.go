@@ -75,7 +75,8 @@ func Load(ctx context.Context, location string, src []byte, fetch Fetch) (*Contr
 // LooksLikeHTML tells a web page from XML by its first bytes.
 func LooksLikeHTML(src []byte) bool {
 	head := strings.ToLower(strings.TrimSpace(strings.TrimPrefix(string(src[:min(len(src), 512)]), "\xEF\xBB\xBF")))
-	return strings.HasPrefix(head, "<!doctype html") || strings.HasPrefix(head, "<html") || strings.HasPrefix(head, "<head")
+	return strings.HasPrefix(head, "<!doctype html") || strings.HasPrefix(head, "<html") ||
+		strings.HasPrefix(head, "<head")
 }
 
 // IsRemote tells whether a location is a URL.
@@ -161,7 +162,11 @@ func (l *loader) get(location string) ([]byte, error) {
 		}
 	}
 	if len(l.c.Files) >= maxFiles || l.bytes > maxBytes {
-		return nil, fmt.Errorf("the description leads to more than %d documents or %d MiB; reading stopped here", maxFiles, maxBytes>>20)
+		return nil, fmt.Errorf(
+			"the description leads to more than %d documents or %d MiB; reading stopped here",
+			maxFiles,
+			maxBytes>>20,
+		)
 	}
 	if l.fetch == nil {
 		return nil, errors.New("it was not fetched")
@@ -191,7 +196,10 @@ func (l *loader) document(location string, src []byte, first bool) error {
 		return nil
 	case root.Is(wsdl2NS, "description"):
 	default:
-		return &NotDescription{Root: root.Name().Qualified(), Why: fmt.Sprintf("it is not a service description: its root element is %s", root.Name().Qualified())}
+		return &NotDescription{
+			Root: root.Name().Qualified(),
+			Why:  fmt.Sprintf("it is not a service description: its root element is %s", root.Name().Qualified()),
+		}
 	}
 	target, _ := root.Attr("", "targetNamespace")
 	doc := &wsdlDoc{target: target, source: location, root: root}
@@ -238,7 +246,11 @@ func (l *loader) extension(doc *wsdlDoc, n xmltree.Node) {
 	}
 	for _, ns := range []string{wsdlNS, wsdl2NS} {
 		if r, _ := n.Attr(ns, "required"); r == "true" || r == "1" {
-			l.unread(n.Name().Qualified(), doc.source, "an extension that the description says is required, and that is not known here")
+			l.unread(
+				n.Name().Qualified(),
+				doc.source,
+				"an extension that the description says is required, and that is not known here",
+			)
 		}
 	}
 }
@@ -295,7 +307,12 @@ func (l *loader) port(doc *wsdlDoc, s *Service, n xmltree.Node) {
 	name, _ := n.Attr("", "name")
 	ref, _ := n.Attr("", "binding")
 	q, _ := n.QName(ref)
-	p := &Port{Name: name, Service: s, Binding: schema.NameOf(q), At: schema.Place{Source: doc.source, Offset: n.Span().Start}}
+	p := &Port{
+		Name:    name,
+		Service: s,
+		Binding: schema.NameOf(q),
+		At:      schema.Place{Source: doc.source, Offset: n.Span().Start},
+	}
 	for c := range n.Children() {
 		if a, ok := c.Attr("", "location"); ok && c.Name().Local == "address" {
 			p.Address = strings.TrimSpace(a)
@@ -357,7 +374,11 @@ func (l *loader) binding(p *Port, b part) {
 		p.Style = "document"
 	}
 	if ns == "" {
-		l.unread("port "+p.Name, b.doc.source, "its binding is of no kind that is known here; it is listed and cannot be called")
+		l.unread(
+			"port "+p.Name,
+			b.doc.source,
+			"its binding is of no kind that is known here; it is listed and cannot be called",
+		)
 	}
 	pt, ok := l.parts[partKey{"portType", p.PortType}]
 	if !ok {
@@ -381,9 +402,23 @@ func (l *loader) binding(p *Port, b part) {
 	}
 }
 
-func (l *loader) operation(p *Port, ns string, bound xmltree.Node, bdoc *wsdlDoc, abstract xmltree.Node, adoc *wsdlDoc) *Operation {
+func (l *loader) operation(
+	p *Port,
+	ns string,
+	bound xmltree.Node,
+	bdoc *wsdlDoc,
+	abstract xmltree.Node,
+	adoc *wsdlDoc,
+) *Operation {
 	name, _ := bound.Attr("", "name")
-	o := &Operation{Name: name, Style: p.Style, Use: "literal", Port: p, Documentation: documentation(abstract), At: schema.Place{Source: adoc.source, Offset: abstract.Span().Start}}
+	o := &Operation{
+		Name:          name,
+		Style:         p.Style,
+		Use:           "literal",
+		Port:          p,
+		Documentation: documentation(abstract),
+		At:            schema.Place{Source: adoc.source, Offset: abstract.Span().Start},
+	}
 	if o.Documentation == "" {
 		o.Documentation = documentation(bound)
 	}
@@ -443,7 +478,14 @@ func (l *loader) messageParts(m part) []Part {
 }
 
 // message joins a message with what its binding says of it.
-func (l *loader) message(o *Operation, ns string, abstract, bound xmltree.Node, doc *wsdlDoc, wrapper string, input bool) *Message {
+func (l *loader) message(
+	o *Operation,
+	ns string,
+	abstract, bound xmltree.Node,
+	doc *wsdlDoc,
+	wrapper string,
+	input bool,
+) *Message {
 	ref, _ := abstract.Attr("", "message")
 	q, _ := abstract.QName(ref)
 	m := &Message{Name: q.Local}
@@ -512,7 +554,13 @@ func (l *loader) message(o *Operation, ns string, abstract, bound xmltree.Node, 
 	case len(body) == 1:
 		m.Element = &schema.Element{Name: schema.QName{Space: namespace, Local: body[0].Name}, Type: body[0].Type}
 	case len(body) > 1:
-		l.unread("operation "+o.Name, doc.source, "its message %s has %d parts in the body, where document style has one; the first is used", m.Name, len(body))
+		l.unread(
+			"operation "+o.Name,
+			doc.source,
+			"its message %s has %d parts in the body, where document style has one; the first is used",
+			m.Name,
+			len(body),
+		)
 		m.Element = body[0].Element
 	}
 	return m

@@ -22,7 +22,11 @@ func (l *loader) demands() {
 	}
 	for _, id := range r.order {
 		if !r.used[id] {
-			l.unread("policy "+id[strings.LastIndexByte(id, '#')+1:], id[:strings.LastIndexByte(id, '#')], "nothing in the description refers to it")
+			l.unread(
+				"policy "+id[strings.LastIndexByte(id, '#')+1:],
+				id[:strings.LastIndexByte(id, '#')],
+				"nothing in the description refers to it",
+			)
 		}
 	}
 }
@@ -131,7 +135,8 @@ func (r *policyReader) follow(uri, source, at string, optional bool, depth int) 
 }
 
 func isPolicyNS(ns string) bool {
-	return ns == "http://www.w3.org/ns/ws-policy" || strings.HasPrefix(ns, "http://schemas.xmlsoap.org/ws/2004/09/policy")
+	return ns == "http://www.w3.org/ns/ws-policy" ||
+		strings.HasPrefix(ns, "http://schemas.xmlsoap.org/ws/2004/09/policy")
 }
 
 func isSecurityPolicyNS(ns string) bool {
@@ -211,7 +216,8 @@ func (l *loader) policy(r *policyReader, n xmltree.Node, at string, optional boo
 				l.demand(c, at, optional, "replies that confirm the signature")
 			}
 		}
-		if (name.Local == "Addressing" || name.Local == "UsingAddressing") && strings.Contains(name.Space, "/addressing") {
+		if (name.Local == "Addressing" || name.Local == "UsingAddressing") &&
+			strings.Contains(name.Space, "/addressing") {
 			l.demand(c, at, optional, "WS-Addressing headers")
 		}
 		if name.Local == "OptimizedMimeSerialization" {
@@ -298,13 +304,17 @@ func (c *Contract) DemandsAddressing() bool {
 
 // DemandsAttachments tells whether messages must be MTOM (WS-MTOMPolicy 1.1).
 func (c *Contract) DemandsAttachments() bool {
-	return slices.ContainsFunc(c.Demands, func(d Demand) bool { return d.Assertion.Local == "OptimizedMimeSerialization" && !d.Optional })
+	return slices.ContainsFunc(
+		c.Demands,
+		func(d Demand) bool { return d.Assertion.Local == "OptimizedMimeSerialization" && !d.Optional },
+	)
 }
 
 // addressingAction is the action on an input (WS-Addressing Metadata §4.4.1, and
 // the names that came before it).
 func addressingAction(n xmltree.Node) string {
-	for _, ns := range []string{"http://www.w3.org/2007/05/addressing/metadata", "http://www.w3.org/2006/05/addressing/wsdl", "http://schemas.xmlsoap.org/ws/2004/08/addressing"} {
+	for _, ns := range []string{"http://www.w3.org/2007/05/addressing/metadata",
+		"http://www.w3.org/2006/05/addressing/wsdl", "http://schemas.xmlsoap.org/ws/2004/08/addressing"} {
 		if a, ok := n.Attr(ns, "Action"); ok {
 			return a
 		}
@@ -349,7 +359,8 @@ func (c *Contract) DemandsAlgorithms() map[string]string {
 			out["protect-order"] = "encrypt-sign"
 		case d.Assertion.Local == "AlgorithmSuite":
 			suite := strings.TrimPrefix(d.Text, "the algorithms ")
-			for name, data := range map[string]string{"Basic256": "aes256-cbc", "Basic192": "aes192-cbc", "Basic128": "aes128-cbc"} {
+			for name, data := range map[string]string{"Basic256": "aes256-cbc", "Basic192": "aes192-cbc",
+				"Basic128": "aes128-cbc"} {
 				if !strings.HasPrefix(suite, name) {
 					continue
 				}

@@ -31,12 +31,17 @@ const (
 
 func read(t testing.TB, src string, files map[string]string) *Contract {
 	t.Helper()
-	c, err := Load(context.Background(), "http://quay.skerry.test/desc/q.wsdl", []byte(src), func(_ context.Context, loc string) ([]byte, error) {
-		if f, ok := files[loc]; ok {
-			return []byte(f), nil
-		}
-		return nil, fmt.Errorf("nothing stands at %s", loc)
-	})
+	c, err := Load(
+		context.Background(),
+		"http://quay.skerry.test/desc/q.wsdl",
+		[]byte(src),
+		func(_ context.Context, loc string) ([]byte, error) {
+			if f, ok := files[loc]; ok {
+				return []byte(f), nil
+			}
+			return nil, fmt.Errorf("nothing stands at %s", loc)
+		},
+	)
 	require.NoError(t, err)
 	return c
 }
@@ -57,7 +62,12 @@ func TestHeadersPartsAndFaults(t *testing.T) {
 }
 
 func TestBodiesInsideMIMEParts(t *testing.T) {
-	bound := strings.Replace(askBound, `<soap:body use="literal" parts="body"/>`, `<mime:multipartRelated><mime:part><soap:body use="literal" parts="body"/></mime:part><mime:part><mime:content part="scan" type="image/png"/></mime:part></mime:multipartRelated>`, 1)
+	bound := strings.Replace(
+		askBound,
+		`<soap:body use="literal" parts="body"/>`,
+		`<mime:multipartRelated><mime:part><soap:body use="literal" parts="body"/></mime:part><mime:part><mime:content part="scan" type="image/png"/></mime:part></mime:multipartRelated>`,
+		1,
+	)
 	o := read(t, wsdl(elements, messages, ask, bound), nil).Port("Quay").Operation("Ask")
 	require.NotNil(t, o.Input.Element)
 	assert.Equal(t, "Ask", o.Input.Element.Name.Local)
@@ -65,7 +75,12 @@ func TestBodiesInsideMIMEParts(t *testing.T) {
 
 func TestEncodingsOfDescriptions(t *testing.T) {
 	plain := wsdl(elements, messages, ask, askBound)
-	plain = strings.Replace(plain, `<operation name="Ask"><input`, `<operation name="Ask"><documentation>Frägt den Kai.</documentation><input`, 1)
+	plain = strings.Replace(
+		plain,
+		`<operation name="Ask"><input`,
+		`<operation name="Ask"><documentation>Frägt den Kai.</documentation><input`,
+		1,
+	)
 	utf16 := []byte{0xff, 0xfe}
 	latin := []byte(`<?xml version="1.0" encoding="ISO-8859-1"?>`)
 	for _, r := range plain {
@@ -74,7 +89,8 @@ func TestEncodingsOfDescriptions(t *testing.T) {
 			latin = append(latin, byte(r))
 		}
 	}
-	for name, src := range map[string]string{"no declaration": plain, "byte order mark": "\xEF\xBB\xBF" + plain, "UTF-16": string(utf16), "ISO-8859-1": string(latin), "comment first": "<!-- made by hand -->\n" + plain} {
+	for name, src := range map[string]string{"no declaration": plain, "byte order mark": "\xEF\xBB\xBF" + plain,
+		"UTF-16": string(utf16), "ISO-8859-1": string(latin), "comment first": "<!-- made by hand -->\n" + plain} {
 		c := read(t, src, nil)
 		o := c.Port("Quay").Operation("Ask")
 		require.NotNil(t, o, name)
@@ -87,16 +103,36 @@ func TestImportsOfEveryKind(t *testing.T) {
 	main := `<definitions xmlns="http://schemas.xmlsoap.org/wsdl/" xmlns:xs="http://www.w3.org/2001/XMLSchema" xmlns:soap="http://schemas.xmlsoap.org/wsdl/soap/" xmlns:t="urn:t" targetNamespace="urn:main">
 <import namespace="urn:t" location="../abstract.wsdl"/><import namespace="urn:x" location="/types/x.xsd"/>
 <service name="S"><port name="Quay" binding="t:B"><soap:address location="http://q/"/></port></service></definitions>`
-	abstract := strings.Replace(wsdl(`<xs:schema><xs:import namespace="urn:t" schemaLocation="types/t.xsd"/></xs:schema><xs:schema targetNamespace="urn:u"><xs:element name="u" type="q:Q" xmlns:q="urn:x"/></xs:schema>`, messages, ask, askBound), `<service name="QuayService">`, `<service name="Other">`, 1)
+	abstract := strings.Replace(
+		wsdl(
+			`<xs:schema><xs:import namespace="urn:t" schemaLocation="types/t.xsd"/></xs:schema><xs:schema targetNamespace="urn:u"><xs:element name="u" type="q:Q" xmlns:q="urn:x"/></xs:schema>`,
+			messages,
+			ask,
+			askBound,
+		),
+		`<service name="QuayService">`,
+		`<service name="Other">`,
+		1,
+	)
 	files := map[string]string{
 		base + "abstract.wsdl": abstract,
-		base + "types/t.xsd":   strings.Replace(elements, `<xs:schema `, `<xs:schema xmlns:xs="http://www.w3.org/2001/XMLSchema" xmlns:t="urn:t" `, 1),
-		base + "types/x.xsd":   `<xs:schema xmlns:xs="http://www.w3.org/2001/XMLSchema" targetNamespace="urn:x"><xs:simpleType name="Q"><xs:restriction base="xs:int"/></xs:simpleType></xs:schema>`,
+		base + "types/t.xsd": strings.Replace(
+			elements,
+			`<xs:schema `,
+			`<xs:schema xmlns:xs="http://www.w3.org/2001/XMLSchema" xmlns:t="urn:t" `,
+			1,
+		),
+		base + "types/x.xsd": `<xs:schema xmlns:xs="http://www.w3.org/2001/XMLSchema" targetNamespace="urn:x"><xs:simpleType name="Q"><xs:restriction base="xs:int"/></xs:simpleType></xs:schema>`,
 	}
 	c := read(t, main, files)
 	assert.Empty(t, c.Unread)
 	assert.Equal(t, "Ask(q: string) → Answer: int", c.Ports()[0].Operation("Ask").Signature())
-	assert.Equal(t, "Q", c.Schemas.Element(schema.QName{Space: "urn:u", Local: "u"}).TypeOf().TypeName().Local, "a schema block refers to another without a location")
+	assert.Equal(
+		t,
+		"Q",
+		c.Schemas.Element(schema.QName{Space: "urn:u", Local: "u"}).TypeOf().TypeName().Local,
+		"a schema block refers to another without a location",
+	)
 	assert.Len(t, c.Files, 4)
 	delete(files, base+"types/t.xsd")
 	c = read(t, main, files)
@@ -111,14 +147,21 @@ func TestImportsOfEveryKind(t *testing.T) {
 
 func TestOddDescriptions(t *testing.T) {
 	for name, c := range map[string]struct{ src, want string }{
-		"no service":            {strings.Split(wsdl(elements, messages, ask, askBound), "<service")[0] + "</definitions>", "the description has no service"},
-		"several body parts":    {wsdl(elements, messages, ask, strings.Replace(strings.Replace(askBound, ` parts="body"`, "", 1), `<soap:header message="t:In" part="session" use="literal"/>`, "", 1)), "has 2 parts in the body"},
-		"message missing":       {wsdl(elements, "", ask, askBound), "its message {urn:t}In is not defined"},
-		"operation not bound":   {wsdl(elements, messages, "", askBound), "the port type P has no such operation"},
-		"port type missing":     {strings.Replace(wsdl(elements, messages, ask, askBound), `type="t:P"`, `type="t:Q"`, 1), "its port type {urn:t}Q is not defined"},
-		"another type system":   {wsdl(`<r:grammar xmlns:r="urn:other"/>`+elements, messages, ask, askBound), "a type system other than XML Schema"},
-		"part without a type":   {wsdl(elements, strings.Replace(messages, ` element="t:Answer"`, "", 1), ask, askBound), ""},
-		"a prefix is not bound": {wsdl(elements, strings.Replace(messages, `t:Answer`, "nope:Answer", 1), ask, askBound), "is not declared anywhere"},
+		"no service": {strings.Split(wsdl(elements, messages, ask, askBound), "<service")[0] + "</definitions>",
+			"the description has no service"},
+		"several body parts": {wsdl(elements, messages, ask, strings.Replace(strings.Replace(askBound,
+			` parts="body"`, "", 1), `<soap:header message="t:In" part="session" use="literal"/>`, "", 1)),
+			"has 2 parts in the body"},
+		"message missing":     {wsdl(elements, "", ask, askBound), "its message {urn:t}In is not defined"},
+		"operation not bound": {wsdl(elements, messages, "", askBound), "the port type P has no such operation"},
+		"port type missing": {strings.Replace(wsdl(elements, messages, ask, askBound), `type="t:P"`, `type="t:Q"`,
+			1), "its port type {urn:t}Q is not defined"},
+		"another type system": {wsdl(`<r:grammar xmlns:r="urn:other"/>`+elements, messages, ask, askBound),
+			"a type system other than XML Schema"},
+		"part without a type": {wsdl(elements, strings.Replace(messages, ` element="t:Answer"`, "", 1), ask,
+			askBound), ""},
+		"a prefix is not bound": {wsdl(elements, strings.Replace(messages, `t:Answer`, "nope:Answer", 1), ask,
+			askBound), "is not declared anywhere"},
 	} {
 		d := read(t, c.src, nil)
 		var all []string
@@ -166,10 +209,23 @@ func TestDemandsInWords(t *testing.T) {
 		}
 		assert.Equal(t, want, strings.Join(texts, "|"), inner)
 	}
-	assert.Equal(t, "none", read(t, policy(`<sp:UsernameToken><wsp:Policy><sp:NoPassword/></wsp:Policy></sp:UsernameToken>`), nil).DemandsToken())
+	assert.Equal(
+		t,
+		"none",
+		read(
+			t,
+			policy(`<sp:UsernameToken><wsp:Policy><sp:NoPassword/></wsp:Policy></sp:UsernameToken>`),
+			nil,
+		).DemandsToken(),
+	)
 	assert.Equal(t, "text", read(t, policy(`<sp:UsernameToken/>`), nil).DemandsToken())
 	assert.False(t, read(t, policy(`<sp:UsernameToken/>`), nil).DemandsTimestamp())
-	assert.Equal(t, "", read(t, policy(`<sp:UsernameToken wsp:Optional="true"/>`), nil).DemandsToken(), "what is optional is not demanded")
+	assert.Equal(
+		t,
+		"",
+		read(t, policy(`<sp:UsernameToken wsp:Optional="true"/>`), nil).DemandsToken(),
+		"what is optional is not demanded",
+	)
 }
 
 func TestPoliciesCountWhereTheyAreAttached(t *testing.T) {
@@ -177,13 +233,25 @@ func TestPoliciesCountWhereTheyAreAttached(t *testing.T) {
 	other := map[string]string{
 		"http://quay.skerry.test/desc/token.xml": `<p:Policy xmlns:p="http://schemas.xmlsoap.org/ws/2004/09/policy" xmlns:sp="http://schemas.xmlsoap.org/ws/2005/07/securitypolicy"><sp:UsernameToken/><p:PolicyReference URI="#self"/></p:Policy>`,
 	}
-	c := read(t, head+`<wsp:Policy wsu:Id="used"><wsp:PolicyReference URI="#inner"/></wsp:Policy><wsp:Policy wsu:Id="inner"><sp:IncludeTimestamp/><wsp:PolicyReference URI="#used"/></wsp:Policy><wsp:Policy wsu:Id="idle"><sp:X509Token/></wsp:Policy>
-		<binding name="B" type="x" wsp:PolicyURIs="#used token.xml"><operation name="O"><wsp:Policy><sp:TransportBinding/></wsp:Policy></operation><wsp:PolicyReference URI="#gone"/><wsp:PolicyReference URI="away.xml#p"/></binding></definitions>`, other)
+	c := read(
+		t,
+		head+`<wsp:Policy wsu:Id="used"><wsp:PolicyReference URI="#inner"/></wsp:Policy><wsp:Policy wsu:Id="inner"><sp:IncludeTimestamp/><wsp:PolicyReference URI="#used"/></wsp:Policy><wsp:Policy wsu:Id="idle"><sp:X509Token/></wsp:Policy>
+		<binding name="B" type="x" wsp:PolicyURIs="#used token.xml"><operation name="O"><wsp:Policy><sp:TransportBinding/></wsp:Policy></operation><wsp:PolicyReference URI="#gone"/><wsp:PolicyReference URI="away.xml#p"/></binding></definitions>`,
+		other,
+	)
 	var texts []string
 	for _, d := range c.Demands {
 		texts = append(texts, d.Text+" @ "+d.At)
 	}
-	assert.Equal(t, []string{"a timestamp @ binding B", "a user name token with a text password @ binding B", "TLS (https) @ operation O"}, texts)
+	assert.Equal(
+		t,
+		[]string{
+			"a timestamp @ binding B",
+			"a user name token with a text password @ binding B",
+			"TLS (https) @ operation O",
+		},
+		texts,
+	)
 	var unread []string
 	for _, u := range c.Unread {
 		unread = append(unread, u.What+": "+u.Why)
@@ -197,7 +265,12 @@ func TestPoliciesCountWhereTheyAreAttached(t *testing.T) {
 func TestHeaderFaultsAreDeclared(t *testing.T) {
 	src, err := os.ReadFile(dir + "dues.wsdl")
 	require.NoError(t, err)
-	with := strings.Replace(string(src), `<soap:header message="d:ClerkHeader" part="clerk" use="literal"/>`, `<soap:header message="d:ClerkHeader" part="clerk" use="literal"><soap:headerfault message="d:UnknownVessel" part="detail" use="literal"/><soap:headerfault message="d:Gone" part="x" use="literal"/></soap:header>`, 1)
+	with := strings.Replace(
+		string(src),
+		`<soap:header message="d:ClerkHeader" part="clerk" use="literal"/>`,
+		`<soap:header message="d:ClerkHeader" part="clerk" use="literal"><soap:headerfault message="d:UnknownVessel" part="detail" use="literal"/><soap:headerfault message="d:Gone" part="x" use="literal"/></soap:header>`,
+		1,
+	)
 	c := read(t, with, nil)
 	o := c.Ports()[0].Operation("Assess")
 	require.Len(t, o.HeaderFaults, 1)
@@ -224,8 +297,10 @@ func TestSignaturesOfEveryShape(t *testing.T) {
 
 func TestRemoteAndLocalLocations(t *testing.T) {
 	for _, c := range []struct{ base, loc, want string }{
-		{"http://h/a/b?wsdl", "c.xsd", "http://h/a/c.xsd"}, {"http://h/a", "/c", "http://h/c"}, {"http://h/a", "https://i/c#x", "https://i/c"}, {"/a/b.wsdl", "c.xsd", "/a/c.xsd"},
-		{"/a/b.wsdl", "../c.xsd", "/c.xsd"}, {"/a/b.wsdl", "http://h/c", "http://h/c"}, {"/a/b.wsdl", "file:///d/e", "/d/e"},
+		{"http://h/a/b?wsdl", "c.xsd", "http://h/a/c.xsd"}, {"http://h/a", "/c", "http://h/c"}, {"http://h/a",
+			"https://i/c#x", "https://i/c"}, {"/a/b.wsdl", "c.xsd", "/a/c.xsd"},
+		{"/a/b.wsdl", "../c.xsd", "/c.xsd"}, {"/a/b.wsdl", "http://h/c", "http://h/c"}, {"/a/b.wsdl", "file:///d/e",
+			"/d/e"},
 	} {
 		got, err := Resolve(c.base, c.loc)
 		require.NoError(t, err)

@@ -76,7 +76,14 @@ func (l *loader) services2(doc *wsdlDoc) {
 // endpoint is the port of a WSDL 2.0 description (part 1 §2.13).
 func (l *loader) endpoint(doc *wsdlDoc, s *Service, service, n xmltree.Node) {
 	name, _ := n.Attr("", "name")
-	p := &Port{Name: name, Service: s, Binding: qnameAttr(n, "binding"), PortType: qnameAttr(service, "interface"), Style: "document", At: schema.Place{Source: doc.source, Offset: n.Span().Start}}
+	p := &Port{
+		Name:     name,
+		Service:  s,
+		Binding:  qnameAttr(n, "binding"),
+		PortType: qnameAttr(service, "interface"),
+		Style:    "document",
+		At:       schema.Place{Source: doc.source, Offset: n.Span().Start},
+	}
 	address, _ := n.Attr("", "address")
 	p.Address = strings.TrimSpace(address)
 	b, ok := l.parts[partKey{"binding2", p.Binding}]
@@ -110,7 +117,11 @@ func (l *loader) binding2(p *Port, b part) {
 		p.Transport = "HTTP"
 		l.unread("port "+p.Name, b.doc.source, "a plain HTTP binding; it is listed and cannot be called")
 	default:
-		l.unread("port "+p.Name, b.doc.source, "its binding is of no kind that is known here; it is listed and cannot be called")
+		l.unread(
+			"port "+p.Name,
+			b.doc.source,
+			"its binding is of no kind that is known here; it is listed and cannot be called",
+		)
 	}
 	bound := map[string]xmltree.Node{}
 	for o := range b.node.Named(wsdl2NS, "operation") {
@@ -126,7 +137,13 @@ func (l *loader) binding2(p *Port, b part) {
 
 // interfaceOperations adds the operations of an interface and of those that it
 // extends (part 1 §2.2).
-func (l *loader) interfaceOperations(p *Port, name schema.QName, bound map[string]xmltree.Node, bdoc *wsdlDoc, seen map[schema.QName]bool) {
+func (l *loader) interfaceOperations(
+	p *Port,
+	name schema.QName,
+	bound map[string]xmltree.Node,
+	bdoc *wsdlDoc,
+	seen map[schema.QName]bool,
+) {
 	if seen[name] {
 		return
 	}
@@ -150,7 +167,14 @@ func (l *loader) interfaceOperations(p *Port, name schema.QName, bound map[strin
 
 func (l *loader) operation2(p *Port, n xmltree.Node, i part, bound xmltree.Node) *Operation {
 	name, _ := n.Attr("", "name")
-	o := &Operation{Name: name, Style: "document", Use: "literal", Port: p, Documentation: documentation(n), At: schema.Place{Source: i.doc.source, Offset: n.Span().Start}}
+	o := &Operation{
+		Name:          name,
+		Style:         "document",
+		Use:           "literal",
+		Port:          p,
+		Documentation: documentation(n),
+		At:            schema.Place{Source: i.doc.source, Offset: n.Span().Start},
+	}
 	if !bound.IsZero() {
 		o.Action, o.HasAction = bound.Attr(wsdl2SOAP, "action")
 		for h := range bound.Child(wsdl2NS, "input").Named(wsdl2SOAP, "header") {
@@ -184,13 +208,25 @@ func (l *loader) message2(o *Operation, n xmltree.Node, doc *wsdlDoc) *Message {
 	switch {
 	case !ok || strings.HasPrefix(ref, "#"):
 		if ref != "#none" {
-			l.unread("operation "+o.Name, doc.source, "its %s is %s: the contract does not say what stands in it", n.Name().Local, orOther(ref))
+			l.unread(
+				"operation "+o.Name,
+				doc.source,
+				"its %s is %s: the contract does not say what stands in it",
+				n.Name().Local,
+				orOther(ref),
+			)
 		}
 		return m
 	}
 	q := qnameAttr(n, "element")
 	if m.Element = l.c.Schemas.Element(q); m.Element == nil {
-		l.unread("operation "+o.Name, doc.source, "the element %s of its %s is not declared anywhere", q, n.Name().Local)
+		l.unread(
+			"operation "+o.Name,
+			doc.source,
+			"the element %s of its %s is not declared anywhere",
+			q,
+			n.Name().Local,
+		)
 		m.Element = &schema.Element{Name: q, Type: schema.AnyType()}
 	}
 	m.Parts = []Part{{Name: "body", Element: m.Element, Type: m.Element.TypeOf()}}

@@ -21,7 +21,12 @@ func TestWSDL20IsReadAsWSDL11Is(t *testing.T) {
 	require.NotNil(t, p)
 	assert.Equal(t, soap.V12, p.Version)
 	assert.Equal(t, "http://berths.skerry.test/berths12", p.Address)
-	assert.Equal(t, []string{"FindBerths", "ReserveBerth", "LogSighting"}, two.OperationNames(), "those of the interface that it extends are last")
+	assert.Equal(
+		t,
+		[]string{"FindBerths", "ReserveBerth", "LogSighting"},
+		two.OperationNames(),
+		"those of the interface that it extends are last",
+	)
 	for _, name := range one.OperationNames() {
 		a, b := one.Port("BerthDesk12").Operation(name), p.Operation(name)
 		assert.Equal(t, a.Signature(), b.Signature())
@@ -41,15 +46,24 @@ func TestWhatWSDL20LeavesOpenIsNamed(t *testing.T) {
 <binding name="S" interface="t:I" type="http://www.w3.org/ns/wsdl/soap" s:version="1.1"><operation ref="t:A"><input><s:header element="t:H"/></input></operation><operation ref="t:C"/></binding>
 <binding name="H" interface="t:I" type="http://www.w3.org/ns/wsdl/http"/><binding name="O" interface="t:I" type="urn:other"/>
 <service name="S" interface="t:I"><endpoint name="one" binding="t:S" address=" http://h.test/ "/><endpoint name="two" binding="t:H"/><endpoint name="three" binding="t:O"/><endpoint name="four" binding="t:Nope"/></service></description>`
-	c, err := Load(context.Background(), "/x/d.wsdl", []byte(src), func(context.Context, string) ([]byte, error) { return nil, errors.New("it is not there") })
+	c, err := Load(
+		context.Background(),
+		"/x/d.wsdl",
+		[]byte(src),
+		func(context.Context, string) ([]byte, error) { return nil, errors.New("it is not there") },
+	)
 	require.NoError(t, err)
 	var all []string
 	for _, u := range c.Unread {
 		all = append(all, u.What+": "+u.Why)
 	}
 	text := strings.Join(all, "\n")
-	for _, want := range []string{"gone.wsdl: it is not there", "v:x: an extension that the description says is required", "v:types: a type system other", "its interface {urn:t}Gone is not defined", "operation A: its input is #any",
-		"{urn:t}None of its output is not declared", "fault F: it is not defined", "header of A: its element {urn:t}H", "operation C: the interface I has no such operation", "port two: a plain HTTP binding", "port three: its binding is of no kind", "port four: its binding {urn:t}Nope"} {
+	for _, want := range []string{"gone.wsdl: it is not there", "v:x: an extension that the description says is " +
+		"required", "v:types: a type system other", "its interface {urn:t}Gone is not defined", "operation A: its " +
+		"input is #any",
+		"{urn:t}None of its output is not declared", "fault F: it is not defined", "header of A: its element " +
+			"{urn:t}H", "operation C: the interface I has no such operation", "port two: a plain HTTP binding",
+		"port three: its binding is of no kind", "port four: its binding {urn:t}Nope"} {
 		assert.Contains(t, text, want)
 	}
 	assert.Equal(t, soap.V11, c.Port("one").Version)

@@ -22,15 +22,35 @@ func variableUnset(c *Case) []exchange.Finding {
 		k = endpoint.KeyOf(e.Key)
 	}
 	f := exchange.Finding{
-		Title:    fmt.Sprintf("the variable %s is not set in the environment %s", e.Name, orNone(e.Environment)),
-		Why:      fmt.Sprintf("The %s is written as %s, and %s has no value for %s.", k.Label, e.Template, orNone(e.Environment), e.Name),
+		Title: fmt.Sprintf("the variable %s is not set in the environment %s", e.Name, orNone(e.Environment)),
+		Why: fmt.Sprintf(
+			"The %s is written as %s, and %s has no value for %s.",
+			k.Label,
+			e.Template,
+			orNone(e.Environment),
+			e.Name,
+		),
 		Evidence: []exchange.Evidence{c.inSettings(k.Name, e.Offset, e.Length)},
 		Program:  "make sure that the address your program uses is put together from values that are set where it runs",
 	}
 	if e.Near != "" {
-		f.Why = fmt.Sprintf("`%s` is not set in %s; `%s` is, and names are case-sensitive.", e.Name, orNone(e.Environment), e.Near)
-		f.Remedies = append(f.Remedies, exchange.NewRemedy(fmt.Sprintf("set %s to the value of %s, %s", e.Name, e.Near, c.Variables[e.Near]),
-			exchange.Change{Where: "workspace", Key: "environment." + e.Environment + "." + e.Name, To: c.Variables[e.Near]}))
+		f.Why = fmt.Sprintf(
+			"`%s` is not set in %s; `%s` is, and names are case-sensitive.",
+			e.Name,
+			orNone(e.Environment),
+			e.Near,
+		)
+		f.Remedies = append(
+			f.Remedies,
+			exchange.NewRemedy(
+				fmt.Sprintf("set %s to the value of %s, %s", e.Name, e.Near, c.Variables[e.Near]),
+				exchange.Change{
+					Where: "workspace",
+					Key:   "environment." + e.Environment + "." + e.Name,
+					To:    c.Variables[e.Near],
+				},
+			),
+		)
 		f.Remedies = append(f.Remedies, exchange.NewRemedy(fmt.Sprintf("write ${%s} in the %s", e.Near, k.Label),
 			c.changeHere(k.Name, strings.ReplaceAll(e.Template, "${"+e.Name+"}", "${"+e.Near+"}"))))
 	}
@@ -58,12 +78,25 @@ func variableWithheld(c *Case) []exchange.Finding {
 	if !ok || e.Withheld == "" {
 		return nil
 	}
-	r := exchange.NewRemedy(fmt.Sprintf("let this workspace read the environment variable %s", e.Withheld), exchange.Change{Where: "user", Key: "allow.env:" + e.Withheld, To: "value"})
+	r := exchange.NewRemedy(
+		fmt.Sprintf("let this workspace read the environment variable %s", e.Withheld),
+		exchange.Change{Where: "user", Key: "allow.env:" + e.Withheld, To: "value"},
+	)
 	r.Ask = fmt.Sprintf("the value of %s will be put into settings of this workspace, and may travel", e.Withheld)
 	return one(exchange.Finding{
-		Title:    fmt.Sprintf("the variable %s is to come from the process environment, which was not allowed yet", e.Name),
-		Why:      fmt.Sprintf("In %s it is written as env:%s. A workspace may come from somebody else; it reads only what you allowed it to read.", orNone(e.Environment), e.Withheld),
-		Evidence: []exchange.Evidence{named("environment", "environment."+e.Environment+"."+e.Name+" = env:"+e.Withheld)},
+		Title: fmt.Sprintf(
+			"the variable %s is to come from the process environment, which was not allowed yet",
+			e.Name,
+		),
+		Why: fmt.Sprintf(
+			"In %s it is written as env:%s. A workspace may come from somebody else; it reads only what you allowed "+
+				"it to read.",
+			orNone(e.Environment),
+			e.Withheld,
+		),
+		Evidence: []exchange.Evidence{
+			named("environment", "environment."+e.Environment+"."+e.Name+" = env:"+e.Withheld),
+		},
 		Remedies: []exchange.Remedy{r},
 	})
 }
@@ -79,7 +112,13 @@ func environmentUnknown(c *Case) []exchange.Finding {
 		Evidence: []exchange.Evidence{named("environment", "environment = "+e.Name)},
 	}
 	if e.Near != "" {
-		f.Remedies = append(f.Remedies, exchange.NewRemedy("use "+e.Near, exchange.Change{Where: "workspace", Key: "default-environment", From: e.Name, To: e.Near}))
+		f.Remedies = append(
+			f.Remedies,
+			exchange.NewRemedy(
+				"use "+e.Near,
+				exchange.Change{Where: "workspace", Key: "default-environment", From: e.Name, To: e.Near},
+			),
+		)
 	}
 	return one(f)
 }
@@ -89,8 +128,10 @@ func addressMalformed(c *Case) []exchange.Finding {
 	var t *endpoint.TemplateError
 	switch {
 	case c.Draft == nil && errors.As(c.Err, &t):
-		return one(exchange.Finding{Title: "the address is not in order", Why: fmt.Sprintf("In %s, %s.", t.Template, t.Why),
-			Evidence: []exchange.Evidence{c.inSettings(cmp.Or(t.Key, "address"), t.Offset, 2)}})
+		return one(
+			exchange.Finding{Title: "the address is not in order", Why: fmt.Sprintf("In %s, %s.", t.Template, t.Why),
+				Evidence: []exchange.Evidence{c.inSettings(cmp.Or(t.Key, "address"), t.Offset, 2)}},
+		)
 	case !errors.As(c.Err, &e) || e.Scheme != "":
 		return nil
 	}
@@ -131,7 +172,8 @@ func (c *Case) suspectHost(u *url.URL) string {
 	switch {
 	case host == "localhost" || strings.HasPrefix(host, "127.") || host == "::1":
 		return "it names the machine itself"
-	case strings.HasSuffix(host, ".example") || strings.HasSuffix(host, ".test") || strings.HasSuffix(host, ".invalid") || strings.HasSuffix(host, ".localhost"):
+	case strings.HasSuffix(host, ".example") || strings.HasSuffix(host, ".test") || strings.HasSuffix(host,
+		".invalid") || strings.HasSuffix(host, ".localhost"):
 		return "its host is of a kind that is never reachable"
 	case !strings.Contains(host, "."):
 		return "its host is a single label, known only where the service runs"
@@ -145,7 +187,8 @@ func (c *Case) suspectHost(u *url.URL) string {
 }
 
 func fromContract(c *Case) []exchange.Finding {
-	if c.Fetch || c.Settings == nil || c.Contract == nil || c.Port == nil || c.Settings.Get("address").Source != "contract" {
+	if c.Fetch || c.Settings == nil || c.Contract == nil || c.Port == nil ||
+		c.Settings.Get("address").Source != "contract" {
 		return nil
 	}
 	u, err := url.Parse(c.Port.Address)
@@ -170,7 +213,10 @@ func fromContract(c *Case) []exchange.Finding {
 				v.Scheme = s.Scheme
 			}
 		}
-		f.Remedies = append(f.Remedies, exchange.NewRemedy("call the host that served the description", c.changeHere("address", v.String())))
+		f.Remedies = append(
+			f.Remedies,
+			exchange.NewRemedy("call the host that served the description", c.changeHere("address", v.String())),
+		)
 	}
 	if c.onWire("connect.name-unknown", "connect.refused", "connect.timed-out", "connect.unreachable") != nil {
 		f.Certainty = exchange.Likely

@@ -36,13 +36,24 @@ type UnresolvedError struct {
 func (e *UnresolvedError) Error() string { return "the part " + e.Href + " is not there" }
 
 func attachmentsDemanded(c *Case) []exchange.Finding {
-	if c.Contract == nil || c.Settings == nil || c.Fetch || c.Imported || !c.Contract.DemandsAttachments() || c.Settings.Text("attachments") == soap.MTOM {
+	if c.Contract == nil || c.Settings == nil || c.Fetch || c.Imported || !c.Contract.DemandsAttachments() ||
+		c.Settings.Text("attachments") == soap.MTOM {
 		return nil
 	}
 	return one(exchange.Finding{
-		Title:    "the contract demands messages in MTOM, and it is not set",
-		Why:      "Its policy asks for it: the envelope travels as the first part of a multipart message, and binary values as others.",
-		Evidence: []exchange.Evidence{{In: exchange.InContract, Key: c.Contract.Source, Length: 1, Line: 1, Column: 1, Excerpt: "MTOM attachments"}},
+		Title: "the contract demands messages in MTOM, and it is not set",
+		Why: "Its policy asks for it: the envelope travels as the first part of a multipart message, and binary " +
+			"values as others.",
+		Evidence: []exchange.Evidence{
+			{
+				In:      exchange.InContract,
+				Key:     c.Contract.Source,
+				Length:  1,
+				Line:    1,
+				Column:  1,
+				Excerpt: "MTOM attachments",
+			},
+		},
 		Remedies: c.remedies("send messages in MTOM", []string{"attachments"}, soap.MTOM),
 		Program:  "let your program send MTOM",
 	})

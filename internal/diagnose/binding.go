@@ -13,7 +13,8 @@ import (
 )
 
 func addressingDemanded(c *Case) []exchange.Finding {
-	if c.Contract == nil || c.Settings == nil || c.Fetch || !c.Contract.DemandsAddressing() || c.Settings.Text("addressing") != "none" {
+	if c.Contract == nil || c.Settings == nil || c.Fetch || !c.Contract.DemandsAddressing() ||
+		c.Settings.Text("addressing") != "none" {
 		return nil
 	}
 	if c.Draft != nil && c.Draft.Err() == nil {
@@ -26,9 +27,18 @@ func addressingDemanded(c *Case) []exchange.Finding {
 		}
 	}
 	return one(exchange.Finding{
-		Title:    "the contract demands WS-Addressing headers, and none are set",
-		Why:      "Its policy asks for them: where the call goes, its action, and an id of its own.",
-		Evidence: []exchange.Evidence{{In: exchange.InContract, Key: c.Contract.Source, Length: 1, Line: 1, Column: 1, Excerpt: "WS-Addressing headers"}},
+		Title: "the contract demands WS-Addressing headers, and none are set",
+		Why:   "Its policy asks for them: where the call goes, its action, and an id of its own.",
+		Evidence: []exchange.Evidence{
+			{
+				In:      exchange.InContract,
+				Key:     c.Contract.Source,
+				Length:  1,
+				Line:    1,
+				Column:  1,
+				Excerpt: "WS-Addressing headers",
+			},
+		},
 		Remedies: c.remedies("send the headers of WS-Addressing 1.0", []string{"addressing"}, soap.Addressing10),
 		Program:  "let your program send the WS-Addressing headers To, Action, MessageID and ReplyTo",
 	})
@@ -58,7 +68,9 @@ func endpointMissing(c *Case) []exchange.Finding {
 		return nil
 	}
 	f := exchange.Finding{Title: e.Error(), Why: "These exist: " + orNone(strings.Join(e.Others, ", ")) + ".",
-		Evidence: []exchange.Evidence{named("endpoint", "endpoint = "+orNone(e.Name))}, Program: "check which port of the service it calls"}
+		Evidence: []exchange.Evidence{
+			named("endpoint", "endpoint = "+orNone(e.Name)),
+		}, Program: "check which port of the service it calls"}
 	if e.Name == "" {
 		f.Why = "The workspace has none for the ports of its contract that have this operation."
 	}
@@ -66,14 +78,30 @@ func endpointMissing(c *Case) []exchange.Finding {
 		f.Why = "Switched off: " + strings.Join(e.Off, ", ") + "."
 	}
 	for _, o := range e.Off[:min(len(e.Off), 4)] {
-		f.Remedies = append(f.Remedies, exchange.NewRemedy("switch "+o+" on", exchange.Change{Where: "workspace", Key: "endpoint." + o + ".off", From: true, To: false}))
+		f.Remedies = append(
+			f.Remedies,
+			exchange.NewRemedy(
+				"switch "+o+" on",
+				exchange.Change{Where: "workspace", Key: "endpoint." + o + ".off", From: true, To: false},
+			),
+		)
 	}
 	for _, a := range e.Unmade[:min(len(e.Unmade), 4)] {
-		f.Remedies = append(f.Remedies, exchange.NewRemedy(fmt.Sprintf("make the endpoint %s (%s)", a.Name, a.Differs),
-			exchange.Change{Where: "workspace", Key: "endpoint." + a.Name + ".contract", To: e.Contract}, exchange.Change{Where: "workspace", Key: "endpoint." + a.Name + ".port", To: a.Port}))
+		f.Remedies = append(f.Remedies, exchange.NewRemedy(
+			fmt.Sprintf("make the endpoint %s (%s)", a.Name, a.Differs),
+			exchange.Change{
+				Where: "workspace",
+				Key:   "endpoint." + a.Name + ".contract",
+				To:    e.Contract,
+			},
+			exchange.Change{Where: "workspace", Key: "endpoint." + a.Name + ".port", To: a.Port},
+		))
 	}
 	for _, o := range e.Others[:min(len(e.Others), 4)] {
-		r := exchange.NewRemedy("call it over "+o, exchange.Change{Where: "draft", Key: "endpoint", From: e.Name, To: o})
+		r := exchange.NewRemedy(
+			"call it over "+o,
+			exchange.Change{Where: "draft", Key: "endpoint", From: e.Name, To: o},
+		)
 		if o == e.Near {
 			f.Remedies = append([]exchange.Remedy{r}, f.Remedies...)
 		} else {
@@ -96,12 +124,21 @@ func operationUnknown(c *Case) []exchange.Finding {
 	}
 	if len(e.Unread) > 0 {
 		f.Title = fmt.Sprintf("the contract, as far as it could be read, has no operation %s", e.Name)
-		f.Why = "What it leads to could not be read: " + strings.Join(e.Unread, "; ") + ". Fetch the description again (refresh)."
+		f.Why = "What it leads to could not be read: " + strings.Join(
+			e.Unread,
+			"; ",
+		) + ". Fetch the description again (refresh)."
 		f.Program = "nothing; the description that is kept here is not whole"
 	}
 	if e.Near != "" {
 		f.Why = fmt.Sprintf("`%s` is not there; `%s` is, and names are case-sensitive.", e.Name, e.Near)
-		f.Remedies = append(f.Remedies, exchange.NewRemedy("call "+e.Near, exchange.Change{Where: "draft", Key: "operation", From: e.Name, To: e.Near}))
+		f.Remedies = append(
+			f.Remedies,
+			exchange.NewRemedy(
+				"call "+e.Near,
+				exchange.Change{Where: "draft", Key: "operation", From: e.Name, To: e.Near},
+			),
+		)
 	}
 	return one(f)
 }
@@ -161,11 +198,22 @@ func bufferDiffers(c *Case) []exchange.Finding {
 		return nil
 	}
 	f := exchange.Finding{
-		Title:    "the buffer limit is not the receive limit",
-		Why:      fmt.Sprintf("A reply that is taken in whole must fit into the buffer: %s bytes are received, %s are buffered.", Bytes(r), Bytes(b)),
-		Evidence: []exchange.Evidence{c.inSettings("buffer-limit", 0, len(buffer.Text)), c.inSettings("receive-limit", 0, 1)},
-		Remedies: c.remedies("set the buffer limit to the receive limit, "+endpoint.FormatSize(r), []string{"buffer-limit"}, endpoint.FormatSize(r)),
-		Program:  "set its buffer limit to the same number as its limit for received messages",
+		Title: "the buffer limit is not the receive limit",
+		Why: fmt.Sprintf(
+			"A reply that is taken in whole must fit into the buffer: %s bytes are received, %s are buffered.",
+			Bytes(r),
+			Bytes(b),
+		),
+		Evidence: []exchange.Evidence{
+			c.inSettings("buffer-limit", 0, len(buffer.Text)),
+			c.inSettings("receive-limit", 0, 1),
+		},
+		Remedies: c.remedies(
+			"set the buffer limit to the receive limit, "+endpoint.FormatSize(r),
+			[]string{"buffer-limit"},
+			endpoint.FormatSize(r),
+		),
+		Program: "set its buffer limit to the same number as its limit for received messages",
 	}
 	if strict {
 		f.Severity = exchange.Stop
@@ -190,10 +238,22 @@ func limitsContradict(c *Case) []exchange.Finding {
 		return nil
 	}
 	return one(exchange.Finding{
-		Title:    "the decompressed limit is smaller than the receive limit",
-		Why:      fmt.Sprintf("A reply of up to %s bytes is received, and refused above %s once it is decompressed, though decompressing makes it larger.", Bytes(r), Bytes(a)),
-		Evidence: []exchange.Evidence{c.inSettings("inflated-limit", 0, len(inflated.Text)), c.inSettings("receive-limit", 0, len(v.Text))},
-		Remedies: c.remedies("set the decompressed limit to the receive limit, "+endpoint.FormatSize(r), []string{"inflated-limit"}, endpoint.FormatSize(r)),
+		Title: "the decompressed limit is smaller than the receive limit",
+		Why: fmt.Sprintf(
+			"A reply of up to %s bytes is received, and refused above %s once it is decompressed, though "+
+				"decompressing makes it larger.",
+			Bytes(r),
+			Bytes(a),
+		),
+		Evidence: []exchange.Evidence{
+			c.inSettings("inflated-limit", 0, len(inflated.Text)),
+			c.inSettings("receive-limit", 0, len(v.Text)),
+		},
+		Remedies: c.remedies(
+			"set the decompressed limit to the receive limit, "+endpoint.FormatSize(r),
+			[]string{"inflated-limit"},
+			endpoint.FormatSize(r),
+		),
 	})
 }
 
@@ -209,11 +269,20 @@ func limitTooSmall(c *Case) []exchange.Finding {
 	}
 	would, _ := c.proposal(l.Largest)
 	return one(exchange.Finding{
-		Title:    fmt.Sprintf("the receive limit would refuse replies that %s has sent", c.X.Operation),
-		Why:      fmt.Sprintf("The largest of the %d kept replies was %s bytes, the limit is %s; %d of them were larger than that.", l.Count, Bytes(l.Largest), Bytes(limit), l.Over(limit)),
+		Title: fmt.Sprintf("the receive limit would refuse replies that %s has sent", c.X.Operation),
+		Why: fmt.Sprintf(
+			"The largest of the %d kept replies was %s bytes, the limit is %s; %d of them were larger than that.",
+			l.Count,
+			Bytes(l.Largest),
+			Bytes(limit),
+			l.Over(limit),
+		),
 		Evidence: []exchange.Evidence{c.inSettings("receive-limit", 0, 1)},
 		Remedies: c.raise(would),
-		Program:  fmt.Sprintf("raise its limit for received messages to %s or more, and its buffer to the same", endpoint.FormatSize(would)),
+		Program: fmt.Sprintf(
+			"raise its limit for received messages to %s or more, and its buffer to the same",
+			endpoint.FormatSize(would),
+		),
 	})
 }
 
@@ -241,7 +310,11 @@ func timeLimitsContradict(c *Case) []exchange.Finding {
 			Title:    fmt.Sprintf("the %s can never run out", v.Key.Label),
 			Why:      fmt.Sprintf("It is %s, and the whole call is given %s.", v.Text, c.Settings.Text("total-time")),
 			Evidence: []exchange.Evidence{c.inSettings(key, 0, len(v.Text)), c.inSettings("total-time", 0, 1)},
-			Remedies: c.remedies(fmt.Sprintf("give the whole call %s", (part+total).String()), []string{"total-time"}, (part + total).String()),
+			Remedies: c.remedies(
+				fmt.Sprintf("give the whole call %s", (part+total).String()),
+				[]string{"total-time"},
+				(part + total).String(),
+			),
 		})
 	}
 	return nil

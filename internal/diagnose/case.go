@@ -188,7 +188,15 @@ func complete(f *exchange.Finding) {
 
 // explains lists, for a failure, the warnings that it may follow from.
 var explains = map[string][]string{
-	"read.fault-client":           {"send.length-differs", "send.charset-differs", "message.header-left-out", "message.invalid", "message.placeholder-left", "message.body-differs", "message.namespace-differs"},
+	"read.fault-client": {
+		"send.length-differs",
+		"send.charset-differs",
+		"message.header-left-out",
+		"message.invalid",
+		"message.placeholder-left",
+		"message.body-differs",
+		"message.namespace-differs",
+	},
 	"read.fault-server":           {"message.header-left-out", "message.invalid", "message.placeholder-left"},
 	"read.fault-declared":         {"message.invalid"},
 	"read.fault-operation":        {"message.body-differs", "message.namespace-differs", "message.invalid"},
@@ -198,7 +206,12 @@ var explains = map[string][]string{
 	"receive.media-type-refused":  {"binding.version-differs"},
 	"receive.over-buffer":         {"binding.buffer-differs"},
 	"read.fault-security-missing": {"security.token-demanded"},
-	"read.fault-security-invalid": {"security.algorithms-differ", "security.assertion-expired", "security.token-demanded", "message.security-in-draft"},
+	"read.fault-security-invalid": {
+		"security.algorithms-differ",
+		"security.assertion-expired",
+		"security.token-demanded",
+		"message.security-in-draft",
+	},
 	"read.fault-security-refused": {"security.assertion-expired"},
 	"read.fault-security-expired": {"security.assertion-expired"},
 	"receive.server-error":        {"message.invalid", "message.placeholder-left"},
@@ -214,8 +227,22 @@ var explains = map[string][]string{
 var severityRank = map[exchange.Severity]int{exchange.Stop: 0, exchange.Warn: 1, exchange.Note: 2}
 
 // within tls, in this order.
-var tlsRank = []string{"tls.not-tls", "tls.version-refused", "tls.cipher-refused", "tls.client-certificate-required", "tls.client-certificate-refused", "tls.name-unrecognized", "tls.protocol-refused",
-	"tls.self-signed", "tls.chain-incomplete", "tls.authority-unknown", "tls.expired", "tls.not-yet-valid", "tls.name-differs", "tls.key-weak"}
+var tlsRank = []string{
+	"tls.not-tls",
+	"tls.version-refused",
+	"tls.cipher-refused",
+	"tls.client-certificate-required",
+	"tls.client-certificate-refused",
+	"tls.name-unrecognized",
+	"tls.protocol-refused",
+	"tls.self-signed",
+	"tls.chain-incomplete",
+	"tls.authority-unknown",
+	"tls.expired",
+	"tls.not-yet-valid",
+	"tls.name-differs",
+	"tls.key-weak",
+}
 
 func order(fs []exchange.Finding) []exchange.Finding {
 	slices.SortStableFunc(fs, func(a, b exchange.Finding) int {
@@ -324,12 +351,26 @@ func (c *Case) remedies(title string, keys []string, to any) []exchange.Remedy {
 // inSettings is evidence that points at a setting.
 func (c *Case) inSettings(key string, offset, length int) exchange.Evidence {
 	v := c.Settings.Get(key)
-	return exchange.Evidence{In: exchange.InSettings, Key: key, Offset: int64(offset), Length: int64(length), Line: 1, Column: offset + 1,
-		Excerpt: fmt.Sprintf("%s = %s  (%s)", key, v.Text, v.Source)}
+	return exchange.Evidence{
+		In:      exchange.InSettings,
+		Key:     key,
+		Offset:  int64(offset),
+		Length:  int64(length),
+		Line:    1,
+		Column:  offset + 1,
+		Excerpt: fmt.Sprintf("%s = %s  (%s)", key, v.Text, v.Source),
+	}
 }
 
 func named(key, excerpt string) exchange.Evidence {
-	return exchange.Evidence{In: exchange.InSettings, Key: key, Length: int64(len(excerpt)), Line: 1, Column: 1, Excerpt: excerpt}
+	return exchange.Evidence{
+		In:      exchange.InSettings,
+		Key:     key,
+		Length:  int64(len(excerpt)),
+		Line:    1,
+		Column:  1,
+		Excerpt: excerpt,
+	}
 }
 
 // inHead is evidence that points at a line of the response head; "" is the
@@ -353,7 +394,17 @@ func (c *Case) inHead(field string) []exchange.Evidence {
 			}
 		}
 	}
-	return []exchange.Evidence{{In: exchange.InResponseHead, Leg: len(c.X.Legs), Offset: span.Offset, Length: span.Length, Line: line, Column: 1, Excerpt: cut(excerpt, 200)}}
+	return []exchange.Evidence{
+		{
+			In:      exchange.InResponseHead,
+			Leg:     len(c.X.Legs),
+			Offset:  span.Offset,
+			Length:  span.Length,
+			Line:    line,
+			Column:  1,
+			Excerpt: cut(excerpt, 200),
+		},
+	}
 }
 
 // inReply is evidence that points into the reply's body.
@@ -415,7 +466,15 @@ func (c *Case) inHeader(s xmltree.Span) exchange.Evidence {
 
 // inContract is evidence that points at a component of the contract.
 func (c *Case) inContract(at schema.Place, excerpt string) exchange.Evidence {
-	e := exchange.Evidence{In: exchange.InContract, Key: at.Source, Offset: int64(at.Offset), Length: 1, Line: 1, Column: 1, Excerpt: excerpt}
+	e := exchange.Evidence{
+		In:      exchange.InContract,
+		Key:     at.Source,
+		Offset:  int64(at.Offset),
+		Length:  1,
+		Line:    1,
+		Column:  1,
+		Excerpt: excerpt,
+	}
 	if c.Contract != nil {
 		if src := c.Contract.Text(at.Source); src != nil {
 			e.Line, e.Column = xmltree.Position(src, at.Offset)

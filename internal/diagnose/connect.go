@@ -46,12 +46,21 @@ func proxyRefused(c *Case) []exchange.Finding {
 				if allow := c.proxyPlace(l.Conn.Proxy); allow != "" {
 					changes = append(changes, exchange.Change{Where: "user", Key: "allow." + id.Name, To: allow})
 				}
-				f.Remedies = append(f.Remedies, exchange.NewRemedy(fmt.Sprintf("tell the proxy that %s calls (the user %s)", id.Name, id.User), changes...))
+				f.Remedies = append(
+					f.Remedies,
+					exchange.NewRemedy(
+						fmt.Sprintf("tell the proxy that %s calls (the user %s)", id.Name, id.User),
+						changes...),
+				)
 			}
 		}
 	case status > 0:
 		f.Title = fmt.Sprintf("the proxy %s will not pass the call on", l.Conn.Proxy)
-		f.Why = fmt.Sprintf("Asked to connect to %s, it answered %s.", l.Conn.Host, strings.TrimPrefix(l.Response.Line, l.Response.Proto+" "))
+		f.Why = fmt.Sprintf(
+			"Asked to connect to %s, it answered %s.",
+			l.Conn.Host,
+			strings.TrimPrefix(l.Response.Line, l.Response.Proto+" "),
+		)
 		if t := quoteTitle(l.ResponseBody.Bytes()); t != "" {
 			f.Why += " It says: " + t + "."
 		}
@@ -77,8 +86,16 @@ func proxyInvalid(c *Case) []exchange.Finding {
 	if !ok {
 		return nil
 	}
-	return one(exchange.Finding{Title: "the proxy that is set is none", Why: fmt.Sprintf("It is %s: %s.", orNone(e.Value), e.Why),
-		Evidence: []exchange.Evidence{c.inSettings("proxy", 0, len(e.Value))}, Remedies: c.remedies("connect without a proxy", []string{"proxy"}, "none")})
+	return one(
+		exchange.Finding{
+			Title: "the proxy that is set is none",
+			Why:   fmt.Sprintf("It is %s: %s.", orNone(e.Value), e.Why),
+			Evidence: []exchange.Evidence{
+				c.inSettings("proxy", 0, len(e.Value)),
+			},
+			Remedies: c.remedies("connect without a proxy", []string{"proxy"}, "none"),
+		},
+	)
 }
 
 func proxyNew(c *Case) []exchange.Finding {
@@ -86,7 +103,10 @@ func proxyNew(c *Case) []exchange.Finding {
 	if !ok {
 		return nil
 	}
-	r := exchange.NewRemedy("allow calls of this workspace through "+e.Proxy, exchange.Change{Where: "user", Key: "allow.proxy", To: e.Proxy})
+	r := exchange.NewRemedy(
+		"allow calls of this workspace through "+e.Proxy,
+		exchange.Change{Where: "user", Key: "allow.proxy", To: e.Proxy},
+	)
 	r.Ask = "calls of this workspace, with what they carry, will pass through " + e.Proxy
 	return one(exchange.Finding{
 		Title:    fmt.Sprintf("the proxy %s was not used for this workspace before", e.Proxy),
@@ -133,8 +153,12 @@ func refused(c *Case) []exchange.Finding {
 		return nil
 	}
 	return one(exchange.Finding{
-		Title:    fmt.Sprintf("nobody listens at %s", c.host()),
-		Why:      fmt.Sprintf("The connection was refused at once (%s): the host is there, and no program accepts connections on that port.", c.tried()),
+		Title: fmt.Sprintf("nobody listens at %s", c.host()),
+		Why: fmt.Sprintf(
+			"The connection was refused at once (%s): the host is there, and no program accepts connections on that "+
+				"port.",
+			c.tried(),
+		),
 		Evidence: c.inAddress(),
 		Program:  "check host and port in its endpoint address, and whether the service is running",
 	})
@@ -146,8 +170,9 @@ func connectTimedOut(c *Case) []exchange.Finding {
 		return nil
 	}
 	f := exchange.Finding{
-		Title:    fmt.Sprintf("%s did not answer within %s", c.host(), limitWords(c, "connect-time")),
-		Why:      "No refusal came either: packets are likely dropped on the way, by a firewall or because the host is down.",
+		Title: fmt.Sprintf("%s did not answer within %s", c.host(), limitWords(c, "connect-time")),
+		Why: "No refusal came either: packets are likely dropped on the way, by a firewall or because the host " +
+			"is down.",
 		Evidence: append(c.inAddress(), c.inSettings("connect-time", 0, 1)),
 		Program:  "check whether this machine may reach that host and port",
 	}

@@ -23,11 +23,23 @@ import (
 
 // stopped is a case whose call stopped with an error.
 func stopped(err error, set ...string) *Case {
-	s := &endpoint.Settings{Layers: []endpoint.Layer{{Source: "endpoint", Values: map[string][]string{"address": {"http://quay.skerry.test/berths"}, "soap": {"1.1"}}}}}
+	s := &endpoint.Settings{
+		Layers: []endpoint.Layer{
+			{
+				Source: "endpoint",
+				Values: map[string][]string{"address": {"http://quay.skerry.test/berths"}, "soap": {"1.1"}},
+			},
+		},
+	}
 	for i := 0; i+1 < len(set); i += 2 {
 		s.Layers[0].Values[set[i]] = []string{set[i+1]}
 	}
-	x := &exchange.Exchange{Operation: "FindBerths", Endpoint: "berths", Started: time.Now(), Outcome: exchange.OutcomeStopped}
+	x := &exchange.Exchange{
+		Operation: "FindBerths",
+		Endpoint:  "berths",
+		Started:   time.Now(),
+		Outcome:   exchange.OutcomeStopped,
+	}
 	return &Case{X: x, Err: err, Settings: s, Environment: "model", Variables: map[string]string{"berthhost": "quay"}}
 }
 
@@ -37,8 +49,22 @@ func answered(status int, contentType, body string, set ...string) *Case {
 	head := fmt.Sprintf("HTTP/1.1 %d x\r\nContent-Type: %s\r\n\r\n", status, contentType)
 	l := &exchange.Leg{In: exchange.NewBody([]byte(head + body)), ResponseBody: exchange.NewBody([]byte(body))}
 	l.Conn.Host = "quay.skerry.test:80"
-	l.Response = exchange.Head{Line: fmt.Sprintf("HTTP/1.1 %d x", status), Status: status, Complete: true, BodyWhole: true, BodySize: int64(len(body)), Declared: -1, Size: int64(len(head)),
-		Fields: []exchange.Header{{Name: "Content-Type", Value: contentType, Span: exchange.Span{Offset: 16, Length: int64(len(contentType)) + 14}}}}
+	l.Response = exchange.Head{
+		Line:      fmt.Sprintf("HTTP/1.1 %d x", status),
+		Status:    status,
+		Complete:  true,
+		BodyWhole: true,
+		BodySize:  int64(len(body)),
+		Declared:  -1,
+		Size:      int64(len(head)),
+		Fields: []exchange.Header{
+			{
+				Name:  "Content-Type",
+				Value: contentType,
+				Span:  exchange.Span{Offset: 16, Length: int64(len(contentType)) + 14},
+			},
+		},
+	}
 	c.X.Legs = append(c.X.Legs, l)
 	d, err := xmltree.Parse([]byte(body), xmltree.Limits{})
 	c.ReplyDoc = d
@@ -89,20 +115,32 @@ func TestEveryRuleHasAnIdOfItsOwnStage(t *testing.T) {
 func TestErrorsOfTheStagesAtHome(t *testing.T) {
 	key := endpoint.KeyOf("answer-time")
 	for want, c := range map[string]*Case{
-		"address.variable-unset":         stopped(&endpoint.UnsetError{Name: "berthHost", Environment: "model", Near: "berthhost", Template: "http://${berthHost}/", Offset: 7, Length: 12}),
-		"address.environment-unknown":    stopped(&endpoint.EnvironmentError{Name: "Model", Near: "model", Others: []string{"model"}}),
-		"address.malformed":              stopped(&endpoint.TemplateError{Template: "${", Why: "a ${ is not closed"}),
-		"address.scheme-unsupported":     stopped(&endpoint.AddressError{Address: "ftp://x", Scheme: "ftp"}),
-		"binding.endpoint-ambiguous":     stopped(&endpoint.AmbiguousError{Operation: "FindBerths", Endpoints: []endpoint.Alternative{{Name: "a"}, {Name: "b"}}}),
-		"binding.endpoint-missing":       stopped(&endpoint.MissingError{Operation: "FindBerths", Name: "bertsh", Near: "berths", Others: []string{"berths"}}),
-		"binding.operation-unknown":      stopped(&endpoint.OperationError{Name: "findBerths", Near: "FindBerths", Others: []string{"FindBerths"}}),
-		"binding.time-limit-invalid":     stopped(&endpoint.ValueError{Key: key, Value: endpoint.Value{Key: key, Text: "soon"}, Err: errors.New("it is no time")}),
-		"security.identity-unknown":      stopped(&endpoint.IdentityError{Name: "dsek", Near: "desk", Others: []string{"desk"}}),
-		"security.identity-host-new":     stopped(&endpoint.HostNewError{Identity: "desk", Scheme: "https", Host: "h", Port: "443"}),
-		"security.secret-unavailable":    stopped(&identity.UnavailableError{Identity: "desk", Source: "env:X", Why: "the environment variable is not set"}),
-		"security.key-unreadable":        stopped(&endpoint.FileError{Key: endpoint.KeyOf("client-cert"), Path: "c.pem", Err: errors.New("it is damaged")}),
-		"security.password-type-unknown": stopped(&endpoint.ValueError{Key: endpoint.KeyOf("token"), Value: endpoint.Value{Key: endpoint.KeyOf("token"), Text: "hunter2"}, Err: errors.New("x")}, "token", "hunter2"),
-		"message.too-large":              stopped(&TooLargeError{Size: 5 << 20, Limit: 1 << 20}),
+		"address.variable-unset": stopped(&endpoint.UnsetError{Name: "berthHost", Environment: "model",
+			Near: "berthhost", Template: "http://${berthHost}/", Offset: 7, Length: 12}),
+		"address.environment-unknown": stopped(&endpoint.EnvironmentError{Name: "Model", Near: "model",
+			Others: []string{"model"}}),
+		"address.malformed":          stopped(&endpoint.TemplateError{Template: "${", Why: "a ${ is not closed"}),
+		"address.scheme-unsupported": stopped(&endpoint.AddressError{Address: "ftp://x", Scheme: "ftp"}),
+		"binding.endpoint-ambiguous": stopped(&endpoint.AmbiguousError{Operation: "FindBerths",
+			Endpoints: []endpoint.Alternative{{Name: "a"}, {Name: "b"}}}),
+		"binding.endpoint-missing": stopped(&endpoint.MissingError{Operation: "FindBerths", Name: "bertsh",
+			Near: "berths", Others: []string{"berths"}}),
+		"binding.operation-unknown": stopped(&endpoint.OperationError{Name: "findBerths", Near: "FindBerths",
+			Others: []string{"FindBerths"}}),
+		"binding.time-limit-invalid": stopped(&endpoint.ValueError{Key: key, Value: endpoint.Value{Key: key,
+			Text: "soon"}, Err: errors.New("it is no time")}),
+		"security.identity-unknown": stopped(&endpoint.IdentityError{Name: "dsek", Near: "desk",
+			Others: []string{"desk"}}),
+		"security.identity-host-new": stopped(&endpoint.HostNewError{Identity: "desk", Scheme: "https", Host: "h",
+			Port: "443"}),
+		"security.secret-unavailable": stopped(&identity.UnavailableError{Identity: "desk", Source: "env:X",
+			Why: "the environment variable is not set"}),
+		"security.key-unreadable": stopped(&endpoint.FileError{Key: endpoint.KeyOf("client-cert"), Path: "c.pem",
+			Err: errors.New("it is damaged")}),
+		"security.password-type-unknown": stopped(&endpoint.ValueError{Key: endpoint.KeyOf("token"),
+			Value: endpoint.Value{Key: endpoint.KeyOf("token"), Text: "hunter2"}, Err: errors.New("x")},
+			"token", "hunter2"),
+		"message.too-large": stopped(&TooLargeError{Size: 5 << 20, Limit: 1 << 20}),
 	} {
 		fs := Run(c)
 		require.NotEmpty(t, fs, want)
@@ -129,7 +167,14 @@ func TestWhatTheWireSaw(t *testing.T) {
 		c.ReplyDoc, c.Reply = nil, nil
 		c.X.Legs[0].Response.BodyWhole = false
 		c.X.Legs[0].Conn.TLS = &exchange.TLSInfo{CertSent: true}
-		c.Err = &wire.Error{Reason: reason, Err: errors.New("as it was"), Got: 3, Announced: 900_000, Limit: 65536, Alert: "some alert"}
+		c.Err = &wire.Error{
+			Reason:    reason,
+			Err:       errors.New("as it was"),
+			Got:       3,
+			Announced: 900_000,
+			Limit:     65536,
+			Alert:     "some alert",
+		}
 		fs := Run(c)
 		require.NotEmpty(t, fs, kind)
 		assert.Equal(t, kind, fs[0].ID)
@@ -170,7 +215,14 @@ func TestTheNumberThatWouldDo(t *testing.T) {
 	f = Run(c)[0]
 	assert.Contains(t, f.Why, "4 MiB would hold it and every one of the 14 kept replies to FindBerths")
 
-	c.Settings.Layers = append([]endpoint.Layer{{Source: "profile harbour-11", Values: map[string][]string{"receive-limit": {"65536"}, "buffer-limit": {"65536"}}}}, c.Settings.Layers...)
+	c.Settings.Layers = append(
+		[]endpoint.Layer{
+			{
+				Source: "profile harbour-11",
+				Values: map[string][]string{"receive-limit": {"65536"}, "buffer-limit": {"65536"}},
+			},
+		},
+		c.Settings.Layers...)
 	delete(c.Settings.Layers[1].Values, "receive-limit")
 	c.Shares = func(string) []string { return []string{"berths", "tides", "pilots"} }
 	f = Run(c)[0]
@@ -208,20 +260,28 @@ func TestFaultsAreToldApart(t *testing.T) {
 		{"s:MustUnderstand", "header x", "", nil, "read.fault-must-understand", exchange.Read},
 		{"s:VersionMismatch", "", "", nil, "read.fault-version", exchange.Read},
 		{"w:InvalidSecurity", "No WS-Security header found", "", nil, "read.fault-security-missing", exchange.Security},
-		{"s:Server", "An error was discovered processing the &lt;wsse:Security> header", "", nil, "read.fault-security-missing", exchange.Security},
-		{"w:InvalidSecurity", "no security header found", "", []string{"token", "digest"}, "read.fault-security-invalid", exchange.Security},
-		{"w:FailedAuthentication", "x", "", []string{"token", "digest"}, "read.fault-security-refused", exchange.Security},
-		{"s:Client", "Invalid username or password", "", []string{"token", "text", "address", "https://q/"}, "read.fault-security-refused", exchange.Security},
+		{"s:Server", "An error was discovered processing the &lt;wsse:Security> header", "", nil,
+			"read.fault-security-missing", exchange.Security},
+		{"w:InvalidSecurity", "no security header found", "", []string{"token", "digest"},
+			"read.fault-security-invalid", exchange.Security},
+		{"w:FailedAuthentication", "x", "", []string{"token", "digest"}, "read.fault-security-refused",
+			exchange.Security},
+		{"s:Client", "Invalid username or password", "", []string{"token", "text", "address", "https://q/"},
+			"read.fault-security-refused", exchange.Security},
 		{"w:MessageExpired", "x", "", []string{"timestamp", "5m"}, "read.fault-security-expired", exchange.Security},
-		{"w:UnsupportedSecurityToken", "x", "", []string{"token", "text", "address", "https://q/"}, "read.fault-security-invalid", exchange.Security},
+		{"w:UnsupportedSecurityToken", "x", "", []string{"token", "text", "address", "https://q/"},
+			"read.fault-security-invalid", exchange.Security},
 		{"a:MessageAddressingHeaderRequired", "x", "", nil, "read.fault-addressing", exchange.Read},
 		{"a:ActionNotSupported", "x", "", nil, "read.fault-action", exchange.Binding},
-		{"s:Client", "Server did not recognize the value of HTTP Header SOAPAction: x", "", nil, "read.fault-action", exchange.Binding},
+		{"s:Client", "Server did not recognize the value of HTTP Header SOAPAction: x", "", nil, "read.fault-action",
+			exchange.Binding},
 		{"s:Client", "Cannot find dispatch method for {urn:x}y", "", nil, "read.fault-operation", exchange.Message},
 		{"s:Client", "too long", "", nil, "read.fault-client", exchange.Read},
-		{"s:Server", "broken", "<detail><t>at a caused by: x caused by: disk full</t></detail>", nil, "read.fault-server", exchange.Read},
+		{"s:Server", "broken", "<detail><t>at a caused by: x caused by: disk full</t></detail>", nil,
+			"read.fault-server", exchange.Read},
 		{"odd", "words", "", nil, "read.fault-server", exchange.Read},
-		{"s:Client", "the content type text/plain is not taken", "", nil, "receive.media-type-refused", exchange.Receive},
+		{"s:Client", "the content type text/plain is not taken", "", nil, "receive.media-type-refused",
+			exchange.Receive},
 	} {
 		fs := Run(answered(500, "text/xml", fault11(c.code, c.reason, c.detail), c.set...))
 		require.NotEmpty(t, fs, c.reason)
@@ -230,7 +290,13 @@ func TestFaultsAreToldApart(t *testing.T) {
 		e := fs[0].Evidence[0]
 		assert.Positive(t, e.Length, c.want)
 	}
-	fs := Run(answered(500, "text/xml", fault11("s:Server", "broken", "<detail><t>at a caused by: x caused by: disk full</t></detail>")))
+	fs := Run(
+		answered(
+			500,
+			"text/xml",
+			fault11("s:Server", "broken", "<detail><t>at a caused by: x caused by: disk full</t></detail>"),
+		),
+	)
 	assert.Contains(t, fs[0].Why, "“caused by: disk full”", "the last cause is the true one")
 	fs = Run(answered(200, "text/xml", fault11("s:Client", "no", "")))
 	assert.Equal(t, "read.fault-client receive.status-differs", ids(fs))
@@ -238,7 +304,13 @@ func TestFaultsAreToldApart(t *testing.T) {
 }
 
 func TestRemediesOfARefusedToken(t *testing.T) {
-	c := answered(500, "text/xml", fault11("w:InvalidSecurity", "no security header found", ""), "address", "https://quay.skerry.test/x")
+	c := answered(
+		500,
+		"text/xml",
+		fault11("w:InvalidSecurity", "no security header found", ""),
+		"address",
+		"https://quay.skerry.test/x",
+	)
 	c.Identities = []Identity{{Name: "desk", User: "berth-desk"}, {Name: "mate", User: "first-mate"}}
 	f := Run(c)[0]
 	var titles []string
@@ -246,8 +318,17 @@ func TestRemediesOfARefusedToken(t *testing.T) {
 		titles = append(titles, r.Title)
 		assert.Contains(t, r.Ask, "https://quay.skerry.test:443")
 	}
-	assert.Equal(t, []string{"send a user name token as desk (berth-desk), digest password", "send a user name token as mate (first-mate), digest password",
-		"send a user name token as desk (berth-desk), text password", "send a user name token as mate (first-mate), text password"}, titles, "digest first; text over TLS only")
+	assert.Equal(
+		t,
+		[]string{
+			"send a user name token as desk (berth-desk), digest password",
+			"send a user name token as mate (first-mate), digest password",
+			"send a user name token as desk (berth-desk), text password",
+			"send a user name token as mate (first-mate), text password",
+		},
+		titles,
+		"digest first; text over TLS only",
+	)
 	c = answered(500, "text/xml", fault11("w:InvalidSecurity", "no security header found", ""))
 	c.Identities = []Identity{{Name: "desk", User: "berth-desk"}}
 	assert.Len(t, Run(c)[0].Remedies, 1, "no text password without TLS")
@@ -257,15 +338,21 @@ func TestRemediesOfARefusedToken(t *testing.T) {
 
 func TestStatusesWithoutAnAnswer(t *testing.T) {
 	page := "<html><head><title>Wreck &amp; salvage</title></head></html>"
-	for status, want := range map[int]string{301: "receive.redirected", 307: "receive.redirected", 400: "receive.client-error", 401: "receive.unauthorized", 403: "receive.forbidden", 404: "receive.not-found", 405: "receive.method-refused",
-		413: "receive.too-large", 415: "receive.media-type-refused", 429: "receive.client-error", 500: "receive.server-error", 501: "receive.server-error", 502: "receive.gateway", 503: "receive.gateway", 504: "receive.gateway", 200: "receive.not-soap"} {
+	for status, want := range map[int]string{301: "receive.redirected", 307: "receive.redirected",
+		400: "receive.client-error", 401: "receive.unauthorized", 403: "receive.forbidden", 404: "receive.not-found",
+		405: "receive.method-refused",
+		413: "receive.too-large", 415: "receive.media-type-refused", 429: "receive.client-error",
+		500: "receive.server-error", 501: "receive.server-error", 502: "receive.gateway", 503: "receive.gateway",
+		504: "receive.gateway", 200: "receive.not-soap"} {
 		fs := Run(answered(status, "text/html", page))
 		assert.Equal(t, want, ids(fs), status)
 		if status != 301 && status != 307 && status != 415 {
 			assert.Contains(t, fs[0].Why, "“Wreck & salvage”", "the page's title is quoted: %d", status)
 		}
 	}
-	f := Run(answered(400, "text/html", "<html><head><title>400 No required SSL certificate was sent</title></head></html>"))
+	f := Run(
+		answered(400, "text/html", "<html><head><title>400 No required SSL certificate was sent</title></head></html>"),
+	)
 	assert.Equal(t, "tls.client-certificate-required", ids(f), "a front server's page is about the certificate")
 	assert.Equal(t, exchange.TLS, f[0].Stage)
 	f = Run(answered(400, "text/html", "<html><title>400 The plain HTTP request was sent to HTTPS port</title></html>"))
@@ -275,7 +362,9 @@ func TestStatusesWithoutAnAnswer(t *testing.T) {
 
 func TestWithLessEvidenceAFindingIsNeverAnotherCause(t *testing.T) {
 	// A fault without its reason, without its code, and without both.
-	for _, f := range []string{fault11("w:FailedAuthentication", "", ""), fault11("", "authentication failed", ""), fault11("", "", "")} {
+	for _, f := range []string{fault11("w:FailedAuthentication", "", ""), fault11("", "authentication failed", ""),
+		fault11("",
+			"", "")} {
 		got := ids(Run(answered(500, "text/xml", f, "token", "digest")))
 		assert.Contains(t, []string{"read.fault-security-refused", "read.fault-server"}, got)
 	}
@@ -300,11 +389,18 @@ func TestOrder(t *testing.T) {
 		in   []exchange.Finding
 		want string
 	}{
-		{[]exchange.Finding{warn("message.invalid", exchange.Message), stop("read.fault-client", exchange.Read)}, "message.invalid read.fault-client"},
-		{[]exchange.Finding{warn("message.invalid", exchange.Message), stop("connect.refused", exchange.Connect)}, "connect.refused message.invalid"},
-		{[]exchange.Finding{stop("tls.name-differs", exchange.TLS), stop("tls.expired", exchange.TLS), stop("tls.self-signed", exchange.TLS)}, "tls.self-signed tls.expired tls.name-differs"},
-		{[]exchange.Finding{warn("read.fault-hidden", exchange.Read), warn("message.invalid", exchange.Message)}, "message.invalid read.fault-hidden"},
-		{[]exchange.Finding{warn("binding.buffer-differs", exchange.Binding), stop("receive.over-buffer", exchange.Receive)}, "binding.buffer-differs receive.over-buffer"},
+		{[]exchange.Finding{warn("message.invalid", exchange.Message), stop("read.fault-client", exchange.Read)},
+			"message.invalid read.fault-client"},
+		{[]exchange.Finding{warn("message.invalid", exchange.Message), stop("connect.refused", exchange.Connect)},
+			"connect.refused message.invalid"},
+		{[]exchange.Finding{stop("tls.name-differs", exchange.TLS), stop("tls.expired", exchange.TLS),
+			stop("tls.self-signed", exchange.TLS)},
+			"tls.self-signed tls.expired tls.name-differs"},
+		{[]exchange.Finding{warn("read.fault-hidden", exchange.Read), warn("message.invalid", exchange.Message)},
+			"message.invalid read.fault-hidden"},
+		{[]exchange.Finding{warn("binding.buffer-differs", exchange.Binding), stop("receive.over-buffer",
+			exchange.Receive)},
+			"binding.buffer-differs receive.over-buffer"},
 	} {
 		got := order(c.in)
 		assert.Equal(t, c.want, ids(got))
@@ -324,13 +420,16 @@ func TestNumbersAreWrittenForPeople(t *testing.T) {
 // and taken where the description itself came from there.
 func TestTheAddressOfTheDescriptionIsDoubted(t *testing.T) {
 	for _, k := range []struct{ address, served, why, instead string }{
-		{"http://localhost:8080/berths", "quay.skerry.test:80", "it names the machine itself", "http://quay.skerry.test:80/berths"},
+		{"http://localhost:8080/berths", "quay.skerry.test:80", "it names the machine itself",
+			"http://quay.skerry.test:80/berths"},
 		{"http://127.0.0.1/berths", "", "it names the machine itself", ""},
 		{"http://[::1]:81/berths", "", "it names the machine itself", ""},
 		{"https://berths.skerry.example/berths", "", "its host is of a kind that is never reachable", ""},
 		{"http://berthhost/berths", "", "its host is a single label, known only where the service runs", ""},
-		{"https://old.skerry.org/berths", "quay.skerry.org:443", "another host, quay.skerry.org:443, served the description", "https://quay.skerry.org:443/berths"},
-		{"https://localhost/berths", "tides.skerry.org:80", "it names the machine itself", "http://tides.skerry.org:80/berths"}, // it was served over http
+		{"https://old.skerry.org/berths", "quay.skerry.org:443", "another host, quay.skerry.org:443, served the " +
+			"description", "https://quay.skerry.org:443/berths"},
+		{"https://localhost/berths", "tides.skerry.org:80", "it names the machine itself",
+			"http://tides.skerry.org:80/berths"}, // it was served over http
 		{"http://quay.skerry.org/berths", "", "", ""},
 		{"http://quay.skerry.org/berths", "quay.skerry.org:80", "", ""},
 		{"http://quay.skerry.org/berths", "quay.skerry.org:8080", "", ""},
@@ -339,7 +438,10 @@ func TestTheAddressOfTheDescriptionIsDoubted(t *testing.T) {
 		c := stopped(nil)
 		c.Contract, c.Served = &contract.Contract{Source: "http://tides.skerry.org/berths?wsdl"}, k.served
 		c.Port = &contract.Port{Name: "BerthDesk11", Address: k.address}
-		c.Settings.Layers = append(c.Settings.Layers[:0], endpoint.Layer{Source: "contract", Values: map[string][]string{"address": {k.address}, "soap": {"1.1"}}})
+		c.Settings.Layers = append(
+			c.Settings.Layers[:0],
+			endpoint.Layer{Source: "contract", Values: map[string][]string{"address": {k.address}, "soap": {"1.1"}}},
+		)
 		fs := fromContract(c)
 		if k.why == "" {
 			assert.Empty(t, fs, k.address)

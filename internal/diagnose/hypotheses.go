@@ -25,8 +25,10 @@ const (
 
 // CheckWords says what a check does.
 var CheckWords = map[string]string{
-	CheckLookup: "looks other names up", CheckPorts: "dials other ports of the host", CheckNames: "asks the server for other names", CheckVersions: "asks for each version of TLS",
-	CheckProtocol: "asks the port the other way, with or without TLS", CheckDescription: "fetches the service's description",
+	CheckLookup: "looks other names up", CheckPorts: "dials other ports of the host", CheckNames: "asks the server " +
+		"for other names", CheckVersions: "asks for each version of TLS",
+	CheckProtocol: "asks the port the other way, with or without TLS", CheckDescription: "fetches the service's " +
+		"description",
 }
 
 type hypothesis = exchange.Hypothesis
@@ -52,10 +54,17 @@ var logIn = regexp.MustCompile(`(?i)log[- ]?in|log[- ]?on|sign[- ]?in|anmeld|con
 // ofTheToken is what is seen to be odd about a token that was refused.
 func (c *Case) ofTheToken() (out []hypothesis) {
 	odd := func(id, cause, answer string) {
-		out = append(out, hypothesis{ID: id, Cause: cause, Predicts: answer, Verdict: exchange.Confirmed, Answer: answer})
+		out = append(
+			out,
+			hypothesis{ID: id, Cause: cause, Predicts: answer, Verdict: exchange.Confirmed, Answer: answer},
+		)
 	}
 	if c.SecretHasSpaces {
-		odd("white-space", "the password has white space that is no part of it", "the secret begins or ends with white space, which is sent")
+		odd(
+			"white-space",
+			"the password has white space that is no part of it",
+			"the secret begins or ends with white space, which is sent",
+		)
 	}
 	if nonce := c.Settings.Text("token-nonce"); nonce != "new" && nonce != "none" && nonce != "" {
 		if _, err := base64.StdEncoding.DecodeString(nonce); err != nil {
@@ -66,7 +75,15 @@ func (c *Case) ofTheToken() (out []hypothesis) {
 		if theirs, err := http.ParseTime(h.Get("Date")); err == nil {
 			offset, _ := time.ParseDuration(c.Settings.Text("clock-offset"))
 			if d := c.X.Started.Add(offset).Sub(theirs).Round(time.Second); d.Abs() > maxApartClocks {
-				odd("clock", "the clocks differ, and the token's time is outside the service's window", fmt.Sprintf("the reply's Date says %s; the token was made %s from that", theirs.UTC().Format("15:04:05 UTC"), d))
+				odd(
+					"clock",
+					"the clocks differ, and the token's time is outside the service's window",
+					fmt.Sprintf(
+						"the reply's Date says %s; the token was made %s from that",
+						theirs.UTC().Format("15:04:05 UTC"),
+						d,
+					),
+				)
 			}
 		}
 	}
@@ -81,62 +98,195 @@ const maxApartClocks = time.Minute
 func LooksLikeLogIn(page []byte) bool { return logIn.MatchString(quoteTitle(page)) }
 
 var (
-	serviceDown  = hypothesis{ID: "service-down", Cause: "the service does not run now", Predicts: "its description cannot be had either", Check: CheckDescription}
-	thisMessage  = hypothesis{ID: "this-message", Cause: "the service runs, and this message is too much for it", Predicts: "its description can be had", Check: CheckDescription}
-	changed      = hypothesis{ID: "contract-changed", Cause: "the service has another description than the one that is kept here", Predicts: "fetched anew, it says something else", Check: CheckDescription}
-	otherPath    = hypothesis{ID: "other-path", Cause: "the service is at another address", Predicts: "its description names another", Check: CheckDescription}
-	otherPort    = hypothesis{ID: "other-port", Cause: "the service listens on another port", Predicts: "another port of the host answers", Check: CheckPorts}
-	noPort       = hypothesis{ID: "host-silent", Cause: "nothing runs on that host", Predicts: "no other port answers either", Check: CheckPorts}
-	otherName    = hypothesis{ID: "other-name", Cause: "the server shows another certificate to those who ask for another name", Predicts: "asked for other names, it shows others", Check: CheckNames}
-	otherVersion = hypothesis{ID: "other-version", Cause: "the server speaks only TLS versions that are not offered", Predicts: "asked for each alone, it speaks one", Check: CheckVersions}
-	plainPort    = hypothesis{ID: "plain-port", Cause: "the port speaks no TLS", Predicts: "plain HTTP is answered there", Check: CheckProtocol}
-	tlsPort      = hypothesis{ID: "tls-port", Cause: "the port speaks TLS, and was called without", Predicts: "a TLS handshake is answered there", Check: CheckProtocol}
-	inspected    = hypothesis{ID: "inspected", Cause: "something between opens TLS with a certificate of its own", Predicts: "other servers show the same issuer"}
-	dropped      = hypothesis{ID: "dropped", Cause: "a firewall between drops what is sent", Predicts: "from another network it answers"}
+	serviceDown = hypothesis{
+		ID:       "service-down",
+		Cause:    "the service does not run now",
+		Predicts: "its description cannot be had either",
+		Check:    CheckDescription,
+	}
+	thisMessage = hypothesis{
+		ID:       "this-message",
+		Cause:    "the service runs, and this message is too much for it",
+		Predicts: "its description can be had",
+		Check:    CheckDescription,
+	}
+	changed = hypothesis{
+		ID:       "contract-changed",
+		Cause:    "the service has another description than the one that is kept here",
+		Predicts: "fetched anew, it says something else",
+		Check:    CheckDescription,
+	}
+	otherPath = hypothesis{
+		ID:       "other-path",
+		Cause:    "the service is at another address",
+		Predicts: "its description names another",
+		Check:    CheckDescription,
+	}
+	otherPort = hypothesis{
+		ID:       "other-port",
+		Cause:    "the service listens on another port",
+		Predicts: "another port of the host answers",
+		Check:    CheckPorts,
+	}
+	noPort = hypothesis{
+		ID:       "host-silent",
+		Cause:    "nothing runs on that host",
+		Predicts: "no other port answers either",
+		Check:    CheckPorts,
+	}
+	otherName = hypothesis{
+		ID:       "other-name",
+		Cause:    "the server shows another certificate to those who ask for another name",
+		Predicts: "asked for other names, it shows others",
+		Check:    CheckNames,
+	}
+	otherVersion = hypothesis{
+		ID:       "other-version",
+		Cause:    "the server speaks only TLS versions that are not offered",
+		Predicts: "asked for each alone, it speaks one",
+		Check:    CheckVersions,
+	}
+	plainPort = hypothesis{
+		ID:       "plain-port",
+		Cause:    "the port speaks no TLS",
+		Predicts: "plain HTTP is answered there",
+		Check:    CheckProtocol,
+	}
+	tlsPort = hypothesis{
+		ID:       "tls-port",
+		Cause:    "the port speaks TLS, and was called without",
+		Predicts: "a TLS handshake is answered there",
+		Check:    CheckProtocol,
+	}
+	inspected = hypothesis{
+		ID:       "inspected",
+		Cause:    "something between opens TLS with a certificate of its own",
+		Predicts: "other servers show the same issuer",
+	}
+	dropped = hypothesis{
+		ID:       "dropped",
+		Cause:    "a firewall between drops what is sent",
+		Predicts: "from another network it answers",
+	}
 )
 
 // hypotheses are those of each finding, the commonest first.
 var hypotheses = map[string][]hypothesis{
 	"connect.name-unknown": {
-		{ID: "misspelt", Cause: "the name is misspelt, or is not known in this network", Predicts: "other names are found", Check: CheckLookup},
-		{ID: "no-lookup", Cause: "this machine can look nothing up now", Predicts: "other names are not found either", Check: CheckLookup},
+		{
+			ID:       "misspelt",
+			Cause:    "the name is misspelt, or is not known in this network",
+			Predicts: "other names are found",
+			Check:    CheckLookup,
+		},
+		{
+			ID:       "no-lookup",
+			Cause:    "this machine can look nothing up now",
+			Predicts: "other names are not found either",
+			Check:    CheckLookup,
+		},
 		{ID: "passing", Cause: "it failed this once", Predicts: "the name is found now", Check: CheckLookup},
 	},
-	"connect.refused":     {otherPort, noPort},
-	"connect.timed-out":   {dropped, otherPort, noPort},
-	"connect.unreachable": {{ID: "other-network", Cause: "this machine is not in the network of the service", Predicts: "others in that network reach it"}, {ID: "proxy", Cause: "calls must go through a proxy", Predicts: "other programs here use one"}},
+	"connect.refused":   {otherPort, noPort},
+	"connect.timed-out": {dropped, otherPort, noPort},
+	"connect.unreachable": {
+		{
+			ID:       "other-network",
+			Cause:    "this machine is not in the network of the service",
+			Predicts: "others in that network reach it",
+		},
+		{ID: "proxy", Cause: "calls must go through a proxy", Predicts: "other programs here use one"},
+	},
 
-	"tls.closed":             {otherName, otherVersion, plainPort, dropped},
-	"tls.timed-out":          {plainPort, dropped},
-	"tls.not-tls":            {plainPort, otherPort},
-	"tls.version-refused":    {otherVersion, plainPort},
-	"tls.cipher-refused":     {otherVersion, {ID: "ciphers", Cause: "the server accepts none of the cipher suites that are offered", Predicts: "an older TLS version with its suites is accepted", Check: CheckVersions}},
-	"tls.alert":              {otherVersion, otherName},
-	"tls.name-differs":       {otherName, {ID: "other-server", Cause: "the address leads to another server", Predicts: "it shows the same certificate whatever it is asked for", Check: CheckNames}},
-	"tls.self-signed":        {otherName, inspected},
-	"tls.authority-unknown":  {inspected, otherName},
-	"tls.name-unrecognized":  {otherName},
-	"send.reset":             {thisMessage, tlsPort, serviceDown},
-	"wait.closed":            {tlsPort, thisMessage, serviceDown},
-	"wait.timed-out":         {{ID: "slow", Cause: "the service takes longer than is allowed", Predicts: "its description comes at once", Check: CheckDescription}, serviceDown},
+	"tls.closed":          {otherName, otherVersion, plainPort, dropped},
+	"tls.timed-out":       {plainPort, dropped},
+	"tls.not-tls":         {plainPort, otherPort},
+	"tls.version-refused": {otherVersion, plainPort},
+	"tls.cipher-refused": {
+		otherVersion,
+		{
+			ID:       "ciphers",
+			Cause:    "the server accepts none of the cipher suites that are offered",
+			Predicts: "an older TLS version with its suites is accepted",
+			Check:    CheckVersions,
+		},
+	},
+	"tls.alert": {otherVersion, otherName},
+	"tls.name-differs": {
+		otherName,
+		{
+			ID:       "other-server",
+			Cause:    "the address leads to another server",
+			Predicts: "it shows the same certificate whatever it is asked for",
+			Check:    CheckNames,
+		},
+	},
+	"tls.self-signed":       {otherName, inspected},
+	"tls.authority-unknown": {inspected, otherName},
+	"tls.name-unrecognized": {otherName},
+	"send.reset":            {thisMessage, tlsPort, serviceDown},
+	"wait.closed":           {tlsPort, thisMessage, serviceDown},
+	"wait.timed-out": {
+		{
+			ID:       "slow",
+			Cause:    "the service takes longer than is allowed",
+			Predicts: "its description comes at once",
+			Check:    CheckDescription,
+		},
+		serviceDown,
+	},
 	"receive.not-http":       {tlsPort, otherPort},
 	"receive.not-found":      {otherPath, serviceDown},
 	"receive.method-refused": {otherPath},
-	"receive.not-soap":       {otherPath, {ID: "log-in", Cause: "a log-in page or a firewall stands before the service", Predicts: "the description cannot be had either", Check: CheckDescription}},
-	"receive.gateway":        {serviceDown, thisMessage},
-	"receive.server-error":   {thisMessage, serviceDown},
-	"receive.stalled":        {thisMessage, dropped},
-	"receive.truncated":      {thisMessage, {ID: "cut-between", Cause: "a proxy between has a limit of its own", Predicts: "it ends at the same byte each time"}},
-	"read.empty":             {thisMessage, otherPath},
-	"read.not-envelope":      {otherPath},
-	"read.fault-operation":   {changed, otherPath},
-	"read.fault-action":      {changed, otherPath},
-	"read.fault-client":      {{ID: "value", Cause: "a value is one that the service does not take", Predicts: "with values that are known to be good it passes"}, changed},
-	"read.fault-server":      {thisMessage, changed},
+	"receive.not-soap": {
+		otherPath,
+		{
+			ID:       "log-in",
+			Cause:    "a log-in page or a firewall stands before the service",
+			Predicts: "the description cannot be had either",
+			Check:    CheckDescription,
+		},
+	},
+	"receive.gateway":      {serviceDown, thisMessage},
+	"receive.server-error": {thisMessage, serviceDown},
+	"receive.stalled":      {thisMessage, dropped},
+	"receive.truncated": {
+		thisMessage,
+		{
+			ID:       "cut-between",
+			Cause:    "a proxy between has a limit of its own",
+			Predicts: "it ends at the same byte each time",
+		},
+	},
+	"read.empty":           {thisMessage, otherPath},
+	"read.not-envelope":    {otherPath},
+	"read.fault-operation": {changed, otherPath},
+	"read.fault-action":    {changed, otherPath},
+	"read.fault-client": {
+		{
+			ID:       "value",
+			Cause:    "a value is one that the service does not take",
+			Predicts: "with values that are known to be good it passes",
+		},
+		changed,
+	},
+	"read.fault-server": {thisMessage, changed},
 	"read.fault-security-refused": {
-		{ID: "password", Cause: "the user or the password is wrong", Predicts: "another program with the same user is refused too"},
-		{ID: "password-type", Cause: "the service wants the other password type", Predicts: "with the other of text and digest it passes"},
-		{ID: "rights", Cause: "the user may not call this operation", Predicts: "the same user may call another operation"},
+		{
+			ID:       "password",
+			Cause:    "the user or the password is wrong",
+			Predicts: "another program with the same user is refused too",
+		},
+		{
+			ID:       "password-type",
+			Cause:    "the service wants the other password type",
+			Predicts: "with the other of text and digest it passes",
+		},
+		{
+			ID:       "rights",
+			Cause:    "the user may not call this operation",
+			Predicts: "the same user may call another operation",
+		},
 	},
 	"verify.reply-differs": {changed},
 	"verify.invalid":       {changed},

@@ -40,7 +40,12 @@ func (s Sizes) Words() string {
 	case s.Count < 100:
 		return fmt.Sprintf("from %s to %s bytes", Bytes(s.All[0]), Bytes(s.Largest))
 	}
-	return fmt.Sprintf("half up to %s bytes, 99 of 100 up to %s, the largest %s", Bytes(s.Median), Bytes(s.P99), Bytes(s.Largest))
+	return fmt.Sprintf(
+		"half up to %s bytes, 99 of 100 up to %s, the largest %s",
+		Bytes(s.Median),
+		Bytes(s.P99),
+		Bytes(s.Largest),
+	)
 }
 
 // Over is how many of them are larger than a limit.
@@ -59,7 +64,13 @@ func (s Sizes) Proposal() (limit int64, why string) {
 	if limit == endpoint.RoundLimit(0) {
 		reason = "the least that is proposed, and leaves more than a ninth to spare"
 	}
-	return limit, fmt.Sprintf("the kept replies (%d): %s; %s is %s", s.Count, s.Words(), endpoint.FormatSize(limit), reason)
+	return limit, fmt.Sprintf(
+		"the kept replies (%d): %s; %s is %s",
+		s.Count,
+		s.Words(),
+		endpoint.FormatSize(limit),
+		reason,
+	)
 }
 
 // sizes are those of the call's operation.
@@ -98,13 +109,41 @@ func WouldRefuse(x *exchange.Exchange, s *endpoint.Settings) []Refusal {
 		if err != nil || limit <= 0 || actual <= limit {
 			return
 		}
-		out = append(out, Refusal{key, limit, actual, limit, fmt.Sprintf("its %s of %s bytes falls: the reply is %s bytes", endpoint.KeyOf(key).Label, Bytes(limit), Bytes(actual))})
+		out = append(
+			out,
+			Refusal{
+				key,
+				limit,
+				actual,
+				limit,
+				fmt.Sprintf(
+					"its %s of %s bytes falls: the reply is %s bytes",
+					endpoint.KeyOf(key).Label,
+					Bytes(limit),
+					Bytes(actual),
+				),
+			},
+		)
 	}
 	receive, _ := s.Size("receive-limit")
 	buffer, _ := s.Size("buffer-limit")
 	whole := s.Text("intake") == "whole"
 	if whole && s.Switch("strict-buffer") && buffer != receive {
-		out = append(out, Refusal{"buffer-limit", buffer, receive, 0, fmt.Sprintf("it refuses its own settings before it calls: its buffer limit is %s and its receive limit %s bytes", Bytes(buffer), Bytes(receive))})
+		out = append(
+			out,
+			Refusal{
+				"buffer-limit",
+				buffer,
+				receive,
+				0,
+				fmt.Sprintf(
+					"it refuses its own settings before it calls: its buffer limit is %s and its receive limit %s "+
+						"bytes",
+					Bytes(buffer),
+					Bytes(receive),
+				),
+			},
+		)
 	}
 	over("receive-limit", wire)
 	if whole && buffer < receive {

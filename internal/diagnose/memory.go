@@ -33,10 +33,23 @@ func Remember(c *Case, findings []exchange.Finding) *exchange.Memory {
 				settings = append(settings, ch)
 			}
 		}
-		if len(settings) == 0 || slices.ContainsFunc(m.Repaired, func(r exchange.Repaired) bool { return r.Endpoint == p.Endpoint && r.Operation == p.Operation }) {
+		if len(settings) == 0 ||
+			slices.ContainsFunc(
+				m.Repaired,
+				func(r exchange.Repaired) bool { return r.Endpoint == p.Endpoint && r.Operation == p.Operation },
+			) {
 			continue
 		}
-		m.Repaired = append(m.Repaired, exchange.Repaired{ID: p.ID, Operation: p.Operation, Endpoint: p.Endpoint, Started: p.Started, Changes: settings})
+		m.Repaired = append(
+			m.Repaired,
+			exchange.Repaired{
+				ID:        p.ID,
+				Operation: p.Operation,
+				Endpoint:  p.Endpoint,
+				Started:   p.Started,
+				Changes:   settings,
+			},
+		)
 		if r := c.likewise(p, settings); r != nil && !cause.Offers(*r) {
 			cause.Remedies = append(cause.Remedies, *r)
 		}
@@ -118,8 +131,26 @@ func differs(was, is *exchange.Exchange, about map[string]bool) []exchange.Diffe
 // masked8 is how a secret stands in a record that was kept.
 var masked8 = strings.Repeat(string(exchange.Masked), 8)
 
-// personal are settings that are not carried from one endpoint to another: where a call goes, whom it trusts and who calls.
-var personal = []string{"address", "trust", "pin", "intermediates", "reply-trust", "accept-expired", "accept-name", "identity", "sign-identity", "client-identity", "proxy-identity", "client-cert", "client-key", "proxy", "key-log", "header"}
+// personal are settings that are not carried from one endpoint to another: where a
+// call goes, whom it trusts and who calls.
+var personal = []string{
+	"address",
+	"trust",
+	"pin",
+	"intermediates",
+	"reply-trust",
+	"accept-expired",
+	"accept-name",
+	"identity",
+	"sign-identity",
+	"client-identity",
+	"proxy-identity",
+	"client-cert",
+	"client-key",
+	"proxy",
+	"key-log",
+	"header",
+}
 
 // back is the remedy that takes the suspects back to what they were.
 func (c *Case) back(p *exchange.LastPassed) *exchange.Remedy {
@@ -136,7 +167,9 @@ func (c *Case) back(p *exchange.LastPassed) *exchange.Remedy {
 	if changes == nil {
 		return nil
 	}
-	r := exchange.NewRemedy(fmt.Sprintf("take the %s back to what was set when this call passed, %s", list(words, 4), onDay(p.Started)), changes...)
+	r := exchange.NewRemedy(
+		fmt.Sprintf("take the %s back to what was set when this call passed, %s", list(words, 4), onDay(p.Started)),
+		changes...)
 	return &r
 }
 
@@ -145,7 +178,9 @@ func (c *Case) likewise(p *exchange.Exchange, there []exchange.Change) *exchange
 	var changes []exchange.Change
 	for _, ch := range there {
 		parts := strings.SplitN(ch.Key, ".", 3)
-		if ch.Where != "workspace" || len(parts) != 3 || parts[0] != "endpoint" && parts[0] != "profile" || endpoint.KeyOf(parts[2]) == nil || slices.Contains(personal, parts[2]) {
+		if ch.Where != "workspace" || len(parts) != 3 || parts[0] != "endpoint" && parts[0] != "profile" ||
+			endpoint.KeyOf(parts[2]) == nil ||
+			slices.Contains(personal, parts[2]) {
 			return nil
 		}
 		if fmt.Sprint(ch.To) != c.Settings.Text(parts[2]) {
@@ -155,7 +190,9 @@ func (c *Case) likewise(p *exchange.Exchange, there []exchange.Change) *exchange
 	if changes == nil || p.Endpoint == c.X.Endpoint && p.Operation == c.X.Operation {
 		return nil
 	}
-	r := exchange.NewRemedy(fmt.Sprintf("do what repaired the same failure of %s → %s, %s", p.Operation, p.Endpoint, onDay(p.Started)), changes...)
+	r := exchange.NewRemedy(
+		fmt.Sprintf("do what repaired the same failure of %s → %s, %s", p.Operation, p.Endpoint, onDay(p.Started)),
+		changes...)
 	return &r
 }
 
@@ -186,7 +223,19 @@ func MemoryLines(m *exchange.Memory, now time.Time) (out [][2]string) {
 			_, to, _ := strings.Cut(ch.String(), "→ ")
 			words = append(words, ch.Key[strings.LastIndexByte(ch.Key, '.')+1:]+" → "+to)
 		}
-		out = append(out, [2]string{"seen before", fmt.Sprintf("%s → %s, %s ago: repaired by %s", r.Operation, r.Endpoint, exchange.Age(r.Started, now), list(words, 3))})
+		out = append(
+			out,
+			[2]string{
+				"seen before",
+				fmt.Sprintf(
+					"%s → %s, %s ago: repaired by %s",
+					r.Operation,
+					r.Endpoint,
+					exchange.Age(r.Started, now),
+					list(words, 3),
+				),
+			},
+		)
 	}
 	return out
 }

@@ -18,8 +18,9 @@ func draftVariableUnset(c *Case) []exchange.Finding {
 	var e *endpoint.UnsetError
 	if bad, ok := errors.AsType[*endpoint.TemplateError](c.Err); ok {
 		return one(exchange.Finding{
-			Title:    "a variable in the draft is not written out",
-			Why:      "The draft says that variables stand in its values, and " + bad.Why + "; a dollar sign for itself is written $$.",
+			Title: "a variable in the draft is not written out",
+			Why: "The draft says that variables stand in its values, and " + bad.Why + "; a dollar sign for " +
+				"itself is written $$.",
 			Evidence: []exchange.Evidence{c.inDraft(xmltree.Span{Start: bad.Offset, End: bad.Offset + 2})},
 		})
 	}
@@ -27,14 +28,28 @@ func draftVariableUnset(c *Case) []exchange.Finding {
 		return nil
 	}
 	f := exchange.Finding{
-		Title:    fmt.Sprintf("the variable %s in the draft is not set in the environment %s", e.Name, orNone(e.Environment)),
-		Why:      fmt.Sprintf("The draft says that variables stand in its values, and %s has no value for %s.", orNone(e.Environment), e.Name),
+		Title: fmt.Sprintf(
+			"the variable %s in the draft is not set in the environment %s",
+			e.Name,
+			orNone(e.Environment),
+		),
+		Why: fmt.Sprintf(
+			"The draft says that variables stand in its values, and %s has no value for %s.",
+			orNone(e.Environment),
+			e.Name,
+		),
 		Evidence: []exchange.Evidence{c.inDraft(xmltree.Span{Start: e.Offset, End: e.Offset + e.Length})},
 	}
 	if e.Near != "" {
 		f.Why += fmt.Sprintf(" %s is set; names of variables are case-sensitive.", e.Near)
-		f.Remedies = append(f.Remedies, exchange.NewRemedy(fmt.Sprintf("set %s to the value of %s", e.Name, e.Near),
-			exchange.Change{Where: "workspace", Key: "environment." + e.Environment + "." + e.Name, To: c.Variables[e.Near]}))
+		f.Remedies = append(f.Remedies, exchange.NewRemedy(
+			fmt.Sprintf("set %s to the value of %s", e.Name, e.Near),
+			exchange.Change{
+				Where: "workspace",
+				Key:   "environment." + e.Environment + "." + e.Name,
+				To:    c.Variables[e.Near],
+			},
+		))
 	}
 	return one(f)
 }
@@ -75,8 +90,13 @@ func headerLeftOut(c *Case) []exchange.Finding {
 		changes = append(changes, exchange.Change{Where: "draft", Key: "header", To: q.String()})
 	}
 	f := exchange.Finding{
-		Title:    "a declared header block is left out",
-		Why:      fmt.Sprintf("The contract declares %s in the header of %s, and the draft leaves it out. Whether the service insists is not said.", list(names, 5), c.Operation.Name),
+		Title: "a declared header block is left out",
+		Why: fmt.Sprintf(
+			"The contract declares %s in the header of %s, and the draft leaves it out. Whether the service insists "+
+				"is not said.",
+			list(names, 5),
+			c.Operation.Name,
+		),
 		Evidence: []exchange.Evidence{c.inContract(c.Operation.At, c.Operation.Name)},
 		Remedies: []exchange.Remedy{exchange.NewRemedy("put "+list(names, 5)+" into the draft's header", changes...)},
 		Program:  "let your program send the header block " + list(names, 5),
@@ -111,7 +131,8 @@ func placeholderLeft(c *Case) []exchange.Finding {
 	}
 	certain := len(paths) > 0
 	for _, it := range c.Draft.Items() {
-		if it.Present && !it.Unfilled && slices.Contains(customary, it.Value) && (it.Value == "?" || strings.HasPrefix(it.Type, it.Value)) {
+		if it.Present && !it.Unfilled && slices.Contains(customary, it.Value) &&
+			(it.Value == "?" || strings.HasPrefix(it.Type, it.Value)) {
 			paths = append(paths, it.Path)
 			f.Evidence = append(f.Evidence, c.inDraft(it.Node.Inner()))
 		}
@@ -119,7 +140,11 @@ func placeholderLeft(c *Case) []exchange.Finding {
 	if len(paths) == 0 {
 		return nil
 	}
-	f.Why = fmt.Sprintf("%s %s a placeholder; it goes out empty.", list(paths, 5), map[bool]string{true: "holds", false: "hold"}[len(paths) == 1])
+	f.Why = fmt.Sprintf(
+		"%s %s a placeholder; it goes out empty.",
+		list(paths, 5),
+		map[bool]string{true: "holds", false: "hold"}[len(paths) == 1],
+	)
 	if !certain {
 		f.Certainty = exchange.Likely
 		f.Why = fmt.Sprintf("%s looks like a placeholder that another program leaves.", list(paths, 5))
@@ -150,7 +175,13 @@ func bodyDiffers(c *Case) []exchange.Finding {
 	if c.Port != nil {
 		for _, o := range c.Port.Operations {
 			if o.Input != nil && o.Input.Element != nil && o.Input.Element.Name.Local == b.Name().Local {
-				f.Remedies = append(f.Remedies, exchange.NewRemedy("call "+o.Name, exchange.Change{Where: "draft", Key: "operation", From: c.X.Operation, To: o.Name}))
+				f.Remedies = append(
+					f.Remedies,
+					exchange.NewRemedy(
+						"call "+o.Name,
+						exchange.Change{Where: "draft", Key: "operation", From: c.X.Operation, To: o.Name},
+					),
+				)
 			}
 		}
 	}
@@ -165,11 +196,20 @@ func namespaceDiffers(c *Case) []exchange.Finding {
 	want := c.Draft.Decl.Name
 	if b.Name().Local == want.Local && b.Name().Space != want.Space {
 		return one(exchange.Finding{
-			Title:    fmt.Sprintf("%s is in the wrong namespace", want.Local),
-			Why:      fmt.Sprintf("It is in %s; the contract has it in %s.", orNone(b.Name().Space), orNone(want.Space)),
+			Title: fmt.Sprintf("%s is in the wrong namespace", want.Local),
+			Why: fmt.Sprintf(
+				"It is in %s; the contract has it in %s.",
+				orNone(b.Name().Space),
+				orNone(want.Space),
+			),
 			Evidence: []exchange.Evidence{c.inDraft(xmltree.Span{Start: b.Span().Start, End: b.Inner().Start})},
-			Remedies: []exchange.Remedy{exchange.NewRemedy("put it into the contract's namespace", exchange.Change{Where: "draft", Key: "namespace", From: b.Name().Space, To: want.Space})},
-			Program:  "put the element into the namespace " + orNone(want.Space),
+			Remedies: []exchange.Remedy{
+				exchange.NewRemedy(
+					"put it into the contract's namespace",
+					exchange.Change{Where: "draft", Key: "namespace", From: b.Name().Space, To: want.Space},
+				),
+			},
+			Program: "put the element into the namespace " + orNone(want.Space),
 		})
 	}
 	for _, e := range c.Invalid {
@@ -213,7 +253,8 @@ func emptyValue(c *Case) []exchange.Finding {
 	var f exchange.Finding
 	var paths []string
 	for _, it := range c.Draft.Items() {
-		if it.Present && it.Required && !it.Unfilled && !it.Nil && it.Value == "" && it.Kind == 0 && len(it.Errors) == 0 {
+		if it.Present && it.Required && !it.Unfilled && !it.Nil && it.Value == "" && it.Kind == 0 &&
+			len(it.Errors) == 0 {
 			if href, _ := it.Node.Attr("", "href"); strings.HasPrefix(href, "cid:") {
 				continue // its value is a part beside the envelope
 			}
@@ -240,8 +281,13 @@ func messageTooLarge(c *Case) []exchange.Finding {
 	}
 	would := endpoint.FormatSize(endpoint.RoundLimit(e.Size))
 	return one(exchange.Finding{
-		Title:    "the message is larger than the send limit",
-		Why:      fmt.Sprintf("The envelope is %s bytes; the limit is %s; %s would do.", Bytes(e.Size), Bytes(e.Limit), would),
+		Title: "the message is larger than the send limit",
+		Why: fmt.Sprintf(
+			"The envelope is %s bytes; the limit is %s; %s would do.",
+			Bytes(e.Size),
+			Bytes(e.Limit),
+			would,
+		),
 		Evidence: []exchange.Evidence{c.inSettings("send-limit", 0, 1)},
 		Remedies: c.remedies("raise the send limit to "+would, []string{"send-limit"}, would),
 		Program:  "raise its limit for sent messages to " + would,

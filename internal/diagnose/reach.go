@@ -64,8 +64,12 @@ func headerReplaced(c *Case) []exchange.Finding {
 	var out []exchange.Finding
 	for _, r := range c.Replaced {
 		out = append(out, exchange.Finding{
-			Title:    fmt.Sprintf("an extra header replaces %s", r[0]),
-			Why:      fmt.Sprintf("It was sent as %q; without the extra header it would be %q.", cut(r[2], 120), cut(r[1], 120)),
+			Title: fmt.Sprintf("an extra header replaces %s", r[0]),
+			Why: fmt.Sprintf(
+				"It was sent as %q; without the extra header it would be %q.",
+				cut(r[2], 120),
+				cut(r[1], 120),
+			),
 			Evidence: []exchange.Evidence{c.inSettings("header", 0, 1)},
 		})
 	}
@@ -115,10 +119,25 @@ func sendReset(c *Case) []exchange.Finding {
 		return nil
 	}
 	return one(exchange.Finding{
-		Title:    "the service closed the connection while the request was leaving",
-		Why:      fmt.Sprintf("%s of %s bytes had been handed over; then the connection broke (%v), and no answer came.", Bytes(e.Got), Bytes(e.Announced), e.Err),
-		Evidence: []exchange.Evidence{{In: exchange.InRequestBody, Leg: len(c.X.Legs), Offset: max(e.Got-c.leg().Request.Size, 0), Length: 1, Line: 1, Column: 1, Excerpt: "here the sending ended"}},
-		Program:  "check whether the message is larger than the service accepts",
+		Title: "the service closed the connection while the request was leaving",
+		Why: fmt.Sprintf(
+			"%s of %s bytes had been handed over; then the connection broke (%v), and no answer came.",
+			Bytes(e.Got),
+			Bytes(e.Announced),
+			e.Err,
+		),
+		Evidence: []exchange.Evidence{
+			{
+				In:      exchange.InRequestBody,
+				Leg:     len(c.X.Legs),
+				Offset:  max(e.Got-c.leg().Request.Size, 0),
+				Length:  1,
+				Line:    1,
+				Column:  1,
+				Excerpt: "here the sending ended",
+			},
+		},
+		Program: "check whether the message is larger than the service accepts",
 	})
 }
 
@@ -128,9 +147,17 @@ func sendTimedOut(c *Case) []exchange.Finding {
 		return nil
 	}
 	return one(exchange.Finding{
-		Title:    "the service stopped reading the request",
-		Why:      fmt.Sprintf("%s of %s bytes had been handed over; then nothing more was taken within %s.%s", Bytes(e.Got), Bytes(e.Announced), limitWords(c, "send-time"), c.total(e)),
-		Evidence: []exchange.Evidence{c.inSettings("send-time", 0, 1)}, Remedies: c.moreTime("send-time"), Program: "nothing; the service does not take the message in",
+		Title: "the service stopped reading the request",
+		Why: fmt.Sprintf(
+			"%s of %s bytes had been handed over; then nothing more was taken within %s.%s",
+			Bytes(e.Got),
+			Bytes(e.Announced),
+			limitWords(c, "send-time"),
+			c.total(e),
+		),
+		Evidence: []exchange.Evidence{
+			c.inSettings("send-time", 0, 1),
+		}, Remedies: c.moreTime("send-time"), Program: "nothing; the service does not take the message in",
 	})
 }
 
@@ -143,7 +170,16 @@ func plainToTLS(c *Case) []exchange.Finding {
 	switch h := c.response(); {
 	case c.onWire("receive.not-http") != nil && isAlert(l.In.Range(0, 2)):
 		f.Why = "It answered with a TLS alert instead of HTTP."
-		f.Evidence = []exchange.Evidence{{In: exchange.InResponseHead, Leg: len(c.X.Legs), Length: min(l.In.Len(), 7), Line: 1, Column: 1, Excerpt: fmt.Sprintf("% x", l.In.Range(0, 7))}}
+		f.Evidence = []exchange.Evidence{
+			{
+				In:      exchange.InResponseHead,
+				Leg:     len(c.X.Legs),
+				Length:  min(l.In.Len(), 7),
+				Line:    1,
+				Column:  1,
+				Excerpt: fmt.Sprintf("% x", l.In.Range(0, 7)),
+			},
+		}
 	case h != nil && h.Status == 400 && bytes.Contains(bytes.ToLower(l.ResponseBody.Range(0, 4096)), []byte("https")):
 		f.Why = fmt.Sprintf("It answered %q: %s", h.Line, quoteTitle(l.ResponseBody.Bytes()))
 		f.Evidence = c.inHead("")
@@ -181,8 +217,10 @@ func waitClosed(c *Case) []exchange.Finding {
 		return nil
 	}
 	return one(exchange.Finding{
-		Title:    "the service closed the connection without an answer",
-		Why:      "The request was handed over whole; the connection was closed before a byte came back. A crash, a proxy without a service behind it, or a plain port that was called with TLS or the reverse look like this.",
+		Title: "the service closed the connection without an answer",
+		Why: "The request was handed over whole; the connection was closed before a byte came back. A crash, a " +
+			"proxy without a service behind it, or a plain port that was called with TLS or the reverse look like " +
+			"this.",
 		Evidence: c.inAddress(), Program: "nothing yet; ask the service's people what their log says at this time",
 	})
 }

@@ -19,13 +19,50 @@ import (
 // Rules of read and verify.
 var readRules = []Rule{
 	{"read.empty", exchange.Stop, exchange.Theirs, readEmpty},
-	{"read.not-well-formed", exchange.Stop, exchange.Theirs, syntax(xmltree.NotWellFormed, "the reply is not well-formed XML", "nothing; the service sends broken XML")},
-	{"read.charset-differs", exchange.Stop, exchange.Theirs, syntax(xmltree.BadEncoding, "the reply is not in the encoding that it claims", "read the reply in the encoding that it really has")},
-	{"read.text-outside", exchange.Stop, exchange.Theirs, syntax(xmltree.TextOutside, "text stands outside the envelope", "nothing; the text is likely the server's own complaint")},
-	{"read.doctype-refused", exchange.Stop, exchange.Theirs, syntax(xmltree.Doctype, "the reply carries a document type declaration", "nothing; SOAP forbids it, and reading it would be dangerous")},
+	{
+		"read.not-well-formed",
+		exchange.Stop,
+		exchange.Theirs,
+		syntax(xmltree.NotWellFormed, "the reply is not well-formed XML", "nothing; the service sends broken XML"),
+	},
+	{
+		"read.charset-differs",
+		exchange.Stop,
+		exchange.Theirs,
+		syntax(
+			xmltree.BadEncoding,
+			"the reply is not in the encoding that it claims",
+			"read the reply in the encoding that it really has",
+		),
+	},
+	{
+		"read.text-outside",
+		exchange.Stop,
+		exchange.Theirs,
+		syntax(
+			xmltree.TextOutside,
+			"text stands outside the envelope",
+			"nothing; the text is likely the server's own complaint",
+		),
+	},
+	{
+		"read.doctype-refused",
+		exchange.Stop,
+		exchange.Theirs,
+		syntax(
+			xmltree.Doctype,
+			"the reply carries a document type declaration",
+			"nothing; SOAP forbids it, and reading it would be dangerous",
+		),
+	},
 	{"read.depth-over-limit", exchange.Stop, exchange.Yours, overRead(xmltree.DepthLimit, "depth-limit", "1024")},
 	{"read.text-over-limit", exchange.Stop, exchange.Yours, overRead(xmltree.TextLimit, "text-limit", "64 MiB")},
-	{"read.repeats-over-limit", exchange.Stop, exchange.Yours, overRead(xmltree.RepeatLimit, "repeat-limit", "10000000")},
+	{
+		"read.repeats-over-limit",
+		exchange.Stop,
+		exchange.Yours,
+		overRead(xmltree.RepeatLimit, "repeat-limit", "10000000"),
+	},
 	{"read.names-over-limit", exchange.Stop, exchange.Yours, overRead(xmltree.NameLimit, "name-limit", "1000000")},
 	{"read.not-envelope", exchange.Stop, exchange.Theirs, notEnvelope},
 	{"read.not-description", exchange.Stop, exchange.Unknown, notDescription},
@@ -76,7 +113,11 @@ func notDescription(c *Case) []exchange.Finding {
 	if !ok {
 		return nil
 	}
-	f := exchange.Finding{Title: "what was fetched is no service description", Why: e.Err.Error() + ".", Program: "check the address of the description; ?wsdl at its end is usual"}
+	f := exchange.Finding{
+		Title:   "what was fetched is no service description",
+		Why:     e.Err.Error() + ".",
+		Program: "check the address of the description; ?wsdl at its end is usual",
+	}
 	if l := c.leg(); l != nil {
 		f.Evidence = []exchange.Evidence{c.inBody(0, min(int(l.ResponseBody.Len()), 120))}
 	}
@@ -87,8 +128,17 @@ func readEmpty(c *Case) []exchange.Finding {
 	if _, ok := c.Err.(EmptyError); !ok {
 		return nil
 	}
-	return one(exchange.Finding{Title: "the reply has no body", Why: fmt.Sprintf("The status is %q and nothing follows; the contract promises a reply.", c.response().Line), Evidence: c.inHead(""),
-		Program: "nothing; ask the service's people why the reply is empty"})
+	return one(
+		exchange.Finding{
+			Title: "the reply has no body",
+			Why: fmt.Sprintf(
+				"The status is %q and nothing follows; the contract promises a reply.",
+				c.response().Line,
+			),
+			Evidence: c.inHead(""),
+			Program:  "nothing; ask the service's people why the reply is empty",
+		},
+	)
 }
 
 func syntax(code xmltree.Code, title, program string) func(*Case) []exchange.Finding {
@@ -100,7 +150,11 @@ func syntax(code xmltree.Code, title, program string) func(*Case) []exchange.Fin
 		if _, empty := c.Err.(EmptyError); empty || len(notSOAP(c)) > 0 || c.errorStatus() {
 			return nil
 		}
-		f := exchange.Finding{Title: title, Program: program, Why: fmt.Sprintf("Line %d, column %d: %s.", e.Line, e.Column, e.Msg)}
+		f := exchange.Finding{
+			Title:   title,
+			Program: program,
+			Why:     fmt.Sprintf("Line %d, column %d: %s.", e.Line, e.Column, e.Msg),
+		}
 		if len(e.Open) > 0 {
 			f.Why += " Open there: " + strings.Join(e.Open, " › ") + "."
 		}
@@ -129,8 +183,15 @@ func overRead(code xmltree.Code, key, to string) func(*Case) []exchange.Finding 
 			return nil
 		}
 		return one(exchange.Finding{Title: "the reply goes beyond a limit of the reader", Why: e.Msg + ".",
-			Evidence: []exchange.Evidence{c.inReply(xmltree.Span{Start: e.Offset, End: e.Offset + 1}), c.inSettings(key, 0, 1)},
-			Remedies: c.remedies("raise it to "+to, []string{key}, to), Program: "raise the same limit of its XML reader"})
+			Evidence: []exchange.Evidence{
+				c.inReply(xmltree.Span{Start: e.Offset, End: e.Offset + 1}),
+				c.inSettings(key, 0, 1),
+			},
+			Remedies: c.remedies(
+				"raise it to "+to,
+				[]string{key},
+				to,
+			), Program: "raise the same limit of its XML reader"})
 	}
 }
 
@@ -140,8 +201,16 @@ func notEnvelope(c *Case) []exchange.Finding {
 		return nil
 	}
 	root := c.ReplyDoc.Root()
-	return one(exchange.Finding{Title: "the reply is XML, and not an envelope", Why: fmt.Sprintf("Its root element is %s in the namespace %s.", e.Root.Local, orNone(e.Root.Space)),
-		Evidence: []exchange.Evidence{c.inReply(xmltree.Span{Start: root.Span().Start, End: root.Inner().Start})}, Program: "check the path in its endpoint address"})
+	return one(
+		exchange.Finding{
+			Title: "the reply is XML, and not an envelope",
+			Why:   fmt.Sprintf("Its root element is %s in the namespace %s.", e.Root.Local, orNone(e.Root.Space)),
+			Evidence: []exchange.Evidence{
+				c.inReply(xmltree.Span{Start: root.Span().Start, End: root.Inner().Start}),
+			},
+			Program: "check the path in its endpoint address",
+		},
+	)
 }
 
 func (c *Case) sent() soap.Version {
@@ -155,14 +224,19 @@ func (c *Case) sent() soap.Version {
 }
 
 func readVersionDiffers(c *Case) []exchange.Finding {
-	if c.Reply == nil || c.Fetch || c.Reply.Version == c.sent() || len(mediaTypeRefused(c)) > 0 || c.Reply.Fault != nil && c.Reply.Fault.HasCode("VersionMismatch") {
+	if c.Reply == nil || c.Fetch || c.Reply.Version == c.sent() || len(mediaTypeRefused(c)) > 0 ||
+		c.Reply.Fault != nil && c.Reply.Fault.HasCode("VersionMismatch") {
 		return nil
 	}
 	v := c.Reply.Version.String()
 	root := c.ReplyDoc.Root()
-	f := exchange.Finding{Title: "the reply is of the other SOAP version", Why: fmt.Sprintf("SOAP %s was sent, and SOAP %s came back.", c.sent(), v),
+	f := exchange.Finding{
+		Title:    "the reply is of the other SOAP version",
+		Why:      fmt.Sprintf("SOAP %s was sent, and SOAP %s came back.", c.sent(), v),
 		Evidence: []exchange.Evidence{c.inReply(xmltree.Span{Start: root.Span().Start, End: root.Inner().Start})},
-		Remedies: c.remedies("use SOAP "+v, []string{"soap"}, v), Program: "let your program send SOAP " + v}
+		Remedies: c.remedies("use SOAP "+v, []string{"soap"}, v),
+		Program:  "let your program send SOAP " + v,
+	}
 	if c.Reply.Fault != nil {
 		f.Severity = exchange.Warn
 	}
@@ -215,7 +289,11 @@ func faultMustUnderstand(_ *Case, f *soap.Fault) *exchange.Finding {
 	if f.Code.Local != "MustUnderstand" {
 		return nil
 	}
-	return &exchange.Finding{Title: "the service does not understand a header that it must", Why: reason(f), Program: "leave the header out that the service does not know"}
+	return &exchange.Finding{
+		Title:   "the service does not understand a header that it must",
+		Why:     reason(f),
+		Program: "leave the header out that the service does not know",
+	}
 }
 
 func faultVersion(c *Case, f *soap.Fault) *exchange.Finding {
@@ -226,11 +304,26 @@ func faultVersion(c *Case, f *soap.Fault) *exchange.Finding {
 	if c.sent() == soap.V11 {
 		v = "1.2"
 	}
-	return &exchange.Finding{Title: "the service does not take this SOAP version", Why: reason(f), Remedies: c.remedies("use SOAP "+v, []string{"soap"}, v), Program: "let your program send SOAP " + v}
+	return &exchange.Finding{
+		Title:    "the service does not take this SOAP version",
+		Why:      reason(f),
+		Remedies: c.remedies("use SOAP "+v, []string{"soap"}, v),
+		Program:  "let your program send SOAP " + v,
+	}
 }
 
 // securityCodes are the local names of fault codes of WSS 1.0 §12.
-var securityCodes = []string{"UnsupportedSecurityToken", "UnsupportedAlgorithm", "InvalidSecurity", "InvalidSecurityToken", "FailedAuthentication", "FailedCheck", "SecurityTokenUnavailable", "MessageExpired", "BadContextToken"}
+var securityCodes = []string{
+	"UnsupportedSecurityToken",
+	"UnsupportedAlgorithm",
+	"InvalidSecurity",
+	"InvalidSecurityToken",
+	"FailedAuthentication",
+	"FailedCheck",
+	"SecurityTokenUnavailable",
+	"MessageExpired",
+	"BadContextToken",
+}
 
 func isSecurity(f *soap.Fault) bool {
 	for _, c := range f.Codes() {
@@ -269,11 +362,20 @@ func faultSecurityExpired(c *Case, f *soap.Fault) *exchange.Finding {
 	if !f.HasCode("MessageExpired") && !says(f, "read.fault-security-expired") {
 		return nil
 	}
-	out := &exchange.Finding{Stage: exchange.Security, Title: "the service finds the message too old or too new", Why: reason(f), Program: "check the clock of the machine that it runs on, and the life time of its timestamp"}
+	out := &exchange.Finding{
+		Stage:   exchange.Security,
+		Title:   "the service finds the message too old or too new",
+		Why:     reason(f),
+		Program: "check the clock of the machine that it runs on, and the life time of its timestamp",
+	}
 	if h := c.response(); h != nil {
 		if theirs, err := http.ParseTime(h.Get("Date")); err == nil {
 			d := c.X.Started.Sub(theirs).Round(time.Second)
-			out.Why += fmt.Sprintf(" Its clock said %s, ours is %s apart.", theirs.UTC().Format("15:04:05 UTC"), d.Abs())
+			out.Why += fmt.Sprintf(
+				" Its clock said %s, ours is %s apart.",
+				theirs.UTC().Format("15:04:05 UTC"),
+				d.Abs(),
+			)
 			out.Evidence = append(c.faultEvidence(f), c.inHead("Date")...)
 		}
 	}
@@ -290,7 +392,12 @@ func faultSecurityRefused(c *Case, f *soap.Fault) *exchange.Finding {
 	if !f.HasCode("FailedAuthentication") && !says(f, "read.fault-security-refused") {
 		return nil
 	}
-	out := &exchange.Finding{Stage: exchange.Security, Title: "the service refused the user or the password", Why: reason(f), Program: "check user, password and password type"}
+	out := &exchange.Finding{
+		Stage:   exchange.Security,
+		Title:   "the service refused the user or the password",
+		Why:     reason(f),
+		Program: "check user, password and password type",
+	}
 	token := c.Settings.Text("token")
 	if token != "none" {
 		out.Why += fmt.Sprintf(" Sent was a %s password as %s.", token, orNone(c.Settings.Text("identity")))
@@ -305,10 +412,16 @@ func faultSecurityRefused(c *Case, f *soap.Fault) *exchange.Finding {
 }
 
 func faultSecurityInvalid(c *Case, f *soap.Fault) *exchange.Finding {
-	if !isSecurity(f) || faultSecurityMissing(c, f) != nil || faultSecurityExpired(c, f) != nil || faultSecurityRefused(c, f) != nil {
+	if !isSecurity(f) || faultSecurityMissing(c, f) != nil || faultSecurityExpired(c, f) != nil ||
+		faultSecurityRefused(c, f) != nil {
 		return nil
 	}
-	out := &exchange.Finding{Stage: exchange.Security, Title: "the service does not accept the security header", Why: reason(f), Program: "compare its security header with one that is accepted"}
+	out := &exchange.Finding{
+		Stage:   exchange.Security,
+		Title:   "the service does not accept the security header",
+		Why:     reason(f),
+		Program: "compare its security header with one that is accepted",
+	}
 	switch token := c.Settings.Text("token"); {
 	case f.HasCode("UnsupportedSecurityToken") && (token == "text" || token == "digest"):
 		other := map[string]string{"digest": "text", "text": "digest"}[token]
@@ -322,8 +435,17 @@ func faultSecurityInvalid(c *Case, f *soap.Fault) *exchange.Finding {
 func faultAddressing(c *Case, f *soap.Fault) *exchange.Finding {
 	for _, code := range f.Codes() {
 		switch code.Local {
-		case "MessageAddressingHeaderRequired", "MessageInformationHeaderRequired", "InvalidAddressingHeader", "InvalidMessageInformationHeader", "DestinationUnreachable", "OnlyAnonymousAddressSupported":
-			out := &exchange.Finding{Title: "the service wants WS-Addressing headers", Why: reason(f), Program: "send the WS-Addressing headers that the service asks for"}
+		case "MessageAddressingHeaderRequired",
+			"MessageInformationHeaderRequired",
+			"InvalidAddressingHeader",
+			"InvalidMessageInformationHeader",
+			"DestinationUnreachable",
+			"OnlyAnonymousAddressSupported":
+			out := &exchange.Finding{
+				Title:   "the service wants WS-Addressing headers",
+				Why:     reason(f),
+				Program: "send the WS-Addressing headers that the service asks for",
+			}
 			version := soap.Addressing10
 			if code.Space == soap.AddressingNS[soap.Addressing2004] {
 				version = soap.Addressing2004
@@ -366,9 +488,12 @@ func faultDeclared(c *Case, f *soap.Fault) *exchange.Finding {
 			parts = append(parts, x.Name+" "+cut(x.Value, 40))
 		}
 	}
-	return &exchange.Finding{Title: "the service answered with its declared fault " + name, Why: reason(f) + " Its detail: " + orNone(strings.Join(parts, ", ")) + ".",
+	return &exchange.Finding{
+		Title:    "the service answered with its declared fault " + name,
+		Why:      reason(f) + " Its detail: " + orNone(strings.Join(parts, ", ")) + ".",
 		Evidence: append([]exchange.Evidence{c.inReply(f.Detail.Span())}, c.faultEvidence(f)...),
-		Program:  "handle the fault " + name + "; the contract announces it"}
+		Program:  "handle the fault " + name + "; the contract announces it",
+	}
 }
 
 func faultAction(c *Case, f *soap.Fault) *exchange.Finding {
@@ -376,7 +501,12 @@ func faultAction(c *Case, f *soap.Fault) *exchange.Finding {
 		return nil
 	}
 	sent := c.X.Stage(exchange.Binding).Facts.Get("action sent")
-	out := &exchange.Finding{Stage: exchange.Binding, Title: "the service does not know this action", Why: reason(f) + fmt.Sprintf(" Sent was %q.", sent), Program: "send the action that the contract has for this operation"}
+	out := &exchange.Finding{
+		Stage:   exchange.Binding,
+		Title:   "the service does not know this action",
+		Why:     reason(f) + fmt.Sprintf(" Sent was %q.", sent),
+		Program: "send the action that the contract has for this operation",
+	}
 	switch {
 	case c.Operation == nil:
 	case sent == c.Operation.Action:
@@ -384,7 +514,11 @@ func faultAction(c *Case, f *soap.Fault) *exchange.Finding {
 		out.Program = "ask the service's people which action it knows; the contract has this one"
 	default:
 		out.Why += fmt.Sprintf(" The contract has %q.", c.Operation.Action)
-		out.Remedies = c.remedies("send the contract's action, "+c.Operation.Action, []string{"action"}, c.Operation.Action)
+		out.Remedies = c.remedies(
+			"send the contract's action, "+c.Operation.Action,
+			[]string{"action"},
+			c.Operation.Action,
+		)
 	}
 	return out
 }
@@ -393,7 +527,13 @@ func faultOperation(c *Case, f *soap.Fault) *exchange.Finding {
 	if faultAction(c, f) != nil || isSecurity(f) || !says(f, "read.fault-operation") {
 		return nil
 	}
-	return &exchange.Finding{Stage: exchange.Message, Title: "the service does not know the element in the body", Why: reason(f), Program: "check the name, case and namespace of the body's element", Certainty: exchange.Likely}
+	return &exchange.Finding{
+		Stage:     exchange.Message,
+		Title:     "the service does not know the element in the body",
+		Why:       reason(f),
+		Program:   "check the name, case and namespace of the body's element",
+		Certainty: exchange.Likely,
+	}
 }
 
 // general tells whether no more particular rule takes the fault.
@@ -401,7 +541,8 @@ func (c *Case) general(f *soap.Fault) bool {
 	if len(mediaTypeRefused(c)) > 0 {
 		return false
 	}
-	for _, look := range []func(*Case, *soap.Fault) *exchange.Finding{faultMustUnderstand, faultVersion, faultSecurityMissing, faultSecurityExpired, faultSecurityRefused,
+	for _, look := range []func(*Case, *soap.Fault) *exchange.Finding{faultMustUnderstand, faultVersion,
+		faultSecurityMissing, faultSecurityExpired, faultSecurityRefused,
 		faultSecurityInvalid, faultAddressing, faultDeclared, faultAction, faultOperation} {
 		if look(c, f) != nil {
 			return false
@@ -414,16 +555,28 @@ func faultClient(c *Case, f *soap.Fault) *exchange.Finding {
 	if !f.FromSender() || !c.general(f) {
 		return nil
 	}
-	return &exchange.Finding{Title: "the service refused the message: " + cut(f.Reason, 100), Why: reason(f) + " The fault's code says that the message is at fault, not the service." + detailWords(f),
-		Program: "change what your program sends as the reason says"}
+	return &exchange.Finding{
+		Title:   "the service refused the message: " + cut(f.Reason, 100),
+		Why:     reason(f) + " The fault's code says that the message is at fault, not the service." + detailWords(f),
+		Program: "change what your program sends as the reason says",
+	}
 }
 
 func faultServer(c *Case, f *soap.Fault) *exchange.Finding {
 	if f.FromSender() || !c.general(f) {
 		return nil
 	}
-	return &exchange.Finding{Title: "the service failed: " + cut(f.Reason, 100), Why: reason(f) + " The fault's code says that the service is at fault, not the message." + detailWords(f) + behind(f),
-		Program: "nothing yet; tell the service's people the time and the reason"}
+	return &exchange.Finding{
+		Title: "the service failed: " + cut(f.Reason, 100),
+		Why: reason(
+			f,
+		) + " The fault's code says that the service is at fault, not the message." + detailWords(
+			f,
+		) + behind(
+			f,
+		),
+		Program: "nothing yet; tell the service's people the time and the reason",
+	}
 }
 
 func detailWords(f *soap.Fault) string {
@@ -449,7 +602,10 @@ func behind(f *soap.Fault) string {
 	}
 	for _, h := range hear(text) {
 		if h.Stage >= exchange.Connect && h.Stage <= exchange.Wait {
-			return " Its words speak of something behind the service that it could not reach (" + h.ID + "): “" + cut(h.Excerpt, 100) + "”."
+			return " Its words speak of something behind the service that it could not reach (" + h.ID + "): “" + cut(
+				h.Excerpt,
+				100,
+			) + "”."
 		}
 	}
 	return ""
@@ -461,14 +617,26 @@ func faultHidden(c *Case) []exchange.Finding {
 	if c.Reply == nil || c.Reply.Fault != nil || c.Reply.Payload.IsZero() {
 		return nil
 	}
-	if !slices.ContainsFunc(c.ReplyDoc.Names(), func(n xmltree.Name) bool { return slices.Contains(errorNames, strings.ToLower(n.Local)) }) {
+	if !slices.ContainsFunc(
+		c.ReplyDoc.Names(),
+		func(n xmltree.Name) bool { return slices.Contains(errorNames, strings.ToLower(n.Local)) },
+	) {
 		return nil
 	}
 	fields, _ := message.Fields(c.Reply.Payload, 300)
 	for _, f := range fields {
 		if f.Leaf && f.Value != "" && f.Value != "0" && slices.Contains(errorNames, strings.ToLower(f.Name)) {
-			return one(exchange.Finding{Certainty: exchange.Likely, Title: "the reply looks like success, and holds an error", Why: fmt.Sprintf("Its field %s says “%s”.", f.Name, cut(f.Value, 120)),
-				Evidence: []exchange.Evidence{c.inReply(f.Node.Span())}, Program: "look at this field in every reply"})
+			return one(
+				exchange.Finding{
+					Certainty: exchange.Likely,
+					Title:     "the reply looks like success, and holds an error",
+					Why:       fmt.Sprintf("Its field %s says “%s”.", f.Name, cut(f.Value, 120)),
+					Evidence: []exchange.Evidence{
+						c.inReply(f.Node.Span()),
+					},
+					Program: "look at this field in every reply",
+				},
+			)
 		}
 	}
 	return nil
@@ -489,8 +657,14 @@ func replyDiffers(c *Case) []exchange.Finding {
 	if !p.IsZero() {
 		at = xmltree.Span{Start: p.Span().Start, End: p.Inner().Start}
 	}
-	return one(exchange.Finding{Title: "the reply is not that of the operation", Why: fmt.Sprintf("The body holds %s; due is %s.", orNone(e.Got.String()), e.Want), Evidence: []exchange.Evidence{c.inReply(at)},
-		Program: "check whether address and action belong to the operation that is called"})
+	return one(
+		exchange.Finding{
+			Title:    "the reply is not that of the operation",
+			Why:      fmt.Sprintf("The body holds %s; due is %s.", orNone(e.Got.String()), e.Want),
+			Evidence: []exchange.Evidence{c.inReply(at)},
+			Program:  "check whether address and action belong to the operation that is called",
+		},
+	)
 }
 
 func replyInvalid(c *Case) []exchange.Finding {
@@ -498,7 +672,11 @@ func replyInvalid(c *Case) []exchange.Finding {
 		return nil
 	}
 	first := c.ReplyInvalid[0]
-	f := exchange.Finding{Title: "the reply breaks its own schema", Why: fmt.Sprintf("%s: %s (%s).", first.Path, first.Message, first.Rule), Program: "be ready for replies that are not as the schema says"}
+	f := exchange.Finding{
+		Title:   "the reply breaks its own schema",
+		Why:     fmt.Sprintf("%s: %s (%s).", first.Path, first.Message, first.Rule),
+		Program: "be ready for replies that are not as the schema says",
+	}
 	if n := len(c.ReplyInvalid); n > 1 {
 		f.Why += fmt.Sprintf(" There are %d such places.", n)
 	}
@@ -524,14 +702,20 @@ func replySealed(c *Case) []exchange.Finding {
 		return nil
 	}
 	f := exchange.Finding{
-		Title:    "the reply is encrypted, and cannot be opened",
-		Why:      fmt.Sprintf("%v.", c.NotDecrypted),
-		Evidence: []exchange.Evidence{c.inReply(c.Reply.Doc.Root().Find(wssec.XENC, "EncryptedData").Span()), c.inSettings("sign-identity", 0, 1)},
-		Program:  "give your program the private key that belongs to the certificate that the service encrypts for",
+		Title: "the reply is encrypted, and cannot be opened",
+		Why:   fmt.Sprintf("%v.", c.NotDecrypted),
+		Evidence: []exchange.Evidence{
+			c.inReply(c.Reply.Doc.Root().Find(wssec.XENC, "EncryptedData").Span()),
+			c.inSettings("sign-identity", 0, 1),
+		},
+		Program: "give your program the private key that belongs to the certificate that the service encrypts for",
 	}
 	for _, id := range c.Identities {
 		if id.Certificate != nil && id.Name != c.Settings.Text("sign-identity") {
-			f.Remedies = append(f.Remedies, exchange.NewRemedy("open it with the key of "+id.Name, c.changeHere("sign-identity", id.Name)))
+			f.Remedies = append(
+				f.Remedies,
+				exchange.NewRemedy("open it with the key of "+id.Name, c.changeHere("sign-identity", id.Name)),
+			)
 		}
 	}
 	return one(f)
@@ -542,7 +726,10 @@ func signatureBroken(c *Case) []exchange.Finding {
 		if s.Holds() {
 			continue
 		}
-		f := exchange.Finding{Title: "the reply's signature does not hold", Program: "do not trust this reply; tell the service's people which reference differs"}
+		f := exchange.Finding{
+			Title:   "the reply's signature does not hold",
+			Program: "do not trust this reply; tell the service's people which reference differs",
+		}
 		if s.Why != "" {
 			f.Why = "Of the signature itself: " + s.Why + "."
 			f.Evidence = append(f.Evidence, c.inReply(s.Node.Span()))
@@ -562,11 +749,25 @@ func signerUntrusted(c *Case) []exchange.Finding {
 	if c.Signer == nil {
 		return nil
 	}
-	r := exchange.NewRemedy("trust signatures of this certificate at this endpoint", exchange.Change{Where: "workspace", Key: "endpoint." + c.X.Endpoint + ".reply-trust", From: c.Settings.Text("reply-trust"), To: string(trust.PEM(c.Signer))})
-	r.Ask = "compare the fingerprint with one that the service's people give you: SHA-256 " + trust.Grouped(trust.Fingerprint(c.Signer))
+	r := exchange.NewRemedy(
+		"trust signatures of this certificate at this endpoint",
+		exchange.Change{
+			Where: "workspace",
+			Key:   "endpoint." + c.X.Endpoint + ".reply-trust",
+			From:  c.Settings.Text("reply-trust"),
+			To:    string(trust.PEM(c.Signer)),
+		},
+	)
+	r.Ask = "compare the fingerprint with one that the service's people give you: SHA-256 " + trust.Grouped(
+		trust.Fingerprint(c.Signer),
+	)
 	f := exchange.Finding{
-		Title:    "the reply is signed by a key that is not trusted",
-		Why:      fmt.Sprintf("Its signature holds, and was made by %s, issued by %s, which is on no trust list of this endpoint.", cut(c.Signer.Subject.String(), 80), cut(c.Signer.Issuer.String(), 80)),
+		Title: "the reply is signed by a key that is not trusted",
+		Why: fmt.Sprintf(
+			"Its signature holds, and was made by %s, issued by %s, which is on no trust list of this endpoint.",
+			cut(c.Signer.Subject.String(), 80),
+			cut(c.Signer.Issuer.String(), 80),
+		),
 		Remedies: []exchange.Remedy{r},
 		Program:  "add this certificate, or its authority, to those whose signatures your program trusts",
 	}
@@ -586,15 +787,28 @@ func replyUnsigned(c *Case) []exchange.Finding {
 	if len(c.Signatures) > 0 {
 		why = "It is signed, and no signature covers the body where it stands."
 	}
-	return one(exchange.Finding{Title: "the reply's body is not signed", Why: why + " A signature over it is demanded here.",
-		Evidence: []exchange.Evidence{c.inReply(c.Reply.Body.Span()), c.inSettings("reply-signature", 0, 6)},
-		Remedies: c.remedies("check signatures, and demand none", []string{"reply-signature"}, "check"), Program: "nothing; the service is to sign its replies"})
+	return one(
+		exchange.Finding{Title: "the reply's body is not signed", Why: why + " A signature over it is demanded here.",
+			Evidence: []exchange.Evidence{c.inReply(c.Reply.Body.Span()), c.inSettings("reply-signature", 0, 6)},
+			Remedies: c.remedies(
+				"check signatures, and demand none",
+				[]string{"reply-signature"},
+				"check",
+			), Program: "nothing; the service is to sign its replies"},
+	)
 }
 
 func signatureWeak(c *Case) (out []exchange.Finding) {
 	for _, s := range c.Signatures {
 		if s.Weak != "" && s.Holds() {
-			out = append(out, exchange.Finding{Title: "the reply's signature is weak", Why: "Of the kind " + s.Method + ": " + s.Weak + ".", Evidence: []exchange.Evidence{c.inReply(s.Node.Span())}})
+			out = append(
+				out,
+				exchange.Finding{
+					Title:    "the reply's signature is weak",
+					Why:      "Of the kind " + s.Method + ": " + s.Weak + ".",
+					Evidence: []exchange.Evidence{c.inReply(s.Node.Span())},
+				},
+			)
 		}
 	}
 	return out
@@ -604,8 +818,19 @@ func replyStale(c *Case) []exchange.Finding {
 	if c.Stale == "" {
 		return nil
 	}
-	return one(exchange.Finding{Title: "the reply's timestamp is out of date", Why: "Of the timestamp: " + c.Stale + "; this machine's clock says " + time.Now().UTC().Format(time.RFC3339) + ".",
-		Evidence: []exchange.Evidence{c.inReply(c.StaleAt)}, Program: "compare the clocks; if they agree, the reply is an old one"})
+	return one(
+		exchange.Finding{
+			Title: "the reply's timestamp is out of date",
+			Why: "Of the timestamp: " + c.Stale + "; this machine's clock says " + time.Now().
+				UTC().
+				Format(time.RFC3339) +
+				".",
+			Evidence: []exchange.Evidence{
+				c.inReply(c.StaleAt),
+			},
+			Program: "compare the clocks; if they agree, the reply is an old one",
+		},
+	)
 }
 
 func unexpected(c *Case) []exchange.Finding {

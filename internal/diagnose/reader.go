@@ -38,5 +38,13 @@ func readerRefusals(body []byte, s *endpoint.Settings) []Refusal {
 	default:
 		return nil
 	}
-	return []Refusal{{key, limit, limit + 1, int64(e.Offset), fmt.Sprintf("its %s falls at line %d: %s", endpoint.KeyOf(key).Label, e.Line, e.Msg)}}
+	return []Refusal{
+		{
+			key,
+			limit,
+			limit + 1,
+			int64(e.Offset),
+			fmt.Sprintf("its %s falls at line %d: %s", endpoint.KeyOf(key).Label, e.Line, e.Msg),
+		},
+	}
 }

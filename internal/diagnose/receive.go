@@ -50,16 +50,24 @@ var receiveRules = []Rule{
 				f.Why += fmt.Sprintf(" Set is %s, which it does not offer; nothing was sent.", set)
 				for _, kind := range []string{"basic", "digest", "ntlm"} {
 					if strings.Contains(strings.ToLower(offered), kind) && set != kind {
-						f.Remedies = append(f.Remedies, c.remedies("authenticate with HTTP "+kind, []string{"http-auth"}, kind)...)
+						f.Remedies = append(
+							f.Remedies,
+							c.remedies("authenticate with HTTP "+kind, []string{"http-auth"}, kind)...)
 					}
 				}
 			case offered != "" && !strings.Contains(strings.ToLower(offered), strings.ToLower(sent)):
 				f.Why += fmt.Sprintf(" Sent was %s, which it does not offer.", strings.ToLower(sent))
 				if strings.Contains(strings.ToLower(offered), "digest") {
-					f.Remedies = append(f.Remedies, c.remedies("authenticate with HTTP digest", []string{"http-auth"}, "digest")...)
+					f.Remedies = append(
+						f.Remedies,
+						c.remedies("authenticate with HTTP digest", []string{"http-auth"}, "digest")...)
 				}
 			default:
-				f.Why += fmt.Sprintf(" Sent was %s as %s: another user or password, likely.", strings.ToLower(sent), orNone(c.Settings.Text("identity")))
+				f.Why += fmt.Sprintf(
+					" Sent was %s as %s: another user or password, likely.",
+					strings.ToLower(sent),
+					orNone(c.Settings.Text("identity")),
+				)
 			}
 			return
 		}
@@ -76,11 +84,17 @@ var receiveRules = []Rule{
 	})},
 	{"receive.not-found", exchange.Stop, exchange.Yours, notFound},
 	{"receive.method-refused", exchange.Stop, exchange.Yours, status(405, func(c *Case, f *exchange.Finding) {
-		f.Title, f.Why = "the server takes no POST at this path", fmt.Sprintf("It answered 405 and allows %s: the path is likely that of a page, not of the service.", orNone(c.response().Get("Allow")))
+		f.Title, f.Why = "the server takes no POST at this path", fmt.Sprintf(
+			"It answered 405 and allows %s: the path is likely that of a page, not of the service.",
+			orNone(c.response().Get("Allow")),
+		)
 		f.Program = "check the path in its endpoint address"
 	})},
 	{"receive.too-large", exchange.Stop, exchange.Theirs, status(413, func(c *Case, f *exchange.Finding) {
-		f.Title, f.Why = "the message is larger than the server accepts", fmt.Sprintf("It answered 413 to a body of %s bytes; that limit is the server's, not yours.", Bytes(c.leg().Request.BodySize))
+		f.Title, f.Why = "the message is larger than the server accepts", fmt.Sprintf(
+			"It answered 413 to a body of %s bytes; that limit is the server's, not yours.",
+			Bytes(c.leg().Request.BodySize),
+		)
 		f.Program = "send less at a time, or have the service's people raise their limit"
 	})},
 	{"receive.media-type-refused", exchange.Stop, exchange.Yours, mediaTypeRefused},
@@ -114,7 +128,12 @@ func (c *Case) proposal(size int64) (limit int64, reason string) {
 		if l.Largest > size {
 			limit = endpoint.RoundLimit(l.Largest)
 		}
-		return limit, fmt.Sprintf("%s would hold it and every one of the %d kept replies to %s", endpoint.FormatSize(limit), l.Count, c.X.Operation)
+		return limit, fmt.Sprintf(
+			"%s would hold it and every one of the %d kept replies to %s",
+			endpoint.FormatSize(limit),
+			l.Count,
+			c.X.Operation,
+		)
 	}
 	return limit, fmt.Sprintf("%s would hold it with room to spare", endpoint.FormatSize(limit))
 }
@@ -135,7 +154,13 @@ func (c *Case) tooLarge(announced, got, limit int64, what string) exchange.Findi
 	f := exchange.Finding{Title: "the reply is larger than the " + what, Evidence: c.limitEvidence(announced, got)}
 	size := announced
 	if announced > maxAnnounced {
-		f.Why = fmt.Sprintf("It announces %s bytes; the %s is %s. No program takes that in: the announcement is damaged, or meant to do harm.", Bytes(announced), what, Bytes(limit))
+		f.Why = fmt.Sprintf(
+			"It announces %s bytes; the %s is %s. No program takes that in: the announcement is damaged, or meant to "+
+				"do harm.",
+			Bytes(announced),
+			what,
+			Bytes(limit),
+		)
 		f.Program = "nothing: no limit of it would do; tell the service's people what their Content-Length says"
 		f.Side = exchange.Theirs
 		return f
@@ -145,7 +170,8 @@ func (c *Case) tooLarge(announced, got, limit int64, what string) exchange.Findi
 		f.Why = fmt.Sprintf("The reply is %s bytes; the %s is %s; %s.", Bytes(announced), what, Bytes(limit), reason)
 	} else {
 		size = limit * 4
-		f.Why = fmt.Sprintf("%s bytes were accepted and more were coming; the reply does not announce its size.", Bytes(got))
+		f.Why = fmt.Sprintf("%s bytes were accepted and more were coming; the reply does not announce its size.",
+			Bytes(got))
 	}
 	would, _ := c.proposal(size)
 	w := endpoint.FormatSize(would)
@@ -178,7 +204,9 @@ func overBuffer(c *Case) []exchange.Finding {
 	f.Why += " The reply is taken in whole, so it must fit into the buffer."
 	if r, err := c.Settings.Size("receive-limit"); err == nil && r > e.Limit && r >= e.Announced {
 		w := endpoint.FormatSize(r)
-		f.Remedies = append(c.remedies("set the buffer limit to the receive limit, "+w, []string{"buffer-limit"}, w), f.Remedies...)
+		f.Remedies = append(
+			c.remedies("set the buffer limit to the receive limit, "+w, []string{"buffer-limit"}, w),
+			f.Remedies...)
 	}
 	f.Remedies = append(f.Remedies, c.remedies("take replies in flowing", []string{"intake"}, "flowing")...)
 	return one(f)
@@ -191,9 +219,15 @@ func inflatedOverLimit(c *Case) []exchange.Finding {
 	}
 	to := endpoint.FormatSize(e.Limit * 4)
 	return one(exchange.Finding{
-		Title:    "the reply is too large once it is decompressed",
-		Why:      fmt.Sprintf("%s bytes came; decompressed they are more than the limit of %s.", Bytes(e.Announced), Bytes(e.Limit)),
-		Evidence: c.inHead("Content-Encoding"), Remedies: c.remedies("raise the decompressed limit to "+to, []string{"inflated-limit"}, to),
+		Title: "the reply is too large once it is decompressed",
+		Why: fmt.Sprintf(
+			"%s bytes came; decompressed they are more than the limit of %s.",
+			Bytes(e.Announced),
+			Bytes(e.Limit),
+		),
+		Evidence: c.inHead(
+			"Content-Encoding",
+		), Remedies: c.remedies("raise the decompressed limit to "+to, []string{"inflated-limit"}, to),
 		Program: "raise its limit for decompressed messages, or ask for no compression",
 	})
 }
@@ -203,14 +237,32 @@ func truncated(c *Case) []exchange.Finding {
 	if e == nil {
 		return nil
 	}
-	f := exchange.Finding{Title: "the reply ended too early", Evidence: []exchange.Evidence{c.inBody(int(e.Got), 1)}, Program: "nothing; the service or something in between cut its reply short"}
+	f := exchange.Finding{
+		Title:    "the reply ended too early",
+		Evidence: []exchange.Evidence{c.inBody(int(e.Got), 1)},
+		Program:  "nothing; the service or something in between cut its reply short",
+	}
 	switch {
 	case e.Announced >= 0:
-		f.Why = fmt.Sprintf("%s bytes were announced and %s came before the connection was closed.", Bytes(e.Announced), Bytes(e.Got))
+		f.Why = fmt.Sprintf(
+			"%s bytes were announced and %s came before the connection was closed.",
+			Bytes(e.Announced),
+			Bytes(e.Got),
+		)
 		f.Evidence = append(f.Evidence, c.inHead("Content-Length")...)
 	case c.response() == nil:
 		f.Why = "The connection was closed within the head of the reply."
-		f.Evidence = []exchange.Evidence{{In: exchange.InResponseHead, Leg: len(c.X.Legs), Offset: max(e.Got-1, 0), Length: 1, Line: 1, Column: 1, Excerpt: cut(string(c.leg().In.Bytes()), 120)}}
+		f.Evidence = []exchange.Evidence{
+			{
+				In:      exchange.InResponseHead,
+				Leg:     len(c.X.Legs),
+				Offset:  max(e.Got-1, 0),
+				Length:  1,
+				Line:    1,
+				Column:  1,
+				Excerpt: cut(string(c.leg().In.Bytes()), 120),
+			},
+		}
 	default:
 		f.Why = fmt.Sprintf("The connection was closed after %s bytes, before the last chunk.", Bytes(e.Got))
 	}
@@ -223,9 +275,16 @@ func stalled(c *Case) []exchange.Finding {
 		return nil
 	}
 	return one(exchange.Finding{
-		Title:    "the reply stopped coming",
-		Why:      fmt.Sprintf("%s bytes of body came, then nothing for %s.", Bytes(e.Got), limitWords(c, "receive-time")),
-		Evidence: []exchange.Evidence{c.inBody(int(e.Got), 1), c.inSettings("receive-time", 0, 1)}, Remedies: c.moreTime("receive-time"),
+		Title: "the reply stopped coming",
+		Why: fmt.Sprintf(
+			"%s bytes of body came, then nothing for %s.",
+			Bytes(e.Got),
+			limitWords(c, "receive-time"),
+		),
+		Evidence: []exchange.Evidence{
+			c.inBody(int(e.Got), 1),
+			c.inSettings("receive-time", 0, 1),
+		}, Remedies: c.moreTime("receive-time"),
 		Program: "raise its idle time limit, or ask why the service pauses",
 	})
 }
@@ -235,8 +294,17 @@ func receiveTimedOut(c *Case) []exchange.Finding {
 	if e == nil {
 		return nil
 	}
-	return one(exchange.Finding{Title: "the whole call took too long", Why: fmt.Sprintf("Bytes were still coming, %s so far.%s", Bytes(e.Got), c.total(e)),
-		Evidence: []exchange.Evidence{c.inSettings("total-time", 0, 1)}, Remedies: c.moreTime("total-time"), Program: "raise its limit on the whole call"})
+	return one(
+		exchange.Finding{
+			Title: "the whole call took too long",
+			Why:   fmt.Sprintf("Bytes were still coming, %s so far.%s", Bytes(e.Got), c.total(e)),
+			Evidence: []exchange.Evidence{
+				c.inSettings("total-time", 0, 1),
+			},
+			Remedies: c.moreTime("total-time"),
+			Program:  "raise its limit on the whole call",
+		},
+	)
 }
 
 func badChunk(c *Case) []exchange.Finding {
@@ -244,8 +312,16 @@ func badChunk(c *Case) []exchange.Finding {
 	if e == nil {
 		return nil
 	}
-	return one(exchange.Finding{Title: "the chunks of the reply are not in order", Why: fmt.Sprintf("After %s bytes of body, %v.", Bytes(e.Got), e.Err),
-		Evidence: []exchange.Evidence{c.inBody(int(e.Got), 1)}, Program: "nothing; the service or a proxy breaks the transfer coding"})
+	return one(
+		exchange.Finding{
+			Title: "the chunks of the reply are not in order",
+			Why:   fmt.Sprintf("After %s bytes of body, %v.", Bytes(e.Got), e.Err),
+			Evidence: []exchange.Evidence{
+				c.inBody(int(e.Got), 1),
+			},
+			Program: "nothing; the service or a proxy breaks the transfer coding",
+		},
+	)
 }
 
 func badCompression(c *Case) []exchange.Finding {
@@ -253,8 +329,14 @@ func badCompression(c *Case) []exchange.Finding {
 	if e == nil {
 		return nil
 	}
-	return one(exchange.Finding{Title: "the reply cannot be decompressed", Why: fmt.Sprintf("It is marked %s: %v.", c.leg().Response.Coding, e.Err),
-		Evidence: c.inHead("Content-Encoding"), Program: "ask for no compression, or have the service mended"})
+	return one(
+		exchange.Finding{
+			Title:    "the reply cannot be decompressed",
+			Why:      fmt.Sprintf("It is marked %s: %v.", c.leg().Response.Coding, e.Err),
+			Evidence: c.inHead("Content-Encoding"),
+			Program:  "ask for no compression, or have the service mended",
+		},
+	)
 }
 
 func notHTTP(c *Case) []exchange.Finding {
@@ -268,8 +350,17 @@ func notHTTP(c *Case) []exchange.Finding {
 		why = e.Err.Error() + "."
 	}
 	return one(exchange.Finding{Title: fmt.Sprintf("what answers at %s is no HTTP server", c.host()), Why: why,
-		Evidence: []exchange.Evidence{{In: exchange.InResponseHead, Leg: len(c.X.Legs), Length: int64(min(len(in), 64)), Line: 1, Column: 1, Excerpt: cut(string(in), 120)}},
-		Program:  "check the port in its endpoint address"})
+		Evidence: []exchange.Evidence{
+			{
+				In:      exchange.InResponseHead,
+				Leg:     len(c.X.Legs),
+				Length:  int64(min(len(in), 64)),
+				Line:    1,
+				Column:  1,
+				Excerpt: cut(string(in), 120),
+			},
+		},
+		Program: "check the port in its endpoint address"})
 }
 
 func headTooLarge(c *Case) []exchange.Finding {
@@ -277,9 +368,24 @@ func headTooLarge(c *Case) []exchange.Finding {
 	if e == nil {
 		return nil
 	}
-	return one(exchange.Finding{Title: "the reply's head is too large", Why: fmt.Sprintf("More than %s bytes of header came without an end.", Bytes(e.Limit)),
-		Evidence: []exchange.Evidence{{In: exchange.InResponseHead, Leg: len(c.X.Legs), Offset: e.Limit, Length: 1, Line: 1, Column: 1, Excerpt: cut(string(c.leg().In.Range(0, 200)), 120)}},
-		Program:  "nothing; the service sends too many header fields"})
+	return one(
+		exchange.Finding{
+			Title: "the reply's head is too large",
+			Why:   fmt.Sprintf("More than %s bytes of header came without an end.", Bytes(e.Limit)),
+			Evidence: []exchange.Evidence{
+				{
+					In:      exchange.InResponseHead,
+					Leg:     len(c.X.Legs),
+					Offset:  e.Limit,
+					Length:  1,
+					Line:    1,
+					Column:  1,
+					Excerpt: cut(string(c.leg().In.Range(0, 200)), 120),
+				},
+			},
+			Program: "nothing; the service sends too many header fields",
+		},
+	)
 }
 
 // isAnswer tells whether an envelope came, whatever the status says.
@@ -310,8 +416,12 @@ func (c *Case) authRemedies(kind string) []exchange.Remedy {
 	place := u.Scheme + "://" + host + ":" + port
 	var out []exchange.Remedy
 	for _, id := range c.Identities {
-		r := exchange.NewRemedy(fmt.Sprintf("authenticate with HTTP %s as %s (%s)", kind, id.Name, id.User), c.changeHere("identity", id.Name), c.changeHere("http-auth", kind),
-			exchange.Change{Where: "user", Key: "allow." + id.Name, To: place})
+		r := exchange.NewRemedy(
+			fmt.Sprintf("authenticate with HTTP %s as %s (%s)", kind, id.Name, id.User),
+			c.changeHere("identity", id.Name),
+			c.changeHere("http-auth", kind),
+			exchange.Change{Where: "user", Key: "allow." + id.Name, To: place},
+		)
 		r.Ask = fmt.Sprintf("the identity %s will be used at %s", id.Name, place)
 		out = append(out, r)
 	}
@@ -340,9 +450,17 @@ func notFound(c *Case) []exchange.Finding {
 			f.Why += fmt.Sprintf(" The contract has the path %s.", p.Path)
 			v := c.Settings.Get("address").Text
 			if i := strings.LastIndex(v, u.Path); i > 0 && u.Path != "" && u.Path != "/" {
-				f.Remedies = append(f.Remedies, exchange.NewRemedy("use the contract's path, "+p.Path, c.changeHere("address", v[:i]+p.Path+v[i+len(u.Path):])))
+				f.Remedies = append(
+					f.Remedies,
+					exchange.NewRemedy(
+						"use the contract's path, "+p.Path,
+						c.changeHere("address", v[:i]+p.Path+v[i+len(u.Path):]),
+					),
+				)
 			} else {
-				f.Remedies = append(f.Remedies, exchange.NewRemedy("use the contract's path, "+p.Path, c.changeHere("address", strings.TrimSuffix(v, "/")+p.Path)))
+				f.Remedies = append(f.Remedies, exchange.NewRemedy("use the contract's path, "+p.Path,
+					c.changeHere("address", strings.TrimSuffix(v,
+						"/")+p.Path)))
 			}
 		}
 	})(c)
@@ -365,7 +483,13 @@ func mediaTypeRefused(c *Case) []exchange.Finding {
 	if c.Port != nil && c.Port.Version != soap.Unset && c.Port.Version != set {
 		other = c.Port.Version
 	}
-	why := fmt.Sprintf("It answered %d to %s, the media type of SOAP %s; services that speak only SOAP %s do that.", h.Status, set.MediaType(), set, other)
+	why := fmt.Sprintf(
+		"It answered %d to %s, the media type of SOAP %s; services that speak only SOAP %s do that.",
+		h.Status,
+		set.MediaType(),
+		set,
+		other,
+	)
 	if f != nil {
 		why += " " + reason(f)
 	}
@@ -391,8 +515,13 @@ func followed(c *Case) []exchange.Finding {
 		Title:    "the server sent the call elsewhere, and it was followed",
 		Why:      fmt.Sprintf("It went on to %s, as the same POST.", strings.Join(c.Followed, ", then ")),
 		Evidence: []exchange.Evidence{c.inSettings("redirects", 0, 6)},
-		Remedies: []exchange.Remedy{exchange.NewRemedy("call "+c.Followed[len(c.Followed)-1]+" directly", c.changeHere("address", strings.ReplaceAll(c.Followed[len(c.Followed)-1], "$", "$$")))},
-		Program:  "call the new address directly; many programs follow such an answer with a GET, and lose the message",
+		Remedies: []exchange.Remedy{
+			exchange.NewRemedy(
+				"call "+c.Followed[len(c.Followed)-1]+" directly",
+				c.changeHere("address", strings.ReplaceAll(c.Followed[len(c.Followed)-1], "$", "$$")),
+			),
+		},
+		Program: "call the new address directly; many programs follow such an answer with a GET, and lose the message",
 	})
 }
 
@@ -402,8 +531,12 @@ func notKept(c *Case) []exchange.Finding {
 		return nil
 	}
 	return one(exchange.Finding{
-		Title:    "the reply could not be kept on this machine's disk",
-		Why:      fmt.Sprintf("After %s bytes: %v. A flowing reply that is large is kept in the folder for temporary files (TMPDIR).", Bytes(e.Got), e.Err),
+		Title: "the reply could not be kept on this machine's disk",
+		Why: fmt.Sprintf(
+			"After %s bytes: %v. A flowing reply that is large is kept in the folder for temporary files (TMPDIR).",
+			Bytes(e.Got),
+			e.Err,
+		),
 		Evidence: []exchange.Evidence{c.inSettings("intake", 0, 7), c.inSettings("receive-limit", 0, 1)},
 		Program:  "nothing: the service sends, and this machine has no room",
 	})
@@ -415,8 +548,12 @@ func expectationRefused(c *Case) []exchange.Finding {
 		return nil
 	}
 	return one(exchange.Finding{
-		Title: "the server does not give leave to send the body", Why: "It answered 417 to the Expect header; many servers and proxies do not know it.",
-		Evidence: append(c.inHead(""), c.inSettings("expect-continue", 0, 4)), Remedies: c.remedies("send the body at once", []string{"expect-continue"}, "false"),
+		Title: "the server does not give leave to send the body", Why: "It answered 417 to the Expect header; many " +
+			"servers and proxies do not know it.",
+		Evidence: append(
+			c.inHead(""),
+			c.inSettings("expect-continue", 0, 4),
+		), Remedies: c.remedies("send the body at once", []string{"expect-continue"}, "false"),
 		Program: "switch its waiting for 100-continue off",
 	})
 }
@@ -452,9 +589,17 @@ func gateway(c *Case) []exchange.Finding {
 	if h == nil || h.Status < 502 || h.Status > 504 || c.isAnswer() || !h.BodyWhole {
 		return nil
 	}
-	words := map[int]string{502: "got no sensible answer from", 503: "says that nobody is available at", 504: "got no answer in time from"}
+	words := map[int]string{
+		502: "got no sensible answer from",
+		503: "says that nobody is available at",
+		504: "got no answer in time from",
+	}
 	f := exchange.Finding{Title: "something in front of the service answered, not the service", Evidence: c.inHead(""),
-		Why: fmt.Sprintf("It answered %d: it %s the service behind it.", h.Status, words[h.Status]), Program: "nothing; tell the service's people the time and this status"}
+		Why: fmt.Sprintf(
+			"It answered %d: it %s the service behind it.",
+			h.Status,
+			words[h.Status],
+		), Program: "nothing; tell the service's people the time and this status"}
 	if s := h.Get("Server") + h.Get("Via"); s != "" {
 		f.Why += fmt.Sprintf(" It calls itself %s.", cut(s, 60))
 	}
@@ -469,8 +614,12 @@ func serverError(c *Case) []exchange.Finding {
 	if h == nil || h.Status < 500 || h.Status >= 502 && h.Status <= 504 || c.isAnswer() || !h.BodyWhole {
 		return nil
 	}
-	f := exchange.Finding{Title: fmt.Sprintf("the server failed with %d and no fault", h.Status), Evidence: c.inHead(""),
-		Why: "An error of the service should come as a SOAP fault; this came without one.", Program: "nothing yet; ask the service's people what their log says at this time"}
+	f := exchange.Finding{
+		Title:    fmt.Sprintf("the server failed with %d and no fault", h.Status),
+		Evidence: c.inHead(""),
+		Why:      "An error of the service should come as a SOAP fault; this came without one.",
+		Program:  "nothing yet; ask the service's people what their log says at this time",
+	}
 	if t := quoteTitle(c.leg().ResponseBody.Bytes()); t != "" {
 		f.Why += " It says: " + t + "."
 		f.Evidence = append(f.Evidence, c.inBody(0, min(int(c.leg().ResponseBody.Len()), 200)))
@@ -480,15 +629,20 @@ func serverError(c *Case) []exchange.Finding {
 
 func clientError(c *Case) []exchange.Finding {
 	h := c.response()
-	if h == nil || h.Status < 400 || h.Status > 499 || c.isAnswer() || !h.BodyWhole || c.certificatePage() || len(plainToTLS(c)) > 0 {
+	if h == nil || h.Status < 400 || h.Status > 499 || c.isAnswer() || !h.BodyWhole || c.certificatePage() ||
+		len(plainToTLS(c)) > 0 {
 		return nil
 	}
 	switch h.Status {
 	case 401, 403, 404, 405, 407, 413, 415, 417:
 		return nil
 	}
-	f := exchange.Finding{Title: fmt.Sprintf("the server refused the request with %d", h.Status), Evidence: c.inHead(""), Why: fmt.Sprintf("It answered %q.", h.Line),
-		Program: "compare what your program sends with what works here"}
+	f := exchange.Finding{
+		Title:    fmt.Sprintf("the server refused the request with %d", h.Status),
+		Evidence: c.inHead(""),
+		Why:      fmt.Sprintf("It answered %q.", h.Line),
+		Program:  "compare what your program sends with what works here",
+	}
 	if t := quoteTitle(c.leg().ResponseBody.Bytes()); t != "" {
 		f.Why += " It says: " + t + "."
 	}
@@ -500,8 +654,14 @@ func acceptedOnly(c *Case) []exchange.Finding {
 	if h == nil || h.Status != 202 && h.Status != 204 || c.Operation == nil || c.Operation.OneWay() || c.isAnswer() {
 		return nil
 	}
-	return one(exchange.Finding{Title: "the call was accepted, and no reply came", Why: fmt.Sprintf("The server answered %d; the contract promises a reply.", h.Status), Evidence: c.inHead(""),
-		Program: "do not wait for a reply here, or ask where it is sent"})
+	return one(
+		exchange.Finding{
+			Title:    "the call was accepted, and no reply came",
+			Why:      fmt.Sprintf("The server answered %d; the contract promises a reply.", h.Status),
+			Evidence: c.inHead(""),
+			Program:  "do not wait for a reply here, or ask where it is sent",
+		},
+	)
 }
 
 func typeDiffers(c *Case) []exchange.Finding {
@@ -518,7 +678,11 @@ func typeDiffers(c *Case) []exchange.Finding {
 		return nil
 	}
 	return one(exchange.Finding{Title: "content type and envelope do not agree", Evidence: c.inHead("Content-Type"),
-		Why: fmt.Sprintf("The reply is marked %s, and holds an envelope of SOAP %s.", orNone(media), c.Reply.Version), Program: "be ready for a reply whose content type is wrong"})
+		Why: fmt.Sprintf(
+			"The reply is marked %s, and holds an envelope of SOAP %s.",
+			orNone(media),
+			c.Reply.Version,
+		), Program: "be ready for a reply whose content type is wrong"})
 }
 
 func statusDiffers(c *Case) []exchange.Finding {
@@ -528,11 +692,24 @@ func statusDiffers(c *Case) []exchange.Finding {
 	}
 	switch {
 	case c.Reply.Fault == nil && h.Status >= 400:
-		return one(exchange.Finding{Title: "an answer came under an error status", Evidence: c.inHead(""), Why: fmt.Sprintf("The status is %d, and the envelope holds no fault.", h.Status),
-			Program: "read the envelope before judging by the status"})
+		return one(
+			exchange.Finding{
+				Title:    "an answer came under an error status",
+				Evidence: c.inHead(""),
+				Why:      fmt.Sprintf("The status is %d, and the envelope holds no fault.", h.Status),
+				Program:  "read the envelope before judging by the status",
+			},
+		)
 	case c.Reply.Fault != nil && h.Status == 200:
-		return one(exchange.Finding{Severity: exchange.Note, Title: "a fault came under the status 200", Evidence: c.inHead(""), Why: "Programs that judge by the status alone take it for success.",
-			Program: "look for a fault in every reply"})
+		return one(
+			exchange.Finding{
+				Severity: exchange.Note,
+				Title:    "a fault came under the status 200",
+				Evidence: c.inHead(""),
+				Why:      "Programs that judge by the status alone take it for success.",
+				Program:  "look for a fault in every reply",
+			},
+		)
 	}
 	return nil
 }
@@ -545,15 +722,24 @@ func notSOAP(c *Case) []exchange.Finding {
 	media, _, _ := mime.ParseMediaType(h.Get("Content-Type"))
 	body := c.leg().ResponseBody.Bytes()
 	isHTML := media == "text/html" || looksLikeHTML(body)
-	if !isHTML && (media == "" || strings.Contains(media, "xml") || strings.HasPrefix(media, "multipart/") || c.ReplyErr == nil && c.ReplyDoc != nil) {
+	if !isHTML &&
+		(media == "" || strings.Contains(media, "xml") || strings.HasPrefix(media, "multipart/") || c.ReplyErr == nil &&
+			c.ReplyDoc != nil) {
 		return nil
 	}
 	what := "something of the type " + orNone(media)
 	if isHTML {
 		what = "an HTML page"
 	}
-	f := exchange.Finding{Title: "the answer is " + what + ", not SOAP", Evidence: append([]exchange.Evidence{c.inBody(0, min(len(body), 120))}, c.inHead("Content-Type")...),
-		Why: fmt.Sprintf("The status is %d.", h.Status), Program: "check the path in its endpoint address; a log-in or error page may stand in front of the service"}
+	f := exchange.Finding{
+		Title:    "the answer is " + what + ", not SOAP",
+		Evidence: append([]exchange.Evidence{c.inBody(0, min(len(body), 120))}, c.inHead("Content-Type")...),
+		Why: fmt.Sprintf(
+			"The status is %d.",
+			h.Status,
+		),
+		Program: "check the path in its endpoint address; a log-in or error page may stand in front of the service",
+	}
 	if kind := noText(body); kind != "" {
 		f.Why += " " + kind
 	} else if t := quoteTitle(body); t != "" {
@@ -566,7 +752,8 @@ func notSOAP(c *Case) []exchange.Finding {
 func noText(body []byte) string {
 	b := body[:min(len(body), 512)]
 	switch kind := http.DetectContentType(b); {
-	case strings.HasPrefix(kind, "text/"), bytes.HasPrefix(bytes.TrimLeft(b, "\x00 \t\r\n"), []byte("<")): // markup, perhaps with a byte that cannot be
+	case strings.HasPrefix(kind, "text/"),
+		bytes.HasPrefix(bytes.TrimLeft(b, "\x00 \t\r\n"), []byte("<")): // markup, perhaps with a byte that cannot be
 		return ""
 	case kind == "application/x-gzip":
 		return "It is compressed (gzip), and no Content-Encoding says so."

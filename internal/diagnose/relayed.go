@@ -30,7 +30,8 @@ func lengthDiffers(c *Case) []exchange.Finding {
 		f.Evidence = []exchange.Evidence{named("Content-Length", fmt.Sprintf("Content-Length: %d", c.SentDeclared))}
 	}
 	if c.Draft != nil && c.SentCame > c.SentDeclared {
-		if n := int64(utf8.RuneCount(c.Draft.Bytes())); n == c.SentDeclared || n+c.SentCame-int64(len(c.Draft.Bytes())) == c.SentDeclared {
+		if n := int64(utf8.RuneCount(c.Draft.Bytes())); n == c.SentDeclared ||
+			n+c.SentCame-int64(len(c.Draft.Bytes())) == c.SentDeclared {
 			f.Why += " It is the number of its characters."
 		}
 	}
@@ -53,7 +54,17 @@ func (c *Case) inRequestHead(name string) []exchange.Evidence {
 	if f == nil {
 		return nil
 	}
-	return []exchange.Evidence{{In: exchange.InRequestHead, Leg: len(c.X.Legs), Offset: f.Span.Offset, Length: f.Span.Length, Line: 1, Column: 1, Excerpt: cut(f.Name+": "+f.Value, 200)}}
+	return []exchange.Evidence{
+		{
+			In:      exchange.InRequestHead,
+			Leg:     len(c.X.Legs),
+			Offset:  f.Span.Offset,
+			Length:  f.Span.Length,
+			Line:    1,
+			Column:  1,
+			Excerpt: cut(f.Name+": "+f.Value, 200),
+		},
+	}
 }
 
 // charsetDiffers is a request whose head, XML declaration and bytes do not say the
@@ -73,11 +84,21 @@ func charsetDiffers(c *Case) []exchange.Finding {
 	alias := func(s string) string {
 		return strings.ReplaceAll(strings.TrimSuffix(strings.TrimSuffix(s, "le"), "be"), "utf8", "utf-8")
 	}
-	f := exchange.Finding{Title: "the request does not say truly in which encoding it is", Program: "write the message in the encoding that head and declaration name, both the same", Evidence: c.inRequestHead("Content-Type")}
+	f := exchange.Finding{
+		Title:    "the request does not say truly in which encoding it is",
+		Program:  "write the message in the encoding that head and declaration name, both the same",
+		Evidence: c.inRequestHead("Content-Type"),
+	}
 	switch {
 	case said != "" && declared != "" && alias(said) != alias(declared):
-		f.Why = fmt.Sprintf("Its head says %s and its XML declaration %s; many services believe the head.", said, declared)
-	case (alias(said) == "utf-8" || said == "" && (declared == "" || alias(declared) == "utf-8")) && !utf8.Valid(l.RequestBody) && !strings.HasPrefix(string(l.RequestBody), "\xff\xfe") && !strings.HasPrefix(string(l.RequestBody), "\xfe\xff"):
+		f.Why = fmt.Sprintf(
+			"Its head says %s and its XML declaration %s; many services believe the head.",
+			said,
+			declared,
+		)
+	case (alias(said) == "utf-8" || said == "" && (declared == "" || alias(declared) == "utf-8")) &&
+		!utf8.Valid(l.RequestBody) && !strings.HasPrefix(string(l.RequestBody),
+		"\xff\xfe") && !strings.HasPrefix(string(l.RequestBody), "\xfe\xff"):
 		at := 0
 		for at < len(l.RequestBody) {
 			r, n := utf8.DecodeRune(l.RequestBody[at:])
@@ -88,12 +109,33 @@ func charsetDiffers(c *Case) []exchange.Finding {
 		}
 		line, col := xmltree.Position(l.RequestBody, at)
 		f.Why = fmt.Sprintf("It is to be UTF-8, and its byte %d, 0x%02x, cannot be that.", at, l.RequestBody[at])
-		f.Evidence = append([]exchange.Evidence{{In: exchange.InRequestBody, Leg: len(c.X.Legs), Offset: int64(at), Length: 1, Line: line, Column: col, Excerpt: cut(string(l.RequestBody[max(at-20, 0):min(at+20, len(l.RequestBody))]), 80)}}, f.Evidence...)
+		f.Evidence = append(
+			[]exchange.Evidence{
+				{
+					In:      exchange.InRequestBody,
+					Leg:     len(c.X.Legs),
+					Offset:  int64(at),
+					Length:  1,
+					Line:    line,
+					Column:  col,
+					Excerpt: cut(string(l.RequestBody[max(at-20, 0):min(at+20, len(l.RequestBody))]), 80),
+				},
+			},
+			f.Evidence...)
 	default:
 		return nil
 	}
 	if len(f.Evidence) == 0 {
-		f.Evidence = []exchange.Evidence{{In: exchange.InRequestBody, Leg: len(c.X.Legs), Length: 1, Line: 1, Column: 1, Excerpt: cut(string(l.RequestBody[:min(60, len(l.RequestBody))]), 60)}}
+		f.Evidence = []exchange.Evidence{
+			{
+				In:      exchange.InRequestBody,
+				Leg:     len(c.X.Legs),
+				Length:  1,
+				Line:    1,
+				Column:  1,
+				Excerpt: cut(string(l.RequestBody[:min(60, len(l.RequestBody))]), 60),
+			},
+		}
 	}
 	return one(f)
 }

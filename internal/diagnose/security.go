@@ -29,7 +29,8 @@ func securityInDraft(c *Case) []exchange.Finding {
 	for h := range e.Header.Children() {
 		actor, _ := h.Attr(e.Version.Namespace(), "actor")
 		role, _ := h.Attr(e.Version.Namespace(), "role")
-		if h.Name().Local != "Security" || actor+role != c.Settings.Text("security-actor") { // one for another receiver stands beside it
+		if h.Name().Local != "Security" ||
+			actor+role != c.Settings.Text("security-actor") { // one for another receiver stands beside it
 			continue
 		}
 		set := c.Settings.Text("token") != "none"
@@ -38,11 +39,26 @@ func securityInDraft(c *Case) []exchange.Finding {
 		switch {
 		case set:
 			return one(exchange.Finding{Title: "the draft carries its own security header, and a token is set as well",
-				Why: "Two security headers for the same receiver are refused by most services.", Evidence: []exchange.Evidence{c.inDraft(xmltree.Span{Start: h.Span().Start, End: h.Inner().Start})},
+				Why:      "Two security headers for the same receiver are refused by most services.",
+				Evidence: []exchange.Evidence{c.inDraft(xmltree.Span{Start: h.Span().Start, End: h.Inner().Start})},
 				Remedies: []exchange.Remedy{exchange.NewRemedy("set no token", c.changeHere("token", "none"))}})
 		case password:
-			return one(exchange.Finding{Title: "a password stands in the draft", Why: "A draft is kept in clear; an identity is not.",
-				Evidence: []exchange.Evidence{{In: exchange.InDraft, Offset: int64(h.Span().Start), Length: 1, Line: 1, Column: 1, Excerpt: "wsse:Security"}}})
+			return one(
+				exchange.Finding{
+					Title: "a password stands in the draft",
+					Why:   "A draft is kept in clear; an identity is not.",
+					Evidence: []exchange.Evidence{
+						{
+							In:      exchange.InDraft,
+							Offset:  int64(h.Span().Start),
+							Length:  1,
+							Line:    1,
+							Column:  1,
+							Excerpt: "wsse:Security",
+						},
+					},
+				},
+			)
 		}
 	}
 	return nil
@@ -84,7 +100,9 @@ func tokenDemanded(c *Case) []exchange.Finding {
 	needToken := kind != "" && c.Settings.Text("token") == "none"
 	needStamp := c.Contract.DemandsTimestamp() && c.Settings.Text("timestamp") == ""
 	signed, sealed := c.Contract.DemandsParts("SignedParts"), c.Contract.DemandsParts("EncryptedParts")
-	needSign, needSeal := len(signed) > 0 && c.Settings.Text("sign") == "", len(sealed) > 0 && c.Settings.Text("encrypt") == ""
+	needSign, needSeal := len(signed) > 0 &&
+		c.Settings.Text("sign") == "", len(sealed) > 0 &&
+		c.Settings.Text("encrypt") == ""
 	if c.Draft != nil && c.Draft.Err() == nil {
 		if e := c.Draft.Envelope(); e != nil && !e.Header.IsZero() {
 			for h := range e.Header.Children() {
@@ -114,9 +132,18 @@ func tokenDemanded(c *Case) []exchange.Finding {
 		remedies = c.protectRemedies(signed, sealed, needSign, needSeal, needStamp)
 	}
 	return one(exchange.Finding{
-		Title:    "the contract demands a security token that is not set",
-		Why:      "Its policy asks for " + strings.Join(texts, "; ") + "." + also,
-		Evidence: []exchange.Evidence{{In: exchange.InContract, Key: c.Contract.Source, Length: 1, Line: 1, Column: 1, Excerpt: strings.Join(texts, "; ")}},
+		Title: "the contract demands a security token that is not set",
+		Why:   "Its policy asks for " + strings.Join(texts, "; ") + "." + also,
+		Evidence: []exchange.Evidence{
+			{
+				In:      exchange.InContract,
+				Key:     c.Contract.Source,
+				Length:  1,
+				Line:    1,
+				Column:  1,
+				Excerpt: strings.Join(texts, "; "),
+			},
+		},
 		Remedies: remedies,
 		Program:  "let your program send " + strings.Join(texts, " and "),
 	})
@@ -126,7 +153,8 @@ func tokenDemanded(c *Case) []exchange.Finding {
 // for, of what is signed and encrypted.
 func (c *Case) algorithms(sign, encrypt bool) (keys []string) {
 	for key, want := range c.Contract.DemandsAlgorithms() {
-		used := sign && key == "signature" || encrypt && strings.HasPrefix(key, "encrypt-") || sign && encrypt && key == "protect-order"
+		used := sign && key == "signature" || encrypt && strings.HasPrefix(key, "encrypt-") ||
+			sign && encrypt && key == "protect-order"
 		if used && c.Settings.Text(key) != want {
 			keys = append(keys, key)
 		}
@@ -144,11 +172,17 @@ func algorithmsDiffer(c *Case) []exchange.Finding {
 		return nil
 	}
 	want := c.Contract.DemandsAlgorithms()
-	f := exchange.Finding{Title: "the contract asks for other algorithms than those that are set", Program: "sign and encrypt as the policy says"}
+	f := exchange.Finding{
+		Title:   "the contract asks for other algorithms than those that are set",
+		Program: "sign and encrypt as the policy says",
+	}
 	var words []string
 	var changes []exchange.Change
 	for _, key := range keys {
-		words = append(words, fmt.Sprintf("%s %s where %s is set", endpoint.KeyOf(key).Label, want[key], c.Settings.Text(key)))
+		words = append(
+			words,
+			fmt.Sprintf("%s %s where %s is set", endpoint.KeyOf(key).Label, want[key], c.Settings.Text(key)),
+		)
 		changes = append(changes, c.changeHere(key, want[key]))
 		f.Evidence = append(f.Evidence, c.inSettings(key, 0, 1))
 	}
@@ -177,7 +211,8 @@ func (c *Case) protectRemedies(signed, sealed []string, needSign, needSeal, need
 		base = append(base, c.changeHere("encrypt", sealed))
 		what = append(what, "encrypt "+strings.Join(sealed, " and "))
 	}
-	for _, key := range c.algorithms(needSign || c.Settings.Text("sign") != "", needSeal || c.Settings.Text("encrypt") != "") {
+	for _, key := range c.algorithms(needSign || c.Settings.Text("sign") != "", needSeal ||
+		c.Settings.Text("encrypt") != "") {
 		base = append(base, c.changeHere(key, c.Contract.DemandsAlgorithms()[key]))
 	}
 	title := strings.Join(what, ", ")
@@ -217,7 +252,9 @@ func (c *Case) tokenRemedies(kind string, needToken, needStamp bool) []exchange.
 		}
 	}
 	if !needToken {
-		return []exchange.Remedy{exchange.NewRemedy("send a timestamp that holds for 5 minutes", c.changeHere("timestamp", "5m"))}
+		return []exchange.Remedy{
+			exchange.NewRemedy("send a timestamp that holds for 5 minutes", c.changeHere("timestamp", "5m")),
+		}
 	}
 	u, err := url.Parse(c.address())
 	for _, k := range kinds {
@@ -232,11 +269,16 @@ func (c *Case) tokenRemedies(kind string, needToken, needStamp bool) []exchange.
 			r := exchange.Remedy{}
 			if err == nil && u.Host != "" {
 				host, port := endpoint.HostPort(u)
-				changes = append(changes, exchange.Change{Where: "user", Key: "allow." + id.Name, To: u.Scheme + "://" + host + ":" + port})
+				changes = append(
+					changes,
+					exchange.Change{Where: "user", Key: "allow." + id.Name, To: u.Scheme + "://" + host + ":" + port},
+				)
 				r.Ask = fmt.Sprintf("the identity %s will be used at %s://%s:%s", id.Name, u.Scheme, host, port)
 			}
 			ask := r.Ask
-			r = exchange.NewRemedy(fmt.Sprintf("send a user name token as %s (%s), %s password", id.Name, id.User, k), changes...)
+			r = exchange.NewRemedy(
+				fmt.Sprintf("send a user name token as %s (%s), %s password", id.Name, id.User, k),
+				changes...)
 			r.Ask = ask
 			out = append(out, r)
 		}
@@ -249,13 +291,19 @@ func identityUnknown(c *Case) []exchange.Finding {
 	if !errors.As(c.Err, &e) {
 		return nil
 	}
-	f := exchange.Finding{Title: e.Error(), Why: "Identities are kept in your own configuration; you have " + orNone(strings.Join(e.Others, ", ")) + ".",
-		Evidence: []exchange.Evidence{c.inSettings("identity", 0, len(e.Name))}}
+	f := exchange.Finding{
+		Title: e.Error(),
+		Why: "Identities are kept in your own configuration; you have " + orNone(
+			strings.Join(e.Others, ", "),
+		) + ".",
+		Evidence: []exchange.Evidence{c.inSettings("identity", 0, len(e.Name))},
+	}
 	if e.Near != "" {
 		f.Remedies = c.remedies("use "+e.Near, []string{"identity"}, e.Near)
 	} else {
 		for _, id := range c.Identities {
-			f.Remedies = append(f.Remedies, c.remedies(fmt.Sprintf("use %s (%s)", id.Name, id.User), []string{"identity"}, id.Name)...)
+			f.Remedies = append(f.Remedies, c.remedies(fmt.Sprintf("use %s (%s)", id.Name, id.User),
+				[]string{"identity"}, id.Name)...)
 		}
 	}
 	return one(f)
@@ -267,7 +315,10 @@ func identityHostNew(c *Case) []exchange.Finding {
 		return nil
 	}
 	to := fmt.Sprintf("%s://%s:%s", e.Scheme, e.Host, e.Port)
-	r := exchange.NewRemedy(fmt.Sprintf("allow %s to be used at %s", e.Identity, to), exchange.Change{Where: "user", Key: "allow." + e.Identity, To: to})
+	r := exchange.NewRemedy(
+		fmt.Sprintf("allow %s to be used at %s", e.Identity, to),
+		exchange.Change{Where: "user", Key: "allow." + e.Identity, To: to},
+	)
 	r.Ask = fmt.Sprintf("the identity %s will be used at %s", e.Identity, to)
 	return one(exchange.Finding{
 		Title:    fmt.Sprintf("the identity %s has not been used at %s before", e.Identity, to),
@@ -282,8 +333,13 @@ func secretUnavailable(c *Case) []exchange.Finding {
 	if !errors.As(c.Err, &e) {
 		return nil
 	}
-	return one(exchange.Finding{Title: "the secret of " + e.Identity + " cannot be read", Why: fmt.Sprintf("Its source is %s: %s.", e.Source, e.Why),
-		Evidence: []exchange.Evidence{named("secret", "secret = "+e.Source)}})
+	return one(
+		exchange.Finding{
+			Title:    "the secret of " + e.Identity + " cannot be read",
+			Why:      fmt.Sprintf("Its source is %s: %s.", e.Source, e.Why),
+			Evidence: []exchange.Evidence{named("secret", "secret = "+e.Source)},
+		},
+	)
 }
 
 func secretLocked(c *Case) []exchange.Finding {
@@ -291,8 +347,14 @@ func secretLocked(c *Case) []exchange.Finding {
 	if !ok {
 		return nil
 	}
-	return one(exchange.Finding{Title: "the secret of " + e.Identity + " is locked", Why: e.Error() + "; it is asked for once a sitting, or taken from " + identity.PassphraseVariable + ".",
-		Evidence: []exchange.Evidence{named("secret", "secret = age:"+e.Path)}})
+	return one(
+		exchange.Finding{
+			Title: "the secret of " + e.Identity + " is locked",
+			Why: e.Error() + "; it is asked for once a sitting, or taken from " + identity.PassphraseVariable +
+				".",
+			Evidence: []exchange.Evidence{named("secret", "secret = age:"+e.Path)},
+		},
+	)
 }
 
 func passwordTypeUnknown(c *Case) []exchange.Finding {
@@ -301,11 +363,14 @@ func passwordTypeUnknown(c *Case) []exchange.Finding {
 		return nil
 	}
 	return one(exchange.Finding{
-		Title:    "the token's password type is neither text nor digest",
-		Why:      "The setting token names the type of the password (text or digest); the password itself belongs to the identity.",
+		Title: "the token's password type is neither text nor digest",
+		Why: "The setting token names the type of the password (text or digest); the password itself belongs to " +
+			"the identity.",
 		Evidence: []exchange.Evidence{named("token", "token = (a value that is no type, not shown)")},
-		Remedies: append(c.remedies("use a digest password", []string{"token"}, "digest"), c.remedies("use a text password", []string{"token"}, "text")...),
-		Program:  "set the password type to text or digest, and the password apart from it",
+		Remedies: append(
+			c.remedies("use a digest password", []string{"token"}, "digest"),
+			c.remedies("use a text password", []string{"token"}, "text")...),
+		Program: "set the password type to text or digest, and the password apart from it",
 	})
 }
 
@@ -314,7 +379,11 @@ func keyUnreadable(c *Case) []exchange.Finding {
 	if _, mismatch := errors.AsType[*trust.MismatchError](c.Err); mismatch || !errors.As(c.Err, &e) {
 		return nil
 	}
-	f := exchange.Finding{Title: "the file " + e.Path + " cannot be used", Why: e.Err.Error() + ".", Evidence: []exchange.Evidence{c.inSettings(e.Key.Name, 0, len(e.Path))}}
+	f := exchange.Finding{
+		Title:    "the file " + e.Path + " cannot be used",
+		Why:      e.Err.Error() + ".",
+		Evidence: []exchange.Evidence{c.inSettings(e.Key.Name, 0, len(e.Path))},
+	}
 	if e.Key.Name == "trust" || e.Key.Name == "intermediates" {
 		f.Stage = exchange.TLS
 	}
@@ -322,7 +391,10 @@ func keyUnreadable(c *Case) []exchange.Finding {
 		f.Why += " The password is the secret of the client identity."
 		for _, id := range c.Identities {
 			if !p.Given || id.Name != c.Settings.Text("client-identity") {
-				f.Remedies = append(f.Remedies, exchange.NewRemedy("open it with the secret of "+id.Name, c.changeHere("client-identity", id.Name)))
+				f.Remedies = append(
+					f.Remedies,
+					exchange.NewRemedy("open it with the secret of "+id.Name, c.changeHere("client-identity", id.Name)),
+				)
 			}
 		}
 	}
@@ -333,8 +405,17 @@ func signingKeyMissing(c *Case) []exchange.Finding {
 	if !errors.Is(c.Err, endpoint.ErrNoSigningKey) {
 		return nil
 	}
-	f := exchange.Finding{Title: "parts are to be signed, and no key is set", Why: "The setting sign names " + c.Settings.Text("sign") + "; neither an identity that signs nor a client certificate is set.",
-		Evidence: []exchange.Evidence{c.inSettings("sign", 0, 1), c.inSettings("sign-identity", 0, 1)}, Program: "give your program a key and its certificate to sign with"}
+	f := exchange.Finding{
+		Title: "parts are to be signed, and no key is set",
+		Why: "The setting sign names " + c.Settings.Text(
+			"sign",
+		) + "; neither an identity that signs nor a client certificate is set.",
+		Evidence: []exchange.Evidence{
+			c.inSettings("sign", 0, 1),
+			c.inSettings("sign-identity", 0, 1),
+		},
+		Program: "give your program a key and its certificate to sign with",
+	}
 	for _, id := range c.Identities {
 		if id.Certificate != nil {
 			changes := []exchange.Change{c.changeHere("sign-identity", id.Name)}
@@ -356,7 +437,11 @@ func partMissing(c *Case) []exchange.Finding {
 	if v, ok := errors.AsType[*endpoint.ValueError](c.Err); ok {
 		key = v.Value.Key.Name
 	}
-	f := exchange.Finding{Title: "the message has no " + e.Part + " that could be signed or encrypted", Why: fmt.Sprintf("The setting %s names it.", key), Evidence: []exchange.Evidence{c.inSettings(key, 0, len(e.Part))}}
+	f := exchange.Finding{
+		Title:    "the message has no " + e.Part + " that could be signed or encrypted",
+		Why:      fmt.Sprintf("The setting %s names it.", key),
+		Evidence: []exchange.Evidence{c.inSettings(key, 0, len(e.Part))},
+	}
 	switch e.Part {
 	case "timestamp":
 		f.Remedies = c.remedies("send a timestamp that holds for 5 minutes", []string{"timestamp"}, "5m")
@@ -377,10 +462,22 @@ func ownSignatureWeak(c *Case) []exchange.Finding {
 	}
 	if c.Settings.Text("encrypt") != "" {
 		if strings.HasSuffix(c.Settings.Text("encrypt-data"), "cbc") {
-			why, keys = append(why, "AES in CBC mode does not show whether it was changed on the way"), append(keys, "encrypt-data")
+			why, keys = append(
+				why,
+				"AES in CBC mode does not show whether it was changed on the way",
+			), append(
+				keys,
+				"encrypt-data",
+			)
 		}
 		if c.Settings.Text("encrypt-key") == "rsa-1_5" {
-			why, keys = append(why, "RSA 1.5 lets an attacker who can ask often read the key"), append(keys, "encrypt-key")
+			why, keys = append(
+				why,
+				"RSA 1.5 lets an attacker who can ask often read the key",
+			), append(
+				keys,
+				"encrypt-key",
+			)
 		}
 	}
 	if len(why) == 0 {
@@ -399,10 +496,14 @@ func keyMismatch(c *Case) []exchange.Finding {
 		return nil
 	}
 	return one(exchange.Finding{
-		Title:    "private key and client certificate do not belong together",
-		Why:      fmt.Sprintf("The public key in the certificate of %s is not that of the private key.", cut(e.Cert.Subject.String(), 80)),
+		Title: "private key and client certificate do not belong together",
+		Why: fmt.Sprintf(
+			"The public key in the certificate of %s is not that of the private key.",
+			cut(e.Cert.Subject.String(), 80),
+		),
 		Evidence: []exchange.Evidence{c.inSettings("client-cert", 0, 1), c.inSettings("client-key", 0, 1)},
-		Program:  "give your program the certificate that was issued for its key, or the key that the certificate was asked for with",
+		Program: "give your program the certificate that was issued for its key, or the key that the certificate " +
+			"was asked for with",
 	})
 }
 
@@ -412,8 +513,13 @@ func ownCertificateExpired(c *Case) []exchange.Finding {
 		return nil
 	}
 	return one(exchange.Finding{
-		Title:    "your client certificate is outside its dates",
-		Why:      fmt.Sprintf("%s: %s; this machine's clock says %s.", cut(e.Subject, 80), e.Why, time.Now().UTC().Format("2006-01-02 15:04 UTC")),
+		Title: "your client certificate is outside its dates",
+		Why: fmt.Sprintf(
+			"%s: %s; this machine's clock says %s.",
+			cut(e.Subject, 80),
+			e.Why,
+			time.Now().UTC().Format("2006-01-02 15:04 UTC"),
+		),
 		Evidence: []exchange.Evidence{c.inSettings(e.Key.Name, 0, 1)},
 		Program:  "have the certificate renewed; the service would refuse it",
 	})
@@ -439,8 +545,9 @@ func secretUnverified(c *Case) []exchange.Finding {
 		return nil
 	}
 	return one(exchange.Finding{
-		Title:    "no secret is sent to a server whose certificate is not looked at",
-		Why:      "Any certificate is accepted for this call, so anybody may answer it; and it would carry a token or HTTP authentication.",
+		Title: "no secret is sent to a server whose certificate is not looked at",
+		Why: "Any certificate is accepted for this call, so anybody may answer it; and it would carry a token " +
+			"or HTTP authentication.",
 		Evidence: []exchange.Evidence{c.inSettings("token", 0, 1), c.inSettings("http-auth", 0, 1)},
 		Program:  "never switch the checking of certificates off; trust the right one",
 	})
@@ -451,10 +558,19 @@ func keyLogNew(c *Case) []exchange.Finding {
 	if !ok {
 		return nil
 	}
-	r := exchange.NewRemedy("allow this workspace to write keys to "+e.Path, exchange.Change{Where: "user", Key: "allow.key-log", To: e.Path})
+	r := exchange.NewRemedy(
+		"allow this workspace to write keys to "+e.Path,
+		exchange.Change{Where: "user", Key: "allow.key-log", To: e.Path},
+	)
 	r.Ask = "whoever reads that file can read everything that crosses"
-	return one(exchange.Finding{Title: "the key log was not allowed for this workspace before", Why: "A workspace may come from somebody else; it writes no keys without your leave.",
-		Evidence: []exchange.Evidence{c.inSettings("key-log", 0, len(e.Path))}, Remedies: []exchange.Remedy{r}})
+	return one(
+		exchange.Finding{
+			Title:    "the key log was not allowed for this workspace before",
+			Why:      "A workspace may come from somebody else; it writes no keys without your leave.",
+			Evidence: []exchange.Evidence{c.inSettings("key-log", 0, len(e.Path))},
+			Remedies: []exchange.Remedy{r},
+		},
+	)
 }
 
 func clearText(c *Case) []exchange.Finding {

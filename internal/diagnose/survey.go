@@ -84,8 +84,12 @@ func variableUnused(s *Survey) (out []exchange.Finding) {
 			continue
 		}
 		out = append(out, exchange.Finding{About: v.Name,
-			Title:    fmt.Sprintf("the variable %s is used nowhere", v.Name),
-			Why:      fmt.Sprintf("It is set in %s, and no setting and no draft holds ${%s}.", strings.Join(v.Set, ", "), v.Name),
+			Title: fmt.Sprintf("the variable %s is used nowhere", v.Name),
+			Why: fmt.Sprintf(
+				"It is set in %s, and no setting and no draft holds ${%s}.",
+				strings.Join(v.Set, ", "),
+				v.Name,
+			),
 			Evidence: []exchange.Evidence{named("environment", "environment."+v.Set[0]+"."+v.Name)}})
 	}
 	return out
@@ -96,17 +100,33 @@ func portGone(s *Survey) (out []exchange.Finding) {
 		if e.Gone == "" || e.Off {
 			continue
 		}
-		f := exchange.Finding{About: e.Name, Title: fmt.Sprintf("the endpoint %s has no port", e.Name), Why: e.Gone + ".",
-			Evidence: []exchange.Evidence{named("port", "endpoint."+e.Name+".port = "+e.Port)}}
+		f := exchange.Finding{
+			About:    e.Name,
+			Title:    fmt.Sprintf("the endpoint %s has no port", e.Name),
+			Why:      e.Gone + ".",
+			Evidence: []exchange.Evidence{named("port", "endpoint."+e.Name+".port = "+e.Port)},
+		}
 		if e.NotWhole { // whether the port is gone is not known
 			f.Title = fmt.Sprintf("the contract of the endpoint %s is not whole", e.Name)
 			out = append(out, f)
 			continue
 		}
 		if e.Near != "" {
-			f.Remedies = append(f.Remedies, exchange.NewRemedy("take the port "+e.Near, exchange.Change{Where: "workspace", Key: "endpoint." + e.Name + ".port", From: e.Port, To: e.Near}))
+			f.Remedies = append(
+				f.Remedies,
+				exchange.NewRemedy(
+					"take the port "+e.Near,
+					exchange.Change{Where: "workspace", Key: "endpoint." + e.Name + ".port", From: e.Port, To: e.Near},
+				),
+			)
 		}
-		f.Remedies = append(f.Remedies, exchange.NewRemedy("switch the endpoint off", exchange.Change{Where: "workspace", Key: "endpoint." + e.Name + ".off", To: true}))
+		f.Remedies = append(
+			f.Remedies,
+			exchange.NewRemedy(
+				"switch the endpoint off",
+				exchange.Change{Where: "workspace", Key: "endpoint." + e.Name + ".off", To: true},
+			),
+		)
 		out = append(out, f)
 	}
 	return out
@@ -119,18 +139,32 @@ func endpointsSame(s *Survey) (out []exchange.Finding) {
 			continue
 		}
 		out = append(out, exchange.Finding{About: e.Name,
-			Title:    fmt.Sprintf("the endpoints %s and %s are the same", s.Endpoints[j].Name, e.Name),
-			Why:      "They have the same port and the same settings; one of them is enough.",
-			Evidence: []exchange.Evidence{named("endpoint", "endpoint."+s.Endpoints[j].Name), named("endpoint", "endpoint."+e.Name)},
-			Remedies: []exchange.Remedy{exchange.NewRemedy("switch "+e.Name+" off", exchange.Change{Where: "workspace", Key: "endpoint." + e.Name + ".off", To: true})}})
+			Title: fmt.Sprintf("the endpoints %s and %s are the same", s.Endpoints[j].Name, e.Name),
+			Why:   "They have the same port and the same settings; one of them is enough.",
+			Evidence: []exchange.Evidence{
+				named("endpoint", "endpoint."+s.Endpoints[j].Name),
+				named("endpoint", "endpoint."+e.Name),
+			},
+			Remedies: []exchange.Remedy{
+				exchange.NewRemedy(
+					"switch "+e.Name+" off",
+					exchange.Change{Where: "workspace", Key: "endpoint." + e.Name + ".off", To: true},
+				),
+			}})
 	}
 	return out
 }
 
 func settingUnknown(s *Survey) (out []exchange.Finding) {
 	for _, u := range s.Unread {
-		out = append(out, exchange.Finding{Title: "the settings file holds something that is not known", Why: u + ". It is kept as it is, and has no effect.",
-			Evidence: []exchange.Evidence{named("orenda.toml", u)}})
+		out = append(
+			out,
+			exchange.Finding{
+				Title:    "the settings file holds something that is not known",
+				Why:      u + ". It is kept as it is, and has no effect.",
+				Evidence: []exchange.Evidence{named("orenda.toml", u)},
+			},
+		)
 	}
 	return out
 }

@@ -25,7 +25,11 @@ func TestEveryFindingIsExplainedOnceAndThePageIsCurrent(t *testing.T) {
 	}
 	page, err := os.ReadFile("../../docs/findings.md")
 	require.NoError(t, err)
-	assert.True(t, string(page) == Markdown(), "docs/findings.md is old: orenda explain --list --markdown > docs/findings.md")
+	assert.True(
+		t,
+		string(page) == Markdown(),
+		"docs/findings.md is old: orenda explain --list --markdown > docs/findings.md",
+	)
 }
 
 // No hundredth part is told of replies that are fewer.
@@ -47,5 +51,10 @@ func TestSizesInWords(t *testing.T) {
 	assert.Contains(t, why, "64 KiB is the least that is proposed")
 	limit, why = SizesOf([]int64{1472964, 375}).Proposal()
 	assert.EqualValues(t, 2<<20, limit)
-	assert.Equal(t, "the kept replies (2): from 375 to 1 472 964 bytes; 2 MiB is the next power of two that leaves a ninth to spare", why)
+	assert.Equal(
+		t,
+		"the kept replies (2): from 375 to 1 472 964 bytes; 2 MiB is the next power of two that leaves a ninth to "+
+			"spare",
+		why,
+	)
 }

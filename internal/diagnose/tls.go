@@ -27,12 +27,17 @@ func notTLS(c *Case) []exchange.Finding {
 		return nil
 	}
 	info := c.tls()
-	f := exchange.Finding{Title: fmt.Sprintf("%s does not speak TLS", c.host()), Evidence: c.inAddress(), Program: "use an http address, or the port on which the service speaks TLS"}
+	f := exchange.Finding{
+		Title:    fmt.Sprintf("%s does not speak TLS", c.host()),
+		Evidence: c.inAddress(),
+		Program:  "use an http address, or the port on which the service speaks TLS",
+	}
 	if bytes.HasPrefix(info.HelloIn, []byte("HTTP/")) {
 		f.Why = fmt.Sprintf("It answered the TLS hello with plain HTTP: %s.", cut(firstLine(info.HelloIn), 80))
 		f.Remedies = c.withScheme("http")
 	} else {
-		f.Why = fmt.Sprintf("It answered the TLS hello with something that is no TLS record: % x.", info.HelloIn[:min(len(info.HelloIn), 16)])
+		f.Why = fmt.Sprintf("It answered the TLS hello with something that is no TLS record: % x.",
+			info.HelloIn[:min(len(info.HelloIn), 16)])
 		f.Certainty = exchange.Likely
 	}
 	return one(f)
@@ -49,8 +54,13 @@ func versionRefused(c *Case) []exchange.Finding {
 		return nil
 	}
 	return one(exchange.Finding{
-		Title:    "no common TLS version",
-		Why:      fmt.Sprintf("Offered was %s to %s; the service accepts none of these (%v). `orenda trust versions` asks it for each.", c.Settings.Text("tls-min"), c.Settings.Text("tls-max"), e.Err),
+		Title: "no common TLS version",
+		Why: fmt.Sprintf(
+			"Offered was %s to %s; the service accepts none of these (%v). `orenda trust versions` asks it for each.",
+			c.Settings.Text("tls-min"),
+			c.Settings.Text("tls-max"),
+			e.Err,
+		),
 		Evidence: []exchange.Evidence{c.inSettings("tls-min", 0, 3), c.inSettings("tls-max", 0, 3)},
 		Remedies: c.remedies("accept TLS 1.0 and later for this endpoint", []string{"tls-min"}, "1.0"),
 		Program:  "enable the TLS version that the service speaks, or have the service brought up to date",
@@ -63,7 +73,8 @@ func cipherRefused(c *Case) []exchange.Finding {
 		return nil
 	}
 	return one(exchange.Finding{
-		Title: "no common cipher suite", Why: fmt.Sprintf("The service ended the handshake: %v. Most often that means that it accepts none of the suites offered.", e.Err),
+		Title: "no common cipher suite", Why: fmt.Sprintf("The service ended the handshake: %v. Most often that "+
+			"means that it accepts none of the suites offered.", e.Err),
 		Certainty: exchange.Likely, Evidence: c.inAddress(), Program: "enable a cipher suite that the service accepts",
 	})
 }
@@ -80,7 +91,10 @@ func clientCertificateRequired(c *Case) []exchange.Finding {
 		Program: "give your program a client certificate from an authority that the service accepts",
 	}
 	if e != nil {
-		f.Why = fmt.Sprintf("It asked for a certificate, none was sent, and it ended the call with the alert %q.", e.Alert)
+		f.Why = fmt.Sprintf(
+			"It asked for a certificate, none was sent, and it ended the call with the alert %q.",
+			e.Alert,
+		)
 		f.Evidence = c.inAddress()
 	} else {
 		f.Why = "The front server answered with a page that says that no certificate was sent."
@@ -126,7 +140,14 @@ func (c *Case) place() string {
 // pinRemedy trusts a public key.
 func (c *Case) pinRemedy(cert *x509.Certificate) exchange.Remedy {
 	pin := trust.PublicKeyPin(cert)
-	r := exchange.NewRemedy("pin its public key: a renewed certificate with the same key is trusted too", exchange.Change{Where: "workspace", Key: "endpoint." + c.X.Endpoint + ".pin", To: append(slices.Clone(c.Settings.List("pin")), pin)})
+	r := exchange.NewRemedy(
+		"pin its public key: a renewed certificate with the same key is trusted too",
+		exchange.Change{
+			Where: "workspace",
+			Key:   "endpoint." + c.X.Endpoint + ".pin",
+			To:    append(slices.Clone(c.Settings.List("pin")), pin),
+		},
+	)
 	r.Ask = "compare the public key's SHA-256 with one that the service's people give you: " + trust.Grouped(pin)
 	return r
 }
@@ -138,9 +159,16 @@ func (c *Case) clocks(f trust.Fault) string {
 	}
 	said := c.PeerTime.UTC().Format("2006-01-02 15:04 UTC")
 	if c.PeerTime.After(f.Cert.NotBefore) && c.PeerTime.Before(f.Cert.NotAfter) {
-		return fmt.Sprintf(" The server's own clock says %s, at which the certificate is valid: one of the two clocks is wrong, likely this machine's.", said)
+		return fmt.Sprintf(
+			" The server's own clock says %s, at which the certificate is valid: one of the two clocks is wrong, "+
+				"likely this machine's.",
+			said,
+		)
 	}
-	return fmt.Sprintf(" The server's own clock says %s: it is the certificate that is wrong, not this machine's clock.", said)
+	return fmt.Sprintf(
+		" The server's own clock says %s: it is the certificate that is wrong, not this machine's clock.",
+		said,
+	)
 }
 
 func (c *Case) whoseClock(f trust.Fault) exchange.Side {
@@ -157,9 +185,16 @@ func nameUnrecognized(c *Case) []exchange.Finding {
 	}
 	v := c.Settings.Get("server-name")
 	f := exchange.Finding{
-		Title:    "the server does not know the name that it was asked for",
-		Why:      fmt.Sprintf("Asked for was %s (server name indication), and it answered with the alert %q.", c.tls().ServerName, e.Alert),
-		Evidence: append(c.inAddress(), c.inSettings("server-name", 0, len(v.Text))), Program: "call the service by its name, not by an address or another name; check its server name setting",
+		Title: "the server does not know the name that it was asked for",
+		Why: fmt.Sprintf(
+			"Asked for was %s (server name indication), and it answered with the alert %q.",
+			c.tls().ServerName,
+			e.Alert,
+		),
+		Evidence: append(
+			c.inAddress(),
+			c.inSettings("server-name", 0, len(v.Text)),
+		), Program: "call the service by its name, not by an address or another name; check its server name setting",
 	}
 	if v.IsSet() && v.Text != "" {
 		f.Remedies = c.remedies("ask for the address's host again", []string{"server-name"}, "")
@@ -172,8 +207,19 @@ func protocolRefused(c *Case) []exchange.Finding {
 	if e == nil {
 		return nil
 	}
-	return one(exchange.Finding{Title: "the server speaks none of the protocols offered", Why: fmt.Sprintf("Offered was %s; it answered with the alert %q.", c.Settings.Text("alpn"), e.Alert),
-		Evidence: []exchange.Evidence{c.inSettings("alpn", 0, 1)}, Remedies: append(c.remedies("offer http/1.1", []string{"alpn"}, "http/1.1"), c.remedies("offer none", []string{"alpn"}, "none")...), Program: "offer http/1.1"})
+	return one(
+		exchange.Finding{
+			Title: "the server speaks none of the protocols offered",
+			Why:   fmt.Sprintf("Offered was %s; it answered with the alert %q.", c.Settings.Text("alpn"), e.Alert),
+			Evidence: []exchange.Evidence{
+				c.inSettings("alpn", 0, 1),
+			},
+			Remedies: append(
+				c.remedies("offer http/1.1", []string{"alpn"}, "http/1.1"),
+				c.remedies("offer none", []string{"alpn"}, "none")...),
+			Program: "offer http/1.1",
+		},
+	)
 }
 
 // notVerified says aloud that any certificate was accepted.
@@ -181,8 +227,15 @@ func notVerified(c *Case) []exchange.Finding {
 	if !c.SkipVerify || c.tls() == nil {
 		return nil
 	}
-	return one(exchange.Finding{Title: "ANY CERTIFICATE WAS ACCEPTED for this call", Why: "What the server showed was not checked, so anybody may have answered. It holds for this call alone.",
-		Evidence: c.inAddress(), Program: "never switch the checking of certificates off; trust the right one"})
+	return one(
+		exchange.Finding{
+			Title: "ANY CERTIFICATE WAS ACCEPTED for this call",
+			Why: "What the server showed was not checked, so anybody may have answered. It holds for this call " +
+				"alone.",
+			Evidence: c.inAddress(),
+			Program:  "never switch the checking of certificates off; trust the right one",
+		},
+	)
 }
 
 // soon is how long before its end a certificate is told of.
@@ -199,8 +252,21 @@ func expiresSoon(c *Case) []exchange.Finding {
 			break
 		}
 		if left := time.Until(cert.NotAfter); left > 0 && left < soon {
-			return one(exchange.Finding{Title: "the server's certificate ends soon", Why: fmt.Sprintf("%s: %s, on %s.", cut(cert.Subject.String(), 60), trust.Left(cert, time.Now()), cert.NotAfter.UTC().Format("2006-01-02")),
-				Evidence: c.inCertificate(trust.Fault{Index: i, Cert: cert}), Program: "be ready for the new certificate, if your program trusts this one and not its authority"})
+			return one(
+				exchange.Finding{
+					Title: "the server's certificate ends soon",
+					Why: fmt.Sprintf(
+						"%s: %s, on %s.",
+						cut(cert.Subject.String(), 60),
+						trust.Left(cert, time.Now()),
+						cert.NotAfter.UTC().Format("2006-01-02"),
+					),
+					Evidence: c.inCertificate(
+						trust.Fault{Index: i, Cert: cert},
+					),
+					Program: "be ready for the new certificate, if your program trusts this one and not its authority",
+				},
+			)
 		}
 	}
 	return nil
@@ -211,7 +277,13 @@ func keysLogged(c *Case) []exchange.Finding {
 	if path == "" || c.tls() == nil {
 		return nil
 	}
-	return one(exchange.Finding{Title: "the session's keys were written to a file", Why: "Whoever reads " + path + " can read everything that crossed.", Evidence: []exchange.Evidence{c.inSettings("key-log", 0, len(path))}})
+	return one(
+		exchange.Finding{
+			Title:    "the session's keys were written to a file",
+			Why:      "Whoever reads " + path + " can read everything that crossed.",
+			Evidence: []exchange.Evidence{c.inSettings("key-log", 0, len(path))},
+		},
+	)
 }
 
 // certificatePage tells whether a front server's 400 page asks for a certificate.
@@ -229,11 +301,14 @@ func clientCertificateChosen(c *Case) []exchange.Finding {
 		return nil
 	}
 	return one(exchange.Finding{
-		Title:    "the client certificate of " + c.Chosen + " was chosen",
-		Why:      "The service asked for one, none is set, and it is the only one of yours that fits and that may go there.",
+		Title: "the client certificate of " + c.Chosen + " was chosen",
+		Why: "The service asked for one, none is set, and it is the only one of yours that fits and that may go " +
+			"there.",
 		Evidence: []exchange.Evidence{c.inSettings("client-identity", 0, 1)},
-		Remedies: []exchange.Remedy{exchange.NewRemedy("set it for this endpoint", c.changeHere("client-identity", c.Chosen))},
-		Program:  "set the client certificate",
+		Remedies: []exchange.Remedy{
+			exchange.NewRemedy("set it for this endpoint", c.changeHere("client-identity", c.Chosen)),
+		},
+		Program: "set the client certificate",
 	})
 }
 
@@ -243,14 +318,34 @@ func clientCertificateRefused(c *Case) []exchange.Finding {
 		return nil
 	}
 	return one(exchange.Finding{
-		Title: "the service refused the client certificate", Why: fmt.Sprintf("A certificate was sent, and the service answered with the alert %q.", e.Alert),
-		Evidence: []exchange.Evidence{c.inSettings("client-cert", 0, 1)}, Program: "use a certificate that is valid and comes from an authority that the service accepts",
+		Title: "the service refused the client certificate", Why: fmt.Sprintf("A certificate was sent, and the "+
+			"service answered with the alert %q.", e.Alert),
+		Evidence: []exchange.Evidence{
+			c.inSettings("client-cert", 0, 1),
+		}, Program: "use a certificate that is valid and comes from an authority that the service accepts",
 	})
 }
 
 func (c *Case) inCertificate(f trust.Fault) []exchange.Evidence {
-	return []exchange.Evidence{{In: exchange.InCertificate, Leg: len(c.X.Legs), Offset: 0, Length: int64(len(f.Cert.Raw)), Line: f.Index + 1, Column: 1,
-		Excerpt: cut(fmt.Sprintf("%s · issued by %s · SHA-256 %s", f.Cert.Subject, f.Cert.Issuer, trust.Grouped(trust.Fingerprint(f.Cert))), 300)}}
+	return []exchange.Evidence{
+		{
+			In:     exchange.InCertificate,
+			Leg:    len(c.X.Legs),
+			Offset: 0,
+			Length: int64(len(f.Cert.Raw)),
+			Line:   f.Index + 1,
+			Column: 1,
+			Excerpt: cut(
+				fmt.Sprintf(
+					"%s · issued by %s · SHA-256 %s",
+					f.Cert.Subject,
+					f.Cert.Issuer,
+					trust.Grouped(trust.Fingerprint(f.Cert)),
+				),
+				300,
+			),
+		},
+	}
 }
 
 // certificate makes the rule of one reason of a verdict.
@@ -273,36 +368,66 @@ func certificate(r trust.Reason) func(*Case) []exchange.Finding {
 
 // trustRemedy puts a certificate on this endpoint's trust list.
 func (c *Case) trustRemedy(title string, cert *x509.Certificate) exchange.Remedy {
-	r := exchange.NewRemedy(title, exchange.Change{Where: "workspace", Key: "endpoint." + c.X.Endpoint + ".trust", From: c.Settings.Text("trust"), To: string(trust.PEM(cert))})
-	r.Ask = "compare the fingerprint with one that the service's people give you: SHA-256 " + trust.Grouped(trust.Fingerprint(cert))
+	r := exchange.NewRemedy(
+		title,
+		exchange.Change{
+			Where: "workspace",
+			Key:   "endpoint." + c.X.Endpoint + ".trust",
+			From:  c.Settings.Text("trust"),
+			To:    string(trust.PEM(cert)),
+		},
+	)
+	r.Ask = "compare the fingerprint with one that the service's people give you: SHA-256 " + trust.Grouped(
+		trust.Fingerprint(cert),
+	)
 	return r
 }
 
 var certificateTexts = map[trust.Reason]func(*Case, trust.Fault) exchange.Finding{
 	trust.SelfSigned: func(c *Case, f trust.Fault) exchange.Finding {
 		return exchange.Finding{
-			Title:    "the server's certificate is self-signed, and not trusted here",
-			Why:      fmt.Sprintf("%s is its own issuer, so nobody vouches for it, and it is on no trust list of this endpoint.", cut(f.Cert.Subject.String(), 80)),
-			Remedies: []exchange.Remedy{c.trustRemedy("trust this certificate for this endpoint", f.Cert), c.pinRemedy(f.Cert)},
-			Program:  "add this certificate to the list that your program trusts for this endpoint",
+			Title: "the server's certificate is self-signed, and not trusted here",
+			Why: fmt.Sprintf(
+				"%s is its own issuer, so nobody vouches for it, and it is on no trust list of this endpoint.",
+				cut(f.Cert.Subject.String(), 80),
+			),
+			Remedies: []exchange.Remedy{
+				c.trustRemedy("trust this certificate for this endpoint", f.Cert),
+				c.pinRemedy(f.Cert),
+			},
+			Program: "add this certificate to the list that your program trusts for this endpoint",
 		}
 	},
 	trust.ChainIncomplete: func(c *Case, f trust.Fault) exchange.Finding {
 		out := exchange.Finding{
 			Title: "the server did not send its whole chain", Certainty: exchange.Likely,
-			Why:     fmt.Sprintf("The last certificate sent was issued by %s, which was not sent and is not trusted here.", cut(f.Detail, 80)),
+			Why: fmt.Sprintf(
+				"The last certificate sent was issued by %s, which was not sent and is not trusted here.",
+				cut(f.Detail, 80),
+			),
 			Program: "have the service send the intermediate certificate, or add it to what your program trusts",
 		}
 		if n := len(c.Fetched); n > 0 {
 			first, last := c.Fetched[0], c.Fetched[n-1]
 			out.Certainty = exchange.Certain
-			out.Why += fmt.Sprintf(" It was fetched from where the certificate says that it is: %s, SHA-256 %s.", cut(first.Subject.String(), 80), trust.Grouped(trust.Fingerprint(first)))
+			out.Why += fmt.Sprintf(
+				" It was fetched from where the certificate says that it is: %s, SHA-256 %s.",
+				cut(first.Subject.String(), 80),
+				trust.Grouped(trust.Fingerprint(first)),
+			)
 			if c.Completes {
 				out.Why += " With it the chain leads to an authority that is trusted here."
-				out.Remedies = append(out.Remedies, exchange.NewRemedy("complete the chain with it, for this endpoint",
-					exchange.Change{Where: "workspace", Key: "endpoint." + c.X.Endpoint + ".intermediates", To: string(trust.PEM(c.Fetched...))}))
+				out.Remedies = append(out.Remedies, exchange.NewRemedy(
+					"complete the chain with it, for this endpoint",
+					exchange.Change{
+						Where: "workspace",
+						Key:   "endpoint." + c.X.Endpoint + ".intermediates",
+						To:    string(trust.PEM(c.Fetched...)),
+					},
+				))
 			} else {
-				out.Remedies = append(out.Remedies, c.trustRemedy("trust the authority "+cut(last.Subject.CommonName, 40), last))
+				out.Remedies = append(out.Remedies, c.trustRemedy("trust the authority "+cut(last.Subject.CommonName,
+					40), last))
 			}
 		}
 		out.Remedies = append(out.Remedies, c.trustRemedy("trust the certificate that was sent", f.Cert))
@@ -326,16 +451,38 @@ var certificateTexts = map[trust.Reason]func(*Case, trust.Fault) exchange.Findin
 		}
 	},
 	trust.Expired: func(c *Case, f trust.Fault) exchange.Finding {
-		r := exchange.NewRemedy("accept this certificate for this endpoint although it has expired", c.changeHere("accept-expired", trust.Fingerprint(f.Cert)))
+		r := exchange.NewRemedy(
+			"accept this certificate for this endpoint although it has expired",
+			c.changeHere("accept-expired", trust.Fingerprint(f.Cert)),
+		)
 		r.Ask = "an expired certificate is accepted from now on: SHA-256 " + trust.Grouped(trust.Fingerprint(f.Cert))
-		return exchange.Finding{Title: "the server's certificate has expired", Why: fmt.Sprintf("%s: %s.%s", cut(f.Cert.Subject.String(), 60), f.Detail, c.clocks(f)), Side: c.whoseClock(f),
-			Remedies: []exchange.Remedy{r}, Program: "nothing; the service's people must renew the certificate (or this machine's clock is wrong)"}
+		return exchange.Finding{
+			Title: "the server's certificate has expired",
+			Why:   fmt.Sprintf("%s: %s.%s", cut(f.Cert.Subject.String(), 60), f.Detail, c.clocks(f)),
+			Side:  c.whoseClock(f),
+			Remedies: []exchange.Remedy{
+				r,
+			},
+			Program: "nothing; the service's people must renew the certificate (or this machine's clock is wrong)",
+		}
 	},
 	trust.NotYetValid: func(c *Case, f trust.Fault) exchange.Finding {
-		r := exchange.NewRemedy("accept this certificate for this endpoint although it is not valid yet", c.changeHere("accept-expired", trust.Fingerprint(f.Cert)))
-		r.Ask = "a certificate outside its dates is accepted from now on: SHA-256 " + trust.Grouped(trust.Fingerprint(f.Cert))
-		return exchange.Finding{Title: "the server's certificate is not valid yet", Why: fmt.Sprintf("%s: %s.%s", cut(f.Cert.Subject.String(), 60), f.Detail, c.clocks(f)), Side: c.whoseClock(f),
-			Remedies: []exchange.Remedy{r}, Program: "check this machine's clock first; else the service's people must replace the certificate"}
+		r := exchange.NewRemedy(
+			"accept this certificate for this endpoint although it is not valid yet",
+			c.changeHere("accept-expired", trust.Fingerprint(f.Cert)),
+		)
+		r.Ask = "a certificate outside its dates is accepted from now on: SHA-256 " + trust.Grouped(
+			trust.Fingerprint(f.Cert),
+		)
+		return exchange.Finding{
+			Title: "the server's certificate is not valid yet",
+			Why:   fmt.Sprintf("%s: %s.%s", cut(f.Cert.Subject.String(), 60), f.Detail, c.clocks(f)),
+			Side:  c.whoseClock(f),
+			Remedies: []exchange.Remedy{
+				r,
+			},
+			Program: "check this machine's clock first; else the service's people must replace the certificate",
+		}
 	},
 	trust.NameDiffers: func(c *Case, f trust.Fault) exchange.Finding {
 		asked := c.tls().ServerName
@@ -343,17 +490,27 @@ var certificateTexts = map[trust.Reason]func(*Case, trust.Fault) exchange.Findin
 			Why:     fmt.Sprintf("Asked for was %s; the certificate is for %s.", asked, orNone(cut(f.Detail, 200))),
 			Program: "call the service by a name that is in its certificate"}
 		if c.OtherName != nil {
-			out.Why += fmt.Sprintf(" The host has several: asked for no name, it shows one for %s.", list(c.OtherName, 4))
+			out.Why += fmt.Sprintf(
+				" The host has several: asked for no name, it shows one for %s.",
+				list(c.OtherName, 4),
+			)
 		}
 		if names := trust.Names(f.Cert); len(names) > 0 && !strings.Contains(names[0], " ") {
-			r := exchange.NewRemedy("accept the name "+names[0]+" for this endpoint", c.changeHere("accept-name", names[0]))
+			r := exchange.NewRemedy(
+				"accept the name "+names[0]+" for this endpoint",
+				c.changeHere("accept-name", names[0]),
+			)
 			r.Ask = fmt.Sprintf("%s will be believed to be %s", names[0], asked)
 			out.Remedies = append(out.Remedies, r)
 		}
 		return out
 	},
 	trust.KeyWeak: func(_ *Case, f trust.Fault) exchange.Finding {
-		return exchange.Finding{Title: "the server's certificate is too weak to be accepted", Why: f.Detail + ".", Program: "nothing; the service's people must replace the certificate"}
+		return exchange.Finding{
+			Title:   "the server's certificate is too weak to be accepted",
+			Why:     f.Detail + ".",
+			Program: "nothing; the service's people must replace the certificate",
+		}
 	},
 }
 
@@ -363,8 +520,13 @@ func tlsTimedOut(c *Case) []exchange.Finding {
 		return nil
 	}
 	return one(exchange.Finding{
-		Title: "the TLS handshake was not finished in time", Why: "The connection was accepted, and then nothing more came." + c.total(e),
-		Evidence: append(c.inAddress(), c.inSettings("connect-time", 0, 1)), Remedies: c.moreTime("connect-time"), Program: "check what stands between it and the service: a proxy or firewall may hold TLS back",
+		Title: "the TLS handshake was not finished in time", Why: "The connection was accepted, and then nothing " +
+			"more came." + c.total(e),
+		Evidence: append(
+			c.inAddress(),
+			c.inSettings("connect-time", 0, 1),
+		), Remedies: c.moreTime("connect-time"), Program: "check what stands between it and the service: a proxy or " +
+			"firewall may hold TLS back",
 	})
 }
 
@@ -375,8 +537,12 @@ func tlsClosed(c *Case) []exchange.Finding {
 	}
 	return one(exchange.Finding{
 		ID: "tls.closed", Certainty: exchange.Likely,
-		Title:    "the handshake was dropped without a reason",
-		Why:      fmt.Sprintf("%v. Likely reasons, the commonest first: the server knows no host by the name that was asked for; it speaks only other TLS versions; a firewall cut the connection.", e.Err),
+		Title: "the handshake was dropped without a reason",
+		Why: fmt.Sprintf(
+			"%v. Likely reasons, the commonest first: the server knows no host by the name that was asked for; it "+
+				"speaks only other TLS versions; a firewall cut the connection.",
+			e.Err,
+		),
 		Evidence: c.inAddress(), Program: "check the server name that it asks for, and the TLS versions it offers",
 	})
 }
@@ -386,6 +552,12 @@ func tlsAlert(c *Case) []exchange.Finding {
 	if e == nil {
 		return nil
 	}
-	return one(exchange.Finding{Title: "the service ended TLS with the alert “" + e.Alert + "”", Why: "The alert is the service's own word for it.", Evidence: c.inAddress(),
-		Program: "ask the service's people what their log says at this time"})
+	return one(
+		exchange.Finding{
+			Title:    "the service ended TLS with the alert “" + e.Alert + "”",
+			Why:      "The alert is the service's own word for it.",
+			Evidence: c.inAddress(),
+			Program:  "ask the service's people what their log says at this time",
+		},
+	)
 }

@@ -22,8 +22,12 @@ func assertionExpired(c *Case) []exchange.Finding {
 		return nil
 	}
 	return one(exchange.Finding{
-		Title:    "the assertion that is sent does not hold now",
-		Why:      fmt.Sprintf("By its own conditions %s; this machine's clock says %s.", c.AssertionOver, time.Now().UTC().Format("2006-01-02 15:04:05 UTC")),
+		Title: "the assertion that is sent does not hold now",
+		Why: fmt.Sprintf(
+			"By its own conditions %s; this machine's clock says %s.",
+			c.AssertionOver,
+			time.Now().UTC().Format("2006-01-02 15:04:05 UTC"),
+		),
 		Evidence: []exchange.Evidence{c.inSettings("token-file", 0, 1)},
 		Program:  "have a new assertion issued before it calls",
 	})
@@ -44,12 +48,19 @@ func confirmationDiffers(c *Case) []exchange.Finding {
 	if !ok {
 		return nil
 	}
-	why := "The value that it confirms is of no signature that was sent: the reply may be to another request, or something between replaced the signature."
+	why := "The value that it confirms is of no signature that was sent: the reply may be to another request, or " +
+		"something between replaced the signature."
 	if e.Signed == 0 {
 		why = "It confirms a signature, and none was sent."
 	}
-	return one(exchange.Finding{Title: "the reply confirms another signature than the one that was sent", Why: why, Evidence: []exchange.Evidence{c.inReply(e.At)},
-		Program: "check that it compares the confirmation with its own signature"})
+	return one(
+		exchange.Finding{
+			Title:    "the reply confirms another signature than the one that was sent",
+			Why:      why,
+			Evidence: []exchange.Evidence{c.inReply(e.At)},
+			Program:  "check that it compares the confirmation with its own signature",
+		},
+	)
 }
 
 // LogInError is a log-in before a call that gave no session.

@@ -1,5 +1,7 @@
 package diagnose
 
+//revive:disable:line-length-limit a pattern is one line
+
 import (
 	"fmt"
 	"regexp"
@@ -17,53 +19,131 @@ import (
 // general. Fault codes are those of the standards (SOAP, WSS 1.0 §12, WS-Addressing
 // 1.0 §6.4), so that they are found in texts of any language.
 var errorPatterns = []struct{ id, patterns string }{
-	{"address.malformed", `malformed ?url|invalid uri|no protocol:|unsupported protocol scheme|missing protocol scheme`},
-	{"binding.endpoint-missing", `(endpoint|port) .{0,60}(not found|could not be found|no such) .{0,60}(configuration|contract|wsdl)|no such (port|endpoint) in`},
+	{
+		"address.malformed",
+		`malformed ?url|invalid uri|no protocol:|unsupported protocol scheme|missing protocol scheme`,
+	},
+	{
+		"binding.endpoint-missing",
+		`(endpoint|port) .{0,60}(not found|could not be found|no such) .{0,60}(configuration|contract|wsdl)|no such (port|endpoint) in`,
+	},
 
-	{"connect.proxy-refused", `\b407\b|proxy authentication required|unable to (tunnel|connect to) .{0,20}proxy|proxyconnect|proxy error`},
-	{"connect.name-unknown", `unknown ?host|name or service not known|no such host|could ?n[o']t resolve host|getaddrinfo|nodename nor servname|remote name could not be resolved|name resolution|enotfound|eai_again`},
+	{
+		"connect.proxy-refused",
+		`\b407\b|proxy authentication required|unable to (tunnel|connect to) .{0,20}proxy|proxyconnect|proxy error`,
+	},
+	{
+		"connect.name-unknown",
+		`unknown ?host|name or service not known|no such host|could ?n[o']t resolve host|getaddrinfo|nodename nor servname|remote name could not be resolved|name resolution|enotfound|eai_again`,
+	},
 	{"connect.refused", `connection refused|actively refused|econnrefused|connect: refused`},
 	{"connect.unreachable", `no route to host|network is unreachable|ehostunreach|enetunreach`},
-	{"connect.timed-out", `connect(ion)?( to \S+)?( attempt)? (has )?timed? ?-?out|connect timeout|dial.{0,60}i/o timeout|failed to connect .{0,40}tim(ed|eout)`},
+	{
+		"connect.timed-out",
+		`connect(ion)?( to \S+)?( attempt)? (has )?timed? ?-?out|connect timeout|dial.{0,60}i/o timeout|failed to connect .{0,40}tim(ed|eout)`,
+	},
 
-	{"tls.not-tls", `wrong version number|unrecognized ssl message|plaintext connection|first record does not look like a tls|ssl.{0,20}packet length too long|record layer version`},
+	{
+		"tls.not-tls",
+		`wrong version number|unrecognized ssl message|plaintext connection|first record does not look like a tls|ssl.{0,20}packet length too long|record layer version`,
+	},
 	{"send.plain-to-tls", `plain http request was sent|http request to an https server|requires? tls|use https`},
 	{"tls.self-signed", `self[- _]?signed cert`},
-	{"tls.chain-incomplete", `unable to verify the first certificate|incomplete (certificate )?chain|intermediate certificate`},
-	{"tls.authority-unknown", `unable to (get|find) (local )?(issuer|valid certification path)|path building failed|unknown authority|unknown[_ ]ca\b|trust anchor|untrusted root|could not establish (a )?trust|not trusted|certificate verify failed|unable to get issuer`},
-	{"tls.name-differs", `(host ?name|host|name).{0,60}(mismatch|does not match|doesn't match)|no (subject )?alternative (dns )?names?|certificate is (not )?valid for|altname|no name matching`},
+	{
+		"tls.chain-incomplete",
+		`unable to verify the first certificate|incomplete (certificate )?chain|intermediate certificate`,
+	},
+	{
+		"tls.authority-unknown",
+		`unable to (get|find) (local )?(issuer|valid certification path)|path building failed|unknown authority|unknown[_ ]ca\b|trust anchor|untrusted root|could not establish (a )?trust|not trusted|certificate verify failed|unable to get issuer`,
+	},
+	{
+		"tls.name-differs",
+		`(host ?name|host|name).{0,60}(mismatch|does not match|doesn't match)|no (subject )?alternative (dns )?names?|certificate is (not )?valid for|altname|no name matching`,
+	},
 	{"tls.not-yet-valid", `certificate.{0,40}not yet valid|notbefore`},
 	{"tls.expired", `certificate.{0,40}expired|notafter|certificate_expired`},
-	{"tls.client-certificate-required", `certificate required|certificate_required|no required ssl certificate|peer did not return a certificate|no client certificate|client certificate (is )?(required|needed|missing)`},
-	{"tls.client-certificate-refused", `bad[_ ]certificate|certificate_unknown|certificate unknown|client certificate.{0,30}(refused|rejected|not accepted)`},
+	{
+		"tls.client-certificate-required",
+		`certificate required|certificate_required|no required ssl certificate|peer did not return a certificate|no client certificate|client certificate (is )?(required|needed|missing)`,
+	},
+	{
+		"tls.client-certificate-refused",
+		`bad[_ ]certificate|certificate_unknown|certificate unknown|client certificate.{0,30}(refused|rejected|not accepted)`,
+	},
 	{"tls.name-unrecognized", `unrecognized[_ ]name`},
-	{"tls.version-refused", `protocol[_ ]version|unsupported protocol|no protocol.{0,20}(in common|appropriate)|no appropriate protocol`},
+	{
+		"tls.version-refused",
+		`protocol[_ ]version|unsupported protocol|no protocol.{0,20}(in common|appropriate)|no appropriate protocol`,
+	},
 	{"tls.cipher-refused", `no (shared|common) cipher|no cipher suites|handshake[_ ]failure`},
 	{"tls.closed", `(closed|terminated|reset|eof).{0,40}handshake|handshake.{0,40}(closed|terminated|reset|eof)`},
-	{"security.key-mismatch", `(private )?key.{0,30}(does not|do not|mismatch).{0,20}(match|certificate)|key values mismatch`},
-	{"security.key-unreadable", `key ?store.{0,40}(tampered|password|not be (loaded|opened))|mac verify (failure|error)|bad decrypt|cannot recover key|unable to load (private )?key`},
+	{
+		"security.key-mismatch",
+		`(private )?key.{0,30}(does not|do not|mismatch).{0,20}(match|certificate)|key values mismatch`,
+	},
+	{
+		"security.key-unreadable",
+		`key ?store.{0,40}(tampered|password|not be (loaded|opened))|mac verify (failure|error)|bad decrypt|cannot recover key|unable to load (private )?key`,
+	},
 
-	{"read.fault-security-expired", `messageexpired|message (has )?expired|timestamp.{0,40}(expired|in the future|invalid)|lies in the future|created.{0,30}future|clock skew|outside the (accepted|allowed) window|security semantics.{0,20}expired`},
-	{"read.fault-security-missing", `no (ws-?security|wsse:security|security|user ?name) (header|token)|security header (is )?(missing|was not found|not found|required)|missing (wsse:)?security|no wsse:security|does not contain a security header|no security token|requires security|an error was discovered processing the <?wsse:security`},
-	{"read.fault-security-refused", `failedauthentication|could not be (authenticated|authorized)|authentication (failed|failure)|(invalid|bad|wrong|unknown) (user ?name|user|password|credentials?|log-?in)|log-?in failed|not authorized|unauthorized|access (is )?denied`},
-	{"read.fault-security-invalid", `invalidsecurity|failedcheck|unsupportedsecuritytoken|unsupportedalgorithm|securitytokenunavailable|signature or decryption was invalid|nonce.{0,30}(replay|reused|already)|replay`},
-	{"verify.signature-broken", `signature.{0,30}(verification|validation) failed|signature.{0,20}(is )?(not valid|invalid)|digest.{0,20}(mismatch|does not match)`},
+	{
+		"read.fault-security-expired",
+		`messageexpired|message (has )?expired|timestamp.{0,40}(expired|in the future|invalid)|lies in the future|created.{0,30}future|clock skew|outside the (accepted|allowed) window|security semantics.{0,20}expired`,
+	},
+	{
+		"read.fault-security-missing",
+		`no (ws-?security|wsse:security|security|user ?name) (header|token)|security header (is )?(missing|was not found|not found|required)|missing (wsse:)?security|no wsse:security|does not contain a security header|no security token|requires security|an error was discovered processing the <?wsse:security`,
+	},
+	{
+		"read.fault-security-refused",
+		`failedauthentication|could not be (authenticated|authorized)|authentication (failed|failure)|(invalid|bad|wrong|unknown) (user ?name|user|password|credentials?|log-?in)|log-?in failed|not authorized|unauthorized|access (is )?denied`,
+	},
+	{
+		"read.fault-security-invalid",
+		`invalidsecurity|failedcheck|unsupportedsecuritytoken|unsupportedalgorithm|securitytokenunavailable|signature or decryption was invalid|nonce.{0,30}(replay|reused|already)|replay`,
+	},
+	{
+		"verify.signature-broken",
+		`signature.{0,30}(verification|validation) failed|signature.{0,20}(is )?(not valid|invalid)|digest.{0,20}(mismatch|does not match)`,
+	},
 
 	{"read.fault-must-understand", `mustunderstand|did not understand.{0,30}header|header.{0,40}not understood`},
 	{"read.fault-version", `versionmismatch|version mismatch|wrong soap version|unsupported soap version`},
-	{"read.fault-addressing", `messageaddressingheaderrequired|messageinformationheaderrequired|invalidaddressingheader|destinationunreachable|onlyanonymousaddresssupported|addressing header.{0,40}(missing|required|not present)`},
-	{"read.fault-action", `soap ?action([ ,."']|$)|actionnotsupported|action not supported|unknown (soap ?)?action|no operation for (the )?(soap ?)?action|(soap ?)?action.{0,60}(not|cannot be) (recognized|recognised|processed|supported|found|known)|did not recognize the value of http header|given soapaction`},
+	{
+		"read.fault-addressing",
+		`messageaddressingheaderrequired|messageinformationheaderrequired|invalidaddressingheader|destinationunreachable|onlyanonymousaddresssupported|addressing header.{0,40}(missing|required|not present)`,
+	},
+	{
+		"read.fault-action",
+		`soap ?action([ ,."']|$)|actionnotsupported|action not supported|unknown (soap ?)?action|no operation for (the )?(soap ?)?action|(soap ?)?action.{0,60}(not|cannot be) (recognized|recognised|processed|supported|found|known)|did not recognize the value of http header|given soapaction`,
+	},
 	{"message.namespace-differs", `namespace.{0,80}expected|expected.{0,80}namespace|element \(uri:`},
-	{"read.fault-operation", `no such (operation|method)|operation.{0,30}not found|unknown (operation|method)|no operation|cannot find dispatch|unexpected (wrapper )?element|not found for the element`},
+	{
+		"read.fault-operation",
+		`no such (operation|method)|operation.{0,30}not found|unknown (operation|method)|no operation|cannot find dispatch|unexpected (wrapper )?element|not found for the element`,
+	},
 
 	{"receive.not-soap", `text/html`},
 	{"receive.media-type-refused", `\b415\b|(media|mime) type|content[ -]type([ ,.'"]|$)`},
 	{"read.depth-over-limit", `max(imum)?.{0,10}(read )?depth|nest(ed|ing).{0,20}(deep|depth|limit)`},
-	{"read.text-over-limit", `max(imum)?.{0,10}(string|text).{0,20}length|(string|text).{0,30}(content )?(length )?quota`},
+	{
+		"read.text-over-limit",
+		`max(imum)?.{0,10}(string|text).{0,20}length|(string|text).{0,30}(content )?(length )?quota`,
+	},
 	{"read.names-over-limit", `name.{0,3}table.{0,20}(quota|limit|exceed)`},
-	{"read.repeats-over-limit", `max(imum)?.{0,10}(array|child|element|items).{0,20}(length|count|number|graph|exceed)`},
-	{"receive.over-limit", `max(imum)?.{0,20}(message|received|response|reply|buffer).{0,20}(size|quota|length)|message size.{0,40}(exceed|quota|limit)|(response|reply|message) (is )?too (large|long)|exceed.{0,40}(maximum|size limit|size quota)`},
-	{"message.invalid", `cvc-[a-z]|is not a valid value (for|of)|invalid content was found|schema validation|(un)?marshal+ing (error|failed|failure)|(could not|cannot|unable to) (be )?deseriali[sz]e|element.{0,60}is (missing|required|not expected)`},
+	{
+		"read.repeats-over-limit",
+		`max(imum)?.{0,10}(array|child|element|items).{0,20}(length|count|number|graph|exceed)`,
+	},
+	{
+		"receive.over-limit",
+		`max(imum)?.{0,20}(message|received|response|reply|buffer).{0,20}(size|quota|length)|message size.{0,40}(exceed|quota|limit)|(response|reply|message) (is )?too (large|long)|exceed.{0,40}(maximum|size limit|size quota)`,
+	},
+	{
+		"message.invalid",
+		`cvc-[a-z]|is not a valid value (for|of)|invalid content was found|schema validation|(un)?marshal+ing (error|failed|failure)|(could not|cannot|unable to) (be )?deseriali[sz]e|element.{0,60}is (missing|required|not expected)`,
+	},
 
 	{"receive.unauthorized", `\b401\b`},
 	{"receive.forbidden", `\b403\b|forbidden|request blocked|blocked by|web application firewall`},
@@ -71,19 +151,46 @@ var errorPatterns = []struct{ id, patterns string }{
 	{"receive.method-refused", `\b405\b|method not allowed`},
 	{"receive.too-large", `\b413\b|(request )?entity too large|payload too large|request body too large`},
 	{"receive.redirected", `\b30[12378]\b|(was|has been) (redirected|moved)`},
-	{"receive.gateway", `\b50[234]\b|bad gateway|gateway time-?out|service (temporarily )?unavailable|upstream|no healthy|backend (server )?(is )?(down|error)`},
+	{
+		"receive.gateway",
+		`\b50[234]\b|bad gateway|gateway time-?out|service (temporarily )?unavailable|upstream|no healthy|backend (server )?(is )?(down|error)`,
+	},
 	{"receive.head-too-large", `(header|head).{0,20}too (large|long|big)`},
-	{"receive.bad-compression", `(incorrect|invalid|not in) (gzip )?(header|format|magic)|gzip.{0,20}(invalid|error|corrupt)`},
-	{"receive.truncated", `premature (eof|end of (chunk|content|stream|message))|content-length.{0,40}(mismatch|received|short)|unexpected end of (stream|data|content)|incomplete (read|body)|transfer closed with`},
-	{"read.doctype-refused", `doctype (is )?(disallowed|not allowed)|dtd.{0,30}(prohibited|forbidden|not allowed|disabled)`},
-	{"read.text-outside", `not allowed in prolog|data at the root level|junk after document|text (is )?not allowed (before|at)`},
+	{
+		"receive.bad-compression",
+		`(incorrect|invalid|not in) (gzip )?(header|format|magic)|gzip.{0,20}(invalid|error|corrupt)`,
+	},
+	{
+		"receive.truncated",
+		`premature (eof|end of (chunk|content|stream|message))|content-length.{0,40}(mismatch|received|short)|unexpected end of (stream|data|content)|incomplete (read|body)|transfer closed with`,
+	},
+	{
+		"read.doctype-refused",
+		`doctype (is )?(disallowed|not allowed)|dtd.{0,30}(prohibited|forbidden|not allowed|disabled)`,
+	},
+	{
+		"read.text-outside",
+		`not allowed in prolog|data at the root level|junk after document|text (is )?not allowed (before|at)`,
+	},
 	{"read.charset-differs", `invalid byte \d|malformed (utf|byte|input)|invalid (utf-?8|encoding|character encoding)`},
-	{"read.not-envelope", `(couldn't|could not|unable to) create.{0,20}(soap )?message|expected.{0,30}envelope|no envelope|not a soap (message|envelope)`},
-	{"read.not-well-formed", `not well-?formed|premature end of file|unexpected (end of|eof).{0,30}xml|xml.{0,20}(pars|syntax)|mismatched tag|must be well-formed|parsing error|end tag`},
+	{
+		"read.not-envelope",
+		`(couldn't|could not|unable to) create.{0,20}(soap )?message|expected.{0,30}envelope|no envelope|not a soap (message|envelope)`,
+	},
+	{
+		"read.not-well-formed",
+		`not well-?formed|premature end of file|unexpected (end of|eof).{0,30}xml|xml.{0,20}(pars|syntax)|mismatched tag|must be well-formed|parsing error|end tag`,
+	},
 	{"read.empty", `(empty|no) (response|reply|body)|response (is|was) empty|no data received|no content`},
 
-	{"wait.timed-out", `read timed? ?out|response timed? ?out|read timeout|timeout (expired|exceeded|awaiting|waiting)|operation (has )?timed out|request.{0,20}timed out|timed out (waiting|awaiting)|esockettimedout|etimedout`},
-	{"wait.closed", `socket hang up|connection (was )?(closed|aborted)( unexpectedly| by|$)|underlying connection was closed|server (closed|terminated)|no ?http ?response|failed to respond|unexpected end of file from server|empty reply from server|remote end closed`},
+	{
+		"wait.timed-out",
+		`read timed? ?out|response timed? ?out|read timeout|timeout (expired|exceeded|awaiting|waiting)|operation (has )?timed out|request.{0,20}timed out|timed out (waiting|awaiting)|esockettimedout|etimedout`,
+	},
+	{
+		"wait.closed",
+		`socket hang up|connection (was )?(closed|aborted)( unexpectedly| by|$)|underlying connection was closed|server (closed|terminated)|no ?http ?response|failed to respond|unexpected end of file from server|empty reply from server|remote end closed`,
+	},
 	{"send.reset", `connection reset|econnreset|broken pipe|epipe|forcibly closed|reset by peer`},
 	{"receive.server-error", `\b500\b|internal server error`},
 	{"read.fault-client", `faultcode>[^<]*(client|sender)|fault: .{0,30}(client|sender)`},
@@ -277,9 +384,16 @@ func tryOf(h Heard, at string) string {
 
 // Lines are what is told of it, each under its heading.
 func (h *Heard) Lines() [][2]string {
-	out := [][2]string{{fmt.Sprintf("line %d", h.Line), h.Excerpt}, {"side", sideWords[h.Side]}, {"what helps", h.Helps}}
+	out := [][2]string{
+		{fmt.Sprintf("line %d", h.Line), h.Excerpt},
+		{"side", sideWords[h.Side]},
+		{"what helps", h.Helps},
+	}
 	for i, p := range h.Hypotheses {
-		out = append(out, [2]string{map[bool]string{true: "may be", false: "or"}[i == 0], p.Cause + ", if " + p.Predicts})
+		out = append(
+			out,
+			[2]string{map[bool]string{true: "may be", false: "or"}[i == 0], p.Cause + ", if " + p.Predicts},
+		)
 	}
 	return append(out, [2]string{"to see it", h.Try})
 }

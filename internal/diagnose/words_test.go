@@ -79,7 +79,8 @@ func TestWordsOfTheWild(t *testing.T) {
 		assert.NotEmpty(t, heard[0].Means)
 		assert.NotEmpty(t, heard[0].Try)
 	}
-	for _, nothing := range []string{"", "all 401k plans", "12:00 tide tables read, 4 berths", "Content-Type: text/xml", strings.Repeat("slack water ", 9000)} {
+	for _, nothing := range []string{"", "all 401k plans", "12:00 tide tables read, 4 berths", "Content-Type: " +
+		"text/xml", strings.Repeat("slack water ", 9000)} {
 		assert.Empty(t, InText(nothing), nothing)
 	}
 }
@@ -102,7 +103,12 @@ Caused by: ValidatorException: path building failed
 	assert.Equal(t, []string{"tls.authority-unknown", "tls.cipher-refused", "wait.closed", "receive.server-error"}, ids)
 	assert.Equal(t, 6, heard[0].Line)
 	assert.Equal(t, heard, InText(strings.ReplaceAll(trace, "\n", "\r")), "as a terminal pastes it")
-	assert.Equal(t, "connect.refused", InText("send failed: error reading the reply ---> IOException: server closed ---> SocketException: connection refused")[0].ID)
+	assert.Equal(
+		t,
+		"connect.refused",
+		InText("send failed: error reading the reply ---> IOException: server closed ---> SocketException: " +
+			"connection refused")[0].ID,
+	)
 }
 
 func TestEveryRowOfTheWordsIsAFinding(t *testing.T) {
@@ -136,7 +142,11 @@ func FuzzInText(f *testing.F) {
 }
 
 func BenchmarkInText(b *testing.B) {
-	log := strings.Repeat("2027-03-01 10:01:02,345 INFO  [worker-12] skerry.harbour.tides.Client: station Skerry Sound read, 1482 values kept in 12 ms\n", 20000)
+	log := strings.Repeat(
+		"2027-03-01 10:01:02,345 INFO  [worker-12] skerry.harbour.tides.Client: station Skerry Sound read, 1482 "+
+			"values kept in 12 ms\n",
+		20000,
+	)
 	b.SetBytes(int64(len(log)))
 	for b.Loop() {
 		InText(log)

@@ -58,7 +58,8 @@ func Chain(title string, chain []*x509.Certificate, sent int, findings []exchang
 		d.Shapes = append(d.Shapes, &Text{X: page - margin, Y: y, Size: 9.5, Fill: Soft, Right: true, S: kind})
 		for _, l := range [][2]string{
 			{"issued by", c.Issuer.String()}, {"for", strings.Join(trust.Names(c), ", ")},
-			{"key", trust.KeyWords(c) + ", signed with " + c.SignatureAlgorithm.String()}, {"uses", trust.Uses(c)}, {"SHA-256", trust.Grouped(trust.Fingerprint(c))},
+			{"key", trust.KeyWords(c) + ", signed with " + c.SignatureAlgorithm.String()}, {"uses", trust.Uses(c)},
+			{"SHA-256", trust.Grouped(trust.Fingerprint(c))},
 		} {
 			if l[1] == "" {
 				continue
@@ -73,7 +74,19 @@ func Chain(title string, chain []*x509.Certificate, sent int, findings []exchang
 		d.rect(x(c.NotBefore), y, max(x(c.NotAfter)-x(c.NotBefore), 1.5), 7, ink)
 		d.rect(x(now)-0.6, y-3, 1.2, 13, Accent)
 		y += 20
-		d.text(left+62, y, 9, false, Soft, fmt.Sprintf("valid %s to %s: %s", c.NotBefore.UTC().Format("2006-01-02"), c.NotAfter.UTC().Format("2006-01-02"), trust.Left(c, now)))
+		d.text(
+			left+62,
+			y,
+			9,
+			false,
+			Soft,
+			fmt.Sprintf(
+				"valid %s to %s: %s",
+				c.NotBefore.UTC().Format("2006-01-02"),
+				c.NotAfter.UTC().Format("2006-01-02"),
+				trust.Left(c, now),
+			),
+		)
 		d.rect(margin, top+4, 3, y-top-2, ink)
 		if i < len(chain)-1 {
 			d.rect(margin+1, y+2, 1, 18, Faint)

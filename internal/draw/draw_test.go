@@ -17,14 +17,31 @@ import (
 )
 
 func stopped() *exchange.Exchange {
-	x := &exchange.Exchange{ID: "2701", Operation: "YearTable", Draft: "Skerry <2027>", Endpoint: "tides-tls", Environment: "model", Started: time.Unix(1800000000, 0), TotalNs: 96e6, Outcome: exchange.OutcomeStopped, StoppedAt: exchange.TLS}
+	x := &exchange.Exchange{
+		ID:          "2701",
+		Operation:   "YearTable",
+		Draft:       "Skerry <2027>",
+		Endpoint:    "tides-tls",
+		Environment: "model",
+		Started:     time.Unix(1800000000, 0),
+		TotalNs:     96e6,
+		Outcome:     exchange.OutcomeStopped,
+		StoppedAt:   exchange.TLS,
+	}
 	for i, s := range exchange.Stages[:6] {
 		st := x.Stage(s)
 		st.State, st.StartedNs, st.DurationNs, st.Note = exchange.Passed, int64(i)*1e7, 9e6, "note of "+s.String()
 	}
 	x.Stage(exchange.TLS).State = exchange.Stopped
-	x.Findings = []exchange.Finding{{ID: "tls.self-signed", Title: "the server’s certificate is self-signed", Why: strings.Repeat("Its own issuer \x1b[31m vouches for it. ", 9), Program: "trust it",
-		Evidence: []exchange.Evidence{{In: exchange.InCertificate, Excerpt: "CN=tides λ 日本 😀"}}}}
+	x.Findings = []exchange.Finding{
+		{
+			ID:       "tls.self-signed",
+			Title:    "the server’s certificate is self-signed",
+			Why:      strings.Repeat("Its own issuer \x1b[31m vouches for it. ", 9),
+			Program:  "trust it",
+			Evidence: []exchange.Evidence{{In: exchange.InCertificate, Excerpt: "CN=tides λ 日本 😀"}},
+		},
+	}
 	return x
 }
 

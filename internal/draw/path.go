@@ -56,7 +56,10 @@ func Path(x *exchange.Exchange) *Drawing {
 			d.rect(margin+5, y+6, 4, row-12, White)
 		}
 		base := y + row/2 + 4
-		d.Shapes = append(d.Shapes, &Text{X: margin + 34, Y: base, Size: 11, Fill: Soft, Right: true, S: fmt.Sprint(i + 1)})
+		d.Shapes = append(
+			d.Shapes,
+			&Text{X: margin + 34, Y: base, Size: 11, Fill: Soft, Right: true, S: fmt.Sprint(i + 1)},
+		)
 		d.text(nameX, base, 11, stopped, ink, s.String())
 		note := st.Note
 		if stopped && note == "" {
@@ -68,7 +71,10 @@ func Path(x *exchange.Exchange) *Drawing {
 			w := max(barW*float64(st.DurationNs)/total, 1.2)
 			d.rect(barX, y+row/2-0.4, barW, 0.8, Faint)
 			d.rect(from, y+row/2-3.5, min(w, barX+barW-from), 7, tick)
-			d.Shapes = append(d.Shapes, &Text{X: page - margin, Y: base, Size: 10, Fill: Soft, Right: true, S: exchange.Took(st.DurationNs)})
+			d.Shapes = append(
+				d.Shapes,
+				&Text{X: page - margin, Y: base, Size: 10, Fill: Soft, Right: true, S: exchange.Took(st.DurationNs)},
+			)
 		}
 		y += row
 	}

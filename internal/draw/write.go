@@ -27,12 +27,21 @@ func (d *Drawing) Write(name string) ([]byte, error) {
 // SVG gives the drawing as SVG 1.1.
 func (d *Drawing) SVG() []byte {
 	var b bytes.Buffer
-	fmt.Fprintf(&b, `<svg xmlns="http://www.w3.org/2000/svg" width="%.0f" height="%.0f" viewBox="0 0 %.0f %.0f" font-family="Go, 'DejaVu Sans', 'Segoe UI', Helvetica, sans-serif">`+"\n", d.W, d.H, d.W, d.H)
+	fmt.Fprintf(
+		&b,
+		//revive:disable-next-line:line-length-limit one literal
+		`<svg xmlns="http://www.w3.org/2000/svg" width="%.0f" height="%.0f" viewBox="0 0 %.0f %.0f" font-family="Go, 'DejaVu Sans', 'Segoe UI', Helvetica, sans-serif">`+"\n",
+		d.W,
+		d.H,
+		d.W,
+		d.H,
+	)
 	fmt.Fprintf(&b, "<title>%s</title>\n", safe.XML(d.Title))
 	for _, s := range d.Shapes {
 		switch s := s.(type) {
 		case *Rect:
-			fmt.Fprintf(&b, `<rect x="%.1f" y="%.1f" width="%.1f" height="%.1f" fill="#%06x"/>`+"\n", s.X, s.Y, s.W, s.H, uint32(s.Fill))
+			fmt.Fprintf(&b, `<rect x="%.1f" y="%.1f" width="%.1f" height="%.1f" fill="#%06x"/>`+"\n", s.X, s.Y, s.W,
+				s.H, uint32(s.Fill))
 		case *Text:
 			extra := ""
 			if s.Bold {
@@ -41,7 +50,8 @@ func (d *Drawing) SVG() []byte {
 			if s.Right {
 				extra += ` text-anchor="end"`
 			}
-			fmt.Fprintf(&b, `<text x="%.1f" y="%.1f" font-size="%.1f" fill="#%06x"%s>%s</text>`+"\n", s.X, s.Y, s.Size, uint32(s.Fill), extra, safe.XML(s.S))
+			fmt.Fprintf(&b, `<text x="%.1f" y="%.1f" font-size="%.1f" fill="#%06x"%s>%s</text>`+"\n", s.X, s.Y, s.Size,
+				uint32(s.Fill), extra, safe.XML(s.S))
 		}
 	}
 	b.WriteString("</svg>\n")

@@ -32,7 +32,16 @@ func fill(t testing.TB, dir string) {
 	found, err := filepath.Glob(filepath.Join(dir, "drafts/*/*/YearTable/*.xml"))
 	require.NoError(t, err)
 	require.Len(t, found, 1)
-	require.NoError(t, os.WriteFile(found[0], []byte(`<YearTable xmlns="urn:skerry:tides"><station>Skerry Sound</station><year>2027</year><datum>chart datum</datum><heights><unit>metre</unit></heights></YearTable>`), 0o600))
+	require.NoError(
+		t,
+		os.WriteFile(
+			found[0],
+			[]byte(
+				`<YearTable xmlns="urn:skerry:tides"><station>Skerry Sound</station><year>2027</year><datum>chart datum</datum><heights><unit>metre</unit></heights></YearTable>`,
+			),
+			0o600,
+		),
+	)
 }
 
 func settings(t testing.TB, dir string) string {
@@ -46,7 +55,11 @@ func settings(t testing.TB, dir string) string {
 // endpoint is named, the reply is too large, the buffer is not the receive limit.
 func TestThreeErrorsInARow(t *testing.T) {
 	h := harbour(t)
-	dir, env := workspace(t, "\n[profile.desk-program]\nreceive-limit = \"64 KiB\"\nstrict-buffer = true\n", "http://"+h.Plain+"/tides?wsdl")
+	dir, env := workspace(
+		t,
+		"\n[profile.desk-program]\nreceive-limit = \"64 KiB\"\nstrict-buffer = true\n",
+		"http://"+h.Plain+"/tides?wsdl",
+	)
 	fill(t, dir)
 	r := orenda(t, env, "-w", dir, "endpoint", "set", "TideTables", "profile=desk-program")
 	require.Equal(t, 0, r.code, r.err)
@@ -60,13 +73,21 @@ func TestThreeErrorsInARow(t *testing.T) {
 	require.Equal(t, 0, orenda(t, env, "-w", dir, "repair", "last").code)
 	assert.Contains(t, settings(t, dir), "default = true")
 	call(19, "receive.over-limit")
-	require.Equal(t, 0, orenda(t, env, "-w", dir, "endpoint", "set", "TideTables", "receive-limit=4 MiB", "buffer-limit=64 KiB").code)
+	require.Equal(
+		t,
+		0,
+		orenda(t, env, "-w", dir, "endpoint", "set", "TideTables", "receive-limit=4 MiB", "buffer-limit=64 KiB").code,
+	)
 	call(12, "binding.buffer-differs")
 	require.Equal(t, 0, orenda(t, env, "-w", dir, "repair", "last").code)
 	call(0, "× tide")
 
 	// With keys, on a workspace of its own.
-	dir, env = workspace(t, "\n[profile.desk-program]\nreceive-limit = \"64 KiB\"\nbuffer-limit = \"32 KiB\"\nstrict-buffer = true\n", "http://"+h.Plain+"/tides?wsdl")
+	dir, env = workspace(
+		t,
+		"\n[profile.desk-program]\nreceive-limit = \"64 KiB\"\nbuffer-limit = \"32 KiB\"\nstrict-buffer = true\n",
+		"http://"+h.Plain+"/tides?wsdl",
+	)
 	fill(t, dir)
 	require.Equal(t, 0, orenda(t, env, "-w", dir, "endpoint", "set", "TideTables", "profile=desk-program").code)
 	s := open(t, 158, 47, env, "-w", dir)
@@ -84,9 +105,14 @@ func TestThreeErrorsInARow(t *testing.T) {
 
 func TestArrangingEndpointsWithKeys(t *testing.T) {
 	h := harbour(t)
-	dir, env := workspace(t, "\n[environment.model]\nharbour = \""+h.Plain+"\"\n[environment.live]\nharbour = \"berths.skerry.test\"\n",
-		"http://"+h.Plain+"/berths?wsdl", "http://"+h.Plain+"/tides?wsdl")
-	for _, set := range [][]string{{"BerthDesk11", "address=http://${harbour}/berths", "answer-time=7s", "header=X-Quay: 4"}, {"TideTables", "address=http://${harbour}/tides"}} {
+	dir, env := workspace(
+		t,
+		"\n[environment.model]\nharbour = \""+h.Plain+"\"\n[environment.live]\nharbour = \"berths.skerry.test\"\n",
+		"http://"+h.Plain+"/berths?wsdl",
+		"http://"+h.Plain+"/tides?wsdl",
+	)
+	for _, set := range [][]string{{"BerthDesk11", "address=http://${harbour}/berths", "answer-time=7s",
+		"header=X-Quay: 4"}, {"TideTables", "address=http://${harbour}/tides"}} {
 		require.Equal(t, 0, orenda(t, env, append([]string{"-w", dir, "endpoint", "set"}, set...)...).code)
 	}
 	require.Equal(t, 0, orenda(t, env, "-w", dir, "environment", "use", "model").code)
@@ -95,11 +121,28 @@ func TestArrangingEndpointsWithKeys(t *testing.T) {
 	s.keys("o")
 	s.sees("endpoints", "http://"+h.Plain+"/berths")
 	s.keys("Down", "Space", "Space", "Home", "C")
-	s.sees("All settings but the address of BerthDesk11 go to BerthDesk12, BerthDeskTLS", "endpoint.BerthDesk12.answer-time: not set → 7s", "endpoint.BerthDeskTLS.header")
+	s.sees(
+		"All settings but the address of BerthDesk11 go to BerthDesk12, BerthDeskTLS",
+		"endpoint.BerthDesk12.answer-time: not set → 7s",
+		"endpoint.BerthDeskTLS.header",
+	)
 	assert.NotContains(t, settings(t, dir), "[endpoint.BerthDesk12]\nanswer-time")
 	s.keys("Enter")
 	s.sees("4 changes made")
-	r := orenda(t, env, "-w", dir, "call", "FindBerths", "length=12", "--endpoint", "BerthDesk12", "--until", "security", "--json")
+	r := orenda(
+		t,
+		env,
+		"-w",
+		dir,
+		"call",
+		"FindBerths",
+		"length=12",
+		"--endpoint",
+		"BerthDesk12",
+		"--until",
+		"security",
+		"--json",
+	)
 	require.Equal(t, 0, r.code, r.err)
 	assert.Equal(t, 3, strings.Count(settings(t, dir), "answer-time = '7s'"), settings(t, dir))
 	s.keys("0")
@@ -115,7 +158,14 @@ func TestArrangingEndpointsWithKeys(t *testing.T) {
 
 	// What hangs on a variable, and a value that is unset.
 	s.keys("V")
-	s.sees("environments", "harbour", "model *", "live", "where harbour stands, in live", "http://berths.skerry.test/tides")
+	s.sees(
+		"environments",
+		"harbour",
+		"model *",
+		"live",
+		"where harbour stands, in live",
+		"http://berths.skerry.test/tides",
+	)
 	s.keys("Enter")
 	for range len("berths.skerry.test") {
 		s.keys("BSpace")
@@ -191,16 +241,25 @@ func TestSettingAWarningAside(t *testing.T) {
 
 func TestCheckLooksAtTheWholeWorkspace(t *testing.T) {
 	h := harbour(t)
-	dir, env := workspace(t, "\n[environment.model]\nharbour = \""+h.Plain+"\"\nlantern = \"green\"\n[environment.live]\n[endpoint.twin]\ncontract = \"tide-tables\"\nport = \"TideTables\"\nrecieve-limit = \"1 KiB\"\n[endpoint.lost]\ncontract = \"tide-tables\"\nport = \"TideTable\"\n",
-		"http://"+h.Plain+"/tides?wsdl")
+	dir, env := workspace(
+		t,
+		"\n[environment.model]\nharbour = \""+h.Plain+"\"\nlantern = "+
+			"\"green\"\n[environment.live]\n[endpoint.twin]\ncontract = \"tide-tables\"\nport = "+
+			"\"TideTables\"\nrecieve-limit = \"1 KiB\"\n[endpoint.lost]\ncontract = \"tide-tables\"\nport = "+
+			"\"TideTable\"\n",
+		"http://"+h.Plain+"/tides?wsdl",
+	)
 	fill(t, dir)
-	for _, c := range [][]string{{"TideTablesTLS", "address=https://${harbour}/tides", "total-time=20s", "answer-time=2m", "inflated-limit=1 MiB"}} {
+	for _, c := range [][]string{{"TideTablesTLS", "address=https://${harbour}/tides", "total-time=20s",
+		"answer-time=2m", "inflated-limit=1 MiB"}} {
 		require.Equal(t, 0, orenda(t, env, append([]string{"-w", dir, "endpoint", "set"}, c...)...).code)
 	}
 	require.Equal(t, 0, orenda(t, env, "-w", dir, "environment", "use", "model").code)
 	r := orenda(t, env, "-w", dir, "check", "--json")
 	assert.Equal(t, 1, r.code, "a port that is gone would stop a call")
-	for _, id := range []string{"binding.port-gone", "binding.endpoints-same", "binding.setting-unknown", "address.variable-unused", "address.unresolved-elsewhere", "binding.limits-contradict", "binding.time-limits-contradict"} {
+	for _, id := range []string{"binding.port-gone", "binding.endpoints-same", "binding.setting-unknown",
+		"address.variable-unused", "address.unresolved-elsewhere", "binding.limits-contradict",
+		"binding.time-limits-contradict"} {
 		assert.Contains(t, r.out, `"`+id+`"`)
 	}
 	assert.Contains(t, r.out, "receive-limit is meant, perhaps")
@@ -210,7 +269,11 @@ func TestCheckLooksAtTheWholeWorkspace(t *testing.T) {
 	assert.Contains(t, r.err, "may be ignored")
 
 	// Limits against what was kept.
-	require.Equal(t, 0, orenda(t, env, "-w", dir, "call", "YearTable", "--endpoint", "TideTables", "--reply", "none").code)
+	require.Equal(
+		t,
+		0,
+		orenda(t, env, "-w", dir, "call", "YearTable", "--endpoint", "TideTables", "--reply", "none").code,
+	)
 	r = orenda(t, env, "-w", dir, "limits", "last", "--receive-limit", "64 KiB", "--json")
 	assert.Equal(t, 1, r.code)
 	assert.Contains(t, r.out, `"setting": "receive-limit"`)
@@ -218,7 +281,11 @@ func TestCheckLooksAtTheWholeWorkspace(t *testing.T) {
 	assert.Equal(t, 0, r.code)
 	assert.Contains(t, r.out, "proposed: 2 MiB")
 	svg := filepath.Join(t.TempDir(), "limits.svg")
-	require.Equal(t, 0, orenda(t, env, "-w", dir, "draw", "limits", "YearTable", "--endpoint", "TideTables", "--out", svg).code)
+	require.Equal(
+		t,
+		0,
+		orenda(t, env, "-w", dir, "draw", "limits", "YearTable", "--endpoint", "TideTables", "--out", svg).code,
+	)
 	b, err := os.ReadFile(svg)
 	require.NoError(t, err)
 	assert.Contains(t, string(b), "would do")
@@ -232,7 +299,24 @@ func TestALargeReplyInTheStrip(t *testing.T) {
 	h := harbour(t)
 	at := tides(t, 190*mebi)
 	dir, env := workspace(t, "", "http://"+h.Plain+"/tides?wsdl")
-	require.Equal(t, 0, orenda(t, env, "-w", dir, "endpoint", "set", "TideTables", "address="+at+"/declared", "intake=flowing", "receive-limit=2 GB", "repeat-limit=100000000", "default=true").code)
+	require.Equal(
+		t,
+		0,
+		orenda(
+			t,
+			env,
+			"-w",
+			dir,
+			"endpoint",
+			"set",
+			"TideTables",
+			"address="+at+"/declared",
+			"intake=flowing",
+			"receive-limit=2 GB",
+			"repeat-limit=100000000",
+			"default=true",
+		).code,
+	)
 	fill(t, dir)
 	s := open(t, 158, 47, append(env, "TMPDIR="+os.TempDir()), "-w", dir)
 	s.sees("YearTable")

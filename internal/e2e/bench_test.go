@@ -88,9 +88,18 @@ func BenchmarkFirstFrame(b *testing.B) {
 // 50 MB open.
 func BenchmarkKeyWithLargeReply(b *testing.B) {
 	var body bytes.Buffer
-	body.WriteString(`<soap:Envelope xmlns:soap="http://schemas.xmlsoap.org/soap/envelope/"><soap:Body><FindBerthsResponse xmlns="urn:skerry:berths">`)
+	body.WriteString(
+		`<soap:Envelope xmlns:soap="http://schemas.xmlsoap.org/soap/envelope/"><soap:Body><FindBerthsResponse xmlns="urn:skerry:berths">`,
+	)
 	for i := 0; body.Len() < 50<<20; i++ {
-		fmt.Fprintf(&body, "\n<berth free=\"true\"><code>N%02d</code><length>%d</length><depth>3.2</depth><quay>quay %d</quay></berth>", i%100, i%399+1, i)
+		fmt.Fprintf(
+			&body,
+			"\n<berth free=\"true\"><code>N%02d</code><length>%d</length><depth>3.2</depth><quay>quay "+
+				"%d</quay></berth>",
+			i%100,
+			i%399+1,
+			i,
+		)
 	}
 	body.WriteString("</FindBerthsResponse></soap:Body></soap:Envelope>")
 	l, err := net.Listen("tcp", "127.0.0.1:0")
@@ -106,7 +115,12 @@ func BenchmarkKeyWithLargeReply(b *testing.B) {
 	ws := filepath.Join(dir, "workspace")
 	settings, err := os.ReadFile(filepath.Join(ws, "orenda.toml"))
 	require.NoError(b, err)
-	settings = bytes.Replace(settings, []byte("address = \"http://${berthHost}/berths\""), []byte("receive-limit = \"100 MiB\"\naddress = \"http://"+l.Addr().String()+"/\""), 1)
+	settings = bytes.Replace(
+		settings,
+		[]byte("address = \"http://${berthHost}/berths\""),
+		[]byte("receive-limit = \"100 MiB\"\naddress = \"http://"+l.Addr().String()+"/\""),
+		1,
+	)
 	require.NoError(b, os.WriteFile(filepath.Join(ws, "orenda.toml"), settings, 0o600))
 	t := start(b, []string{"ORENDA_HOME=" + dir}, "-w", ws)
 	defer t.close()

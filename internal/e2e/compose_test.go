@@ -92,7 +92,19 @@ func TestImportingAnEnvelope(t *testing.T) {
 	body := filepath.Join(t.TempDir(), "body.xml")
 	require.NoError(t, os.WriteFile(body, []byte(raw), 0o600))
 	line := filepath.Join(t.TempDir(), "call.sh")
-	require.NoError(t, os.WriteFile(line, []byte("# as the service's people sent it\nhttp-client -s \\\n  -H 'SOAPAction: \"urn:skerry:berths:FindBerths\"' -H 'X-Quay: north' \\\n  --data-binary @"+filepath.Base(body)+" http://"+h.Plain+"/berths\n"), 0o600))
+	require.NoError(
+		t,
+		os.WriteFile(
+			line,
+			[]byte(
+				"# as the service's people sent it\nhttp-client -s \\\n  -H 'SOAPAction: "+
+					"\"urn:skerry:berths:FindBerths\"' -H 'X-Quay: north' \\\n  --data-binary @"+filepath.Base(
+					body,
+				)+" http://"+h.Plain+"/berths\n",
+			),
+			0o600,
+		),
+	)
 	require.NoError(t, os.Rename(body, filepath.Join(filepath.Dir(line), filepath.Base(body))))
 	r := orenda(t, env, "draft", "import", line, "--workspace", dir, "--name", "from the desk")
 	require.Equal(t, 0, r.code, r.err)

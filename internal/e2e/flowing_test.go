@@ -21,8 +21,10 @@ import (
 // that the path asks for: /declared, /chunked or /gzip.
 func tides(t testing.TB, size int) (address string) {
 	row := `    <tide><time>2027-03-01T06:12:00Z</time><level>3.42</level><state>high water</state></tide>` + "\n"
-	head := `<?xml version="1.0" encoding="UTF-8"?>` + "\n" + `<soap:Envelope xmlns:soap="http://schemas.xmlsoap.org/soap/envelope/"><soap:Body><YearTableResponse xmlns="urn:skerry:tides"><station>Skerry Sound</station>` + "\n"
-	tail := "    <tide><time>2027-12-31T23:59:00Z</time><level>0.07</level><state>low water</state></tide>\n</YearTableResponse></soap:Body></soap:Envelope>\n"
+	head := `<?xml version="1.0" encoding="UTF-8"?>` + "\n" +
+		`<soap:Envelope xmlns:soap="http://schemas.xmlsoap.org/soap/envelope/"><soap:Body><YearTableResponse xmlns="urn:skerry:tides"><station>Skerry Sound</station>` + "\n"
+	tail := "    <tide><time>2027-12-31T23:59:00Z</time><level>0.07</level><state>low " +
+		"water</state></tide>\n</YearTableResponse></soap:Body></soap:Envelope>\n"
 	rows := size / len(row)
 	block := strings.Repeat(row, 1000)
 	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
@@ -62,7 +64,11 @@ func measured(t testing.TB, env []string, args ...string) (result, int64) {
 	if _, isExit := err.(*exec.ExitError); err != nil && !isExit {
 		require.NoError(t, err)
 	}
-	return result{cmd.ProcessState.ExitCode(), count.String(), errOut.String()}, cmd.ProcessState.SysUsage().(*syscall.Rusage).Maxrss << 10
+	return result{
+		cmd.ProcessState.ExitCode(),
+		count.String(),
+		errOut.String(),
+	}, cmd.ProcessState.SysUsage().(*syscall.Rusage).Maxrss << 10
 }
 
 // counter keeps the beginning of what is written and counts all of it.
@@ -79,8 +85,31 @@ func (c *counter) Write(p []byte) (int, error) {
 }
 
 func flowing(t testing.TB, contract, address, path string, more ...string) (result, int64) {
-	return measured(t, append(home(t), "TMPDIR="+os.TempDir()), append([]string{"call", "YearTable", "station=Skerry Sound", "year=2027", "--contract", contract, "--port", "TideTables", "--address", address + path,
-		"--intake", "flowing", "--receive-limit", "2 GB", "--inflated-limit", "2 GB", "--repeat-limit", "100000000"}, more...)...)
+	return measured(
+		t,
+		append(home(t), "TMPDIR="+os.TempDir()),
+		append(
+			[]string{
+				"call",
+				"YearTable",
+				"station=Skerry Sound",
+				"year=2027",
+				"--contract",
+				contract,
+				"--port",
+				"TideTables",
+				"--address",
+				address + path,
+				"--intake",
+				"flowing",
+				"--receive-limit",
+				"2 GB",
+				"--inflated-limit",
+				"2 GB",
+				"--repeat-limit",
+				"100000000",
+			},
+			more...)...)
 }
 
 const (

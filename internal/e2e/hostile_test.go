@@ -29,7 +29,20 @@ func TestEscapeSequencesAreShown(t *testing.T) {
 	s.keys("s")
 	s.sees("HTTP/1.1 500 Wreck␛[2J␛]0;owned␇", "X-Mark: ␛[2J")
 	assert.NotContains(t, s.tmux("display-message", "-p", "#{pane_title}"), "owned")
-	r := orenda(t, home(t), "call", "FindBerths", "length=2", "--contract", "http://"+h.Plain+"/berths?wsdl", "--port", "BerthDesk11", "--address", "http://"+h.Plain+"/berths/~terminal", "--json")
+	r := orenda(
+		t,
+		home(t),
+		"call",
+		"FindBerths",
+		"length=2",
+		"--contract",
+		"http://"+h.Plain+"/berths?wsdl",
+		"--port",
+		"BerthDesk11",
+		"--address",
+		"http://"+h.Plain+"/berths/~terminal",
+		"--json",
+	)
 	assert.Equal(t, 20, r.code)
 	for _, bad := range []string{"\x1b", "\u009b", "\u202e"} {
 		assert.NotContains(t, r.out+r.err, bad)
@@ -92,7 +105,19 @@ func TestBadInput(t *testing.T) {
 	settings := file("broken/orenda.toml", "name = \"x\"\n[endpoint.a\n")
 	wsdl := "http://" + h.Plain + "/berths?wsdl"
 	call := func(path string, more ...string) []string {
-		return append([]string{"call", "FindBerths", "length=20", "--contract", wsdl, "--port", "BerthDesk11", "--address", "http://" + h.Plain + path}, more...)
+		return append(
+			[]string{
+				"call",
+				"FindBerths",
+				"length=20",
+				"--contract",
+				wsdl,
+				"--port",
+				"BerthDesk11",
+				"--address",
+				"http://" + h.Plain + path,
+			},
+			more...)
 	}
 	for _, c := range []struct {
 		code int
@@ -106,8 +131,10 @@ func TestBadInput(t *testing.T) {
 		{3, "no such file", []string{"describe", filepath.Join(dir, "none.wsdl")}},
 		{3, "HTML page", []string{"describe", file("page.wsdl", "<!DOCTYPE html><html></html>")}},
 		{3, "no element", []string{"describe", file("empty.wsdl", "")}},
-		{3, "document type declaration", []string{"describe", file("bomb.wsdl", `<!DOCTYPE a [<!ENTITY b "c">]><definitions>&b;</definitions>`)}},
-		{0, "not used", []string{"describe", file("cycle.wsdl", `<definitions xmlns="http://schemas.xmlsoap.org/wsdl/"><import namespace="a" location="cycle.wsdl"/><import namespace="b" location="gone.wsdl"/></definitions>`)}},
+		{3, "document type declaration", []string{"describe", file("bomb.wsdl",
+			`<!DOCTYPE a [<!ENTITY b "c">]><definitions>&b;</definitions>`)}},
+		{0, "not used", []string{"describe", file("cycle.wsdl",
+			`<definitions xmlns="http://schemas.xmlsoap.org/wsdl/"><import namespace="a" location="cycle.wsdl"/><import namespace="b" location="gone.wsdl"/></definitions>`)}},
 		{19, "receive.not-found", []string{"describe", "http://" + h.Plain + "/nowhere"}},
 		{16, "tls.self-signed", []string{"describe", "https://" + h.TLS + "/berths?wsdl"}},
 		{12, "`findBerths` is not there; `FindBerths` is", []string{"call", "findBerths", "--contract", wsdl}},
@@ -137,8 +164,27 @@ func TestBadInput(t *testing.T) {
 func TestRepairedUntilItPasses(t *testing.T) {
 	h := harbour(t)
 	env := append(home(t), "WORD=slack water at nine")
-	r := orenda(t, env, "call", "DayTable", "station=Skerry Sound", "day=2027-03-01", "--contract", "http://"+h.Plain+"/tides?wsdl", "--port", "TideTablesTLS",
-		"--user", "pilot-desk", "--secret-from", "env:WORD", "--token", "digest", "--receive-limit", "200", "--repair")
+	r := orenda(
+		t,
+		env,
+		"call",
+		"DayTable",
+		"station=Skerry Sound",
+		"day=2027-03-01",
+		"--contract",
+		"http://"+h.Plain+"/tides?wsdl",
+		"--port",
+		"TideTablesTLS",
+		"--user",
+		"pilot-desk",
+		"--secret-from",
+		"env:WORD",
+		"--token",
+		"digest",
+		"--receive-limit",
+		"200",
+		"--repair",
+	)
 	assert.Zero(t, r.code, r.err)
 	assert.Contains(t, r.err, "repair: trust this certificate")
 	assert.Contains(t, r.err, "repair: raise the receive limit")

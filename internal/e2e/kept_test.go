@@ -24,7 +24,16 @@ func TestKilledWhileSaving(t *testing.T) {
 	cut := 0
 	for round := range 30 {
 		before := settings(t, dir)
-		cmd := exec.Command(binary(t), "-w", dir, "endpoint", "set", "TideTables", fmt.Sprintf("answer-time=%ds", round+1), fmt.Sprintf("connect-time=%ds", round+1))
+		cmd := exec.Command(
+			binary(t),
+			"-w",
+			dir,
+			"endpoint",
+			"set",
+			"TideTables",
+			fmt.Sprintf("answer-time=%ds", round+1),
+			fmt.Sprintf("connect-time=%ds", round+1),
+		)
 		cmd.Env = append(os.Environ(), env...)
 		began := time.Now()
 		require.NoError(t, cmd.Start())
@@ -39,7 +48,8 @@ func TestKilledWhileSaving(t *testing.T) {
 			took = time.Since(began)
 		}
 		after := settings(t, dir)
-		whole := strings.Contains(after, fmt.Sprintf("answer-time = '%ds'", round+1)) && strings.Contains(after, fmt.Sprintf("connect-time = '%ds'", round+1))
+		whole := strings.Contains(after, fmt.Sprintf("answer-time = '%ds'", round+1)) &&
+			strings.Contains(after, fmt.Sprintf("connect-time = '%ds'", round+1))
 		assert.True(t, after == before || whole, "round %d:\n%s", round, after)
 		assert.Contains(t, after, "# a comment at the end")
 	}
@@ -150,10 +160,19 @@ func TestChangedOnDiskWhileOpen(t *testing.T) {
 
 func TestVariablesThatLeadBackToThemselves(t *testing.T) {
 	h := harbour(t)
-	dir, env := workspace(t, "\n[environment.model]\na = \"${b}\"\nb = \"x${c}\"\nc = \"${a}\"\nhost = \"${name}:${port}\"\nname = \"127.0.0.1\"\nport = \""+strings.Split(h.Plain, ":")[1]+"\"\n", "http://"+h.Plain+"/tides?wsdl")
+	dir, env := workspace(
+		t,
+		"\n[environment.model]\na = \"${b}\"\nb = \"x${c}\"\nc = \"${a}\"\nhost = \"${name}:${port}\"\nname = "+
+			"\"127.0.0.1\"\nport = \""+strings.Split(h.Plain, ":")[1]+"\"\n",
+		"http://"+h.Plain+"/tides?wsdl",
+	)
 	fill(t, dir)
 	require.Equal(t, 0, orenda(t, env, "-w", dir, "environment", "use", "model").code)
-	require.Equal(t, 0, orenda(t, env, "-w", dir, "endpoint", "set", "TideTables", "address=http://${a}/tides", "default=true").code)
+	require.Equal(
+		t,
+		0,
+		orenda(t, env, "-w", dir, "endpoint", "set", "TideTables", "address=http://${a}/tides", "default=true").code,
+	)
 	r := orenda(t, env, "-w", dir, "call", "YearTable")
 	assert.Equal(t, 11, r.code)
 	assert.Contains(t, r.err, "address.variable-cyclic")

@@ -19,16 +19,43 @@ func largeDescription(tb testing.TB, dir string, types, operations int) []string
 	files := []string{filepath.Join(dir, "large.wsdl")}
 	for s := range schemas {
 		var b strings.Builder
-		fmt.Fprintf(&b, "<xs:schema xmlns:xs=\"http://www.w3.org/2001/XMLSchema\" xmlns:t=\"urn:skerry:large:%d\" targetNamespace=\"urn:skerry:large:%d\" elementFormDefault=\"qualified\">\n", s, s)
+		fmt.Fprintf(
+			&b,
+			"<xs:schema xmlns:xs=\"http://www.w3.org/2001/XMLSchema\" xmlns:t=\"urn:skerry:large:%d\" "+
+				"targetNamespace=\"urn:skerry:large:%d\" elementFormDefault=\"qualified\">\n",
+			s,
+			s,
+		)
 		for i := range types / schemas {
-			fmt.Fprintf(&b, "  <xs:complexType name=\"Record%d\"><xs:annotation><xs:documentation>What is kept of the berth numbered %d, as the desk has it since the quay was built.</xs:documentation></xs:annotation><xs:sequence>\n    <xs:element name=\"code\" type=\"xs:token\"/><xs:element name=\"length\" type=\"xs:decimal\" minOccurs=\"0\"/><xs:element name=\"since\" type=\"xs:date\" minOccurs=\"0\"/>\n", i, i)
+			fmt.Fprintf(
+				&b,
+				"  <xs:complexType name=\"Record%d\"><xs:annotation><xs:documentation>What is kept of the berth "+
+					"numbered %d, as the desk has it since the quay was "+
+					"built.</xs:documentation></xs:annotation><xs:sequence>\n    <xs:element name=\"code\" "+
+					"type=\"xs:token\"/><xs:element name=\"length\" type=\"xs:decimal\" minOccurs=\"0\"/><xs:element "+
+					"name=\"since\" type=\"xs:date\" minOccurs=\"0\"/>\n",
+				i,
+				i,
+			)
 			if i > 0 {
-				fmt.Fprintf(&b, "    <xs:element name=\"before\" type=\"t:Record%d\" minOccurs=\"0\" maxOccurs=\"unbounded\"/>\n", i/2)
+				fmt.Fprintf(
+					&b,
+					"    <xs:element name=\"before\" type=\"t:Record%d\" minOccurs=\"0\" maxOccurs=\"unbounded\"/>\n",
+					i/2,
+				)
 			}
 			b.WriteString("  </xs:sequence></xs:complexType>\n")
 		}
 		for i := range operations / schemas {
-			fmt.Fprintf(&b, "  <xs:element name=\"Ask%d\" type=\"t:Record%d\"/><xs:element name=\"Answer%d\" type=\"t:Record%d\"/>\n", i, i%(types/schemas), i, (i+1)%(types/schemas))
+			fmt.Fprintf(
+				&b,
+				"  <xs:element name=\"Ask%d\" type=\"t:Record%d\"/><xs:element name=\"Answer%d\" "+
+					"type=\"t:Record%d\"/>\n",
+				i,
+				i%(types/schemas),
+				i,
+				(i+1)%(types/schemas),
+			)
 		}
 		b.WriteString("</xs:schema>\n")
 		name := filepath.Join(dir, fmt.Sprintf("part-%d.xsd", s))
@@ -36,7 +63,11 @@ func largeDescription(tb testing.TB, dir string, types, operations int) []string
 		files = append(files, name)
 	}
 	var b, port, binding strings.Builder
-	b.WriteString("<definitions xmlns=\"http://schemas.xmlsoap.org/wsdl/\" xmlns:soap=\"http://schemas.xmlsoap.org/wsdl/soap/\" xmlns:xs=\"http://www.w3.org/2001/XMLSchema\" xmlns:w=\"urn:skerry:large\" targetNamespace=\"urn:skerry:large\"")
+	b.WriteString(
+		"<definitions xmlns=\"http://schemas.xmlsoap.org/wsdl/\" " +
+			"xmlns:soap=\"http://schemas.xmlsoap.org/wsdl/soap/\" xmlns:xs=\"http://www.w3.org/2001/XMLSchema\" " +
+			"xmlns:w=\"urn:skerry:large\" targetNamespace=\"urn:skerry:large\"",
+	)
 	for s := range schemas {
 		fmt.Fprintf(&b, " xmlns:t%d=\"urn:skerry:large:%d\"", s, s)
 	}
@@ -47,12 +78,39 @@ func largeDescription(tb testing.TB, dir string, types, operations int) []string
 	b.WriteString("</xs:schema></types>\n")
 	for i := range operations / schemas * schemas {
 		s, n := i%schemas, i/schemas
-		fmt.Fprintf(&b, "<message name=\"In%d\"><part name=\"p\" element=\"t%d:Ask%d\"/></message><message name=\"Out%d\"><part name=\"p\" element=\"t%d:Answer%d\"/></message>\n", i, s, n, i, s, n)
-		fmt.Fprintf(&port, "<operation name=\"Ask%04d\"><input message=\"w:In%d\"/><output message=\"w:Out%d\"/></operation>\n", i, i, i)
-		fmt.Fprintf(&binding, "<operation name=\"Ask%04d\"><soap:operation soapAction=\"\"/><input><soap:body use=\"literal\"/></input><output><soap:body use=\"literal\"/></output></operation>\n", i)
+		fmt.Fprintf(
+			&b,
+			"<message name=\"In%d\"><part name=\"p\" element=\"t%d:Ask%d\"/></message><message name=\"Out%d\"><part "+
+				"name=\"p\" element=\"t%d:Answer%d\"/></message>\n",
+			i,
+			s,
+			n,
+			i,
+			s,
+			n,
+		)
+		fmt.Fprintf(
+			&port,
+			"<operation name=\"Ask%04d\"><input message=\"w:In%d\"/><output message=\"w:Out%d\"/></operation>\n",
+			i,
+			i,
+			i,
+		)
+		fmt.Fprintf(
+			&binding,
+			"<operation name=\"Ask%04d\"><soap:operation soapAction=\"\"/><input><soap:body "+
+				"use=\"literal\"/></input><output><soap:body use=\"literal\"/></output></operation>\n",
+			i,
+		)
 	}
-	b.WriteString("<portType name=\"P\">" + port.String() + "</portType>\n<binding name=\"B\" type=\"w:P\"><soap:binding transport=\"http://schemas.xmlsoap.org/soap/http\"/>" + binding.String() + "</binding>\n")
-	b.WriteString("<service name=\"LargeService\"><port name=\"Large\" binding=\"w:B\"><soap:address location=\"http://127.0.0.1:9/large\"/></port></service>\n</definitions>\n")
+	b.WriteString(
+		"<portType name=\"P\">" + port.String() + "</portType>\n<binding name=\"B\" type=\"w:P\"><soap:binding " +
+			"transport=\"http://schemas.xmlsoap.org/soap/http\"/>" + binding.String() + "</binding>\n",
+	)
+	b.WriteString(
+		"<service name=\"LargeService\"><port name=\"Large\" binding=\"w:B\"><soap:address " +
+			"location=\"http://127.0.0.1:9/large\"/></port></service>\n</definitions>\n",
+	)
 	require.NoError(tb, os.WriteFile(files[0], []byte(b.String()), 0o600))
 	return files
 }
@@ -98,10 +156,26 @@ func BenchmarkDraftKey(b *testing.B) {
 		fmt.Fprintf(&need, "<vessel><name>%s</name><callSign>SKAL4</callSign></vessel>", name(i))
 	}
 	wsdl := filepath.Join(dir, "fleet.wsdl")
-	require.NoError(b, os.WriteFile(wsdl, []byte(`<definitions xmlns="http://schemas.xmlsoap.org/wsdl/" xmlns:soap="http://schemas.xmlsoap.org/wsdl/soap/" xmlns:xs="http://www.w3.org/2001/XMLSchema" xmlns:f="urn:skerry:fleet" targetNamespace="urn:skerry:fleet"><types><xs:schema targetNamespace="urn:skerry:fleet" elementFormDefault="qualified"><xs:element name="Enter"><xs:complexType><xs:sequence><xs:element name="vessel" maxOccurs="unbounded"><xs:complexType><xs:sequence><xs:element name="name" type="xs:string"/><xs:element name="callSign" type="xs:string"/></xs:sequence></xs:complexType></xs:element></xs:sequence></xs:complexType></xs:element></xs:schema></types><message name="In"><part name="p" element="f:Enter"/></message><portType name="Fleet"><operation name="Enter"><input message="f:In"/></operation></portType><binding name="B" type="f:Fleet"><soap:binding transport="http://schemas.xmlsoap.org/soap/http"/><operation name="Enter"><soap:operation soapAction=""/><input><soap:body use="literal"/></input></operation></binding><service name="FleetService"><port name="Fleet" binding="f:B"><soap:address location="http://127.0.0.1:9/"/></port></service></definitions>`), 0o600))
+	require.NoError(
+		b,
+		os.WriteFile(
+			wsdl,
+			[]byte(
+				`<definitions xmlns="http://schemas.xmlsoap.org/wsdl/" xmlns:soap="http://schemas.xmlsoap.org/wsdl/soap/" xmlns:xs="http://www.w3.org/2001/XMLSchema" xmlns:f="urn:skerry:fleet" targetNamespace="urn:skerry:fleet"><types><xs:schema targetNamespace="urn:skerry:fleet" elementFormDefault="qualified"><xs:element name="Enter"><xs:complexType><xs:sequence><xs:element name="vessel" maxOccurs="unbounded"><xs:complexType><xs:sequence><xs:element name="name" type="xs:string"/><xs:element name="callSign" type="xs:string"/></xs:sequence></xs:complexType></xs:element></xs:sequence></xs:complexType></xs:element></xs:schema></types><message name="In"><part name="p" element="f:Enter"/></message><portType name="Fleet"><operation name="Enter"><input message="f:In"/></operation></portType><binding name="B" type="f:Fleet"><soap:binding transport="http://schemas.xmlsoap.org/soap/http"/><operation name="Enter"><soap:operation soapAction=""/><input><soap:body use="literal"/></input></operation></binding><service name="FleetService"><port name="Fleet" binding="f:B"><soap:address location="http://127.0.0.1:9/"/></port></service></definitions>`,
+			),
+			0o600,
+		),
+	)
 	r := orenda(b, []string{"ORENDA_HOME=" + dir}, "add", wsdl, "-w", filepath.Join(dir, "fleet"))
 	require.Zero(b, r.code, r.err)
-	require.NoError(b, os.WriteFile(filepath.Join(dir, "fleet", "drafts", "fleet", "Fleet", "Enter", "first.xml"), []byte(`<Enter xmlns="urn:skerry:fleet">`+need.String()+`</Enter>`), 0o600))
+	require.NoError(
+		b,
+		os.WriteFile(
+			filepath.Join(dir, "fleet", "drafts", "fleet", "Fleet", "Enter", "first.xml"),
+			[]byte(`<Enter xmlns="urn:skerry:fleet">`+need.String()+`</Enter>`),
+			0o600,
+		),
+	)
 	t := start(b, []string{"ORENDA_HOME=" + dir}, "-w", filepath.Join(dir, "fleet"))
 	defer t.close()
 	t.wait(b, "add a description")

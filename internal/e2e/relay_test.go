@@ -39,7 +39,13 @@ func TestAProgramIsSeenInTraffic(t *testing.T) {
 
 	post := func(length string) (int, string) {
 		t.Helper()
-		req, err := http.NewRequest(http.MethodPost, address, strings.NewReader(`<s:Envelope xmlns:s="http://schemas.xmlsoap.org/soap/envelope/"><s:Body><FindBerths xmlns="urn:skerry:berths"><length>`+length+`</length></FindBerths></s:Body></s:Envelope>`))
+		req, err := http.NewRequest(
+			http.MethodPost,
+			address,
+			strings.NewReader(
+				`<s:Envelope xmlns:s="http://schemas.xmlsoap.org/soap/envelope/"><s:Body><FindBerths xmlns="urn:skerry:berths"><length>`+length+`</length></FindBerths></s:Body></s:Envelope>`,
+			),
+		)
 		require.NoError(t, err)
 		req.Header.Set("Content-Type", "text/xml")
 		req.Header.Set("SOAPAction", `"urn:skerry:berths:FindBerths"`)

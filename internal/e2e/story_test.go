@@ -30,7 +30,12 @@ func TestTheStoryWithKeys(t *testing.T) {
 	s.keys("Enter")
 	s.sees("YearTable · Skerry 2027 → tides-tls in model", "not sent yet", "ADDRESS")
 	s.keys("g")
-	s.sees("attempt 1 · stopped at address", "the variable tideHost is not set in the environment model", "`tidehost` is, and names are case-sensitive", "set tideHost to the value of tidehost")
+	s.sees(
+		"attempt 1 · stopped at address",
+		"the variable tideHost is not set in the environment model",
+		"`tidehost` is, and names are case-sensitive",
+		"set tideHost to the value of tidehost",
+	)
 	s.keys("Enter")
 	s.sees("environment.model.tideHost: not set → 127.0.0.1:", "make this change")
 	assert.NotContains(t, settings(), "tideHost =", "nothing is changed before it is confirmed")
@@ -40,7 +45,15 @@ func TestTheStoryWithKeys(t *testing.T) {
 
 	// 2. tls
 	s.keys("g")
-	now := s.sees("attempt 2 · stopped at tls", "self-signed, and not trusted here", "CN=tides.skerry.test", "tides.skerry.test, berths.skerry.test", "SHA-256", " to 2027-", "trust this certificate for this endpoint")
+	now := s.sees(
+		"attempt 2 · stopped at tls",
+		"self-signed, and not trusted here",
+		"CN=tides.skerry.test",
+		"tides.skerry.test, berths.skerry.test",
+		"SHA-256",
+		" to 2027-",
+		"trust this certificate for this endpoint",
+	)
 	fingerprint := regexp.MustCompile(`(?:[0-9A-F]{2}:){15}[0-9A-F]{2}`).FindString(now)
 	require.NotEmpty(t, fingerprint)
 	s.keys("Enter")
@@ -56,16 +69,31 @@ func TestTheStoryWithKeys(t *testing.T) {
 
 	// 3. read: no security header
 	s.keys("g")
-	s.sees("attempt 3 · stopped at read", "found no security header", "The contract does", "send a user name token as pilot-desk", "the cause is here")
+	s.sees(
+		"attempt 3 · stopped at read",
+		"found no security header",
+		"The contract does",
+		"send a user name token as pilot-desk",
+		"the cause is here",
+	)
 	s.keys("Enter")
-	s.sees("tides-tls.identity: not set → pilot-desk", "tides-tls.token: none → digest", "the identity pilot-desk will be used at https://127.0.0.1:")
+	s.sees(
+		"tides-tls.identity: not set → pilot-desk",
+		"tides-tls.token: none → digest",
+		"the identity pilot-desk will be used at https://127.0.0.1:",
+	)
 	s.keys("Enter")
 	s.sees("done: send a user name token")
 	assert.Contains(t, settings(), "token = 'digest'")
 
 	// 4. receive: larger than the program's limit
 	s.keys("g")
-	s.sees("attempt 4 · stopped at receive", "The reply is 1 472 964 bytes; the receive limit is 65 536; 2 MiB would hold it", "profile harbour-11", "Content-Length: 1472964")
+	s.sees(
+		"attempt 4 · stopped at receive",
+		"The reply is 1 472 964 bytes; the receive limit is 65 536; 2 MiB would hold it",
+		"profile harbour-11",
+		"Content-Length: 1472964",
+	)
 	s.keys("e")
 	s.sees("receive.over-limit", "recognised by", "what helps       ", "⏎ raise")
 	s.keys("e")
@@ -79,8 +107,11 @@ func TestTheStoryWithKeys(t *testing.T) {
 	s.keys("g")
 	now = s.sees("attempt 5 · passed", "11285 × tide · station Skerry Sound")
 	for _, want := range []string{
-		"1  ▯▯▯▯ ▯▯▯ ▯▯ ▯▯  the variable tideHost is not set", "2  ▮▮▮▮ ▮▯▯ ▯▯ ▯▯  the server's certificate is self-signed", "3  ▮▮▮▮ ▮▮▮ ▮▮ ▯▯  fault: no security header found",
-		"4  ▮▮▮▮ ▮▮▮ ▮▯ ▯▯  the reply is larger than the receive limit", "5  ▮▮▮▮ ▮▮▮ ▮▮ ▮▮  11285 × tide", "after tideHost 127.0.0.1", "after trust one certificate more", "after identity pilot-desk · token digest", "after receive-limit 2 MiB · buffer-limit 2 MiB"} {
+		"1  ▯▯▯▯ ▯▯▯ ▯▯ ▯▯  the variable tideHost is not set", "2  ▮▮▮▮ ▮▯▯ ▯▯ ▯▯  the server's certificate is " +
+			"self-signed", "3  ▮▮▮▮ ▮▮▮ ▮▮ ▯▯  fault: no security header found",
+		"4  ▮▮▮▮ ▮▮▮ ▮▯ ▯▯  the reply is larger than the receive limit", "5  ▮▮▮▮ ▮▮▮ ▮▮ ▮▮  11285 × tide",
+		"after tideHost 127.0.0.1", "after trust one certificate more", "after identity pilot-desk · token " +
+			"digest", "after receive-limit 2 MiB · buffer-limit 2 MiB"} {
 		assert.Contains(t, now, want)
 	}
 
@@ -114,7 +145,12 @@ func TestTheStoryWithKeys(t *testing.T) {
 	s.keys("b")
 	s.sees("▮▮▮▮ ▮▮▮ ▮▮ ▮▮›")
 	s.keys("q")
-	require.Eventually(t, func() bool { return strings.Contains(s.tmux("list-panes", "-F", "#{pane_dead}"), "1") }, 10*time.Second, 50*time.Millisecond)
+	require.Eventually(
+		t,
+		func() bool { return strings.Contains(s.tmux("list-panes", "-F", "#{pane_dead}"), "1") },
+		10*time.Second,
+		50*time.Millisecond,
+	)
 
 	// No secret is anywhere on disk but at its source.
 	require.NoError(t, filepath.Walk(dir, func(p string, info os.FileInfo, err error) error {
@@ -137,7 +173,8 @@ func TestTheStoryOnTheCommandLine(t *testing.T) {
 	for _, step := range []struct {
 		code int
 		says string
-	}{{11, "address.variable-unset"}, {16, "tls.self-signed"}, {20, "read.fault-security-missing"}, {19, "receive.over-limit"}} {
+	}{{11, "address.variable-unset"}, {16, "tls.self-signed"}, {20, "read.fault-security-missing"}, {19,
+		"receive.over-limit"}} {
 		r := orenda(t, env, "-w", ws, "call", "YearTable", "--endpoint", "tides-tls")
 		require.Equal(t, step.code, r.code, r.err)
 		assert.Contains(t, r.err, step.says)
@@ -149,7 +186,20 @@ func TestTheStoryOnTheCommandLine(t *testing.T) {
 		r = orenda(t, env, fix...)
 		require.Zero(t, r.code, r.err)
 	}
-	r := orenda(t, env, "-w", ws, "call", "YearTable", "--endpoint", "tides-tls", "--reply", "rows", "--expect", "station=Skerry Sound")
+	r := orenda(
+		t,
+		env,
+		"-w",
+		ws,
+		"call",
+		"YearTable",
+		"--endpoint",
+		"tides-tls",
+		"--reply",
+		"rows",
+		"--expect",
+		"station=Skerry Sound",
+	)
 	require.Zero(t, r.code, r.err)
 	assert.Equal(t, 11286, strings.Count(r.out, "\n"))
 	assert.True(t, strings.HasPrefix(r.out, "time\tlevel\tstate\n2027-01-01T00:00:00Z\t4.24\thigh water\n"))
@@ -173,7 +223,8 @@ func TestTheDemoWithoutAScreen(t *testing.T) {
 	dir := t.TempDir()
 	r := orenda(t, nil, "demo", "--headless", "--dir", dir)
 	require.Zero(t, r.code, r.err)
-	for _, want := range []string{"attempt 1  ▯▯▯▯ ▯▯▯ ▯▯ ▯▯  stopped at address", "attempt 4  ▮▮▮▮ ▮▮▮ ▮▯ ▯▯  stopped at receive", "attempt 5  ▮▮▮▮ ▮▮▮ ▮▮ ▮▮  passed"} {
+	for _, want := range []string{"attempt 1  ▯▯▯▯ ▯▯▯ ▯▯ ▯▯  stopped at address", "attempt 4  ▮▮▮▮ ▮▮▮ ▮▯ ▯▯  " +
+		"stopped at receive", "attempt 5  ▮▮▮▮ ▮▮▮ ▮▮ ▮▮  passed"} {
 		assert.Contains(t, r.out, want)
 	}
 	drawings, _ := filepath.Glob(filepath.Join(dir, "attempt-*.*"))
@@ -263,7 +314,19 @@ func TestWhatWasNotSavedIsKept(t *testing.T) {
 			end(s)
 			var kept []string
 			require.Eventually(t, func() bool {
-				kept, _ = filepath.Glob(filepath.Join(dir, "state", "unsaved", "*", "drafts", "berth-desk", "BerthDesk", "FindBerths", "first.xml"))
+				kept, _ = filepath.Glob(
+					filepath.Join(
+						dir,
+						"state",
+						"unsaved",
+						"*",
+						"drafts",
+						"berth-desk",
+						"BerthDesk",
+						"FindBerths",
+						"first.xml",
+					),
+				)
 				return len(kept) == 1
 			}, 10*time.Second, 50*time.Millisecond)
 			b, err := os.ReadFile(kept[0])

@@ -66,9 +66,34 @@ func TestTheClientCertificateStory(t *testing.T) {
 	dir, env := workspace(t, "", "http://"+h.Plain+"/tides?wsdl")
 	fill(t, dir)
 	require.Equal(t, 0, orenda(t, env, "trust", "authority", made).code)
-	assert.Contains(t, openssl(t, "verify", "-CAfile", filepath.Join(made, "authority.pem"), filepath.Join(made, "server.pem"), filepath.Join(made, "client.pem")), "client.pem: OK")
+	assert.Contains(
+		t,
+		openssl(
+			t,
+			"verify",
+			"-CAfile",
+			filepath.Join(made, "authority.pem"),
+			filepath.Join(made, "server.pem"),
+			filepath.Join(made, "client.pem"),
+		),
+		"client.pem: OK",
+	)
 	address := guarded(t, made, h.Plain)
-	require.Equal(t, 0, orenda(t, env, "-w", dir, "endpoint", "set", "TideTables", "address=https://"+address+"/tides", "default=true").code)
+	require.Equal(
+		t,
+		0,
+		orenda(
+			t,
+			env,
+			"-w",
+			dir,
+			"endpoint",
+			"set",
+			"TideTables",
+			"address=https://"+address+"/tides",
+			"default=true",
+		).code,
+	)
 
 	// The person's identity: a certificate in PKCS#12 whose password is a secret.
 	person := strings.TrimPrefix(env[0], "ORENDA_HOME=")
@@ -87,7 +112,19 @@ func TestTheClientCertificateStory(t *testing.T) {
 	assert.Zero(t, info.Mode().Perm()&0o077)
 	assert.Contains(t, openssl(t, "pkcs12", "-in", store, "-passin", "pass:slack water", "-nokeys"), "test client")
 	require.NoError(t, os.MkdirAll(filepath.Join(person, "config"), 0o700))
-	require.NoError(t, os.WriteFile(filepath.Join(person, "config", "identities.toml"), []byte(fmt.Sprintf("[desk]\nuser = \"\"\nsecret = \"env:DESK_WORD\"\ncertificate = %q\n", filepath.Join(made, "client.pem"))), 0o600))
+	require.NoError(
+		t,
+		os.WriteFile(
+			filepath.Join(person, "config", "identities.toml"),
+			[]byte(
+				fmt.Sprintf(
+					"[desk]\nuser = \"\"\nsecret = \"env:DESK_WORD\"\ncertificate = %q\n",
+					filepath.Join(made, "client.pem"),
+				),
+			),
+			0o600,
+		),
+	)
 	// The certificate is readable, its key stands sealed beside it.
 	m, err := trust.ReadMaterial(key, "")
 	require.NoError(t, err)
@@ -107,7 +144,10 @@ func TestTheClientCertificateStory(t *testing.T) {
 	s.sees("test server", "364 days left", "issued by", "EC P-256")
 	s.keys("p")
 	s.repaired()
-	s.sees("the service asks for a client certificate, and none is set", "send the certificate of desk: it comes from an authority that the service accepts")
+	s.sees(
+		"the service asks for a client certificate, and none is set",
+		"send the certificate of desk: it comes from an authority that the service accepts",
+	)
 	s.keys("Enter")
 	s.sees("client-identity: not set → desk", "allow.desk")
 	s.keys("Enter", "g")
@@ -123,7 +163,11 @@ func TestCertificatesOnTheCommandLine(t *testing.T) {
 	tmp := t.TempDir()
 	in := func(name string) string { return filepath.Join(tmp, name) }
 	fp := trust.Fingerprint(h.Cert.Cert)
-	require.Equal(t, 0, orenda(t, env, "-w", dir, "endpoint", "set", "TideTablesTLS", "address=https://"+h.TLS+"/tides").code)
+	require.Equal(
+		t,
+		0,
+		orenda(t, env, "-w", dir, "endpoint", "set", "TideTablesTLS", "address=https://"+h.TLS+"/tides").code,
+	)
 
 	require.Equal(t, 0, orenda(t, env, "trust", "fetch", "https://"+h.TLS+"/", "--out", in("a.pem")).code)
 	for _, name := range []string{"a.der", "a.p7b"} {
@@ -133,34 +177,76 @@ func TestCertificatesOnTheCommandLine(t *testing.T) {
 		require.Equal(t, 0, r.code, r.err)
 		assert.Contains(t, r.out, fp, name)
 	}
-	assert.Contains(t, openssl(t, "x509", "-inform", "DER", "-in", in("a.der"), "-noout", "-subject"), "tides.skerry.test")
-	assert.Contains(t, openssl(t, "pkcs7", "-inform", "DER", "-in", in("a.p7b"), "-print_certs", "-noout"), "tides.skerry.test")
+	assert.Contains(
+		t,
+		openssl(t, "x509", "-inform", "DER", "-in", in("a.der"), "-noout", "-subject"),
+		"tides.skerry.test",
+	)
+	assert.Contains(
+		t,
+		openssl(t, "pkcs7", "-inform", "DER", "-in", in("a.p7b"), "-print_certs", "-noout"),
+		"tides.skerry.test",
+	)
 
 	require.NoError(t, os.WriteFile(in("bundle.pem"), []byte("# by hand\n"+string(trust.PEM(h.Cert.Cert))), 0o600))
 	before, err := os.ReadFile(in("bundle.pem"))
 	require.NoError(t, err)
 	require.Equal(t, 0, orenda(t, env, "trust", "authority", in("ca")).code)
-	assert.Equal(t, 2, orenda(t, env, "trust", "append", in("bundle.pem"), in("ca/authority.pem")).code, "a fingerprint is due")
+	assert.Equal(
+		t,
+		2,
+		orenda(t, env, "trust", "append", in("bundle.pem"), in("ca/authority.pem")).code,
+		"a fingerprint is due",
+	)
 	r := orenda(t, env, "trust", "append", in("bundle.pem"), in("ca/authority.pem"), "--fingerprint", "00")
 	assert.Equal(t, 1, r.code)
 	b, err := os.ReadFile(in("ca/authority.pem"))
 	require.NoError(t, err)
 	certs, err := trust.Read(b)
 	require.NoError(t, err)
-	r = orenda(t, env, "trust", "append", in("bundle.pem"), in("ca/authority.pem"), "--fingerprint", trust.Grouped(trust.Fingerprint(certs[0])))
+	r = orenda(
+		t,
+		env,
+		"trust",
+		"append",
+		in("bundle.pem"),
+		in("ca/authority.pem"),
+		"--fingerprint",
+		trust.Grouped(trust.Fingerprint(certs[0])),
+	)
 	require.Equal(t, 0, r.code, r.err)
 	after, err := os.ReadFile(in("bundle.pem"))
 	require.NoError(t, err)
 	assert.True(t, strings.HasPrefix(string(after), string(before)))
 
-	require.Equal(t, 0, orenda(t, env, "trust", "request", "tides.skerry.test", "--for", "tides.skerry.test", "--for", "10.0.0.4", "--out", in("mine")).code)
+	require.Equal(
+		t,
+		0,
+		orenda(
+			t,
+			env,
+			"trust",
+			"request",
+			"tides.skerry.test",
+			"--for",
+			"tides.skerry.test",
+			"--for",
+			"10.0.0.4",
+			"--out",
+			in("mine"),
+		).code,
+	)
 	assert.Contains(t, openssl(t, "req", "-in", in("mine.csr.pem"), "-noout", "-text", "-verify"), "10.0.0.4")
 	openssl(t, "pkey", "-in", in("mine.key.pem"), "-noout")
 	info, err := os.Stat(in("mine.key.pem"))
 	require.NoError(t, err)
 	assert.Zero(t, info.Mode().Perm()&0o077)
 
-	require.Equal(t, 0, orenda(t, env, "-w", dir, "trust", "add", "TideTablesTLS", in("a.pem"), "--fingerprint", fp).code)
+	require.Equal(
+		t,
+		0,
+		orenda(t, env, "-w", dir, "trust", "add", "TideTablesTLS", in("a.pem"), "--fingerprint", fp).code,
+	)
 	r = orenda(t, env, "-w", dir, "trust", "expiring", "--json")
 	assert.Equal(t, 0, r.code, r.err)
 	var rows []map[string]any
@@ -183,7 +269,21 @@ func TestCertificatesOnTheCommandLine(t *testing.T) {
 			assert.Equal(t, 0, r.code)
 		}
 	}
-	r = orenda(t, env, "call", "YearTable", "--contract", "http://"+h.Plain+"/tides?wsdl", "--address", "https://"+h.TLS+"/tides", "--port", "TideTables", "--accept-anything", "--until", "tls")
+	r = orenda(
+		t,
+		env,
+		"call",
+		"YearTable",
+		"--contract",
+		"http://"+h.Plain+"/tides?wsdl",
+		"--address",
+		"https://"+h.TLS+"/tides",
+		"--port",
+		"TideTables",
+		"--accept-anything",
+		"--until",
+		"tls",
+	)
 	assert.Equal(t, 0, r.code, r.err)
 	assert.Contains(t, r.err, "ANY CERTIFICATE WAS ACCEPTED")
 }
@@ -197,12 +297,33 @@ func TestTheSignedAndEncryptedStory(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, os.MkdirAll(filepath.Join(person, "config"), 0o700))
 	require.NoError(t, os.WriteFile(filepath.Join(person, "clerk.pem"), clerk, 0o600))
-	require.NoError(t, os.WriteFile(filepath.Join(person, "config", "identities.toml"), []byte(fmt.Sprintf("[ines]\nuser = \"\"\nsecret = \"\"\ncertificate = %q\n", filepath.Join(person, "clerk.pem"))), 0o600))
+	require.NoError(
+		t,
+		os.WriteFile(
+			filepath.Join(person, "config", "identities.toml"),
+			[]byte(
+				fmt.Sprintf(
+					"[ines]\nuser = \"\"\nsecret = \"\"\ncertificate = %q\n",
+					filepath.Join(person, "clerk.pem"),
+				),
+			),
+			0o600,
+		),
+	)
 	require.NoError(t, os.MkdirAll(filepath.Join(dir, "trust"), 0o700))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "trust", "desk.pem"), trust.PEM(h.Desk.Cert), 0o600))
 	found, err := filepath.Glob(filepath.Join(dir, "drafts/*/*/FileManifest/*.xml"))
 	require.NoError(t, err)
-	require.NoError(t, os.WriteFile(found[0], []byte(`<FileManifest xmlns="urn:skerry:manifests"><callSign>SKAL4</callSign><line><goods>salt</goods><tonnes>10.5</tonnes></line></FileManifest>`), 0o600))
+	require.NoError(
+		t,
+		os.WriteFile(
+			found[0],
+			[]byte(
+				`<FileManifest xmlns="urn:skerry:manifests"><callSign>SKAL4</callSign><line><goods>salt</goods><tonnes>10.5</tonnes></line></FileManifest>`,
+			),
+			0o600,
+		),
+	)
 
 	s := open(t, 158, 47, env, "-w", dir)
 	s.sees("FileManifest")
@@ -216,7 +337,11 @@ func TestTheSignedAndEncryptedStory(t *testing.T) {
 	s.sees("compare the fingerprint")
 	s.keys("Enter", "g")
 	s.sees("passed after", "receipt M-")
-	require.Equal(t, 0, orenda(t, env, "-w", dir, "endpoint", "set", "Manifests", "encrypt=body", "encrypt-to=trust/desk.pem").code)
+	require.Equal(
+		t,
+		0,
+		orenda(t, env, "-w", dir, "endpoint", "set", "Manifests", "encrypt=body", "encrypt-to=trust/desk.pem").code,
+	)
 	s.sees("was changed on disk")
 	s.keys("g")
 	s.sees("attempt 3", "passed after")
@@ -259,7 +384,8 @@ esac
 
 	s.keys("Escape", "i")
 	s.sees("there is none yet")
-	for _, c := range []struct{ does, shows string }{{"wrong", "identities.toml:12:6: expected"}, {"right", "https://desk.skerry.test/open, which gives cookies"}} {
+	for _, c := range []struct{ does, shows string }{{"wrong", "identities.toml:12:6: expected"}, {"right",
+		"https://desk.skerry.test/open, which gives cookies"}} {
 		s.keys("E")
 		s.sees("the editor of Ines, with 600")
 		s.types(c.does)
@@ -294,8 +420,39 @@ func TestIdentitiesWithKeys(t *testing.T) {
 	fill(t, dir)
 	env = append(env, "PILOT_WORD="+standin.Password, "MATE_WORD=not the word at all")
 	person := strings.TrimPrefix(env[0], "ORENDA_HOME=")
-	require.Equal(t, 0, orenda(t, env, "-w", dir, "endpoint", "set", "TideTablesTLS", "address=https://"+h.TLS+"/tides", "default=true", "identity=desk", "token=digest").code)
-	require.Equal(t, 0, orenda(t, env, "-w", dir, "trust", "add", "TideTablesTLS", "https://"+h.TLS+"/", "--fingerprint", trust.Fingerprint(h.Cert.Cert)).code)
+	require.Equal(
+		t,
+		0,
+		orenda(
+			t,
+			env,
+			"-w",
+			dir,
+			"endpoint",
+			"set",
+			"TideTablesTLS",
+			"address=https://"+h.TLS+"/tides",
+			"default=true",
+			"identity=desk",
+			"token=digest",
+		).code,
+	)
+	require.Equal(
+		t,
+		0,
+		orenda(
+			t,
+			env,
+			"-w",
+			dir,
+			"trust",
+			"add",
+			"TideTablesTLS",
+			"https://"+h.TLS+"/",
+			"--fingerprint",
+			trust.Fingerprint(h.Cert.Cert),
+		).code,
+	)
 	s := open(t, 158, 47, env, "-w", dir)
 	s.sees("YearTable")
 	s.keys("i")
@@ -358,7 +515,26 @@ func TestIdentitiesWithKeys(t *testing.T) {
 	s.keys("b", "g")
 	refuse()
 	s.sees("4 kept")
-	s.keys("p", "Up", "Up", "Up", "Up", "Up", "Up", "Up", "Up", "Up", "Up", "Down", "Down", "Down", "Down", "Down", "Down", "G")
+	s.keys(
+		"p",
+		"Up",
+		"Up",
+		"Up",
+		"Up",
+		"Up",
+		"Up",
+		"Up",
+		"Up",
+		"Up",
+		"Up",
+		"Down",
+		"Down",
+		"Down",
+		"Down",
+		"Down",
+		"Down",
+		"G",
+	)
 	refuse()
 	s.keys("Up", "G") // tls: nothing is sent
 	s.sees("5 kept")
@@ -390,11 +566,45 @@ func TestDigestAgainstText(t *testing.T) {
 	env = append(env, "PILOT_WORD="+standin.Password, "MATE_WORD=not the word at all")
 	person := strings.TrimPrefix(env[0], "ORENDA_HOME=")
 	require.NoError(t, os.MkdirAll(filepath.Join(person, "config"), 0o700))
-	require.NoError(t, os.WriteFile(filepath.Join(person, "config", "identities.toml"), []byte("[pilot]\nuser = \""+standin.User+"\"\nsecret = \"env:PILOT_WORD\"\n[mate]\nuser = \"mate\"\nsecret = \"env:MATE_WORD\"\n"), 0o600))
+	require.NoError(
+		t,
+		os.WriteFile(
+			filepath.Join(person, "config", "identities.toml"),
+			[]byte(
+				"[pilot]\nuser = \""+standin.User+"\"\nsecret = \"env:PILOT_WORD\"\n[mate]\nuser = \"mate\"\nsecret "+
+					"= \"env:MATE_WORD\"\n",
+			),
+			0o600,
+		),
+	)
 	found, err := filepath.Glob(filepath.Join(dir, "drafts/*/*/OrderPilot/*.xml"))
 	require.NoError(t, err)
-	require.NoError(t, os.WriteFile(found[0], []byte(`<OrderPilot xmlns="urn:skerry:pilots"><callSign>SKAL4</callSign><boarding>outer ground</boarding><at>2027-03-01T08:00:00Z</at></OrderPilot>`), 0o600))
-	require.Equal(t, 0, orenda(t, env, "-w", dir, "endpoint", "set", "PilotOrders", "token=text", "identity=pilot", "timestamp=5m").code)
+	require.NoError(
+		t,
+		os.WriteFile(
+			found[0],
+			[]byte(
+				`<OrderPilot xmlns="urn:skerry:pilots"><callSign>SKAL4</callSign><boarding>outer ground</boarding><at>2027-03-01T08:00:00Z</at></OrderPilot>`,
+			),
+			0o600,
+		),
+	)
+	require.Equal(
+		t,
+		0,
+		orenda(
+			t,
+			env,
+			"-w",
+			dir,
+			"endpoint",
+			"set",
+			"PilotOrders",
+			"token=text",
+			"identity=pilot",
+			"timestamp=5m",
+		).code,
+	)
 
 	s := open(t, 158, 47, env, "-w", dir)
 	s.sees("OrderPilot")
@@ -402,7 +612,11 @@ func TestDigestAgainstText(t *testing.T) {
 	s.keys("g")
 	s.sees("pilot has not been used at")
 	s.repaired()
-	s.sees("the service does not accept the security header", "a password of type text is not accepted here", "send a digest password")
+	s.sees(
+		"the service does not accept the security header",
+		"a password of type text is not accepted here",
+		"send a digest password",
+	)
 	s.keys("Enter")
 	s.sees("token: text → digest")
 	s.keys("Enter", "g")
@@ -412,5 +626,11 @@ func TestDigestAgainstText(t *testing.T) {
 	s.keys("g")
 	s.sees("mate has not been used at")
 	s.repaired()
-	s.sees("the service refused the user or the password", "as mate.", "last passed", "pilot → mate", "take the identity back to what was set when this call passed")
+	s.sees(
+		"the service refused the user or the password",
+		"as mate.",
+		"last passed",
+		"pilot → mate",
+		"take the identity back to what was set when this call passed",
+	)
 }

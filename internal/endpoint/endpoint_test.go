@@ -9,7 +9,9 @@ import (
 )
 
 func TestSizesAndTimesAsPeopleWriteThem(t *testing.T) {
-	for in, want := range map[string]int64{"65536": 65536, "64 KiB": 65536, "64k": 65536, "2 MB": 2000000, "1.5MiB": 1572864, "65 536": 65536, "1g": 1 << 30} {
+	for in, want := range map[string]int64{"65536": 65536, "64 KiB": 65536, "64k": 65536, "2 MB": 2000000,
+		"1.5MiB": 1572864,
+		"65 536": 65536, "1g": 1 << 30} {
 		got, err := ParseSize(in)
 		require.NoError(t, err, in)
 		assert.Equal(t, want, got, in)
@@ -18,7 +20,9 @@ func TestSizesAndTimesAsPeopleWriteThem(t *testing.T) {
 		n, err := ParseSize(bad)
 		assert.Error(t, err, "%q gave %d", bad, n)
 	}
-	for in, want := range map[string]time.Duration{"30s": 30 * time.Second, "5 min": 5 * time.Minute, "1h30m": 90 * time.Minute, "250ms": 250 * time.Millisecond} {
+	for in, want := range map[string]time.Duration{"30s": 30 * time.Second, "5 min": 5 * time.Minute,
+		"1h30m": 90 * time.Minute,
+		"250ms": 250 * time.Millisecond} {
 		got, err := ParseDuration(in)
 		require.NoError(t, err, in)
 		assert.Equal(t, want, got, in)
@@ -31,7 +35,11 @@ func TestEveryValueSaysItsLayer(t *testing.T) {
 		{"profile harbour-11", map[string][]string{"receive-limit": {"65536"}}},
 		{"endpoint", map[string][]string{"soap": {"1.2"}, "trust": {"a.pem", "b.pem"}}},
 	}}
-	assert.Equal(t, Value{KeyOf("receive-limit"), "65536", []string{"65536"}, "profile harbour-11"}, s.Get("receive-limit"))
+	assert.Equal(
+		t,
+		Value{KeyOf("receive-limit"), "65536", []string{"65536"}, "profile harbour-11"},
+		s.Get("receive-limit"),
+	)
 	assert.Equal(t, "default", s.Get("intake").Source)
 	n, err := s.Size("buffer-limit")
 	require.NoError(t, err)
@@ -63,14 +71,17 @@ func TestAddressesSayWhereTheyBreak(t *testing.T) {
 	require.NoError(t, err)
 	h, p := HostPort(u)
 	assert.Equal(t, [2]string{"::1", "443"}, [2]string{h, p})
-	for in, want := range map[string]string{"": "no address", "tides.test/x": "no scheme", "ftp://x/": "ftp is not a scheme", "http://a b/": "' ' at position 9", "http:///x": "no host", "http://x:port/": "invalid port"} {
+	for in, want := range map[string]string{"": "no address", "tides.test/x": "no scheme", "ftp://x/": "ftp is not a " +
+		"scheme", "http://a b/": "' ' at position 9", "http:///x": "no host", "http://x:port/": "invalid port"} {
 		_, err := ParseAddress(in)
 		assert.ErrorContains(t, err, want, in)
 	}
 }
 
 func TestValuesAreChecked(t *testing.T) {
-	for key, bad := range map[string]string{"receive-limit": "0", "answer-time": "-3s", "token": "hunter2", "soap": "1.3", "depth-limit": "x", "system-trust": "maybe"} {
+	for key, bad := range map[string]string{"receive-limit": "0", "answer-time": "-3s", "token": "hunter2",
+		"soap":        "1.3",
+		"depth-limit": "x", "system-trust": "maybe"} {
 		assert.Error(t, KeyOf(key).Check(bad), key)
 	}
 	assert.ErrorContains(t, KeyOf("token").Check("Digest"), "digest is meant")

@@ -42,13 +42,17 @@ func TestErrorsNameTheNearMiss(t *testing.T) {
 		err   error
 		words []string
 	}{
-		{&AmbiguousError{Operation: "FindBerths", Endpoints: []Alternative{{Name: "plain"}, {Name: "tls"}}}, []string{"FindBerths", "plain", "tls"}},
+		{&AmbiguousError{Operation: "FindBerths", Endpoints: []Alternative{{Name: "plain"}, {Name: "tls"}}},
+			[]string{"FindBerths",
+				"plain", "tls"}},
 		{&MissingError{Operation: "FindBerths", Name: "bertsh", Near: "berths"}, []string{"bertsh", "berths"}},
 		{&OperationError{Name: "findBerths", Near: "FindBerths"}, []string{"findBerths", "FindBerths"}},
 		{&EnvironmentError{Name: "modell"}, []string{"modell"}},
 		{&IdentityError{Name: "dsek", Near: "desk"}, []string{"dsek", "desk"}},
-		{&HostNewError{Identity: "desk", Scheme: "https", Host: "quay.skerry.test", Port: "443"}, []string{"desk", "quay.skerry.test"}},
-		{&FileError{Key: KeyOf("client-cert"), Path: "desk.pem", Err: errors.New("it is damaged")}, []string{"desk.pem", "it is damaged"}},
+		{&HostNewError{Identity: "desk", Scheme: "https", Host: "quay.skerry.test", Port: "443"}, []string{"desk",
+			"quay.skerry.test"}},
+		{&FileError{Key: KeyOf("client-cert"), Path: "desk.pem", Err: errors.New("it is damaged")}, []string{"desk.pem",
+			"it is damaged"}},
 	} {
 		for _, w := range c.words {
 			assert.Contains(t, c.err.Error(), w)
@@ -61,7 +65,8 @@ func TestErrorsNameTheNearMiss(t *testing.T) {
 // FuzzAddress holds that any template ends in an address or in an error whose
 // place lies in the template.
 func FuzzAddress(f *testing.F) {
-	for _, s := range []string{"https://${host}:${port:-443}/x", "${", "$$", "${a:-${b}}", "http://a b/", "ftp://x", "http://[::1", "http://x:99999/", "${host", "é${h}"} {
+	for _, s := range []string{"https://${host}:${port:-443}/x", "${", "$$", "${a:-${b}}", "http://a b/", "ftp://x",
+		"http://[::1", "http://x:99999/", "${host", "é${h}"} {
 		f.Add(s)
 	}
 	f.Fuzz(func(t *testing.T, template string) {

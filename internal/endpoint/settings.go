@@ -235,7 +235,9 @@ func ParseSize(s string) (int64, error) {
 // ParseDuration reads a time as people write it: 30s, 5 min, 1h30m, 250ms.
 func ParseDuration(s string) (time.Duration, error) {
 	t := strings.ReplaceAll(strings.ToLower(s), " ", "")
-	for _, r := range [][2]string{{"minutes", "m"}, {"minute", "m"}, {"min", "m"}, {"seconds", "s"}, {"second", "s"}, {"sec", "s"}, {"hours", "h"}, {"hour", "h"}} {
+	for _, r := range [][2]string{{"minutes", "m"}, {"minute", "m"}, {"min", "m"}, {"seconds", "s"}, {"second", "s"},
+		{"sec",
+			"s"}, {"hours", "h"}, {"hour", "h"}} {
 		t = strings.ReplaceAll(t, r[0], r[1])
 	}
 	d, err := time.ParseDuration(t)

@@ -101,7 +101,14 @@ func expand(template, environment string, vars map[string]string, within []strin
 			v, ok := vars[name]
 			if !ok {
 				if !has {
-					return "", &UnsetError{Name: name, Environment: environment, Near: near.Miss(name, Sorted(vars)), Template: template, Offset: i, Length: n + 1}
+					return "", &UnsetError{
+						Name:        name,
+						Environment: environment,
+						Near:        near.Miss(name, Sorted(vars)),
+						Template:    template,
+						Offset:      i,
+						Length:      n + 1,
+					}
 				}
 				v = fallback
 			}
@@ -141,7 +148,8 @@ func (s *Settings) Expand(environment string, vars map[string]string) (Settings,
 		copied := false
 		for name, items := range l.Values {
 			k := KeyOf(name)
-			if k == nil || name == "address" || !slices.ContainsFunc(items, func(v string) bool { return strings.Contains(v, "$") }) {
+			if k == nil || name == "address" ||
+				!slices.ContainsFunc(items, func(v string) bool { return strings.Contains(v, "$") }) {
 				continue
 			}
 			if s.Of(k).Source != l.Source {
@@ -233,7 +241,13 @@ func ParseAddress(s string) (*url.URL, error) {
 		return bad(0, len(s), "it has no scheme; http:// or https:// must stand in front")
 	}
 	if l := strings.ToLower(scheme); l != "http" && l != "https" {
-		return nil, &AddressError{Address: s, Offset: 0, Length: len(scheme), Scheme: scheme, Why: fmt.Sprintf("%s is not a scheme that can be called; http and https are", scheme)}
+		return nil, &AddressError{
+			Address: s,
+			Offset:  0,
+			Length:  len(scheme),
+			Scheme:  scheme,
+			Why:     fmt.Sprintf("%s is not a scheme that can be called; http and https are", scheme),
+		}
 	}
 	u, err := url.Parse(s)
 	if err != nil {

@@ -13,7 +13,13 @@ import (
 
 // sample is a call that stopped at read, with a secret in its header and body.
 func sample() *Exchange {
-	x := &Exchange{ID: "1", Operation: "YearTable", Outcome: OutcomeStopped, StoppedAt: Read, Secrets: []string{"slack & water"}}
+	x := &Exchange{
+		ID:        "1",
+		Operation: "YearTable",
+		Outcome:   OutcomeStopped,
+		StoppedAt: Read,
+		Secrets:   []string{"slack & water"},
+	}
 	r := NewRecorder(x, nil)
 	for _, s := range Stages[:9] {
 		r.Begin(s)
@@ -25,11 +31,23 @@ func sample() *Exchange {
 	l := r.NewLeg("", Spill{})
 	body := "<p>slack &amp; water</p>"
 	head := "POST / HTTP/1.1\r\nAuthorization: Basic c2xhY2s=\r\n\r\n"
-	l.Request = Head{Line: "POST / HTTP/1.1", Size: int64(len(head)), BodySize: int64(len(body)), Fields: []Header{{"Authorization", "Basic c2xhY2s=", Span{17, 29}}}}
+	l.Request = Head{
+		Line:     "POST / HTTP/1.1",
+		Size:     int64(len(head)),
+		BodySize: int64(len(body)),
+		Fields:   []Header{{"Authorization", "Basic c2xhY2s=", Span{17, 29}}},
+	}
 	l.SecretSpans = []Span{{int64(len(head)) + 3, 17}, {32, 14}}
 	r.Out(l, []byte(head+body), len(head+body))
 	l.RequestBody = []byte(body)
-	r.In(l, []byte("HTTP/1.1 500 x\r\n\r\nyou said slack & water, or "+base64.StdEncoding.EncodeToString([]byte("slack & water"))))
+	r.In(
+		l,
+		[]byte(
+			"HTTP/1.1 500 x\r\n\r\nyou said slack & water, or "+base64.StdEncoding.EncodeToString(
+				[]byte("slack & water"),
+			),
+		),
+	)
 	r.Fact(Read, "fault reason", "bad password slack & water")
 	return x
 }
@@ -54,7 +72,12 @@ func TestNoSecretIsKept(t *testing.T) {
 		assert.NotContains(t, string(b), bad)
 	}
 	require.Len(t, c.Leg().Cuts, 2)
-	assert.Equal(t, c.Leg().Cuts[0].Hash, x.Redact([]byte("key")).Leg().Cuts[0].Hash, "the same secret can be told to be the same")
+	assert.Equal(
+		t,
+		c.Leg().Cuts[0].Hash,
+		x.Redact([]byte("key")).Leg().Cuts[0].Hash,
+		"the same secret can be told to be the same",
+	)
 	assert.Len(t, c.Leg().Out, len(x.Leg().Out), "the length stays")
 	assert.Contains(t, string(x.Leg().Out), "slack", "the record in memory is not touched")
 }
@@ -98,11 +121,13 @@ func TestIDsSortByTime(t *testing.T) {
 }
 
 func TestTimesAreShort(t *testing.T) {
-	for ns, want := range map[int64]string{0: "", -4: "", 1_240_000: "1.2 ms", 12_900_000: "12 ms", 9_999_000_000: "9999 ms", 12_340_000_000: "12.3s"} {
+	for ns, want := range map[int64]string{0: "", -4: "", 1_240_000: "1.2 ms", 12_900_000: "12 ms",
+		9_999_000_000: "9999 ms", 12_340_000_000: "12.3s"} {
 		assert.Equal(t, want, Took(ns))
 	}
 	x := &Exchange{TotalNs: 12_900_000}
-	for outcome, want := range map[Outcome]string{OutcomeUnderWay: "under way", OutcomePassed: "passed after 12 ms", OutcomeCancelled: "halted after 12 ms", OutcomeStopped: "stopped at tls after 12 ms"} {
+	for outcome, want := range map[Outcome]string{OutcomeUnderWay: "under way", OutcomePassed: "passed after 12 ms",
+		OutcomeCancelled: "halted after 12 ms", OutcomeStopped: "stopped at tls after 12 ms"} {
 		x.Outcome, x.StoppedAt = outcome, TLS
 		assert.Equal(t, want, x.Ending())
 	}

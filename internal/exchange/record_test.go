@@ -42,7 +42,14 @@ func TestReachOfEveryEnding(t *testing.T) {
 	states := func(s string) *Exchange {
 		x := &Exchange{}
 		for i, c := range s {
-			x.Stages = append(x.Stages, StageRecord{Stage: Stages[i], State: map[rune]State{'p': Passed, 'w': Warned, 'x': Stopped, '-': Skipped, '.': Waiting, 'o': Open, 'c': Cancelled}[c]})
+			x.Stages = append(
+				x.Stages,
+				StageRecord{
+					Stage: Stages[i],
+					State: map[rune]State{'p': Passed, 'w': Warned, 'x': Stopped, '-': Skipped, '.': Waiting, 'o': Open,
+						'c': Cancelled}[c],
+				},
+			)
 		}
 		return x
 	}
@@ -146,7 +153,16 @@ func TestSecretsAreCutInEveryForm(t *testing.T) {
 	r := NewRecorder(x, nil)
 	l := r.NewLeg("", Spill{})
 	esc := strings.NewReplacer("&", "&amp;", "<", "&lt;", ">", "&gt;").Replace(word)
-	body := strings.Join([]string{word, esc, base64.StdEncoding.EncodeToString([]byte(word)), base64.URLEncoding.EncodeToString([]byte(word)), "ab"}, "|")
+	body := strings.Join(
+		[]string{
+			word,
+			esc,
+			base64.StdEncoding.EncodeToString([]byte(word)),
+			base64.URLEncoding.EncodeToString([]byte(word)),
+			"ab",
+		},
+		"|",
+	)
 	r.In(l, []byte("HTTP/1.1 200 OK\r\n\r\n"+body))
 	l.ResponseBody = NewBody([]byte(body))
 	l.Response = Head{Line: "HTTP/1.1 200 " + word, Fields: []Header{{Name: "X-Echo", Value: "you are " + word}}}
@@ -156,11 +172,24 @@ func TestSecretsAreCutInEveryForm(t *testing.T) {
 	kept, err := c.Marshal()
 	require.NoError(t, err)
 	assert.Equal(t, "you are "+word, l.Response.Fields[0].Value, "the record itself is not changed")
-	all := string(kept) + fmt.Sprint(c.Leg().Response) + string(c.Leg().In.Bytes()) + string(c.Leg().ResponseBody.Bytes())
+	all := string(
+		kept,
+	) + fmt.Sprint(
+		c.Leg().Response,
+	) + string(
+		c.Leg().In.Bytes(),
+	) + string(
+		c.Leg().ResponseBody.Bytes(),
+	)
 	assert.NotContains(t, all, "pä")
 	assert.NotContains(t, all, "w&rd")
 	assert.NotContains(t, all, base64.StdEncoding.EncodeToString([]byte(word)))
-	assert.Contains(t, string(c.Leg().ResponseBody.Bytes()), "|ab", "what is too short to be told from other text is left")
+	assert.Contains(
+		t,
+		string(c.Leg().ResponseBody.Bytes()),
+		"|ab",
+		"what is too short to be told from other text is left",
+	)
 	assert.Len(t, c.Leg().In.Bytes(), int(l.In.Len()))
 	assert.Nil(t, c.Secrets)
 	assert.Equal(t, "he said ********", c.Result)
@@ -170,11 +199,26 @@ func TestSecretsAreCutInEveryForm(t *testing.T) {
 // said and leaves the record whole.
 func TestASecretThatIsAnOrdinaryWord(t *testing.T) {
 	for _, word := range []string{"true", "passed", "address", "stop", "title", "workspace", "\":{\""} {
-		x := &Exchange{ID: "1", Outcome: OutcomePassed, Secrets: []string{word}, Result: "is it " + word + "?", Settings: []Setting{{Key: "address", Stage: Address, Value: word}}}
+		x := &Exchange{
+			ID:       "1",
+			Outcome:  OutcomePassed,
+			Secrets:  []string{word},
+			Result:   "is it " + word + "?",
+			Settings: []Setting{{Key: "address", Stage: Address, Value: word}},
+		}
 		r := NewRecorder(x, nil)
 		r.Fact(Address, "b", "one")
 		r.Fact(Address, "a", "say "+word)
-		x.Findings = []Finding{{ID: "address.malformed", Severity: Stop, Title: word, Remedies: []Remedy{NewRemedy("use "+word, Change{Where: "workspace", Key: "endpoint.a.address", To: []string{word}})}}}
+		x.Findings = []Finding{
+			{
+				ID:       "address.malformed",
+				Severity: Stop,
+				Title:    word,
+				Remedies: []Remedy{
+					NewRemedy("use "+word, Change{Where: "workspace", Key: "endpoint.a.address", To: []string{word}}),
+				},
+			},
+		}
 		before, err := x.Marshal()
 		require.NoError(t, err)
 		c := x.Redact(nil)
@@ -183,8 +227,16 @@ func TestASecretThatIsAnOrdinaryWord(t *testing.T) {
 		assert.Equal(t, Setting{Key: "address", Stage: Address, Value: "********"}, c.Settings[0])
 		assert.Equal(t, Facts{{Name: "b", Value: "one"}, {Name: "a", Value: "say ********"}}, c.Stage(Address).Facts)
 		f := c.Findings[0]
-		assert.Equal(t, "address.malformed stop ******** use ********", fmt.Sprint(f.ID, " ", f.Severity, " ", f.Title, " ", f.Remedies[0].Title))
-		assert.Equal(t, Change{Where: "workspace", Key: "endpoint.a.address", To: []any{"********"}}.String(), f.Remedies[0].All()[0].String())
+		assert.Equal(
+			t,
+			"address.malformed stop ******** use ********",
+			fmt.Sprint(f.ID, " ", f.Severity, " ", f.Title, " ", f.Remedies[0].Title),
+		)
+		assert.Equal(
+			t,
+			Change{Where: "workspace", Key: "endpoint.a.address", To: []any{"********"}}.String(),
+			f.Remedies[0].All()[0].String(),
+		)
 		after, err := x.Marshal()
 		require.NoError(t, err)
 		assert.Equal(t, string(before), string(after), "the record itself is not changed")
@@ -216,7 +268,8 @@ func TestChangesAndRemediesInWords(t *testing.T) {
 
 func TestAgesInAWord(t *testing.T) {
 	now := time.Unix(1_000_000, 0)
-	for d, want := range map[time.Duration]string{-time.Second: "0 s", 40 * time.Second: "40 s", 3 * time.Minute: "3 m", 5 * time.Hour: "5 h", 47 * time.Hour: "47 h", 72 * time.Hour: "3 d"} {
+	for d, want := range map[time.Duration]string{-time.Second: "0 s", 40 * time.Second: "40 s", 3 * time.Minute: "3 m",
+		5 * time.Hour: "5 h", 47 * time.Hour: "47 h", 72 * time.Hour: "3 d"} {
 		assert.Equal(t, want, Age(now.Add(-d), now))
 	}
 }

@@ -118,7 +118,9 @@ func needles(secrets []string) (out [][]byte) {
 		}
 		var esc bytes.Buffer
 		_ = xml.EscapeText(&esc, []byte(s))
-		for _, form := range []string{s, esc.String(), strings.NewReplacer("&", "&amp;", "<", "&lt;", ">", "&gt;").Replace(s), base64.StdEncoding.EncodeToString([]byte(s)), base64.URLEncoding.EncodeToString([]byte(s))} {
+		for _, form := range []string{s, esc.String(), strings.NewReplacer("&", "&amp;", "<", "&lt;", ">",
+			"&gt;").Replace(s), base64.StdEncoding.EncodeToString([]byte(s)),
+			base64.URLEncoding.EncodeToString([]byte(s))} {
 			if b := []byte(form); !slices.ContainsFunc(out, func(o []byte) bool { return bytes.Equal(o, b) }) {
 				out = append(out, b)
 			}

@@ -52,8 +52,24 @@ type Received struct {
 // Report makes the report; without bodies where they are not wanted. Stages
 // that were never reached are skipped there.
 func (x *Exchange) Report(bodies bool) Report {
-	r := Report{ID: x.ID, Kind: x.Kind, Contract: x.Contract, Operation: x.Operation, Draft: x.Draft, Endpoint: x.Endpoint, Environment: x.Environment,
-		Started: x.Started, TotalNs: x.TotalNs, Outcome: x.Outcome, StoppedAt: x.StoppedAt, Result: x.Result, Settings: x.Settings, Findings: x.Findings, Memory: x.Memory, Changes: x.Changes}
+	r := Report{
+		ID:          x.ID,
+		Kind:        x.Kind,
+		Contract:    x.Contract,
+		Operation:   x.Operation,
+		Draft:       x.Draft,
+		Endpoint:    x.Endpoint,
+		Environment: x.Environment,
+		Started:     x.Started,
+		TotalNs:     x.TotalNs,
+		Outcome:     x.Outcome,
+		StoppedAt:   x.StoppedAt,
+		Result:      x.Result,
+		Settings:    x.Settings,
+		Findings:    x.Findings,
+		Memory:      x.Memory,
+		Changes:     x.Changes,
+	}
 	if r.Findings == nil {
 		r.Findings = []Finding{}
 	}
@@ -78,7 +94,11 @@ func (x *Exchange) Report(bodies bool) Report {
 		return base64.StdEncoding.EncodeToString(b), "base64"
 	}
 	if l.Request.Line != "" {
-		r.Request = &Sent{URL: x.Stage(Address).Facts.Get("resolved"), Size: l.Request.BodySize, Head: head(l.Out, l.Request.Size)}
+		r.Request = &Sent{
+			URL:  x.Stage(Address).Facts.Get("resolved"),
+			Size: l.Request.BodySize,
+			Head: head(l.Out, l.Request.Size),
+		}
 		for i := range l.Request.Line {
 			if l.Request.Line[i] == ' ' {
 				r.Request.Method = l.Request.Line[:i]
@@ -88,7 +108,11 @@ func (x *Exchange) Report(bodies bool) Report {
 		r.Request.Body, r.Request.Encoding = text(l.RequestBody)
 	}
 	if l.Response.Complete {
-		r.Response = &Received{Status: l.Response.Status, Size: l.Response.BodySize, Head: string(l.In.Range(0, l.Response.Size))}
+		r.Response = &Received{
+			Status: l.Response.Status,
+			Size:   l.Response.BodySize,
+			Head:   string(l.In.Range(0, l.Response.Size)),
+		}
 		// Where it lies in a storage its size is told, and the beginning will do.
 		r.Response.Body, r.Response.Encoding = text(l.ResponseBody.Bytes())
 	}

@@ -65,7 +65,11 @@ func ParseStage(name string) (Stage, error) {
 			return s, nil
 		}
 	}
-	return None, fmt.Errorf("there is no stage %q; the stages are address, binding, message, security, connect, tls, send, wait, receive, read, verify", name)
+	return None, fmt.Errorf(
+		"there is no stage %q; the stages are address, binding, message, security, connect, tls, send, wait, "+
+			"receive, read, verify",
+		name,
+	)
 }
 
 // MarshalText writes the stage's name.

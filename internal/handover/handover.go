@@ -72,7 +72,10 @@ func Settings(x *exchange.Exchange, c *contract.Contract, sizes []int64) *Sheet 
 	if l == nil || l.Request.Line == "" {
 		return s
 	}
-	head := Section{Title: "HTTP head, as it was sent", Text: strings.ReplaceAll(string(l.Out[:min(int64(len(l.Out)), l.Request.Size)]), "\r\n", "\n")}
+	head := Section{
+		Title: "HTTP head, as it was sent",
+		Text:  strings.ReplaceAll(string(l.Out[:min(int64(len(l.Out)), l.Request.Size)]), "\r\n", "\n"),
+	}
 	body := Section{Title: "Envelope, as it was sent", Text: string(l.RequestBody)}
 	s.Sections = append(s.Sections, head, body)
 	if l.Response.Complete {
@@ -174,12 +177,30 @@ func (s *Section) part(n xmltree.Node) {
 				kind = "not given: PasswordText"
 			}
 			s.add("password type", "%s", kind[strings.LastIndexByte(kind, '#')+1:])
-			s.add("password", "from the secret of %s; not written here", strings.TrimSpace(n.Find(wssec.WSSE, "Username").Text()))
+			s.add(
+				"password",
+				"from the secret of %s; not written here",
+				strings.TrimSpace(n.Find(wssec.WSSE, "Username").Text()),
+			)
 		}
-		s.add("nonce", "%s", map[bool]string{true: "16 random bytes in base64, new for each call", false: "none"}[!n.Find(wssec.WSSE, "Nonce").IsZero()])
-		s.add("created", "%s", map[bool]string{true: "the time of the call, UTC", false: "none"}[!n.Find(wssec.WSU, "Created").IsZero()])
+		s.add(
+			"nonce",
+			"%s",
+			map[bool]string{true: "16 random bytes in base64, new for each call", false: "none"}[!n.Find(wssec.WSSE,
+				"Nonce").IsZero()],
+		)
+		s.add(
+			"created",
+			"%s",
+			map[bool]string{true: "the time of the call, UTC", false: "none"}[!n.Find(wssec.WSU, "Created").IsZero()],
+		)
 	case "Timestamp":
-		s.add("timestamp", "%s to %s", strings.TrimSpace(n.Find(wssec.WSU, "Created").Text()), strings.TrimSpace(n.Find(wssec.WSU, "Expires").Text()))
+		s.add(
+			"timestamp",
+			"%s to %s",
+			strings.TrimSpace(n.Find(wssec.WSU, "Created").Text()),
+			strings.TrimSpace(n.Find(wssec.WSU, "Expires").Text()),
+		)
 	case "BinarySecurityToken":
 		kind, _ := n.Attr("", "ValueType")
 		s.add("binary security token", "%s", kind[strings.LastIndexByte(kind, '#')+1:])
@@ -229,7 +250,12 @@ func tls(x *exchange.Exchange, _ *contract.Contract) Section {
 		}
 		s.add(fmt.Sprintf("certificate %d", i+1), "%s", cert.Subject)
 		s.add("  issued by", "%s", cert.Issuer)
-		s.add("  valid", "%s to %s", cert.NotBefore.UTC().Format("2006-01-02"), cert.NotAfter.UTC().Format("2006-01-02"))
+		s.add(
+			"  valid",
+			"%s to %s",
+			cert.NotBefore.UTC().Format("2006-01-02"),
+			cert.NotAfter.UTC().Format("2006-01-02"),
+		)
 		if i == 0 {
 			s.add("  for", "%s", strings.Join(trust.Names(cert), ", "))
 		}
@@ -247,7 +273,8 @@ func tls(x *exchange.Exchange, _ *contract.Contract) Section {
 // limits are those that held, and the number that would do for every kept reply.
 func limits(x *exchange.Exchange, sizes []int64) Section {
 	s := Section{Title: "Limits that held"}
-	for _, key := range []string{"connect-time", "send-time", "answer-time", "receive-time", "total-time", "receive-limit", "buffer-limit", "inflated-limit", "depth-limit", "text-limit", "repeat-limit", "name-limit"} {
+	for _, key := range []string{"connect-time", "send-time", "answer-time", "receive-time", "total-time",
+		"receive-limit", "buffer-limit", "inflated-limit", "depth-limit", "text-limit", "repeat-limit", "name-limit"} {
 		s.add(endpoint.KeyOf(key).Label, "%s", x.Setting(key))
 	}
 	s.add("intake", "%s", x.Setting("intake"))
@@ -262,10 +289,19 @@ func limits(x *exchange.Exchange, sizes []int64) Section {
 // on the sheet.
 func others(x *exchange.Exchange) Section {
 	s := Section{Title: "Other settings that are not the default"}
-	told := map[string]bool{"address": true, "soap": true, "action": true, "addressing": true, "http-auth": true, "intake": true}
+	told := map[string]bool{
+		"address":    true,
+		"soap":       true,
+		"action":     true,
+		"addressing": true,
+		"http-auth":  true,
+		"intake":     true,
+	}
 	for _, v := range x.Settings {
 		k := endpoint.KeyOf(v.Key)
-		if k == nil || told[v.Key] || v.Source == "default" || v.Value == "" || v.Value == k.Default || strings.HasSuffix(v.Key, "-time") || strings.HasSuffix(v.Key, "-limit") {
+		if k == nil || told[v.Key] || v.Source == "default" || v.Value == "" || v.Value == k.Default ||
+			strings.HasSuffix(v.Key, "-time") ||
+			strings.HasSuffix(v.Key, "-limit") {
 			continue
 		}
 		s.add(k.Label, "%s", v.Value)

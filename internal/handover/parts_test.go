@@ -23,7 +23,20 @@ func TestPartsAreSavedInsideTheFolderOnly(t *testing.T) {
 	require.NoError(t, os.WriteFile(outside, []byte("mine"), 0o600))
 	require.NoError(t, os.Symlink(outside, filepath.Join(out, "link.txt")))
 	l := &exchange.Leg{ResponseBody: exchange.NewBody([]byte("xxENVELOPE"))}
-	names := []string{"../outside", "/etc/passwd", `..\..\quay`, "link.txt", "", "a/b/../../../c", "\x1b[2J\n", strings.Repeat("n", 400), "..", "chart.pdf", "chart.pdf", "CON"}
+	names := []string{
+		"../outside",
+		"/etc/passwd",
+		`..\..\quay`,
+		"link.txt",
+		"",
+		"a/b/../../../c",
+		"\x1b[2J\n",
+		strings.Repeat("n", 400),
+		"..",
+		"chart.pdf",
+		"chart.pdf",
+		"CON",
+	}
 	for _, n := range names {
 		l.Parts = append(l.Parts, related.Part{Name: n, Type: "text/plain", Start: 0, End: 2})
 	}

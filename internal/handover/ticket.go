@@ -13,7 +13,12 @@ import (
 // maxTicket is how much of a message stands in a ticket, in bytes.
 const maxTicket = 16 << 10
 
-var sides = map[exchange.Side]string{exchange.Yours: "ours", exchange.Theirs: "yours, as it looks from here", exchange.Between: "between us: a proxy, a gateway or the network", exchange.Unknown: "not known yet"}
+var sides = map[exchange.Side]string{
+	exchange.Yours:   "ours",
+	exchange.Theirs:  "yours, as it looks from here",
+	exchange.Between: "between us: a proxy, a gateway or the network",
+	exchange.Unknown: "not known yet",
+}
 
 // Ticket is what the service's people need to look into a failed call: when it
 // was, from where, what left and what came, and what that means. Secrets are cut
@@ -26,7 +31,12 @@ func Ticket(x *exchange.Exchange) *Sheet {
 	}
 	s.Said = fmt.Sprintf("The call %s.", x.Ending())
 	what := Section{Title: "What happened"}
-	what.add("when", "%s, for %s", x.Started.UTC().Format("2006-01-02 15:04:05.000 UTC"), time.Duration(x.TotalNs).Round(time.Millisecond))
+	what.add(
+		"when",
+		"%s, for %s",
+		x.Started.UTC().Format("2006-01-02 15:04:05.000 UTC"),
+		time.Duration(x.TotalNs).Round(time.Millisecond),
+	)
 	what.add("called", "%s", x.Stage(exchange.Address).Facts.Get("resolved"))
 	what.add("operation", "%s", x.Operation)
 	what.add("action", "%s", x.Stage(exchange.Binding).Facts.Get("action sent"))
@@ -42,7 +52,8 @@ func Ticket(x *exchange.Exchange) *Sheet {
 		if l.Response.Complete {
 			what.add("answered", "%s, %s bytes of body", l.Response.Line, diagnose.Bytes(l.Response.BodySize))
 		}
-		for _, name := range []string{"Date", "Server", "Via", "X-Request-ID", "X-Correlation-ID", "Request-Id", "Traceparent"} {
+		for _, name := range []string{"Date", "Server", "Via", "X-Request-ID", "X-Correlation-ID", "Request-Id",
+			"Traceparent"} {
 			what.add(name, "%s", l.Response.Get(name))
 		}
 	}
@@ -85,13 +96,19 @@ func Ticket(x *exchange.Exchange) *Sheet {
 		title string
 		head  []byte
 		body  []byte
-	}{{"Request, as it was sent", l.Out[:min(int64(len(l.Out)), l.Request.Size)], l.RequestBody}, {"Reply, as it came", l.In.Bytes()[:min(l.In.Len(), l.Response.Size)], l.ResponseBody.Bytes()}} {
+	}{{"Request, as it was sent", l.Out[:min(int64(len(l.Out)), l.Request.Size)], l.RequestBody}, {"Reply, as it " +
+		"came", l.In.Bytes()[:min(l.In.Len(), l.Response.Size)], l.ResponseBody.Bytes()}} {
 		if len(m.head)+len(m.body) == 0 {
 			continue
 		}
 		text := strings.ReplaceAll(string(m.head), "\r\n", "\n")
 		if len(m.body) > maxTicket {
-			text += safe.Block(string(m.body[:maxTicket])) + fmt.Sprintf("\n… %s bytes more", diagnose.Bytes(int64(len(m.body)-maxTicket)))
+			text += safe.Block(
+				string(m.body[:maxTicket]),
+			) + fmt.Sprintf(
+				"\n… %s bytes more",
+				diagnose.Bytes(int64(len(m.body)-maxTicket)),
+			)
 		} else {
 			text += string(m.body)
 		}

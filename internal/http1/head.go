@@ -88,7 +88,10 @@ func Response(b []byte) (*exchange.Head, error) {
 		if !ok {
 			name, value = "", line
 		}
-		h.Fields = append(h.Fields, exchange.Header{Name: strings.TrimSpace(name), Value: strings.TrimSpace(value), Span: span})
+		h.Fields = append(
+			h.Fields,
+			exchange.Header{Name: strings.TrimSpace(name), Value: strings.TrimSpace(value), Span: span},
+		)
 		return nil
 	})
 	if err != nil {

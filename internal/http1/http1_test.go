@@ -97,7 +97,8 @@ func TestChunksAreTakenOffHoweverTheyCome(t *testing.T) {
 		assert.Equal(t, 2, ends)
 	}
 	for name, bad := range map[string]string{
-		"no size": "hello\r\n", "negative": "-5\r\n", "longer than said": "2\r\nhello\r\n", "too large": "ffffffffffffffffffff\r\n",
+		"no size": "hello\r\n", "negative": "-5\r\n", "longer than said": "2\r\nhello\r\n",
+		"too large":          "ffffffffffffffffffff\r\n",
 		"an endless size":    strings.Repeat("0", maxLine+2),
 		"an endless trailer": "0\r\n" + strings.Repeat("X-A: 1\r\n", MaxHead/8+2),
 		"a trailer line":     "0\r\n" + strings.Repeat("x", MaxHead+2),

@@ -43,7 +43,8 @@ type LogIn struct {
 	Type    string `toml:"type,omitempty"`   // media type; as the body looks unless set
 	Action  string `toml:"action,omitempty"` // SOAPAction
 	Gives   string `toml:"gives,omitempty"`  // cookies, "header NAME", "element NAME" or assertion; cookies unless set
-	As      string `toml:"as,omitempty"`     // header field that carries it; Cookie for cookies, else Authorization: Bearer
+	// As is the header field that carries it; Cookie for cookies, else Authorization: Bearer.
+	As string `toml:"as,omitempty"`
 }
 
 // UnavailableError is a secret that cannot be read.

@@ -62,8 +62,12 @@ func (id *Identity) Set(name, value string) error {
 		}
 		return err
 	}
-	if kind, rest, _ := strings.Cut(value, ":"); name == "secret" && value != "" && (rest == "" || !slices.Contains([]string{"env", "file", "command", "keyring", "age"}, kind)) {
-		return fmt.Errorf("that is no source, and was not kept: a secret itself is never written down here; %s", sources)
+	if kind, rest, _ := strings.Cut(value, ":"); name == "secret" && value != "" &&
+		(rest == "" || !slices.Contains([]string{"env", "file", "command", "keyring", "age"}, kind)) {
+		return fmt.Errorf(
+			"that is no source, and was not kept: a secret itself is never written down here; %s",
+			sources,
+		)
 	}
 	switch kind, rest, prefixed := strings.Cut(value, ":"); {
 	case name == "certificate" || name == "key":

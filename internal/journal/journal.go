@@ -72,7 +72,10 @@ func Pick(part string, holding []string) (string, error) {
 // with the same last exchange.MinIDPart characters.
 func TailOf(id string, others []string) int {
 	n := min(exchange.MinIDPart, len(id))
-	for n < len(id) && slices.ContainsFunc(others, func(o string) bool { return o != id && strings.HasSuffix(o, id[len(id)-n:]) }) {
+	for n < len(id) && slices.ContainsFunc(others, func(o string) bool {
+		return o != id && strings.HasSuffix(o,
+			id[len(id)-n:])
+	}) {
 		n++
 	}
 	return n
@@ -161,7 +164,8 @@ func (m *Memory) Judge(x *exchange.Exchange) error {
 // Matches tells whether an exchange is wanted.
 func (q Query) Matches(x *exchange.Exchange) bool {
 	return (q.Workspace == "" || x.Workspace == q.Workspace) && (q.Operation == "" || x.Operation == q.Operation) &&
-		(q.Endpoint == "" || x.Endpoint == q.Endpoint) && (q.Kind == "" || q.Kind == "call" && x.Kind == "" || q.Kind == x.Kind)
+		(q.Endpoint == "" || x.Endpoint == q.Endpoint) && (q.Kind == "" || q.Kind == "call" && x.Kind == "" ||
+		q.Kind == x.Kind)
 }
 
 // List implements Journal.

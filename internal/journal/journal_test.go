@@ -61,7 +61,9 @@ func TestTheJournalInMemory(t *testing.T) {
 
 func TestAPartOfAnIDNamesOneOrSaysWhyNot(t *testing.T) {
 	ids := []string{"01kb2qwertyaaaa1111", "01kb2qwertyaaaa2222", "01kb2qwerty1111bbbb"}
-	for part, want := range map[string]string{"01kb2qwertyaaaa1111": ids[0], "2222": ids[1], "1111": ids[0], "bbbb": ids[2], "a2222": ids[1]} {
+	for part, want := range map[string]string{"01kb2qwertyaaaa1111": ids[0], "2222": ids[1], "1111": ids[0],
+		"bbbb":  ids[2],
+		"a2222": ids[1]} {
 		var holding []string
 		for _, id := range ids {
 			if strings.Contains(id, part) {

@@ -61,7 +61,10 @@ func (d *Draft) recount() {
 			for range n.Children() {
 				members++
 			}
-			src = src[:a.Inner.Start] + arrayCount.ReplaceAllString(src[a.Inner.Start:a.Inner.End], fmt.Sprintf("[%d]", members)) + src[a.Inner.End:]
+			src = src[:a.Inner.Start] + arrayCount.ReplaceAllString(
+				src[a.Inner.Start:a.Inner.End],
+				fmt.Sprintf("[%d]", members),
+			) + src[a.Inner.End:]
 		}
 	}
 	if src != string(d.src) {
@@ -207,7 +210,11 @@ func (d *Draft) SetNil(it Item) error {
 	}
 	s := it.Node.Span()
 	if it.Nil {
-		d.splice(s.Start, s.End, strings.TrimLeft(SampleAt(d.Schemas, it.decl, inheritAt(it.Node.Parent()), it.Depth+1), " "))
+		d.splice(
+			s.Start,
+			s.End,
+			strings.TrimLeft(SampleAt(d.Schemas, it.decl, inheritAt(it.Node.Parent()), it.Depth+1), " "),
+		)
 		return nil
 	}
 	name := it.Node.Name().Qualified()
@@ -430,7 +437,8 @@ func (d *Draft) approach(path string) bool {
 			for b, name := range it.Branches {
 				for _, part := range strings.Split(name, "+") {
 					p := join(it.Path, part)
-					if b != it.Chosen && (path == p || strings.HasPrefix(path, p+"/") || strings.HasPrefix(path, p+"[")) {
+					if b != it.Chosen &&
+						(path == p || strings.HasPrefix(path, p+"/") || strings.HasPrefix(path, p+"[")) {
 						return d.Choose(it, b) == nil
 					}
 				}
@@ -442,7 +450,9 @@ func (d *Draft) approach(path string) bool {
 		case it.Max != 1 && it.Present && it.decl != nil:
 			base := strings.TrimSuffix(it.Path, fmt.Sprintf("[%d]", it.Index))
 			next := fmt.Sprintf("%s[%d]", base, it.Index+1)
-			if _, there := d.Find(next); !there && strings.HasPrefix(path, base+"[") && it.Path != path && !strings.HasPrefix(path, it.Path+"/") && repeatNumber(path, base) > it.Index {
+			if _, there := d.Find(next); !there && strings.HasPrefix(path, base+"[") && it.Path != path &&
+				!strings.HasPrefix(path, it.Path+"/") &&
+				repeatNumber(path, base) > it.Index {
 				return d.Repeat(it) == nil
 			}
 		}

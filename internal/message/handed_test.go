@@ -16,10 +16,13 @@ func TestCommandLinesAreTaken(t *testing.T) {
 		return []byte("<a>from the file</a>"), nil
 	}
 	for line, want := range map[string]Handed{
-		"  <a> <!-- as it is --> </a>\n":                                                  {Body: []byte("<a> <!-- as it is --> </a>")},
-		"\uFEFF<?xml version='1.0'?>\n<a/>":                                               {Body: []byte("<?xml version='1.0'?>\n<a/>")},
-		`client -X POST -H "SOAPAction: \"urn:x\"" -d '<a>b</a>' http://h.test/s`:         {Body: []byte("<a>b</a>"), Address: "http://h.test/s", Headers: [][2]string{{"SOAPAction", `"urn:x"`}}},
-		"# why\nclient --header='A: b:c' \\\n --data-binary @body.xml https://h.test":     {Body: []byte("<a>from the file</a>"), Address: "https://h.test", Headers: [][2]string{{"A", "b:c"}}},
+		"  <a> <!-- as it is --> </a>\n":    {Body: []byte("<a> <!-- as it is --> </a>")},
+		"\uFEFF<?xml version='1.0'?>\n<a/>": {Body: []byte("<?xml version='1.0'?>\n<a/>")},
+		`client -X POST -H "SOAPAction: \"urn:x\"" -d '<a>b</a>' http://h.test/s`: {Body: []byte("<a>b</a>"),
+			Address: "http://h.test/s", Headers: [][2]string{{"SOAPAction", `"urn:x"`}}},
+		"# why\nclient --header='A: b:c' \\\n --data-binary @body.xml https://h.test": {Body: []byte("<a>from the " +
+			"file</a>"), Address: "https://h.test", Headers: [][2]string{{"A",
+			"b:c"}}},
 		"client --post-file=body.xml --user anna:secret http://h.test http://other.test/": {Body: []byte("<a>from the file</a>"), Address: "http://h.test", User: true},
 		"client POST http://h.test < body.xml":                                            {Body: []byte("<a>from the file</a>"), Address: "http://h.test"},
 		"client http://h.test @body.xml":                                                  {Body: []byte("<a>from the file</a>"), Address: "http://h.test"},

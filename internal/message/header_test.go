@@ -10,8 +10,15 @@ import (
 )
 
 func TestHeaderBlocksAreADraftOfTheirOwn(t *testing.T) {
-	s := set(t, `<xs:element name="clerk"><xs:complexType><xs:sequence><xs:element name="name" type="xs:string"/><xs:element name="desk" type="xs:int" minOccurs="0"/></xs:sequence></xs:complexType></xs:element><xs:element name="trace" type="xs:string"/>`)
-	clerk, trace := s.Element(schema.QName{Space: "urn:s", Local: "clerk"}), s.Element(schema.QName{Space: "urn:s", Local: "trace"})
+	s := set(
+		t,
+		`<xs:element name="clerk"><xs:complexType><xs:sequence><xs:element name="name" type="xs:string"/><xs:element name="desk" type="xs:int" minOccurs="0"/></xs:sequence></xs:complexType></xs:element><xs:element name="trace" type="xs:string"/>`,
+	)
+	clerk, trace := s.Element(
+		schema.QName{Space: "urn:s", Local: "clerk"},
+	), s.Element(
+		schema.QName{Space: "urn:s", Local: "trace"},
+	)
 	h := NewHeader(s, []*schema.Element{clerk, trace}, nil)
 	require.NoError(t, h.Err())
 	assert.Empty(t, h.Blocks())
@@ -31,9 +38,19 @@ func TestHeaderBlocksAreADraftOfTheirOwn(t *testing.T) {
 	assert.False(t, h.Put(schema.QName{Local: "other"}))
 
 	// Prefixes that the root declares go with the blocks that need them.
-	h = NewHeader(s, []*schema.Element{clerk}, []byte(`<headers xmlns:a="urn:s" xmlns:b="urn:b"><a:clerk xmlns:b="urn:own"><a:name>x</a:name></a:clerk><b:odd/></headers>`))
+	h = NewHeader(
+		s,
+		[]*schema.Element{clerk},
+		[]byte(
+			`<headers xmlns:a="urn:s" xmlns:b="urn:b"><a:clerk xmlns:b="urn:own"><a:name>x</a:name></a:clerk><b:odd/></headers>`,
+		),
+	)
 	require.Len(t, h.Blocks(), 2)
-	assert.Equal(t, `    <a:clerk xmlns:a="urn:s" xmlns:b="urn:own"><a:name>x</a:name></a:clerk>`, string(h.Blocks()[0]))
+	assert.Equal(
+		t,
+		`    <a:clerk xmlns:a="urn:s" xmlns:b="urn:own"><a:name>x</a:name></a:clerk>`,
+		string(h.Blocks()[0]),
+	)
 	assert.Equal(t, `    <b:odd xmlns:a="urn:s" xmlns:b="urn:b"/>`, string(h.Blocks()[1]))
 	assert.NotEmpty(t, h.Validate(), "b:odd is not declared")
 	assert.Nil(t, (*Draft)(nil).Blocks())

@@ -19,7 +19,12 @@ func operation(t testing.TB, file, name string) (*schema.Set, *contract.Operatio
 	path := "../standin/contracts/" + file
 	src, err := os.ReadFile(path)
 	require.NoError(t, err)
-	c, err := contract.Load(context.Background(), path, src, func(_ context.Context, p string) ([]byte, error) { return os.ReadFile(p) })
+	c, err := contract.Load(
+		context.Background(),
+		path,
+		src,
+		func(_ context.Context, p string) ([]byte, error) { return os.ReadFile(p) },
+	)
 	require.NoError(t, err)
 	o := c.Ports()[0].Operation(name)
 	require.NotNil(t, o)
@@ -32,7 +37,9 @@ func draft(t testing.TB, file, name string, all bool) *Draft {
 }
 
 func TestSamplesAreValidOnceFilled(t *testing.T) {
-	for _, c := range []struct{ file, op string }{{"berths.wsdl", "FindBerths"}, {"berths.wsdl", "ReserveBerth"}, {"berths.wsdl", "LogSighting"}, {"tides.wsdl", "YearTable"}, {"pilots.wsdl", "OrderPilot"}} {
+	for _, c := range []struct{ file, op string }{{"berths.wsdl", "FindBerths"}, {"berths.wsdl", "ReserveBerth"},
+		{"berths.wsdl",
+			"LogSighting"}, {"tides.wsdl", "YearTable"}, {"pilots.wsdl", "OrderPilot"}} {
 		for _, all := range []bool{false, true} {
 			d := draft(t, c.file, c.op, all)
 			require.NoError(t, d.Err(), "%s", d.Bytes())
@@ -75,7 +82,11 @@ func rows(d *Draft) string {
 
 func TestTheOutlineShowsWhatIsAndWhatCouldBe(t *testing.T) {
 	d := draft(t, "berths.wsdl", "ReserveBerth", false)
-	assert.Equal(t, "berth ?\nvessel\n name ?\n callSign ?\nnights ?\naccount ◇ cash\n account ?\nneed -\nremark -", rows(d))
+	assert.Equal(
+		t,
+		"berth ?\nvessel\n name ?\n callSign ?\nnights ?\naccount ◇ cash\n account ?\nneed -\nremark -",
+		rows(d),
+	)
 	nights, _ := d.Find("nights")
 	assert.Equal(t, "integer ‹1–60›", nights.Type)
 	berth, _ := d.Find("berth")
@@ -87,7 +98,8 @@ func TestTheOutlineShowsWhatIsAndWhatCouldBe(t *testing.T) {
 
 func TestEditsChangeTheBytesAndNothingElse(t *testing.T) {
 	set, o := operation(t, "berths.wsdl", "ReserveBerth")
-	src := "<!-- mine -->\n<b:ReserveBerth  xmlns:b='urn:skerry:berths' >\n\n\t<b:berth>N04</b:berth><b:vessel><b:name>Alder</b:name><b:callSign>AL1D</b:callSign></b:vessel>\n\t<b:nights/>\n <b:cash>true</b:cash><!-- end --></b:ReserveBerth>"
+	src := "<!-- mine -->\n<b:ReserveBerth  xmlns:b='urn:skerry:berths' " +
+		">\n\n\t<b:berth>N04</b:berth><b:vessel><b:name>Alder</b:name><b:callSign>AL1D</b:callSign></b:vessel>\n\t<b:nights/>\n <b:cash>true</b:cash><!-- end --></b:ReserveBerth>"
 	d := NewDraft(set, o.Input.Element, []byte(src))
 	require.NoError(t, d.Set("nights", "3"))
 	assert.Equal(t, strings.Replace(src, "<b:nights/>", "<b:nights>3</b:nights>", 1), string(d.Bytes()))
@@ -123,7 +135,8 @@ func TestChoiceKeepsWhatWasTyped(t *testing.T) {
 
 func TestOptionalRepeatsAndNil(t *testing.T) {
 	d := draft(t, "berths.wsdl", "ReserveBerth", false)
-	for _, s := range [][2]string{{"berth", "N04"}, {"vessel/name", "Alder"}, {"vessel/callSign", "AL1D"}, {"nights", "2"}, {"cash", "true"}, {"need[2]", "crane"}, {"need", "water"}} {
+	for _, s := range [][2]string{{"berth", "N04"}, {"vessel/name", "Alder"}, {"vessel/callSign", "AL1D"}, {"nights",
+		"2"}, {"cash", "true"}, {"need[2]", "crane"}, {"need", "water"}} {
 		require.NoError(t, d.Set(s[0], s[1]), s[0])
 	}
 	assert.Contains(t, rows(d), "need=water\nneed=crane\nremark -")
@@ -160,7 +173,11 @@ func TestAnOptionalPartGoesWhereItBelongs(t *testing.T) {
 
 func TestWhatTheContractDoesNotKnowIsShown(t *testing.T) {
 	set, o := operation(t, "berths.wsdl", "FindBerths")
-	d := NewDraft(set, o.Input.Element, []byte(`<FindBerths xmlns="urn:skerry:berths"><length>1</length><beam>3</beam></FindBerths>`))
+	d := NewDraft(
+		set,
+		o.Input.Element,
+		[]byte(`<FindBerths xmlns="urn:skerry:berths"><length>1</length><beam>3</beam></FindBerths>`),
+	)
 	last := d.Items()[len(d.Items())-1]
 	assert.Equal(t, Raw, last.Kind)
 	assert.NotEmpty(t, last.Errors)
@@ -195,7 +212,8 @@ func FuzzDraft(f *testing.F) {
 	f.Add([]byte(`<ReserveBerth xmlns="urn:skerry:berths"/>`), "need[3]", "<")
 	f.Fuzz(func(t *testing.T, src []byte, path, value string) {
 		d := NewDraft(set, o.Input.Element, src)
-		if d.Err() != nil || strings.ContainsFunc(value, func(r rune) bool { return r < ' ' || r == 0xFFFD || r > 0xFFFD }) {
+		if d.Err() != nil ||
+			strings.ContainsFunc(value, func(r rune) bool { return r < ' ' || r == 0xFFFD || r > 0xFFFD }) {
 			return
 		}
 		if err := d.Set(path, value); err == nil && d.Err() != nil {

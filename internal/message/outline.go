@@ -111,8 +111,19 @@ func children(n xmltree.Node) (out []xmltree.Node) {
 
 func (o *outline) attributes(c *schema.Complex, n xmltree.Node, depth int, path string) {
 	for _, a := range c.Attrs {
-		it := Item{Kind: Attr, Depth: depth, Name: "@" + a.Name.Local, Path: join(path, "@"+a.Name.Local), Required: a.Required,
-			Type: schema.Bounds(a.Type), Doc: a.Doc, Enum: schema.Allowed(a.Type), Node: n, attr: a, Max: 1}
+		it := Item{
+			Kind:     Attr,
+			Depth:    depth,
+			Name:     "@" + a.Name.Local,
+			Path:     join(path, "@"+a.Name.Local),
+			Required: a.Required,
+			Type:     schema.Bounds(a.Type),
+			Doc:      a.Doc,
+			Enum:     schema.Allowed(a.Type),
+			Node:     n,
+			attr:     a,
+			Max:      1,
+		}
 		for x := range n.Attrs() {
 			if schema.NameOf(x.Name) == a.Name {
 				it.Present, it.Value = true, x.Value
@@ -182,8 +193,19 @@ func (f *follow) particle(p *schema.Particle, least, most int) {
 			f.raw()
 		}
 		if n == 0 {
-			f.o.items = append(f.o.items, Item{Kind: Raw, Depth: f.depth, Name: "any", Path: join(f.path, "any"), Required: p.Min > 0 && least > 0, Max: p.Max,
-				Type: "any element", at: f.at})
+			f.o.items = append(
+				f.o.items,
+				Item{
+					Kind:     Raw,
+					Depth:    f.depth,
+					Name:     "any",
+					Path:     join(f.path, "any"),
+					Required: p.Min > 0 && least > 0,
+					Max:      p.Max,
+					Type:     "any element",
+					at:       f.at,
+				},
+			)
 		}
 	case p.Group.Compositor == schema.Choice:
 		f.fork(p, least)
@@ -204,8 +226,11 @@ func (f *follow) element(p *schema.Particle, least int) {
 		f.present(p, n+1, p.Min > n && least > 0)
 	}
 	if n < max(1, p.Min) {
-		f.o.items = append(f.o.items, f.describe(Item{Depth: f.depth, Name: e.Name.Local, Path: join(f.path, e.Name.Local),
-			Required: p.Min > 0 && least > 0, Max: p.Max, at: f.at, inherit: inheritAt(f.parent)}, e))
+		f.o.items = append(
+			f.o.items,
+			f.describe(Item{Depth: f.depth, Name: e.Name.Local, Path: join(f.path, e.Name.Local),
+				Required: p.Min > 0 && least > 0, Max: p.Max, at: f.at, inherit: inheritAt(f.parent)}, e),
+		)
 	}
 }
 
@@ -236,7 +261,15 @@ func (f *follow) present(p *schema.Particle, index int, required bool) {
 			e = s
 		}
 	}
-	it := Item{Depth: f.depth, Name: e.Name.Local, Path: join(f.path, e.Name.Local), Present: true, Required: required, Max: p.Max, Node: n}
+	it := Item{
+		Depth:    f.depth,
+		Name:     e.Name.Local,
+		Path:     join(f.path, e.Name.Local),
+		Present:  true,
+		Required: required,
+		Max:      p.Max,
+		Node:     n,
+	}
 	if p.Max != 1 {
 		it.Index = index
 		if index > 1 {
@@ -283,8 +316,19 @@ func isPlaceholder(text string) bool {
 }
 
 func (f *follow) fork(p *schema.Particle, least int) {
-	it := Item{Kind: Fork, Depth: f.depth, Path: f.path, Branches: alternatives(p.Group), Chosen: -1, Required: p.Min > 0 && least > 0,
-		Max: p.Max, group: p.Group, at: f.at, inherit: inheritAt(f.parent), Type: "either one"}
+	it := Item{
+		Kind:     Fork,
+		Depth:    f.depth,
+		Path:     f.path,
+		Branches: alternatives(p.Group),
+		Chosen:   -1,
+		Required: p.Min > 0 && least > 0,
+		Max:      p.Max,
+		group:    p.Group,
+		at:       f.at,
+		inherit:  inheritAt(f.parent),
+		Type:     "either one",
+	}
 	if len(it.Branches) > 2 {
 		it.Type = fmt.Sprintf("one of %d", len(it.Branches))
 	}
@@ -316,8 +360,11 @@ func (f *follow) fork(p *schema.Particle, least int) {
 
 func (f *follow) raw() {
 	n := f.kids[f.i]
-	f.o.items = append(f.o.items, Item{Kind: Raw, Depth: f.depth, Name: n.Name().Qualified(), Path: join(f.path, n.Name().Local), Present: true,
-		Value: string(n.Bytes()), Node: n, Max: 1, Type: "any element"})
+	f.o.items = append(
+		f.o.items,
+		Item{Kind: Raw, Depth: f.depth, Name: n.Name().Qualified(), Path: join(f.path, n.Name().Local), Present: true,
+			Value: string(n.Bytes()), Node: n, Max: 1, Type: "any element"},
+	)
 	f.at = n.Span().End
 	f.i++
 }

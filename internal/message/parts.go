@@ -79,7 +79,8 @@ func (d *Draft) SetType(it Item, name schema.QName) error {
 	}
 	was := map[string]string{}
 	for _, o := range d.items {
-		if rest, ok := strings.CutPrefix(o.Path, it.Path+"/"); ok && o.Present && !o.Unfilled && (o.Kind == Leaf || o.Kind == Attr && o.attr.Default == nil) {
+		if rest, ok := strings.CutPrefix(o.Path, it.Path+"/"); ok && o.Present && !o.Unfilled &&
+			(o.Kind == Leaf || o.Kind == Attr && o.attr.Default == nil) {
 			was[rest] = o.Value
 		}
 	}
@@ -88,7 +89,9 @@ func (d *Draft) SetType(it Item, name schema.QName) error {
 	text := strings.TrimLeft(SampleAt(d.Schemas, &one, inheritAt(it.Node.Parent()), it.Depth+d.base()+1), " ")
 	if name != it.decl.TypeOf().TypeName() {
 		open := strings.IndexAny(text, " />")
-		text = text[:open] + ` xmlns:xsi="` + schema.XSI + `" xmlns:t="` + xmltree.EscapeAttr(name.Space) + `" xsi:type="t:` + name.Local + `"` + text[open:]
+		text = text[:open] + ` xmlns:xsi="` + schema.XSI + `" xmlns:t="` + xmltree.EscapeAttr(
+			name.Space,
+		) + `" xsi:type="t:` + name.Local + `"` + text[open:]
 	}
 	s := it.Node.Span()
 	before := len(d.undo)

@@ -32,9 +32,16 @@ func at(t *testing.T, d *Draft, path string) Item {
 }
 
 func TestRepeatsAreMoved(t *testing.T) {
-	d := land(t, `<r xmlns="urn:s" xmlns:x="http://www.w3.org/2001/XMLSchema-instance" xmlns:s="urn:s"><cargo x:type="s:Bulk"><goods>salt</goods><tonnes>1</tonnes></cargo> <!-- kept --> <cargo x:type="s:Boxes"><goods>nets</goods><count>2</count></cargo></r>`)
+	d := land(
+		t,
+		`<r xmlns="urn:s" xmlns:x="http://www.w3.org/2001/XMLSchema-instance" xmlns:s="urn:s"><cargo x:type="s:Bulk"><goods>salt</goods><tonnes>1</tonnes></cargo> <!-- kept --> <cargo x:type="s:Boxes"><goods>nets</goods><count>2</count></cargo></r>`,
+	)
 	require.NoError(t, d.Move(at(t, d, "cargo[2]"), -1))
-	assert.Equal(t, `<r xmlns="urn:s" xmlns:x="http://www.w3.org/2001/XMLSchema-instance" xmlns:s="urn:s"><cargo x:type="s:Boxes"><goods>nets</goods><count>2</count></cargo> <!-- kept --> <cargo x:type="s:Bulk"><goods>salt</goods><tonnes>1</tonnes></cargo></r>`, string(d.Bytes()))
+	assert.Equal(
+		t,
+		`<r xmlns="urn:s" xmlns:x="http://www.w3.org/2001/XMLSchema-instance" xmlns:s="urn:s"><cargo x:type="s:Boxes"><goods>nets</goods><count>2</count></cargo> <!-- kept --> <cargo x:type="s:Bulk"><goods>salt</goods><tonnes>1</tonnes></cargo></r>`,
+		string(d.Bytes()),
+	)
 	assert.ErrorContains(t, d.Move(at(t, d, "cargo"), -1), "is the first already")
 	assert.ErrorContains(t, d.Move(at(t, d, "note"), 1), "does not repeat")
 	require.True(t, d.Undo())
@@ -45,7 +52,12 @@ func TestADerivedTypeIsChosenAndCommonValuesStay(t *testing.T) {
 	d := land(t, `<r xmlns="urn:s"/>`)
 	require.NoError(t, d.Include(at(t, d, "cargo")))
 	it := at(t, d, "cargo")
-	assert.Equal(t, []schema.QName{{Space: "urn:s", Local: "Bulk"}, {Space: "urn:s", Local: "Boxes"}}, d.Types(it), "the abstract type itself cannot be chosen")
+	assert.Equal(
+		t,
+		[]schema.QName{{Space: "urn:s", Local: "Bulk"}, {Space: "urn:s", Local: "Boxes"}},
+		d.Types(it),
+		"the abstract type itself cannot be chosen",
+	)
 	assert.Equal(t, "Bulk", d.TypeNow(it).Local)
 	require.NoError(t, d.Set("cargo/goods", "salt & nets"))
 	require.NoError(t, d.Set("cargo/@hazard", "true"))
@@ -64,7 +76,10 @@ func TestADerivedTypeIsChosenAndCommonValuesStay(t *testing.T) {
 }
 
 func TestPartsAreCopiedFromOneDraftToAnother(t *testing.T) {
-	a := land(t, `<p:r xmlns:p="urn:s" xmlns:x="http://www.w3.org/2001/XMLSchema-instance"><p:cargo x:type="p:Bulk"><p:goods>salt</p:goods><p:tonnes>1</p:tonnes></p:cargo></p:r>`)
+	a := land(
+		t,
+		`<p:r xmlns:p="urn:s" xmlns:x="http://www.w3.org/2001/XMLSchema-instance"><p:cargo x:type="p:Bulk"><p:goods>salt</p:goods><p:tonnes>1</p:tonnes></p:cargo></p:r>`,
+	)
 	b := land(t, `<r xmlns="urn:s"><note>old</note></r>`)
 	part := a.Part(at(t, a, "cargo"))
 	require.NoError(t, b.PutPart(at(t, b, "cargo"), part))
@@ -91,9 +106,19 @@ func TestPartsAreCopiedFromOneDraftToAnother(t *testing.T) {
 
 func TestTwoDraftsShowWhatDiffers(t *testing.T) {
 	x := ` xmlns:x="http://www.w3.org/2001/XMLSchema-instance" xmlns:s="urn:s"`
-	a := land(t, `<r xmlns="urn:s"`+x+`><cargo x:type="s:Bulk"><goods>salt</goods><tonnes>1</tonnes></cargo><note>same</note></r>`)
-	b := land(t, `<p:r xmlns:p="urn:s"`+x+`><p:cargo hazard="true" x:type="s:Bulk"><p:goods>nets</p:goods><p:tonnes>1</p:tonnes></p:cargo><p:note>same</p:note></p:r>`)
-	assert.Equal(t, []Difference{{"cargo/goods", "salt", "nets", true, true}, {"cargo/@hazard", "", "true", false, true}}, Differences(a, b))
+	a := land(
+		t,
+		`<r xmlns="urn:s"`+x+`><cargo x:type="s:Bulk"><goods>salt</goods><tonnes>1</tonnes></cargo><note>same</note></r>`,
+	)
+	b := land(
+		t,
+		`<p:r xmlns:p="urn:s"`+x+`><p:cargo hazard="true" x:type="s:Bulk"><p:goods>nets</p:goods><p:tonnes>1</p:tonnes></p:cargo><p:note>same</p:note></p:r>`,
+	)
+	assert.Equal(
+		t,
+		[]Difference{{"cargo/goods", "salt", "nets", true, true}, {"cargo/@hazard", "", "true", false, true}},
+		Differences(a, b),
+	)
 	assert.Empty(t, Differences(a, a))
 	c := land(t, `<r xmlns="urn:s"`+x+`><note x:nil="true"/></r>`)
 	assert.Contains(t, Differences(a, c), Difference{"note", "same", "nil", true, true})
@@ -110,7 +135,9 @@ func TestTheRichestContractIsFilledIn(t *testing.T) {
 	decl := s.Element(schema.QName{Space: "urn:skerry:dues", Local: "Assess"})
 	for _, all := range []bool{false, true} {
 		d := NewDraft(s, decl, Sample(s, decl, Want{All: all}))
-		for path, v := range map[string]string{"vessel/name": "Alder", "vessel/callSign": "SKAL4", "vessel/grossTonnage": "1200", "nights": "3", "cargo[2]/goods": "nets", "cargo[2]/tonnes": "4", "cargo/goods": "salt", "cargo/tonnes": "1.5", "rebate": "training", "remark": "none"} {
+		for path, v := range map[string]string{"vessel/name": "Alder", "vessel/callSign": "SKAL4",
+			"vessel/grossTonnage": "1200", "nights": "3", "cargo[2]/goods": "nets", "cargo[2]/tonnes": "4",
+			"cargo/goods": "salt", "cargo/tonnes": "1.5", "rebate": "training", "remark": "none"} {
 			require.NoError(t, d.Set(path, v), path)
 		}
 		assert.Empty(t, d.Validate(), string(d.Bytes()))
@@ -144,13 +171,20 @@ func TestArraysOfSOAPEncodingKeepCount(t *testing.T) {
 }
 
 func TestWhatIsLeftOpenIsFilledInAsXML(t *testing.T) {
-	s := set(t, `<xs:element name="r"><xs:complexType><xs:sequence><xs:element name="a" type="xs:int"/><xs:any processContents="lax" minOccurs="0" maxOccurs="2"/></xs:sequence></xs:complexType></xs:element>`)
+	s := set(
+		t,
+		`<xs:element name="r"><xs:complexType><xs:sequence><xs:element name="a" type="xs:int"/><xs:any processContents="lax" minOccurs="0" maxOccurs="2"/></xs:sequence></xs:complexType></xs:element>`,
+	)
 	d := NewDraft(s, root(s), []byte("<r xmlns=\"urn:s\">\n  <a>1</a>\n</r>"))
 	any := at(t, d, "any")
 	assert.False(t, any.Present)
 	assert.ErrorContains(t, d.SetValue(any, "no xml"), "an element is due here")
 	require.NoError(t, d.SetValue(any, `<x:tug xmlns:x="urn:x">Bramble</x:tug>`))
-	assert.Equal(t, "<r xmlns=\"urn:s\">\n  <a>1</a>\n  <x:tug xmlns:x=\"urn:x\">Bramble</x:tug>\n</r>", string(d.Bytes()))
+	assert.Equal(
+		t,
+		"<r xmlns=\"urn:s\">\n  <a>1</a>\n  <x:tug xmlns:x=\"urn:x\">Bramble</x:tug>\n</r>",
+		string(d.Bytes()),
+	)
 	assert.Empty(t, d.Validate())
 	require.NoError(t, d.SetValue(at(t, d, "tug"), `<y xmlns="urn:y"/>`))
 	assert.Contains(t, string(d.Bytes()), `<y xmlns="urn:y"/>`)

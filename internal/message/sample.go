@@ -82,7 +82,9 @@ func (s *sampler) element(e *schema.Element, inherit string, depth int, root boo
 	c, _ := t.(*schema.Complex)
 	if s.want.Encoded {
 		if root {
-			attrs = ` xmlns:xsi="` + schema.XSI + `" xmlns:xs="` + schema.XSD + `" xmlns:env="http://schemas.xmlsoap.org/soap/envelope/" env:encodingStyle="http://schemas.xmlsoap.org/soap/encoding/"`
+			attrs = ` xmlns:xsi="` + schema.XSI + `" xmlns:xs="` + schema.XSD +
+				//revive:disable-next-line:line-length-limit one literal
+				`" xmlns:env="http://schemas.xmlsoap.org/soap/envelope/" env:encodingStyle="http://schemas.xmlsoap.org/soap/encoding/"`
 		} else {
 			attrs = encodedType(t)
 		}
@@ -97,7 +99,10 @@ func (s *sampler) element(e *schema.Element, inherit string, depth int, root boo
 	if c != nil && c.Abstract {
 		if d := s.set.Derived(c); len(d) > 0 {
 			if dc, ok := d[0].(*schema.Complex); ok {
-				attrs += ` xmlns:xsi="` + schema.XSI + `" xsi:type="d:` + dc.Name.Local + `" xmlns:d="` + xmltree.EscapeAttr(dc.Name.Space) + `"`
+				attrs += ` xmlns:xsi="` + schema.XSI + `" xsi:type="d:` + dc.Name.Local + `" xmlns:d="` +
+					xmltree.EscapeAttr(
+						dc.Name.Space,
+					) + `"`
 				c, t = dc, dc
 			}
 		}

@@ -31,7 +31,23 @@ const head = `<xs:schema xmlns:xs="http://www.w3.org/2001/XMLSchema" xmlns:s="ur
 func root(s *schema.Set) *schema.Element { return s.Element(schema.QName{Space: "urn:s", Local: "r"}) }
 
 // fillers are values for the placeholders, by the name that stands in them.
-var fillers = map[string]string{"string": "quay", "token": "quay", "int": "4", "positiveInteger": "4", "decimal": "2.5", "boolean": "true", "date": "2027-03-01", "dateTime": "2027-03-01T08:00:00Z", "gYear": "2027", "Code": "AB1", "Colour": "red", "Ints": "1 2", "anyURI": "urn:x", "base64Binary": "YQ==", "duration": "P1D"}
+var fillers = map[string]string{
+	"string":          "quay",
+	"token":           "quay",
+	"int":             "4",
+	"positiveInteger": "4",
+	"decimal":         "2.5",
+	"boolean":         "true",
+	"date":            "2027-03-01",
+	"dateTime":        "2027-03-01T08:00:00Z",
+	"gYear":           "2027",
+	"Code":            "AB1",
+	"Colour":          "red",
+	"Ints":            "1 2",
+	"anyURI":          "urn:x",
+	"base64Binary":    "YQ==",
+	"duration":        "P1D",
+}
 
 // shapes are the ways in which a message can be put together.
 var shapes = map[string]string{
@@ -149,7 +165,12 @@ func TestAttributesAreEdited(t *testing.T) {
 	s := set(t, shapes["attributes"])
 	d := NewDraft(s, root(s), []byte(`<r xmlns="urn:s"><a k='red'>1</a></r>`))
 	require.NoError(t, d.Set("a/@k", `gr'een`))
-	assert.Equal(t, `<r xmlns="urn:s"><a k='gr&apos;een'>1</a></r>`, string(d.Bytes()), "in the quotes that stood there")
+	assert.Equal(
+		t,
+		`<r xmlns="urn:s"><a k='gr&apos;een'>1</a></r>`,
+		string(d.Bytes()),
+		"in the quotes that stood there",
+	)
 	it, _ := d.Find("a/@k")
 	assert.NotEmpty(t, it.Errors)
 	assert.Contains(t, it.Wrong("blue"), "is not one of red, green")
@@ -169,11 +190,18 @@ func TestEditsWithinAWholeEnvelope(t *testing.T) {
 	require.NoError(t, d.Set("a", "2"))
 	require.NoError(t, d.Set("b", "2027-01-01"))
 	assert.Empty(t, d.Validate())
-	assert.True(t, strings.HasPrefix(string(d.Bytes()), env[:strings.Index(env, "<a>")]), "what was not edited stays byte for byte")
+	assert.True(
+		t,
+		strings.HasPrefix(string(d.Bytes()), env[:strings.Index(env, "<a>")]),
+		"what was not edited stays byte for byte",
+	)
 }
 
 func TestEncodedSamplesSayTheirTypes(t *testing.T) {
-	s := set(t, shapes["sequence"]+`<xs:simpleType name="Code"><xs:restriction base="xs:string"/></xs:simpleType><xs:element name="q"><xs:complexType><xs:sequence><xs:element name="k" type="s:Code" form="unqualified"/></xs:sequence></xs:complexType></xs:element>`)
+	s := set(
+		t,
+		shapes["sequence"]+`<xs:simpleType name="Code"><xs:restriction base="xs:string"/></xs:simpleType><xs:element name="q"><xs:complexType><xs:sequence><xs:element name="k" type="s:Code" form="unqualified"/></xs:sequence></xs:complexType></xs:element>`,
+	)
 	src := string(Sample(s, root(s), Want{Encoded: true}))
 	assert.Contains(t, src, `env:encodingStyle="http://schemas.xmlsoap.org/soap/encoding/"`)
 	assert.Contains(t, src, `<a xsi:type="xs:int">`)

@@ -39,7 +39,8 @@ func (e *Error) Error() string { return e.Why }
 // Is tells whether a content type is multipart/related.
 func Is(contentType string) bool {
 	t, _, _ := mime.ParseMediaType(contentType)
-	return t == "multipart/related" || strings.HasPrefix(strings.ToLower(strings.TrimSpace(contentType)), "multipart/related")
+	return t == "multipart/related" ||
+		strings.HasPrefix(strings.ToLower(strings.TrimSpace(contentType)), "multipart/related")
 }
 
 // maxParts is how many parts a message may have.
@@ -136,7 +137,13 @@ func part(body []byte, from, to int) Part {
 			fields[last] = []string{strings.TrimSpace(value)}
 		}
 	}
-	p.ID, p.Type, p.Location = bare(fields.Get("Content-ID")), fields.Get("Content-Type"), fields.Get("Content-Location")
+	p.ID, p.Type, p.Location = bare(
+		fields.Get("Content-ID"),
+	), fields.Get(
+		"Content-Type",
+	), fields.Get(
+		"Content-Location",
+	)
 	p.Coding = strings.ToLower(fields.Get("Content-Transfer-Encoding"))
 	if _, params, err := mime.ParseMediaType(fields.Get("Content-Disposition")); err == nil {
 		p.Name = params["filename"]

@@ -177,13 +177,17 @@ func (r *Relay) pass(c net.Conn, in *bufio.Reader, pool *wire.Pool) (more bool) 
 // connection (RFC 9112 §6.3), which the service means to keep (§9.3).
 func ends(l *exchange.Leg, method string) bool {
 	h := &l.Response
-	framed := h.Chunked || h.Declared >= 0 || h.Status == http.StatusNoContent || h.Status == http.StatusNotModified || method == http.MethodHead
+	framed := h.Chunked || h.Declared >= 0 || h.Status == http.StatusNoContent || h.Status == http.StatusNotModified ||
+		method == http.MethodHead
 	return framed && !l.Truncated && h.BodyWhole && h.Proto == "HTTP/1.1" && !says(h.Get("Connection"), "close")
 }
 
 // says tells whether a field that is a list of words has one of them.
 func says(value, word string) bool {
-	return slices.ContainsFunc(strings.Split(value, ","), func(s string) bool { return strings.EqualFold(strings.TrimSpace(s), word) })
+	return slices.ContainsFunc(
+		strings.Split(value, ","),
+		func(s string) bool { return strings.EqualFold(strings.TrimSpace(s), word) },
+	)
 }
 
 // patient gives the next bytes a time of their own.
@@ -200,7 +204,13 @@ func (p *patient) Read(b []byte) (int, error) {
 func answer(c net.Conn, status, text string) {
 	text = safe.Line(text) + "\n" // it may quote the service, and is for a person
 	_ = c.SetWriteDeadline(time.Now().Add(10 * time.Second))
-	_, _ = fmt.Fprintf(c, "HTTP/1.1 %s\r\nContent-Type: text/plain; charset=utf-8\r\nContent-Length: %d\r\nConnection: close\r\n\r\n%s", status, len(text), text)
+	_, _ = fmt.Fprintf(
+		c,
+		"HTTP/1.1 %s\r\nContent-Type: text/plain; charset=utf-8\r\nContent-Length: %d\r\nConnection: close\r\n\r\n%s",
+		status,
+		len(text),
+		text,
+	)
 }
 
 // lines gives the lines of a head, or of what stands between chunks, one by one:
@@ -344,7 +354,8 @@ func beyond(in *bufio.Reader) int64 {
 	}
 	rest, _ := in.Peek(n)
 	word, _, _ := strings.Cut(string(rest[:min(n, 16)]), " ")
-	if len(word) >= 3 && word == strings.ToUpper(word) && strings.IndexFunc(word, func(r rune) bool { return r < 'A' || r > 'Z' }) < 0 {
+	if len(word) >= 3 && word == strings.ToUpper(word) &&
+		strings.IndexFunc(word, func(r rune) bool { return r < 'A' || r > 'Z' }) < 0 {
 		return 0
 	}
 	if strings.Trim(string(rest), "\r\n") == "" { // what old programs put after a body (RFC 9112 §2.2)

@@ -59,11 +59,18 @@ func watch(t *testing.T, to string, set ...string) *watched {
 		p.Settings.Set(set[i], strings.ReplaceAll(set[i+1], "CERT", cert))
 	}
 	w := &watched{t: t}
-	w.Relay, err = Listen(Options{To: u, Idle: 400 * time.Millisecond, Plan: func(got *call.Imported) call.Plan { return against(p, f.Contract, got) }, Keep: func(x *exchange.Exchange) {
-		w.mu.Lock()
-		defer w.mu.Unlock()
-		w.kept = append(w.kept, x)
-	}})
+	w.Relay, err = Listen(
+		Options{
+			To:   u,
+			Idle: 400 * time.Millisecond,
+			Plan: func(got *call.Imported) call.Plan { return against(p, f.Contract, got) },
+			Keep: func(x *exchange.Exchange) {
+				w.mu.Lock()
+				defer w.mu.Unlock()
+				w.kept = append(w.kept, x)
+			},
+		},
+	)
 	require.NoError(t, err)
 	t.Cleanup(w.Close)
 	return w
@@ -180,11 +187,28 @@ func TestWhatProgramsSend(t *testing.T) {
 	head := func(more string) string {
 		return "POST / HTTP/1.1\r\nHost: here\r\nContent-Type: text/xml\r\nsoapaction: " + find + "\r\n" + more + "\r\n"
 	}
-	assert.Contains(t, w.raw(head("Transfer-Encoding: chunked\r\n")+fmt.Sprintf("5\r\n%s\r\n%x;x=1\r\n%s\r\n0\r\nX: y\r\n\r\n", body[:5], len(body)-5, body[5:])), "200 OK")
+	assert.Contains(
+		t,
+		w.raw(
+			head(
+				"Transfer-Encoding: chunked\r\n",
+			)+fmt.Sprintf(
+				"5\r\n%s\r\n%x;x=1\r\n%s\r\n0\r\nX: y\r\n\r\n",
+				body[:5],
+				len(body)-5,
+				body[5:],
+			),
+		),
+		"200 OK",
+	)
 	assert.Equal(t, body, string(w.last().Leg().RequestBody))
 	assert.Contains(t, string(w.last().Leg().Out), "soapaction: ", "fields keep their spelling")
 	assert.Contains(t, string(w.last().Leg().Out), "POST /berths HTTP/1.1", "the path is the service's")
-	assert.Contains(t, w.raw(head(fmt.Sprintf("Expect: 100-continue\r\nContent-Length: %d\r\n", len(body)))+body), "100 Continue\r\n\r\nHTTP/1.1 200 OK")
+	assert.Contains(
+		t,
+		w.raw(head(fmt.Sprintf("Expect: 100-continue\r\nContent-Length: %d\r\n", len(body)))+body),
+		"100 Continue\r\n\r\nHTTP/1.1 200 OK",
+	)
 
 	wide := strings.Replace(body, "<length>", "<!-- é é é --><length>", 1)
 	w.raw(head(fmt.Sprintf("Content-Length: %d\r\n", len([]rune(wide)))) + wide)
@@ -232,7 +256,10 @@ func TestAConnectionThatIsKept(t *testing.T) {
 			w.Header().Set("Connection", "close")
 		}
 		w.Header().Set("Content-Type", "text/xml")
-		_, _ = io.WriteString(w, `<s:Envelope xmlns:s="http://schemas.xmlsoap.org/soap/envelope/"><s:Body><FindBerthsResponse xmlns="urn:skerry:berths"/></s:Body></s:Envelope>`)
+		_, _ = io.WriteString(
+			w,
+			`<s:Envelope xmlns:s="http://schemas.xmlsoap.org/soap/envelope/"><s:Body><FindBerthsResponse xmlns="urn:skerry:berths"/></s:Body></s:Envelope>`,
+		)
 	}))
 	defer service.Close()
 	w := watch(t, service.URL+"/berths")
@@ -261,9 +288,22 @@ func TestAConnectionThatIsKept(t *testing.T) {
 func TestWhatIsLeftOverBeginsNoRequest(t *testing.T) {
 	w := watch(t, "http://PLAIN/berths")
 	body := fmt.Sprintf(asks, "12")
-	answer := w.raw(fmt.Sprintf("POST /berths HTTP/1.1\r\nHost: x\r\nContent-Type: text/xml\r\nSOAPAction: %s\r\nContent-Length: %d\r\n\r\n%s\nGET /berths HTTP/1.1\r\n\r\n", find, len(body)-4, body))
+	answer := w.raw(
+		fmt.Sprintf(
+			"POST /berths HTTP/1.1\r\nHost: x\r\nContent-Type: text/xml\r\nSOAPAction: %s\r\nContent-Length: "+
+				"%d\r\n\r\n%s\nGET /berths HTTP/1.1\r\n\r\n",
+			find,
+			len(body)-4,
+			body,
+		),
+	)
 	assert.Equal(t, 1, strings.Count(answer, "HTTP/1.1 "), answer)
-	two := fmt.Sprintf("POST /berths HTTP/1.1\r\nHost: x\r\nContent-Type: text/xml\r\nSOAPAction: %s\r\nContent-Length: %d\r\n\r\n%s", find, len(body), body)
+	two := fmt.Sprintf(
+		"POST /berths HTTP/1.1\r\nHost: x\r\nContent-Type: text/xml\r\nSOAPAction: %s\r\nContent-Length: %d\r\n\r\n%s",
+		find,
+		len(body),
+		body,
+	)
 	answer = w.raw(two + two)
 	assert.Equal(t, 2, strings.Count(answer, "HTTP/1.1 200 OK"), "one after the other")
 }
@@ -295,21 +335,25 @@ func TestWhatNoRelayTakes(t *testing.T) {
 	assert.ErrorContains(t, err, "http or https")
 	w := watch(t, "http://PLAIN/berths")
 	for text, says := range map[string]string{
-		"nonsense\r\n\r\n":                                                                               "no request line",
-		"\x16\x03\x01\x00\xff\x01\r\n":                                                                   "no request line",
-		"POST / HTTP/1.1\r\nno colon\r\n\r\n":                                                            "no header field",
-		"POST / HTTP/1.1\r\nContent-Length: -4\r\n\r\n":                                                  "is not taken",
-		"POST / HTTP/1.1\r\nContent-Length: 99999999999999\r\n\r\n":                                      "is not taken",
-		"POST / HTTP/1.1\r\nTransfer-Encoding: chunked\r\n\r\nzz\r\n":                                    "is not taken",
-		"POST / HTTP/1.1\r\nTransfer-Encoding: chunked\r\n\r\nfffffffff\r\n":                             "is not taken",
-		"POST / HTTP/1.1\r\nTransfer-Encoding: gzip\r\n\r\n":                                             "is not taken",
-		"POST / HTTP/1.1\r\nTransfer-Encoding: chunked\r\n\r\n1\r\na\r\n7fffffffffffffff\r\n":            "is not taken",
-		"POST / HTTP/1.1\r\nTransfer-Encoding: chunked\r\n\r\n" + strings.Repeat("1", 70000):             "larger than is taken",
-		"POST / HTTP/1.1\r\nTransfer-Encoding: chunked\r\n\r\n0\r\n" + strings.Repeat("X: a\r\n", 20000): "larger than is taken",
-		"POST / HTTP/1.1\r\nX-Quay\rX-Evil: a\r\n\r\n":                                                   "no header field",
-		"POST / HTTP/1.1\r\nOrigin: https://elsewhere.skerry.test\r\n\r\n":                               "a web page from elsewhere",
-		"POST / HTTP/1.1\r\nX: " + strings.Repeat("a", 70000) + "\r\n\r\n":                               "larger than is taken",
-		"POST / HTTP/1.1\r\n" + strings.Repeat("X: a\r\n", 20000) + "\r\n\r\n":                           "larger than is taken",
+		"nonsense\r\n\r\n":                                                                    "no request line",
+		"\x16\x03\x01\x00\xff\x01\r\n":                                                        "no request line",
+		"POST / HTTP/1.1\r\nno colon\r\n\r\n":                                                 "no header field",
+		"POST / HTTP/1.1\r\nContent-Length: -4\r\n\r\n":                                       "is not taken",
+		"POST / HTTP/1.1\r\nContent-Length: 99999999999999\r\n\r\n":                           "is not taken",
+		"POST / HTTP/1.1\r\nTransfer-Encoding: chunked\r\n\r\nzz\r\n":                         "is not taken",
+		"POST / HTTP/1.1\r\nTransfer-Encoding: chunked\r\n\r\nfffffffff\r\n":                  "is not taken",
+		"POST / HTTP/1.1\r\nTransfer-Encoding: gzip\r\n\r\n":                                  "is not taken",
+		"POST / HTTP/1.1\r\nTransfer-Encoding: chunked\r\n\r\n1\r\na\r\n7fffffffffffffff\r\n": "is not taken",
+		"POST / HTTP/1.1\r\nTransfer-Encoding: chunked\r\n\r\n" + strings.Repeat("1",
+			70000): "larger than is taken",
+		"POST / HTTP/1.1\r\nTransfer-Encoding: chunked\r\n\r\n0\r\n" + strings.Repeat("X: a\r\n",
+			20000): "larger than is taken",
+		"POST / HTTP/1.1\r\nX-Quay\rX-Evil: a\r\n\r\n":                     "no header field",
+		"POST / HTTP/1.1\r\nOrigin: https://elsewhere.skerry.test\r\n\r\n": "a web page from elsewhere",
+		"POST / HTTP/1.1\r\nX: " + strings.Repeat("a",
+			70000) + "\r\n\r\n": "larger than is taken",
+		"POST / HTTP/1.1\r\n" + strings.Repeat("X: a\r\n",
+			20000) + "\r\n\r\n": "larger than is taken",
 	} {
 		answer := w.raw(text)
 		assert.Contains(t, answer, "400 Bad Request", "%.40q", text)
@@ -333,7 +377,12 @@ func TestClosingEndsWhatIsUnderWay(t *testing.T) {
 		}
 		defer c.Close()
 		body := fmt.Sprintf(asks, "12")
-		fmt.Fprintf(c, "POST / HTTP/1.1\r\nHost: x\r\nContent-Type: text/xml\r\nContent-Length: %d\r\n\r\n%s", len(body), body)
+		fmt.Fprintf(
+			c,
+			"POST / HTTP/1.1\r\nHost: x\r\nContent-Type: text/xml\r\nContent-Length: %d\r\n\r\n%s",
+			len(body),
+			body,
+		)
 		_, _ = io.Copy(io.Discard, c)
 	}()
 	time.Sleep(100 * time.Millisecond)
@@ -361,7 +410,10 @@ func FuzzRequests(f *testing.F) {
 	ctx, cancel := context.WithCancel(context.Background())
 	cancel() // nothing is sent
 	f.Fuzz(func(_ *testing.T, b []byte) {
-		r := &Relay{o: Options{To: to, Idle: time.Second, Plan: func(*call.Imported) call.Plan { return call.Plan{} }}, ctx: ctx}
+		r := &Relay{
+			o:   Options{To: to, Idle: time.Second, Plan: func(*call.Imported) call.Plan { return call.Plan{} }},
+			ctx: ctx,
+		}
 		r.serve(anyConn{r: bytes.NewReader(b)})
 	})
 }

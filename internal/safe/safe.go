@@ -34,7 +34,13 @@ func show(r rune) rune {
 		return '␡'
 	case r >= 0x80 && r < 0xa0, r == utf8.RuneError:
 		return '�'
-	case r == 0x061c, r >= 0x200b && r <= 0x200f, r >= 0x2028 && r <= 0x202e, r >= 0x2060 && r <= 0x206f, r == 0xfeff, r >= 0xe0000 && r <= 0xe007f, r >= 0xfff9 && r <= 0xfffb:
+	case r == 0x061c,
+		r >= 0x200b && r <= 0x200f,
+		r >= 0x2028 && r <= 0x202e,
+		r >= 0x2060 && r <= 0x206f,
+		r == 0xfeff,
+		r >= 0xe0000 && r <= 0xe007f,
+		r >= 0xfff9 && r <= 0xfffb:
 		return '·'
 	}
 	return 0

@@ -40,7 +40,13 @@ var builtins = sync.OnceValue(func() map[string]*Simple {
 	}
 	list := func(name, item string) {
 		one := 1
-		m[name] = &Simple{Name: QName{XSD, name}, Base: m["anySimpleType"], Variety: List, Item: m[item], Facets: Facets{WhiteSpace: "collapse", MinLength: &one}}
+		m[name] = &Simple{
+			Name:    QName{XSD, name},
+			Base:    m["anySimpleType"],
+			Variety: List,
+			Item:    m[item],
+			Facets:  Facets{WhiteSpace: "collapse", MinLength: &one},
+		}
 	}
 	const c = "collapse"
 	add("anySimpleType", "", "preserve", nil)
@@ -99,7 +105,8 @@ var builtins = sync.OnceValue(func() map[string]*Simple {
 		return ""
 	})
 	add("anyURI", "anySimpleType", c, func(s string) string {
-		if scheme, _, ok := strings.Cut(s, ":"); ok && !strings.ContainsAny(scheme, "/?#") && !uriScheme.MatchString(scheme) {
+		if scheme, _, ok := strings.Cut(s, ":"); ok && !strings.ContainsAny(scheme, "/?#") &&
+			!uriScheme.MatchString(scheme) {
 			return "a URI: what stands before the colon is no scheme"
 		}
 		if badEscape.MatchString(s) {
@@ -188,14 +195,32 @@ var dateForms = map[string]struct {
 	re      *regexp.Regexp
 	example string
 }{
-	"dateTime":   {regexp.MustCompile(`^(-?[0-9]{4,})-([0-9]{2})-([0-9]{2})T([0-9]{2}):([0-9]{2}):([0-9]{2}(?:\.[0-9]+)?)(Z|[+-][0-9]{2}:[0-9]{2})?$`), "a date and time such as 2027-03-01T14:30:00Z"},
-	"time":       {regexp.MustCompile(`^()()()([0-9]{2}):([0-9]{2}):([0-9]{2}(?:\.[0-9]+)?)(Z|[+-][0-9]{2}:[0-9]{2})?$`), "a time such as 14:30:00"},
-	"date":       {regexp.MustCompile(`^(-?[0-9]{4,})-([0-9]{2})-([0-9]{2})()()()(Z|[+-][0-9]{2}:[0-9]{2})?$`), "a date such as 2027-03-01"},
-	"gYearMonth": {regexp.MustCompile(`^(-?[0-9]{4,})-([0-9]{2})()()()()(Z|[+-][0-9]{2}:[0-9]{2})?$`), "a month such as 2027-03"},
-	"gYear":      {regexp.MustCompile(`^(-?[0-9]{4,})()()()()()(Z|[+-][0-9]{2}:[0-9]{2})?$`), "a year such as 2027"},
-	"gMonthDay":  {regexp.MustCompile(`^()--([0-9]{2})-([0-9]{2})()()()(Z|[+-][0-9]{2}:[0-9]{2})?$`), "a day of the year such as --03-01"},
-	"gDay":       {regexp.MustCompile(`^()()---([0-9]{2})()()()(Z|[+-][0-9]{2}:[0-9]{2})?$`), "a day such as ---01"},
-	"gMonth":     {regexp.MustCompile(`^()--([0-9]{2})()()()()(Z|[+-][0-9]{2}:[0-9]{2})?$`), "a month such as --03"},
+	"dateTime": {
+		regexp.MustCompile(
+			//revive:disable-next-line:line-length-limit one literal
+			`^(-?[0-9]{4,})-([0-9]{2})-([0-9]{2})T([0-9]{2}):([0-9]{2}):([0-9]{2}(?:\.[0-9]+)?)(Z|[+-][0-9]{2}:[0-9]{2})?$`,
+		),
+		"a date and time such as 2027-03-01T14:30:00Z",
+	},
+	"time": {
+		regexp.MustCompile(`^()()()([0-9]{2}):([0-9]{2}):([0-9]{2}(?:\.[0-9]+)?)(Z|[+-][0-9]{2}:[0-9]{2})?$`),
+		"a time such as 14:30:00",
+	},
+	"date": {
+		regexp.MustCompile(`^(-?[0-9]{4,})-([0-9]{2})-([0-9]{2})()()()(Z|[+-][0-9]{2}:[0-9]{2})?$`),
+		"a date such as 2027-03-01",
+	},
+	"gYearMonth": {
+		regexp.MustCompile(`^(-?[0-9]{4,})-([0-9]{2})()()()()(Z|[+-][0-9]{2}:[0-9]{2})?$`),
+		"a month such as 2027-03",
+	},
+	"gYear": {regexp.MustCompile(`^(-?[0-9]{4,})()()()()()(Z|[+-][0-9]{2}:[0-9]{2})?$`), "a year such as 2027"},
+	"gMonthDay": {
+		regexp.MustCompile(`^()--([0-9]{2})-([0-9]{2})()()()(Z|[+-][0-9]{2}:[0-9]{2})?$`),
+		"a day of the year such as --03-01",
+	},
+	"gDay":   {regexp.MustCompile(`^()()---([0-9]{2})()()()(Z|[+-][0-9]{2}:[0-9]{2})?$`), "a day such as ---01"},
+	"gMonth": {regexp.MustCompile(`^()--([0-9]{2})()()()()(Z|[+-][0-9]{2}:[0-9]{2})?$`), "a month such as --03"},
 }
 
 func parseInstant(kind, s string) (instant, bool) {
@@ -282,11 +307,14 @@ type duration struct {
 	secs   *big.Rat
 }
 
-var durationForm = regexp.MustCompile(`^(-)?P(?:([0-9]+)Y)?(?:([0-9]+)M)?(?:([0-9]+)D)?(?:(T)(?:([0-9]+)H)?(?:([0-9]+)M)?(?:([0-9]+(?:\.[0-9]+)?)S)?)?$`)
+var durationForm = regexp.MustCompile(
+	`^(-)?P(?:([0-9]+)Y)?(?:([0-9]+)M)?(?:([0-9]+)D)?(?:(T)(?:([0-9]+)H)?(?:([0-9]+)M)?(?:([0-9]+(?:\.[0-9]+)?)S)?)?$`,
+)
 
 func parseDuration(s string) (duration, bool) {
 	m := durationForm.FindStringSubmatch(s)
-	if m == nil || strings.Join(m[2:5], "")+strings.Join(m[6:9], "") == "" || m[5] == "T" && strings.Join(m[6:9], "") == "" {
+	if m == nil || strings.Join(m[2:5], "")+strings.Join(m[6:9], "") == "" ||
+		m[5] == "T" && strings.Join(m[6:9], "") == "" {
 		return duration{}, false
 	}
 	n := func(i int) int64 { v, _ := strconv.ParseInt(m[i], 10, 64); return v }
@@ -444,7 +472,11 @@ type facetStep struct {
 }
 
 func stepOf(f *Facets, primitive string) facetStep {
-	st := facetStep{Facets: f, bounds: [4]*string{f.MinInclusive, f.MaxInclusive, f.MinExclusive, f.MaxExclusive}, small: primitive == "decimal"}
+	st := facetStep{
+		Facets: f,
+		bounds: [4]*string{f.MinInclusive, f.MaxInclusive, f.MinExclusive, f.MaxExclusive},
+		small:  primitive == "decimal",
+	}
 	for i, b := range st.bounds {
 		if b != nil && st.small {
 			st.whole[i], st.small = smallInt(*b)
@@ -519,7 +551,8 @@ func (s *Simple) checkNormal(v string) *ValueError {
 			if first == nil {
 				first = e
 			} else {
-				first = &ValueError{first.Rule, fmt.Sprintf("%s is of none of the types that are allowed here", quote(v)), append(append([]string(nil), first.Expected...), e.Expected...)}
+				first = &ValueError{first.Rule, fmt.Sprintf("%s is of none of the types that are allowed here",
+					quote(v)), append(append([]string(nil), first.Expected...), e.Expected...)}
 			}
 		}
 		if first != nil {
@@ -559,7 +592,8 @@ func (s *Simple) facets(v string, length int) *ValueError {
 		bad := func(rule, format string, args ...any) *ValueError {
 			return &ValueError{rule, quote(v) + " " + fmt.Sprintf(format, args...), nil}
 		}
-		measured := (f.Length != nil || f.MinLength != nil || f.MaxLength != nil) && s.Primitive != "QName" && s.Primitive != "NOTATION"
+		measured := (f.Length != nil || f.MinLength != nil || f.MaxLength != nil) && s.Primitive != "QName" &&
+			s.Primitive != "NOTATION"
 		if measured && length < 0 {
 			length = s.length(v)
 		}
@@ -593,7 +627,12 @@ func (s *Simple) facets(v string, length int) *ValueError {
 				return bad("cvc-totalDigits-valid", "has %d digits; at most %d are allowed", whole+frac, *f.TotalDigits)
 			}
 			if f.FractionDigits != nil && frac > *f.FractionDigits {
-				return bad("cvc-fractionDigits-valid", "has %d digits after the point; at most %d are allowed", frac, *f.FractionDigits)
+				return bad(
+					"cvc-fractionDigits-valid",
+					"has %d digits after the point; at most %d are allowed",
+					frac,
+					*f.FractionDigits,
+				)
 			}
 		}
 		if len(f.Enumeration) > 0 && !s.enumerated(f.Enumeration, v) {
@@ -641,8 +680,12 @@ func (s *Simple) enumerated(values []string, v string) bool {
 
 // none tells whether no facet but white space is set.
 func (f *Facets) none() bool {
-	return f.Length == nil && f.MinLength == nil && f.MaxLength == nil && f.TotalDigits == nil && f.FractionDigits == nil && f.MinInclusive == nil &&
-		f.MaxInclusive == nil && f.MinExclusive == nil && f.MaxExclusive == nil && len(f.Enumeration) == 0 && len(f.Patterns) == 0
+	return f.Length == nil && f.MinLength == nil && f.MaxLength == nil && f.TotalDigits == nil &&
+		f.FractionDigits == nil && f.MinInclusive == nil &&
+		f.MaxInclusive == nil && f.MinExclusive == nil &&
+		f.MaxExclusive == nil &&
+		len(f.Enumeration) == 0 &&
+		len(f.Patterns) == 0
 }
 
 func listed(values []string) string {

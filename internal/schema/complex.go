@@ -144,7 +144,13 @@ func (s *Set) simpleContent(d *document, n xmltree.Node, t *Complex, g *global) 
 		t.Simple = Builtin("string")
 	}
 	if !t.Extends {
-		r := &Simple{Base: t.Simple, Variety: t.Simple.Variety, Primitive: t.Simple.Primitive, Item: t.Simple.Item, Members: t.Simple.Members}
+		r := &Simple{
+			Base:      t.Simple,
+			Variety:   t.Simple.Variety,
+			Primitive: t.Simple.Primitive,
+			Item:      t.Simple.Item,
+			Members:   t.Simple.Members,
+		}
 		if in := x.Child(XSD, "simpleType"); !in.IsZero() {
 			b := &Simple{}
 			s.simple(d, in, b, nil)

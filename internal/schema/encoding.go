@@ -51,7 +51,11 @@ func (s *Set) array(d *document, body xmltree.Node, t *Complex) {
 	}
 	if t.Content == nil {
 		item := &Element{Name: QName{Local: "item"}, Type: t.ArrayOf, Nillable: true}
-		t.Content = &Particle{Min: 1, Max: 1, Group: &Group{Particles: []*Particle{{Min: 0, Max: Unbounded, Element: item}}}}
+		t.Content = &Particle{
+			Min:   1,
+			Max:   1,
+			Group: &Group{Particles: []*Particle{{Min: 0, Max: Unbounded, Element: item}}},
+		}
 	}
 	kept := t.Attrs[:0:0]
 	for _, a := range t.Attrs {

@@ -210,14 +210,39 @@ func (v *validator) constrain(n xmltree.Node, decl *Element) {
 			key := strings.Join(parts, "\x00")
 			switch {
 			case !whole && k.kind == "key":
-				v.fail(sel, tag(sel), "cvc-identity-constraint.4.2.1", nil, "the element %s lacks a field of the key %s", sel.Name().Local, k.name.Local)
+				v.fail(
+					sel,
+					tag(sel),
+					"cvc-identity-constraint.4.2.1",
+					nil,
+					"the element %s lacks a field of the key %s",
+					sel.Name().Local,
+					k.name.Local,
+				)
 			case !whole:
 			case k.kind == "keyref":
 				if !v.known(k.refer, n.Span(), key) {
-					v.fail(sel, tag(sel), "cvc-identity-constraint.4.3", nil, "the element %s refers to %q, which the key %s does not hold", sel.Name().Local, shown(parts), k.refer.Local)
+					v.fail(
+						sel,
+						tag(sel),
+						"cvc-identity-constraint.4.3",
+						nil,
+						"the element %s refers to %q, which the key %s does not hold",
+						sel.Name().Local,
+						shown(parts),
+						k.refer.Local,
+					)
 				}
 			case table.keys[key]:
-				v.fail(sel, tag(sel), "cvc-identity-constraint.4.1", nil, "the value %q stands a second time where %s wants it once", shown(parts), k.name.Local)
+				v.fail(
+					sel,
+					tag(sel),
+					"cvc-identity-constraint.4.1",
+					nil,
+					"the value %q stands a second time where %s wants it once",
+					shown(parts),
+					k.name.Local,
+				)
 			default:
 				table.keys[key] = true
 			}

@@ -63,7 +63,13 @@ type document struct {
 
 // New makes an empty set. fetch may be nil where nothing is to be fetched.
 func New(fetch Fetch) *Set {
-	return &Set{fetch: fetch, seen: map[string]bool{}, globals: map[globalKey]*global{}, members: map[QName][]*Element{}, files: map[string]int{}}
+	return &Set{
+		fetch:   fetch,
+		seen:    map[string]bool{},
+		globals: map[globalKey]*global{},
+		members: map[QName][]*Element{},
+		files:   map[string]int{},
+	}
 }
 
 func (s *Set) problem(d *document, n xmltree.Node, what, why string, args ...any) {
@@ -84,12 +90,20 @@ func (s *Set) Add(n xmltree.Node, source string) { s.add(n, source, "", false) }
 
 func (s *Set) add(n xmltree.Node, source, includer string, included bool) {
 	if !n.Is(XSD, "schema") {
-		s.problem(&document{source: source}, n, source, "it is not an XML Schema document: its root is %s", n.Name().Qualified())
+		s.problem(
+			&document{source: source},
+			n,
+			source,
+			"it is not an XML Schema document: its root is %s",
+			n.Name().Qualified(),
+		)
 		return
 	}
 	attr := func(name string) string { v, _ := n.Attr("", name); return v }
 	d := &document{target: attr("targetNamespace"), source: source,
-		elemQualified: attr("elementFormDefault") == "qualified", attrQualified: attr("attributeFormDefault") == "qualified"}
+		elemQualified: attr(
+			"elementFormDefault",
+		) == "qualified", attrQualified: attr("attributeFormDefault") == "qualified"}
 	if included && d.target == "" && includer != "" {
 		d.target, d.chameleon = includer, true
 	}
@@ -113,7 +127,14 @@ func (s *Set) add(n xmltree.Node, source, includer string, included bool) {
 	}
 }
 
-var globalKinds = map[string]string{"element": "element", "simpleType": "type", "complexType": "type", "group": "group", "attribute": "attribute", "attributeGroup": "attributeGroup"}
+var globalKinds = map[string]string{
+	"element":        "element",
+	"simpleType":     "type",
+	"complexType":    "type",
+	"group":          "group",
+	"attribute":      "attribute",
+	"attributeGroup": "attributeGroup",
+}
 
 func (s *Set) register(d *document, n xmltree.Node, redefine bool) {
 	kind, ok := globalKinds[n.Name().Local]

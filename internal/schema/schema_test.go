@@ -54,8 +54,14 @@ const xmlns = `xmlns="urn:skerry:x" xmlns:xsi="http://www.w3.org/2001/XMLSchema-
 // documents are bodies of <order>, valid and broken, with the rule that breaks.
 var documents = []struct{ body, rule string }{
 	{`<vessel><name>Alder</name></vessel><berth>4</berth>`, ""},
-	{`<vessel><length>12.50</length><name>Alder</name></vessel><buoy> red </buoy><buoy>green</buoy><note/><line unit="m">1</line><line unit="km">2.5</line>`, ""},
-	{`<vessel><name>Alder</name></vessel><berth>4</berth><note xsi:nil="true"/><light>north</light><z xmlns="urn:z" q="1"/>`, ""},
+	{
+		`<vessel><length>12.50</length><name>Alder</name></vessel><buoy> red </buoy><buoy>green</buoy><note/><line unit="m">1</line><line unit="km">2.5</line>`,
+		"",
+	},
+	{
+		`<vessel><name>Alder</name></vessel><berth>4</berth><note xsi:nil="true"/><light>north</light><z xmlns="urn:z" q="1"/>`,
+		"",
+	},
 	{`<vessel xsi:type="Tug"><name>Alder</name></vessel><berth>+4</berth>`, ""},
 	{`<vessel xsi:type="Tug"><name>Alder</name><length>3</length></vessel><berth>4</berth>`, "cvc-complex-type.2.4"},
 	{`<vessel><name>A</name></vessel><berth>4</berth>`, "cvc-minLength-valid"},
@@ -129,8 +135,16 @@ var values = []struct {
 	{"byte", []string{"-128", "127"}, []string{"128", "-129"}},
 	{"unsignedLong", []string{"18446744073709551615"}, []string{"18446744073709551616", "-1"}},
 	{"double", []string{"INF", "-INF", "NaN", "1E-3", "1.e2"}, []string{"inf", "1e", "+-1"}},
-	{"date", []string{"2028-02-29", "2027-01-01Z", "-0005-02-29", "12027-03-04+14:00"}, []string{"2027-02-29", "2027-13-01", "27-01-01", "2027-01-01+14:01", "0000-01-01"}},
-	{"dateTime", []string{"2027-01-01T24:00:00", "2027-01-01T00:00:00.125-05:00"}, []string{"2027-01-01", "2027-01-01T24:00:01", "2027-01-01T00:60:00"}},
+	{
+		"date",
+		[]string{"2028-02-29", "2027-01-01Z", "-0005-02-29", "12027-03-04+14:00"},
+		[]string{"2027-02-29", "2027-13-01", "27-01-01", "2027-01-01+14:01", "0000-01-01"},
+	},
+	{
+		"dateTime",
+		[]string{"2027-01-01T24:00:00", "2027-01-01T00:00:00.125-05:00"},
+		[]string{"2027-01-01", "2027-01-01T24:00:01", "2027-01-01T00:60:00"},
+	},
 	{"time", []string{"23:59:59.999"}, []string{"24:00:00.1", "9:00:00"}},
 	{"gMonthDay", []string{"--02-29"}, []string{"--02-30", "02-29"}},
 	{"duration", []string{"P1Y", "-P1DT2.5S", "PT0S"}, []string{"P", "P1DT", "1Y", "P1S"}},
@@ -156,8 +170,10 @@ func TestBuiltinTypes(t *testing.T) {
 
 func TestPatterns(t *testing.T) {
 	for _, c := range []struct{ pattern, yes, no string }{
-		{`\i\c*`, "a-1", "1a"}, {`[\-+]?\d{1,3}(,\d{3})*`, "-1,234", "1,23"}, {`^a$`, "^a$", "a"}, {`a.c`, "abc", "a\nc"},
-		{`[^a-c]+`, "xyz", "xbz"}, {`\p{Lu}\P{Lu}+`, "Éa", "aa"}, {`\p{IsGreek}+`, "λ", "l"}, {`(a|b){2}`, "ba", "a"}, {`[a-z-[m-p]]`, "a", "n"}, {`\w+`, "a1", "a-"},
+		{`\i\c*`, "a-1", "1a"}, {`[\-+]?\d{1,3}(,\d{3})*`, "-1,234", "1,23"}, {`^a$`, "^a$", "a"}, {`a.c`, "abc",
+			"a\nc"},
+		{`[^a-c]+`, "xyz", "xbz"}, {`\p{Lu}\P{Lu}+`, "Éa", "aa"}, {`\p{IsGreek}+`, "λ", "l"}, {`(a|b){2}`, "ba", "a"},
+		{`[a-z-[m-p]]`, "a", "n"}, {`\w+`, "a1", "a-"},
 		{`[\w-]+`, "a-b", "a b"}, {`(a+)+b`, "aaab", strings.Repeat("a", 5000)},
 	} {
 		p, err := CompilePattern(c.pattern)
@@ -189,13 +205,21 @@ func TestIncludesImportsAndRedefinitions(t *testing.T) {
 	for _, p := range s.Problems {
 		what = append(what, p.String())
 	}
-	assert.ElementsMatch(t, []string{"gone.xsd: it is not there", "{urn:m}Missing: this type is referred to and not defined anywhere"}, what)
+	assert.ElementsMatch(
+		t,
+		[]string{"gone.xsd: it is not there", "{urn:m}Missing: this type is referred to and not defined anywhere"},
+		what,
+	)
 	code := s.Element(QName{"urn:m", "a"}).Type.(*Simple)
 	assert.Nil(t, code.Check("abc"))
 	assert.NotNil(t, code.Check("abcd"), "the redefinition holds")
 	assert.NotNil(t, code.Check("a"), "and so does what it restricts")
 	assert.Same(t, code, s.Element(QName{"urn:m", "k"}).Type, "a chameleon include sees the redefined type")
-	assert.Len(t, s.Validate(node(t, `<b xmlns="urn:m"><x xmlns="">no</x></b>`), s.Element(QName{"urn:m", "b"}), Options{}), 1)
+	assert.Len(
+		t,
+		s.Validate(node(t, `<b xmlns="urn:m"><x xmlns="">no</x></b>`), s.Element(QName{"urn:m", "b"}), Options{}),
+		1,
+	)
 }
 
 func TestHostileSchemasEnd(t *testing.T) {
@@ -253,7 +277,10 @@ func FuzzValidate(f *testing.F) {
 
 // What is looked at by several processors comes to the same as what one looks at.
 func TestManyChildrenAreSharedOut(t *testing.T) {
-	s := load(t, `<xs:schema xmlns:xs="http://www.w3.org/2001/XMLSchema"><xs:element name="log"><xs:complexType><xs:sequence><xs:element name="row" maxOccurs="unbounded"><xs:complexType><xs:sequence><xs:element name="v" type="xs:int"/></xs:sequence><xs:attribute name="id" type="xs:ID"/><xs:attribute name="of" type="xs:IDREF"/></xs:complexType></xs:element></xs:sequence></xs:complexType></xs:element></xs:schema>`)
+	s := load(
+		t,
+		`<xs:schema xmlns:xs="http://www.w3.org/2001/XMLSchema"><xs:element name="log"><xs:complexType><xs:sequence><xs:element name="row" maxOccurs="unbounded"><xs:complexType><xs:sequence><xs:element name="v" type="xs:int"/></xs:sequence><xs:attribute name="id" type="xs:ID"/><xs:attribute name="of" type="xs:IDREF"/></xs:complexType></xs:element></xs:sequence></xs:complexType></xs:element></xs:schema>`,
+	)
 	var b strings.Builder
 	b.WriteString("<log>")
 	for i := range 3 * worthSharing {

@@ -85,7 +85,14 @@ func (s *Set) Validate(n xmltree.Node, decl *Element, opts Options) []Error {
 	v.element(n, decl)
 	for _, r := range v.refs {
 		if v.ids[r.value].IsZero() {
-			v.fail(r.at, r.at.Span(), "cvc-id", nil, "no element has the identifier %q that is referred to here", r.value)
+			v.fail(
+				r.at,
+				r.at.Span(),
+				"cvc-id",
+				nil,
+				"no element has the identifier %q that is referred to here",
+				r.value,
+			)
 		}
 	}
 	slices.SortStableFunc(v.errors, func(a, b Error) int { return a.Offset - b.Offset })
@@ -101,7 +108,14 @@ func (v *validator) fail(n xmltree.Node, at xmltree.Span, rule string, expected 
 	if len(v.errors) >= v.opts.Max {
 		return
 	}
-	e := Error{Offset: at.Start, Rule: rule, Message: fmt.Sprintf(format, args...), Expected: expected, Path: n.Path(), Span: at}
+	e := Error{
+		Offset:   at.Start,
+		Rule:     rule,
+		Message:  fmt.Sprintf(format, args...),
+		Expected: expected,
+		Path:     n.Path(),
+		Span:     at,
+	}
 	e.Line, e.Column = xmltree.Position(v.doc.Src, at.Start)
 	v.errors = append(v.errors, e)
 }
@@ -132,7 +146,8 @@ func (v *validator) element(n xmltree.Node, decl *Element) {
 	for a := range n.Attrs() {
 		switch {
 		case a.Name.Space == xmltree.XMLNSNamespace:
-		case a.Name.Local == "encodingStyle" && strings.Contains(a.Name.Space, "soap"): // SOAP 1.1 §4.1.1: it may stand on any element
+		case a.Name.Local == "encodingStyle" && strings.Contains(a.Name.Space,
+			"soap"): // SOAP 1.1 §4.1.1: it may stand on any element
 		case a.Name.Space == XSI:
 			switch a.Name.Local {
 			case "type":
@@ -151,11 +166,19 @@ func (v *validator) element(n xmltree.Node, decl *Element) {
 	v.attrs = attrs
 	if c, ok := t.(*Complex); ok {
 		if c.Abstract {
-			v.fail(n, tag(n), "cvc-type.2", nil, "the type %s is abstract; xsi:type must name one derived from it", c.Name.Local)
+			v.fail(
+				n,
+				tag(n),
+				"cvc-type.2",
+				nil,
+				"the type %s is abstract; xsi:type must name one derived from it",
+				c.Name.Local,
+			)
 		}
 		v.attributes(n, c, attrs)
 	} else if len(attrs) > 0 {
-		v.fail(n, attrs[0].Span, "cvc-type.3.1.1", nil, "the element %s has no attribute %s", n.Name().Local, attrs[0].Name.Qualified())
+		v.fail(n, attrs[0].Span, "cvc-type.3.1.1", nil, "the element %s has no attribute %s", n.Name().Local,
+			attrs[0].Name.Qualified())
 	}
 	if nilled {
 		if n.Inner().Len() > 0 && (!n.FirstChild().IsZero() || n.Text() != "") {
@@ -178,7 +201,8 @@ func (v *validator) element(n xmltree.Node, decl *Element) {
 		v.fail(n, n.Inner(), "cvc-complex-type.2.1", nil, "the element %s must be empty", n.Name().Local)
 	} else if !c.Mixed {
 		for k := range n.Nodes() {
-			if kind := k.Kind(); (kind == xmltree.Text || kind == xmltree.CData) && strings.TrimFunc(k.Text(), isSpace) != "" {
+			if kind := k.Kind(); (kind == xmltree.Text || kind == xmltree.CData) && strings.TrimFunc(k.Text(),
+				isSpace) != "" {
 				v.fail(n, k.Span(), "cvc-complex-type.2.3", nil, "text cannot stand in the element %s", n.Name().Local)
 				break
 			}
@@ -198,7 +222,15 @@ func (v *validator) instanceType(n xmltree.Node, a xmltree.Attribute, declared T
 		v.fail(n, a.Span, "cvc-elt.4.2", nil, "the type %s that xsi:type names is not defined", a.Value)
 		return declared
 	case !DerivesFrom(t, declared):
-		v.fail(n, a.Span, "cvc-elt.4.3", nil, "the type %s that xsi:type names is not derived from %s", a.Value, typeLabel(declared))
+		v.fail(
+			n,
+			a.Span,
+			"cvc-elt.4.3",
+			nil,
+			"the type %s that xsi:type names is not derived from %s",
+			a.Value,
+			typeLabel(declared),
+		)
 		return declared
 	}
 	return t
@@ -229,14 +261,16 @@ func (v *validator) attributes(n xmltree.Node, c *Complex, attrs []xmltree.Attri
 				if g := v.set.attribute(name); g != nil && c.AnyAttr.Process != "skip" {
 					use = g
 				} else if c.AnyAttr.Process == "strict" && g == nil {
-					v.fail(n, a.Span, "cvc-wildcard", nil, "the attribute %s is not declared anywhere", a.Name.Qualified())
+					v.fail(n, a.Span, "cvc-wildcard", nil, "the attribute %s is not declared anywhere",
+						a.Name.Qualified())
 				}
 			} else {
 				var expected []string
 				for _, u := range c.Attrs {
 					expected = append(expected, u.Name.Local)
 				}
-				v.fail(n, a.Span, "cvc-complex-type.3.2.2", expected, "the element %s has no attribute %s", n.Name().Local, a.Name.Qualified())
+				v.fail(n, a.Span, "cvc-complex-type.3.2.2", expected, "the element %s has no attribute %s",
+					n.Name().Local, a.Name.Qualified())
 			}
 		}
 		if use == nil || use.Type == nil {
@@ -248,7 +282,8 @@ func (v *validator) attributes(n xmltree.Node, c *Complex, attrs []xmltree.Attri
 		if e := use.Type.Check(a.Value); e != nil {
 			v.fail(n, a.Inner, e.Rule, e.Expected, "attribute %s: %s", a.Name.Qualified(), e.Msg)
 		} else if use.Fixed != nil && use.Type.Normalize(a.Value) != use.Type.Normalize(*use.Fixed) {
-			v.fail(n, a.Inner, "cvc-attribute.4", []string{*use.Fixed}, "attribute %s must be %q", a.Name.Qualified(), *use.Fixed)
+			v.fail(n, a.Inner, "cvc-attribute.4", []string{*use.Fixed}, "attribute %s must be %q", a.Name.Qualified(),
+				*use.Fixed)
 		}
 		v.identity(n, use.Type, a.Value)
 		if use.Type.qualified() {
@@ -259,8 +294,17 @@ func (v *validator) attributes(n xmltree.Node, c *Complex, attrs []xmltree.Attri
 		return
 	}
 	for _, u := range c.Attrs {
-		if u.Required && !slices.ContainsFunc(attrs, func(a xmltree.Attribute) bool { return NameOf(a.Name) == u.Name }) {
-			v.fail(n, tag(n), "cvc-complex-type.4", []string{u.Name.Local}, "the element %s lacks its attribute %s", n.Name().Local, u.Name.Local)
+		if u.Required &&
+			!slices.ContainsFunc(attrs, func(a xmltree.Attribute) bool { return NameOf(a.Name) == u.Name }) {
+			v.fail(
+				n,
+				tag(n),
+				"cvc-complex-type.4",
+				[]string{u.Name.Local},
+				"the element %s lacks its attribute %s",
+				n.Name().Local,
+				u.Name.Local,
+			)
 		}
 	}
 }
@@ -339,7 +383,13 @@ func (v *validator) content(n xmltree.Node, c *Complex) {
 	}
 	end := len(v.kids)
 	defer func() { v.kids, v.decls, v.wilds = v.kids[:base], v.decls[:base], v.wilds[:base] }()
-	v.m = matching{v: v, kids: v.kids[base:end], decls: v.decls[base:end], wilds: v.wilds[base:end], passed: v.m.passed[:0]}
+	v.m = matching{
+		v:      v,
+		kids:   v.kids[base:end],
+		decls:  v.decls[base:end],
+		wilds:  v.wilds[base:end],
+		passed: v.m.passed[:0],
+	}
 	m := &v.m
 	ok := true
 	if c.Content != nil {
@@ -397,7 +447,14 @@ func (v *validator) share(kids []xmltree.Node, decls []*Element, wilds []*Wildca
 	parts := make([]*validator, n)
 	var wait sync.WaitGroup
 	for p := range parts {
-		parts[p] = &validator{set: v.set, opts: v.opts, doc: v.doc, names: v.names, ids: map[string]xmltree.Node{}, part: true}
+		parts[p] = &validator{
+			set:   v.set,
+			opts:  v.opts,
+			doc:   v.doc,
+			names: v.names,
+			ids:   map[string]xmltree.Node{},
+			part:  true,
+		}
 		from, to := len(kids)*p/n, len(kids)*(p+1)/n
 		wait.Go(func() {
 			for i := from; i < to; i++ {
@@ -409,7 +466,10 @@ func (v *validator) share(kids []xmltree.Node, decls []*Element, wilds []*Wildca
 	for _, p := range parts {
 		v.errors = append(v.errors, p.errors...)
 		v.refs = append(v.refs, p.refs...)
-		for _, id := range slices.SortedFunc(maps.Keys(p.ids), func(a, b string) int { return p.ids[a].Index() - p.ids[b].Index() }) {
+		for _, id := range slices.SortedFunc(maps.Keys(p.ids), func(a,
+			b string) int {
+			return p.ids[a].Index() - p.ids[b].Index()
+		}) {
 			v.identified(p.ids[id], id)
 		}
 	}
@@ -719,7 +779,15 @@ func (m *matching) report(n xmltree.Node) {
 		if w != name.Local {
 			continue
 		}
-		m.v.fail(k, tag(k), "cvc-complex-type.2.4", want, "the element %s has the right name in the wrong namespace (%s)", name.Local, orNone(name.Space))
+		m.v.fail(
+			k,
+			tag(k),
+			"cvc-complex-type.2.4",
+			want,
+			"the element %s has the right name in the wrong namespace (%s)",
+			name.Local,
+			orNone(name.Space),
+		)
 		return
 	}
 	m.v.fail(k, tag(k), "cvc-complex-type.2.4", want, "the element %s cannot stand here%s", name.Local, due)

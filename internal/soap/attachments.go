@@ -28,7 +28,13 @@ type Attached struct {
 // Package puts an envelope and its parts together, as MTOM or as SOAP with
 // Attachments. It gives the content type, the body, and where the envelope begins
 // in it. An action is a parameter of SOAP 1.2's media type.
-func Package(kind string, v Version, charset, action string, envelope []byte, parts []Attached) (contentType string, body []byte, at int) {
+func Package(
+	kind string,
+	v Version,
+	charset, action string,
+	envelope []byte,
+	parts []Attached,
+) (contentType string, body []byte, at int) {
 	var r [12]byte
 	_, _ = rand.Read(r[:])
 	boundary, root := "orenda-"+hex.EncodeToString(r[:]), "envelope@"+hex.EncodeToString(r[:4])
@@ -40,7 +46,12 @@ func Package(kind string, v Version, charset, action string, envelope []byte, pa
 	}
 	if kind == MTOM {
 		inner = fmt.Sprintf(`application/xop+xml; charset=%s; type="%s"`, charset, media)
-		outer = fmt.Sprintf(`multipart/related; type="application/xop+xml"; start="<%s>"; start-info="%s"; boundary="%s"`, root, media, boundary)
+		outer = fmt.Sprintf(
+			`multipart/related; type="application/xop+xml"; start="<%s>"; start-info="%s"; boundary="%s"`,
+			root,
+			media,
+			boundary,
+		)
 	} else {
 		outer = fmt.Sprintf(`multipart/related; type="%s"; start="<%s>"; boundary="%s"`, media, root, boundary)
 	}
@@ -50,13 +61,30 @@ func Package(kind string, v Version, charset, action string, envelope []byte, pa
 		size += len(p.Content) + 512
 	}
 	b.Grow(size)
-	fmt.Fprintf(&b, "--%s\r\nContent-Type: %s%s\r\nContent-Transfer-Encoding: 8bit\r\nContent-ID: <%s>\r\n\r\n", boundary, inner, start, root)
+	fmt.Fprintf(
+		&b,
+		"--%s\r\nContent-Type: %s%s\r\nContent-Transfer-Encoding: 8bit\r\nContent-ID: <%s>\r\n\r\n",
+		boundary,
+		inner,
+		start,
+		root,
+	)
 	at = b.Len()
 	b.Write(envelope)
 	for _, p := range parts {
-		fmt.Fprintf(&b, "\r\n--%s\r\nContent-Type: %s\r\nContent-Transfer-Encoding: binary\r\nContent-ID: <%s>\r\n", boundary, oneLine(p.Type), oneLine(p.ID))
+		fmt.Fprintf(
+			&b,
+			"\r\n--%s\r\nContent-Type: %s\r\nContent-Transfer-Encoding: binary\r\nContent-ID: <%s>\r\n",
+			boundary,
+			oneLine(p.Type),
+			oneLine(p.ID),
+		)
 		if p.Name != "" {
-			fmt.Fprintf(&b, "Content-Disposition: %s\r\n", mime.FormatMediaType("attachment", map[string]string{"filename": p.Name}))
+			fmt.Fprintf(
+				&b,
+				"Content-Disposition: %s\r\n",
+				mime.FormatMediaType("attachment", map[string]string{"filename": p.Name}),
+			)
 		}
 		b.WriteString("\r\n")
 		b.Write(p.Content)

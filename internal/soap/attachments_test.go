@@ -16,7 +16,15 @@ import (
 
 // What is packed here is what another reader of multipart finds, byte for byte.
 func TestPackagesAreReadByOthers(t *testing.T) {
-	sent := []Attached{{ID: "one@x", Type: "application/pdf", Name: "tide \"table\" é.pdf", Content: []byte("\r\n--orenda\r\n\x00\xff")}, {ID: "two@x", Type: "text/plain", Content: nil}}
+	sent := []Attached{
+		{
+			ID:      "one@x",
+			Type:    "application/pdf",
+			Name:    "tide \"table\" é.pdf",
+			Content: []byte("\r\n--orenda\r\n\x00\xff"),
+		},
+		{ID: "two@x", Type: "text/plain", Content: nil},
+	}
 	for _, kind := range []string{MTOM, Attachments} {
 		for _, v := range []Version{V11, V12} {
 			ct, body, at := Package(kind, v, "utf-8", `urn:a"b`, []byte("<e/>"), sent)

@@ -38,23 +38,37 @@ func TestEnvelopesWithWhatIsOdd(t *testing.T) {
 		src   string
 		check func(*testing.T, *Envelope)
 	}{
-		"no body":         {`<s:Envelope xmlns:s="` + NS11 + `"/>`, func(t *testing.T, e *Envelope) { assert.True(t, e.Body.IsZero()); assert.True(t, e.Payload.IsZero()) }},
-		"an empty body":   {`<s:Envelope xmlns:s="` + NS11 + `"><s:Body/></s:Envelope>`, func(t *testing.T, e *Envelope) { assert.False(t, e.Body.IsZero()); assert.True(t, e.Payload.IsZero()) }},
-		"two in the body": {`<s:Envelope xmlns:s="` + NS11 + `"><s:Body><a/><b/></s:Body></s:Envelope>`, func(t *testing.T, e *Envelope) { assert.Equal(t, "a", e.Payload.Name().Local) }},
-		"qualified fault children": {`<s:Envelope xmlns:s="` + NS11 + `"><s:Body><s:Fault><s:faultcode>s:Server</s:faultcode><s:faultstring>x</s:faultstring><s:faultactor> urn:a </s:faultactor></s:Fault></s:Body></s:Envelope>`, func(t *testing.T, e *Envelope) {
+		"no body": {`<s:Envelope xmlns:s="` + NS11 + `"/>`, func(t *testing.T, e *Envelope) {
+			assert.True(t,
+				e.Body.IsZero())
+			assert.True(t, e.Payload.IsZero())
+		}},
+		"an empty body": {`<s:Envelope xmlns:s="` + NS11 + `"><s:Body/></s:Envelope>`, func(t *testing.T,
+			e *Envelope) {
+			assert.False(t, e.Body.IsZero())
+			assert.True(t, e.Payload.IsZero())
+		}},
+		"two in the body": {`<s:Envelope xmlns:s="` + NS11 + `"><s:Body><a/><b/></s:Body></s:Envelope>`,
+			func(t *testing.T, e *Envelope) { assert.Equal(t, "a", e.Payload.Name().Local) }},
+		"qualified fault children": {`<s:Envelope xmlns:s="` + NS11 +
+			`"><s:Body><s:Fault><s:faultcode>s:Server</s:faultcode><s:faultstring>x</s:faultstring><s:faultactor> urn:a </s:faultactor></s:Fault></s:Body></s:Envelope>`, func(t *testing.T, e *Envelope) {
 			assert.Equal(t, "Server", e.Fault.Code.Local)
 			assert.Equal(t, "urn:a", e.Fault.Actor)
 		}},
-		"a code without a prefix": {`<s:Envelope xmlns:s="` + NS11 + `"><s:Body><s:Fault><faultcode>E-17</faultcode></s:Fault></s:Body></s:Envelope>`, func(t *testing.T, e *Envelope) {
+		"a code without a prefix": {`<s:Envelope xmlns:s="` + NS11 +
+			`"><s:Body><s:Fault><faultcode>E-17</faultcode></s:Fault></s:Body></s:Envelope>`, func(t *testing.T,
+			e *Envelope) {
 			assert.Equal(t, "E-17", e.Fault.Code.Local)
 			assert.Equal(t, "", e.Fault.Reason)
 			assert.False(t, e.Fault.FromSender())
 		}},
-		"an empty fault": {`<s:Envelope xmlns:s="` + NS12 + `"><s:Body><s:Fault/></s:Body></s:Envelope>`, func(t *testing.T, e *Envelope) {
-			require.NotNil(t, e.Fault)
-			assert.True(t, e.Fault.Detail.IsZero())
-		}},
-		"deep subcodes": {`<s:Envelope xmlns:s="` + NS12 + `" xmlns:q="urn:q"><s:Body><s:Fault><s:Code><s:Value>s:Sender</s:Value><s:Subcode><s:Value>q:A</s:Value><s:Subcode><s:Value>q:B</s:Value></s:Subcode></s:Subcode></s:Code><s:Reason><s:Text xml:lang="de">eins</s:Text></s:Reason><s:Role>urn:r</s:Role><s:Detail><d/></s:Detail></s:Fault></s:Body></s:Envelope>`, func(t *testing.T, e *Envelope) {
+		"an empty fault": {`<s:Envelope xmlns:s="` + NS12 + `"><s:Body><s:Fault/></s:Body></s:Envelope>`,
+			func(t *testing.T, e *Envelope) {
+				require.NotNil(t, e.Fault)
+				assert.True(t, e.Fault.Detail.IsZero())
+			}},
+		"deep subcodes": {`<s:Envelope xmlns:s="` + NS12 +
+			`" xmlns:q="urn:q"><s:Body><s:Fault><s:Code><s:Value>s:Sender</s:Value><s:Subcode><s:Value>q:A</s:Value><s:Subcode><s:Value>q:B</s:Value></s:Subcode></s:Subcode></s:Code><s:Reason><s:Text xml:lang="de">eins</s:Text></s:Reason><s:Role>urn:r</s:Role><s:Detail><d/></s:Detail></s:Fault></s:Body></s:Envelope>`, func(t *testing.T, e *Envelope) {
 			assert.True(t, e.Fault.HasCode("B"))
 			assert.Len(t, e.Fault.Codes(), 3)
 			assert.Equal(t, "eins", e.Fault.Reason)
@@ -62,7 +76,8 @@ func TestEnvelopesWithWhatIsOdd(t *testing.T) {
 			assert.Equal(t, "d", e.Fault.Detail.FirstChild().Name().Local)
 			assert.True(t, e.Fault.FromSender())
 		}},
-		"a fault of the other version is a payload": {`<s:Envelope xmlns:s="` + NS11 + `"><s:Body><f:Fault xmlns:f="` + NS12 + `"/></s:Body></s:Envelope>`, func(t *testing.T, e *Envelope) { assert.Nil(t, e.Fault) }},
+		"a fault of the other version is a payload": {`<s:Envelope xmlns:s="` + NS11 + `"><s:Body><f:Fault xmlns:f="` +
+			NS12 + `"/></s:Body></s:Envelope>`, func(t *testing.T, e *Envelope) { assert.Nil(t, e.Fault) }},
 	} {
 		e := read(t, []byte(c.src))
 		require.NotNil(t, e, name)
@@ -71,8 +86,14 @@ func TestEnvelopesWithWhatIsOdd(t *testing.T) {
 }
 
 func FuzzRead(f *testing.F) {
-	f.Add(`<s:Envelope xmlns:s="` + NS12 + `"><s:Body><s:Fault><s:Code><s:Value>s:Sender</s:Value></s:Code></s:Fault></s:Body></s:Envelope>`)
-	f.Add(`<s:Envelope xmlns:s="` + NS11 + `"><s:Body><s:Fault><faultcode>x:y</faultcode></s:Fault></s:Body></s:Envelope>`)
+	f.Add(
+		`<s:Envelope xmlns:s="` + NS12 +
+			`"><s:Body><s:Fault><s:Code><s:Value>s:Sender</s:Value></s:Code></s:Fault></s:Body></s:Envelope>`,
+	)
+	f.Add(
+		`<s:Envelope xmlns:s="` + NS11 +
+			`"><s:Body><s:Fault><faultcode>x:y</faultcode></s:Fault></s:Body></s:Envelope>`,
+	)
 	f.Fuzz(func(t *testing.T, src string) {
 		d, err := xmltree.Parse([]byte(src), xmltree.Limits{Depth: 100})
 		if err != nil {

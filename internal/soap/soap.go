@@ -114,7 +114,9 @@ func HTTPHeaders(v Version, charset, action string, hasAction bool) [][2]string 
 // that stands on its own. The offset of the body's content comes with it.
 func Build(v Version, headers [][]byte, body []byte) (envelope []byte, bodyAt int) {
 	var b strings.Builder
-	b.WriteString(`<?xml version="1.0" encoding="UTF-8"?>` + "\n" + `<soap:Envelope xmlns:soap="` + v.Namespace() + `">`)
+	b.WriteString(
+		`<?xml version="1.0" encoding="UTF-8"?>` + "\n" + `<soap:Envelope xmlns:soap="` + v.Namespace() + `">`,
+	)
 	if len(headers) > 0 {
 		b.WriteString("\n  <soap:Header>")
 		for _, h := range headers {

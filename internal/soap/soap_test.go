@@ -29,14 +29,35 @@ func TestWhatIsBuiltIsRead(t *testing.T) {
 }
 
 func TestActionIsQuotedAsTheVersionAsks(t *testing.T) {
-	assert.Equal(t, [][2]string{{"Content-Type", "text/xml; charset=utf-8"}, {"SOAPAction", `"urn:a"`}}, HTTPHeaders(V11, "utf-8", "urn:a", true))
-	assert.Equal(t, [][2]string{{"Content-Type", "text/xml; charset=utf-8"}, {"SOAPAction", `""`}}, HTTPHeaders(V11, "utf-8", "", true))
-	assert.Equal(t, [][2]string{{"Content-Type", `application/soap+xml; charset=utf-8; action="urn:a"`}}, HTTPHeaders(V12, "utf-8", "urn:a", true))
-	assert.Equal(t, [][2]string{{"Content-Type", "application/soap+xml; charset=utf-8"}}, HTTPHeaders(V12, "utf-8", "", true))
+	assert.Equal(
+		t,
+		[][2]string{{"Content-Type", "text/xml; charset=utf-8"}, {"SOAPAction", `"urn:a"`}},
+		HTTPHeaders(V11, "utf-8", "urn:a", true),
+	)
+	assert.Equal(
+		t,
+		[][2]string{{"Content-Type", "text/xml; charset=utf-8"}, {"SOAPAction", `""`}},
+		HTTPHeaders(V11, "utf-8", "", true),
+	)
+	assert.Equal(
+		t,
+		[][2]string{{"Content-Type", `application/soap+xml; charset=utf-8; action="urn:a"`}},
+		HTTPHeaders(V12, "utf-8", "urn:a", true),
+	)
+	assert.Equal(
+		t,
+		[][2]string{{"Content-Type", "application/soap+xml; charset=utf-8"}},
+		HTTPHeaders(V12, "utf-8", "", true),
+	)
 }
 
 func TestFaultsOfBothVersions(t *testing.T) {
-	e := read(t, []byte(`<s:Envelope xmlns:s="`+NS11+`"><s:Body><s:Fault><faultcode>s:Client.Quota</faultcode><faultstring> too many </faultstring><detail><x/></detail></s:Fault></s:Body></s:Envelope>`))
+	e := read(
+		t,
+		[]byte(
+			`<s:Envelope xmlns:s="`+NS11+`"><s:Body><s:Fault><faultcode>s:Client.Quota</faultcode><faultstring> too many </faultstring><detail><x/></detail></s:Fault></s:Body></s:Envelope>`,
+		),
+	)
 	require.NotNil(t, e.Fault)
 	assert.Equal(t, "Client", e.Fault.Code.Local)
 	assert.True(t, e.Fault.HasCode("Quota"))
@@ -44,8 +65,13 @@ func TestFaultsOfBothVersions(t *testing.T) {
 	assert.Equal(t, "too many", e.Fault.Reason)
 	assert.Equal(t, "x", e.Fault.Detail.FirstChild().Name().Local)
 
-	e = read(t, []byte(`<s:Envelope xmlns:s="`+NS12+`" xmlns:w="urn:w"><s:Body><s:Fault><s:Code><s:Value>s:Receiver</s:Value><s:Subcode><s:Value>w:Busy</s:Value></s:Subcode></s:Code>
-	<s:Reason><s:Text xml:lang="de">voll</s:Text><s:Text xml:lang="en">full</s:Text></s:Reason></s:Fault></s:Body></s:Envelope>`))
+	e = read(
+		t,
+		[]byte(
+			`<s:Envelope xmlns:s="`+NS12+`" xmlns:w="urn:w"><s:Body><s:Fault><s:Code><s:Value>s:Receiver</s:Value><s:Subcode><s:Value>w:Busy</s:Value></s:Subcode></s:Code>
+	<s:Reason><s:Text xml:lang="de">voll</s:Text><s:Text xml:lang="en">full</s:Text></s:Reason></s:Fault></s:Body></s:Envelope>`,
+		),
+	)
 	require.NotNil(t, e.Fault)
 	assert.Equal(t, "{urn:w}Busy", e.Fault.Subcodes[0].String())
 	assert.Equal(t, "full", e.Fault.Reason)

@@ -1,5 +1,7 @@
 package standin
 
+//revive:disable:line-length-limit an answer is one line
+
 import (
 	"fmt"
 	"math"
@@ -46,7 +48,16 @@ func berths(h *Harbour, op string, body xmltree.Node) (string, *fault) {
 		b.WriteString("    <FindBerthsResponse xmlns=\"urn:skerry:berths\">")
 		for _, q := range quay {
 			if q.length >= length && q.depth >= draught {
-				fmt.Fprintf(&b, "\n      <berth free=\"%t\"><code>%s</code><length>%g</length><depth>%g</depth><quay>%s</quay></berth>", !q.held, q.code, q.length, q.depth, q.quay)
+				fmt.Fprintf(
+					&b,
+					"\n      <berth "+
+						"free=\"%t\"><code>%s</code><length>%g</length><depth>%g</depth><quay>%s</quay></berth>",
+					!q.held,
+					q.code,
+					q.length,
+					q.depth,
+					q.quay,
+				)
 			}
 		}
 		b.WriteString("\n    </FindBerthsResponse>")
@@ -60,13 +71,20 @@ func berths(h *Harbour, op string, body xmltree.Node) (string, *fault) {
 			}
 			if q.held {
 				return "", &fault{code: "Client", reason: "the berth " + q.code + " is held already",
-					detail: `<BerthTaken xmlns="urn:skerry:berths"><berth>` + q.code + `</berth><until>` + until + `</until></BerthTaken>`}
+					detail: `<BerthTaken xmlns="urn:skerry:berths"><berth>` + q.code + `</berth><until>` + until +
+						`</until></BerthTaken>`}
 			}
 			h.mu.Lock()
 			h.orders++
 			n := h.orders
 			h.mu.Unlock()
-			return fmt.Sprintf("    <ReserveBerthResponse xmlns=\"urn:skerry:berths\"><reservation>R-%04d-%s</reservation><until>%s</until></ReserveBerthResponse>", n, q.code, until), nil
+			return fmt.Sprintf(
+				"    <ReserveBerthResponse "+
+					"xmlns=\"urn:skerry:berths\"><reservation>R-%04d-%s</reservation><until>%s</until></ReserveBerthResponse>",
+				n,
+				q.code,
+				until,
+			), nil
 		}
 		return "", &fault{code: "Client", reason: "the harbour has no berth " + first(body, "berth")}
 	}
@@ -107,14 +125,26 @@ func tides(_ *Harbour, op string, body xmltree.Node) (string, *fault) {
 		factor = 3.28084
 	}
 	var b strings.Builder
-	fmt.Fprintf(&b, "    <%sResponse xmlns=\"urn:skerry:tides\">\n      <station>%s</station>", op, xmltree.EscapeText(station))
+	fmt.Fprintf(
+		&b,
+		"    <%sResponse xmlns=\"urn:skerry:tides\">\n      <station>%s</station>",
+		op,
+		xmltree.EscapeText(station),
+	)
 	for at := from; at.Before(until); at = at.Add(step) {
 		level := tide(station, at)
 		state := "low water"
 		if tide(station, at.Add(time.Hour)) < level {
 			state = "high water"
 		}
-		fmt.Fprintf(&b, "\n      <tide>\n        <time>%s</time>\n        <level>%.2f</level>\n        <state>%s</state>\n      </tide>", at.Format("2006-01-02T15:04:05Z"), level*factor, state)
+		fmt.Fprintf(
+			&b,
+			"\n      <tide>\n        <time>%s</time>\n        <level>%.2f</level>\n        <state>%s</state>\n      "+
+				"</tide>",
+			at.Format("2006-01-02T15:04:05Z"),
+			level*factor,
+			state,
+		)
 	}
 	fmt.Fprintf(&b, "\n    </%sResponse>", op)
 	return b.String(), nil
@@ -127,12 +157,22 @@ func pilotOrders(h *Harbour, _ string, body xmltree.Node) (string, *fault) {
 	h.orders++
 	n := h.orders
 	h.mu.Unlock()
-	return fmt.Sprintf("    <OrderPilotResponse xmlns=\"urn:skerry:pilots\"><order>P-%04d-%s</order><pilot>%s</pilot></OrderPilotResponse>", n, xmltree.EscapeText(first(body, "callSign")), pilots[n%len(pilots)]), nil
+	return fmt.Sprintf(
+		"    <OrderPilotResponse "+
+			"xmlns=\"urn:skerry:pilots\"><order>P-%04d-%s</order><pilot>%s</pilot></OrderPilotResponse>",
+		n,
+		xmltree.EscapeText(first(body, "callSign")),
+		pilots[n%len(pilots)],
+	), nil
 }
 
 // register is what the call sign service knows.
 var register = []struct{ sign, vessel, since string }{
-	{"SKAL4", "Alder", "2011"}, {"SKAL4-B", "Alder's tender", "2019"}, {"SKBR1", "Bramble", "1998"}, {"SKCO7", "Corncrake", "2023"},
+	{
+		"SKAL4",
+		"Alder",
+		"2011",
+	}, {"SKAL4-B", "Alder's tender", "2019"}, {"SKBR1", "Bramble", "1998"}, {"SKCO7", "Corncrake", "2023"},
 }
 
 // callSigns has rules that its description does not mention: at least four
@@ -145,7 +185,14 @@ func callSigns(_ *Harbour, op string, body xmltree.Node) (string, *fault) {
 	exact := first(body, "exact") == "true" || first(body, "exact") == "1"
 	for _, r := range register {
 		if r.sign == sign || !exact && strings.HasPrefix(r.sign, sign) {
-			return fmt.Sprintf(`<c:%sResponse xmlns:c="urn:skerry:callsigns"><entry><sign>%s</sign><vessel>%s</vessel><since>%s</since></entry></c:%sResponse>`, op, r.sign, xmltree.EscapeText(r.vessel), r.since, op), nil
+			return fmt.Sprintf(
+				`<c:%sResponse xmlns:c="urn:skerry:callsigns"><entry><sign>%s</sign><vessel>%s</vessel><since>%s</since></entry></c:%sResponse>`,
+				op,
+				r.sign,
+				xmltree.EscapeText(r.vessel),
+				r.since,
+				op,
+			), nil
 		}
 	}
 	return "", &fault{code: "Client", reason: "no vessel has the call sign " + sign}

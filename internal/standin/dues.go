@@ -42,7 +42,9 @@ func (h *Harbour) assess(body xmltree.Node) (string, *fault) {
 	sign := first(body, "callSign")
 	if !known(sign) {
 		return "", &fault{code: "Client", reason: "the register has no vessel with the call sign " + sign,
-			detail: `<UnknownVessel xmlns="urn:skerry:dues"><callSign>` + xmltree.EscapeText(sign) + `</callSign></UnknownVessel>`}
+			detail: `<UnknownVessel xmlns="urn:skerry:dues"><callSign>` + xmltree.EscapeText(
+				sign,
+			) + `</callSign></UnknownVessel>`}
 	}
 	tonnage, _ := strconv.ParseFloat(first(body, "grossTonnage"), 64)
 	nights, _ := strconv.Atoi(first(body, "nights"))
@@ -77,14 +79,25 @@ func (h *Harbour) assess(body xmltree.Node) (string, *fault) {
 	var b strings.Builder
 	for _, l := range lines {
 		total += math.Round(l.amount*100) / 100
-		fmt.Fprintf(&b, "\n      <line><item>%s</item><amount>%s</amount></line>", xmltree.EscapeText(l.item), money(l.amount))
+		fmt.Fprintf(
+			&b,
+			"\n      <line><item>%s</item><amount>%s</amount></line>",
+			xmltree.EscapeText(l.item),
+			money(l.amount),
+		)
 	}
 	h.mu.Lock()
 	number := fmt.Sprintf("D-%04d", 1000+len(h.invoices))
 	h.invoices[number] = &invoice{total: total}
 	h.mu.Unlock()
-	return fmt.Sprintf("    <AssessResponse xmlns=\"urn:skerry:dues\">\n      <invoice>%s</invoice>%s\n      <total>%s</total>\n      <due>%s</due>\n    </AssessResponse>",
-		number, b.String(), money(total), time.Now().AddDate(0, 0, 30).Format("2006-01-02")), nil
+	return fmt.Sprintf(
+		"    <AssessResponse xmlns=\"urn:skerry:dues\">\n      <invoice>%s</invoice>%s\n      <total>%s</total>\n    "+
+			"  <due>%s</due>\n    </AssessResponse>",
+		number,
+		b.String(),
+		money(total),
+		time.Now().AddDate(0, 0, 30).Format("2006-01-02"),
+	), nil
 }
 
 func (h *Harbour) pay(body xmltree.Node) (string, *fault) {
@@ -100,10 +113,18 @@ func (h *Harbour) pay(body xmltree.Node) (string, *fault) {
 		return "", &fault{code: "Client", reason: "the invoice " + number + " is paid already"}
 	case money(amount) != money(i.total):
 		return "", &fault{code: "Client", reason: "the amount is not what is due",
-			detail: `<AmountDiffers xmlns="urn:skerry:dues"><due>` + money(i.total) + `</due><paid>` + money(amount) + `</paid></AmountDiffers>`}
+			detail: `<AmountDiffers xmlns="urn:skerry:dues"><due>` + money(
+				i.total,
+			) + `</due><paid>` + money(
+				amount,
+			) + `</paid></AmountDiffers>`}
 	}
 	i.paid = true
-	return fmt.Sprintf("    <PayResponse xmlns=\"urn:skerry:dues\"><receipt>R-%s</receipt><paidAt>%s</paidAt></PayResponse>", number[2:], time.Now().UTC().Format(time.RFC3339)), nil
+	return fmt.Sprintf(
+		"    <PayResponse xmlns=\"urn:skerry:dues\"><receipt>R-%s</receipt><paidAt>%s</paidAt></PayResponse>",
+		number[2:],
+		time.Now().UTC().Format(time.RFC3339),
+	), nil
 }
 
 func known(sign string) bool {

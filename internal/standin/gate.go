@@ -1,5 +1,7 @@
 package standin
 
+//revive:disable:line-length-limit an answer is one line
+
 import (
 	"crypto/rand"
 	"crypto/rsa"
@@ -32,7 +34,15 @@ type Gate struct {
 
 func newGate() (*Gate, error) {
 	key, cert, err := rsaPair("harbour gate", nil)
-	return &Gate{cert, key, &wssec.Checker{Types: []wssec.PasswordType{wssec.Text, wssec.Digest}, Window: 5 * time.Minute, Password: func(u string) (string, bool) { return Password, u == User }}}, err
+	return &Gate{
+		cert,
+		key,
+		&wssec.Checker{
+			Types:    []wssec.PasswordType{wssec.Text, wssec.Digest},
+			Window:   5 * time.Minute,
+			Password: func(u string) (string, bool) { return Password, u == User },
+		},
+	}, err
 }
 
 // answer issues an assertion, or refuses.
@@ -51,7 +61,15 @@ func (g *Gate) answer(body []byte, now time.Time) ([]byte, int) {
 	if err != nil {
 		return refuse(&fault{code: "Server", reason: err.Error()})
 	}
-	reply, _ := soap.Build(soap.V11, nil, []byte(`    <t:RequestSecurityTokenResponseCollection xmlns:t="`+wsTrust+`"><t:RequestSecurityTokenResponse><t:RequestedSecurityToken>`+string(assertion)+`</t:RequestedSecurityToken></t:RequestSecurityTokenResponse></t:RequestSecurityTokenResponseCollection>`))
+	reply, _ := soap.Build(
+		soap.V11,
+		nil,
+		[]byte(
+			`    <t:RequestSecurityTokenResponseCollection xmlns:t="`+wsTrust+`"><t:RequestSecurityTokenResponse><t:RequestedSecurityToken>`+string(
+				assertion,
+			)+`</t:RequestedSecurityToken></t:RequestSecurityTokenResponse></t:RequestSecurityTokenResponseCollection>`,
+		),
+	)
 	return reply, http.StatusOK
 }
 
@@ -60,8 +78,24 @@ func (g *Gate) Issue(user string, now time.Time, life time.Duration) ([]byte, er
 	var r [10]byte
 	_, _ = rand.Read(r[:])
 	at := func(t time.Time) string { return t.UTC().Format(time.RFC3339) }
-	return wssec.SignAssertion([]byte(`<saml:Assertion xmlns:saml="`+wssec.SAML2+`" ID="a-`+hex.EncodeToString(r[:])+`" Version="2.0" IssueInstant="`+at(now)+`"><saml:Issuer>`+gateName+`</saml:Issuer><saml:Subject><saml:NameID>`+xmltree.EscapeText(user)+
-		`</saml:NameID><saml:SubjectConfirmation Method="urn:oasis:names:tc:SAML:2.0:cm:bearer"/></saml:Subject><saml:Conditions NotBefore="`+at(now.Add(-time.Minute))+`" NotOnOrAfter="`+at(now.Add(life))+`"/></saml:Assertion>`), g.key, g.Cert)
+	return wssec.SignAssertion(
+		[]byte(
+			`<saml:Assertion xmlns:saml="`+wssec.SAML2+`" ID="a-`+hex.EncodeToString(
+				r[:],
+			)+`" Version="2.0" IssueInstant="`+at(
+				now,
+			)+`"><saml:Issuer>`+gateName+`</saml:Issuer><saml:Subject><saml:NameID>`+xmltree.EscapeText(
+				user,
+			)+
+				`</saml:NameID><saml:SubjectConfirmation Method="urn:oasis:names:tc:SAML:2.0:cm:bearer"/></saml:Subject><saml:Conditions NotBefore="`+at(
+				now.Add(-time.Minute),
+			)+`" NotOnOrAfter="`+at(
+				now.Add(life),
+			)+`"/></saml:Assertion>`,
+		),
+		g.key,
+		g.Cert,
+	)
 }
 
 // admits is whom an assertion in the header is about; why it is not taken, where

@@ -3,6 +3,8 @@
 // can be told to misbehave in the ways of the catalogue of causes.
 package standin
 
+//revive:disable:line-length-limit an answer is one line
+
 import (
 	"bytes"
 	"compress/gzip"
@@ -85,8 +87,21 @@ func Start(opts Options) (*Harbour, error) {
 	h := &Harbour{opts: opts, invoices: map[string]*invoice{}, papers: map[string][]byte{}}
 	now := time.Now()
 	var err error
-	h.Cert, err = trust.Issue(trust.Wish{Name: "tides.skerry.test", Hosts: []string{"tides.skerry.test", "berths.skerry.test", "pilots.skerry.test", "dues.skerry.test", "localhost", "127.0.0.1"},
-		NotBefore: now.Add(-24 * time.Hour), NotAfter: now.AddDate(1, 0, 0)})
+	h.Cert, err = trust.Issue(
+		trust.Wish{
+			Name: "tides.skerry.test",
+			Hosts: []string{
+				"tides.skerry.test",
+				"berths.skerry.test",
+				"pilots.skerry.test",
+				"dues.skerry.test",
+				"localhost",
+				"127.0.0.1",
+			},
+			NotBefore: now.Add(-24 * time.Hour),
+			NotAfter:  now.AddDate(1, 0, 0),
+		},
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -94,7 +109,8 @@ func Start(opts Options) (*Harbour, error) {
 		if addr == "" {
 			addr = "127.0.0.1:0"
 		}
-		if host, _, err := net.SplitHostPort(addr); err != nil || net.ParseIP(host) == nil || !net.ParseIP(host).IsLoopback() {
+		if host, _, err := net.SplitHostPort(addr); err != nil || net.ParseIP(host) == nil ||
+			!net.ParseIP(host).IsLoopback() {
 			return nil, fmt.Errorf("the stand-ins listen on loopback only, not on %s", addr)
 		}
 		return net.Listen("tcp", addr)
@@ -143,7 +159,11 @@ func (h *Harbour) Close() {
 func (h *Harbour) load() error {
 	h.services = map[string]*service{}
 	checker := func(types ...wssec.PasswordType) *wssec.Checker {
-		return &wssec.Checker{Types: types, Window: 5 * time.Minute, Password: func(u string) (string, bool) { return Password, u == User }}
+		return &wssec.Checker{
+			Types:    types,
+			Window:   5 * time.Minute,
+			Password: func(u string) (string, bool) { return Password, u == User },
+		}
 	}
 	pilots := checker(wssec.Digest)
 	pilots.Timestamp = true
@@ -161,7 +181,12 @@ func (h *Harbour) load() error {
 		if err != nil {
 			return err
 		}
-		s.contract, err = contract.Load(context.Background(), "contracts/"+s.file, src, func(_ context.Context, loc string) ([]byte, error) { return contracts.ReadFile(loc) })
+		s.contract, err = contract.Load(
+			context.Background(),
+			"contracts/"+s.file,
+			src,
+			func(_ context.Context, loc string) ([]byte, error) { return contracts.ReadFile(loc) },
+		)
 		if err != nil {
 			return err
 		}
@@ -195,10 +220,24 @@ func (h *Harbour) Table() []Row {
 		{"Tide tables", "TideTablesTLS", "1.1", secure + "/tides", secure + "/tides?wsdl", "user name token"},
 		{"Call signs", "CallSigns", "1.1", plain + "/callsigns", plain + "/callsigns?wsdl", ""},
 		{"Harbour dues", "HarbourDues", "1.1", plain + "/dues", plain + "/dues?wsdl", "header block Clerk"},
-		{"Manifests", "Manifests", "1.1", plain + "/manifests", plain + "/manifests?wsdl", "a signature over body and timestamp"},
+		{
+			"Manifests",
+			"Manifests",
+			"1.1",
+			plain + "/manifests",
+			plain + "/manifests?wsdl",
+			"a signature over body and timestamp",
+		},
 		{"Harbour gate", "", "1.1", plain + gatePath, "", "user name token; it gives an assertion"},
 		{"Ship's papers", "Papers", "1.1", plain + "/papers", plain + "/papers?wsdl", ""},
-		{"Pilot orders", "PilotOrders", "1.2", plain + "/pilots", plain + "/pilots?wsdl", "user name token, digest; timestamp"},
+		{
+			"Pilot orders",
+			"PilotOrders",
+			"1.2",
+			plain + "/pilots",
+			plain + "/pilots?wsdl",
+			"user name token, digest; timestamp",
+		},
 	}
 }
 
@@ -245,7 +284,11 @@ func (h *Harbour) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		}
 		w.Header().Set("Content-Type", "text/html; charset=utf-8")
 		w.WriteHeader(http.StatusNotFound)
-		fmt.Fprintf(w, "<!DOCTYPE html><html><head><title>No such quay</title></head><body><p>The harbour has no service at this path.</p></body></html>")
+		fmt.Fprintf(
+			w,
+			"<!DOCTYPE html><html><head><title>No such quay</title></head><body><p>The harbour has no service at "+
+				"this path.</p></body></html>",
+		)
 		return
 	}
 	if r.Method == http.MethodGet {
@@ -255,7 +298,14 @@ func (h *Harbour) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 			return
 		}
 		w.Header().Set("Content-Type", "text/html; charset=utf-8")
-		fmt.Fprintf(w, "<!DOCTYPE html><html><head><title>%s</title></head><body><p>This is a service. Its description is at <a href=\"%s?wsdl\">%s?wsdl</a>.</p></body></html>", s.port.Service.Name, path, path)
+		fmt.Fprintf(
+			w,
+			"<!DOCTYPE html><html><head><title>%s</title></head><body><p>This is a service. Its description is at <a "+
+				"href=\"%s?wsdl\">%s?wsdl</a>.</p></body></html>",
+			s.port.Service.Name,
+			path,
+			path,
+		)
 		return
 	}
 	if h.opts.Slow > 0 {
@@ -309,7 +359,14 @@ func compressed(w http.ResponseWriter, r *http.Request, reply []byte) []byte {
 func replyAddressing(e *soap.Envelope) [][]byte {
 	for _, ns := range soap.AddressingNS {
 		if id := e.Header.Child(ns, "MessageID"); !id.IsZero() {
-			return [][]byte{fmt.Appendf(nil, `    <wsa:RelatesTo xmlns:wsa="%s">%s</wsa:RelatesTo>`, ns, xmltree.EscapeText(id.Text()))}
+			return [][]byte{
+				fmt.Appendf(
+					nil,
+					`    <wsa:RelatesTo xmlns:wsa="%s">%s</wsa:RelatesTo>`,
+					ns,
+					xmltree.EscapeText(id.Text()),
+				),
+			}
 		}
 	}
 	return nil
@@ -365,7 +422,9 @@ func (h *Harbour) call(s *service, r *http.Request, body []byte, parts []soap.At
 	}
 	if v == soap.V11 {
 		if a := strings.Trim(r.Header.Get("SOAPAction"), `"`); a != op.Action {
-			return refuse(&fault{code: "Client", reason: fmt.Sprintf("the SOAPAction %q is not that of %s", a, op.Name)})
+			return refuse(
+				&fault{code: "Client", reason: fmt.Sprintf("the SOAPAction %q is not that of %s", a, op.Name)},
+			)
 		}
 	}
 	if errs := s.contract.Schemas.Validate(e.Payload, op.Input.Element, schema.Options{Max: 1}); len(errs) > 0 {
@@ -388,7 +447,10 @@ func (h *Harbour) call(s *service, r *http.Request, body []byte, parts []soap.At
 
 // refuseMedia refuses a media type in the way of many servers.
 func refuseMedia(v soap.Version, got string) ([]byte, int) {
-	return faultEnvelope(v, &fault{code: "Client", reason: fmt.Sprintf("the media type %q is not taken here", got)}), http.StatusUnsupportedMediaType
+	return faultEnvelope(
+		v,
+		&fault{code: "Client", reason: fmt.Sprintf("the media type %q is not taken here", got)},
+	), http.StatusUnsupportedMediaType
 }
 
 func statusOf(v soap.Version, f *fault) int {
@@ -415,14 +477,30 @@ func faultEnvelope(v soap.Version, f *fault) []byte {
 		if f.detail != "" {
 			detail = "<soap:Detail>" + f.detail + "</soap:Detail>"
 		}
-		out, _ := soap.Build(v, nil, []byte(`    <soap:Fault xmlns:wsse="`+wssec.WSSE+`"><soap:Code><soap:Value>`+code+`</soap:Value>`+sub+`</soap:Code><soap:Reason><soap:Text xml:lang="en">`+
-			xmltree.EscapeText(f.reason)+`</soap:Text></soap:Reason>`+detail+`</soap:Fault>`))
+		out, _ := soap.Build(
+			v,
+			nil,
+			[]byte(
+				`    <soap:Fault xmlns:wsse="`+wssec.WSSE+`"><soap:Code><soap:Value>`+code+`</soap:Value>`+sub+`</soap:Code><soap:Reason><soap:Text xml:lang="en">`+
+					xmltree.EscapeText(
+						f.reason,
+					)+`</soap:Text></soap:Reason>`+detail+`</soap:Fault>`,
+			),
+		)
 		return out
 	}
 	if f.detail != "" {
 		detail = "<detail>" + f.detail + "</detail>"
 	}
-	out, _ := soap.Build(v, nil, []byte(`    <soap:Fault xmlns:wsse="`+wssec.WSSE+`"><faultcode>`+code+`</faultcode><faultstring>`+xmltree.EscapeText(f.reason)+`</faultstring>`+detail+`</soap:Fault>`))
+	out, _ := soap.Build(
+		v,
+		nil,
+		[]byte(
+			`    <soap:Fault xmlns:wsse="`+wssec.WSSE+`"><faultcode>`+code+`</faultcode><faultstring>`+xmltree.EscapeText(
+				f.reason,
+			)+`</faultstring>`+detail+`</soap:Fault>`,
+		),
+	)
 	return out
 }
 

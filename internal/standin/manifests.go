@@ -1,5 +1,7 @@
 package standin
 
+//revive:disable:line-length-limit an answer is one line
+
 import (
 	"crypto"
 	"crypto/rand"
@@ -51,8 +53,16 @@ func rsaPair(name string, by *trust.Pair) (*rsa.PrivateKey, *x509.Certificate, e
 	if err != nil {
 		return nil, nil, err
 	}
-	t := &x509.Certificate{SerialNumber: serial, Subject: pkix.Name{CommonName: name, Organization: []string{"Skerry Harbour Trust"}}, NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().AddDate(1, 0, 0),
-		KeyUsage: x509.KeyUsageDigitalSignature | x509.KeyUsageKeyEncipherment, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth}, BasicConstraintsValid: true, SubjectKeyId: serial.Bytes()}
+	t := &x509.Certificate{
+		SerialNumber:          serial,
+		Subject:               pkix.Name{CommonName: name, Organization: []string{"Skerry Harbour Trust"}},
+		NotBefore:             time.Now().Add(-time.Hour),
+		NotAfter:              time.Now().AddDate(1, 0, 0),
+		KeyUsage:              x509.KeyUsageDigitalSignature | x509.KeyUsageKeyEncipherment,
+		ExtKeyUsage:           []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth},
+		BasicConstraintsValid: true,
+		SubjectKeyId:          serial.Bytes(),
+	}
 	parent, signer := t, crypto.Signer(key)
 	if by != nil {
 		parent, signer = by.Cert, by.Key
@@ -128,7 +138,8 @@ func (d *Desk) open(body []byte) (clear []byte, _ who, encrypted bool, no *fault
 	}
 	roots := x509.NewCertPool()
 	roots.AddCert(d.Clerks.Cert)
-	if _, err := s.Cert.Verify(x509.VerifyOptions{Roots: roots, KeyUsages: []x509.ExtKeyUsage{x509.ExtKeyUsageAny}}); err != nil {
+	if _, err := s.Cert.Verify(x509.VerifyOptions{Roots: roots,
+		KeyUsages: []x509.ExtKeyUsage{x509.ExtKeyUsageAny}}); err != nil {
 		return refuse("FailedAuthentication", "the signer is no clerk of this harbour")
 	}
 	return clear, who{s.Cert.Subject.CommonName, s.Cert}, len(parts) > 0, nil
@@ -145,12 +156,22 @@ func (d *Desk) seal(reply []byte, clerk *x509.Certificate, encrypt bool) []byte 
 	h := wssec.Build(nil, &wssec.Timestamp{Created: time.Now(), Life: 5 * time.Minute})
 	head := "<soap:Header>\n" + string(h.XML) + "\n  </soap:Header>\n  <soap:Body"
 	out := []byte(strings.Replace(string(reply), "<soap:Body", head, 1))
-	out, err := wssec.Sign(out, &wssec.Signing{Key: d.Key, Cert: d.Cert, Hash: crypto.SHA256, Reference: wssec.Direct, Parts: []string{"body", "timestamp"}})
+	out, err := wssec.Sign(
+		out,
+		&wssec.Signing{
+			Key:       d.Key,
+			Cert:      d.Cert,
+			Hash:      crypto.SHA256,
+			Reference: wssec.Direct,
+			Parts:     []string{"body", "timestamp"},
+		},
+	)
 	if err != nil {
 		return reply
 	}
 	if encrypt && clerk != nil {
-		if sealed, err := wssec.Encrypt(out, &wssec.Encryption{To: clerk, Data: "aes256-gcm", Transport: "rsa-oaep", Reference: wssec.Thumbprint, Parts: []string{"body"}}); err == nil {
+		if sealed, err := wssec.Encrypt(out, &wssec.Encryption{To: clerk, Data: "aes256-gcm", Transport: "rsa-oaep",
+			Reference: wssec.Thumbprint, Parts: []string{"body"}}); err == nil {
 			return sealed
 		}
 	}
@@ -167,5 +188,11 @@ func (h *Harbour) manifest(body xmltree.Node, clerk string) string {
 	h.orders++
 	n := h.orders
 	h.mu.Unlock()
-	return fmt.Sprintf("    <FileManifestResponse xmlns=\"urn:skerry:manifests\"><receipt>M-%04d</receipt><tonnes>%g</tonnes><clerk>%s</clerk></FileManifestResponse>", n, tonnes, xmltree.EscapeText(clerk))
+	return fmt.Sprintf(
+		"    <FileManifestResponse "+
+			"xmlns=\"urn:skerry:manifests\"><receipt>M-%04d</receipt><tonnes>%g</tonnes><clerk>%s</clerk></FileManifestResponse>",
+		n,
+		tonnes,
+		xmltree.EscapeText(clerk),
+	)
 }

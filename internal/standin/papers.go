@@ -58,9 +58,12 @@ func inlined(body xmltree.Node, parts []soap.Attached) xmltree.Node {
 			}
 			from, to := bytes.LastIndexByte(src[:at], '<'), at+bytes.IndexByte(src[at:], '>')+1
 			if bytes.Contains(src[from:at], []byte("Include")) {
-				src = append(append(append([]byte{}, src[:from]...), base64.StdEncoding.EncodeToString(p.Content)...), src[to:]...)
+				src = append(
+					append(append([]byte{}, src[:from]...), base64.StdEncoding.EncodeToString(p.Content)...),
+					src[to:]...)
 			} else { // beside the envelope: its element is empty
-				src = append(append(append([]byte{}, src[:to]...), base64.StdEncoding.EncodeToString(p.Content)...), src[to:]...)
+				src = append(append(append([]byte{}, src[:to]...), base64.StdEncoding.EncodeToString(p.Content)...),
+					src[to:]...)
 			}
 		}
 	}
@@ -86,7 +89,14 @@ func papers(h *Harbour, op string, body xmltree.Node) (string, *fault) {
 		h.papers[receipt] = b
 		h.mu.Unlock()
 		sum := sha256.Sum256(b)
-		return fmt.Sprintf("    <FilePaperResponse xmlns=\"%s\"><receipt>%s</receipt><size>%d</size><sha256>%s</sha256></FilePaperResponse>", papersNS, receipt, len(b), hex.EncodeToString(sum[:])), nil
+		return fmt.Sprintf(
+			"    <FilePaperResponse "+
+				"xmlns=\"%s\"><receipt>%s</receipt><size>%d</size><sha256>%s</sha256></FilePaperResponse>",
+			papersNS,
+			receipt,
+			len(b),
+			hex.EncodeToString(sum[:]),
+		), nil
 	case "FetchPaper":
 		receipt := strings.TrimSpace(body.Child(papersNS, "receipt").Text())
 		h.mu.Lock()
@@ -95,7 +105,12 @@ func papers(h *Harbour, op string, body xmltree.Node) (string, *fault) {
 		if b == nil {
 			return "", &fault{code: "Client", reason: "there is no paper " + receipt}
 		}
-		return fmt.Sprintf("    <FetchPaperResponse xmlns=\"%s\"><receipt>%s</receipt><paper>%s</paper></FetchPaperResponse>", papersNS, receipt, base64.StdEncoding.EncodeToString(b)), nil
+		return fmt.Sprintf(
+			"    <FetchPaperResponse xmlns=\"%s\"><receipt>%s</receipt><paper>%s</paper></FetchPaperResponse>",
+			papersNS,
+			receipt,
+			base64.StdEncoding.EncodeToString(b),
+		), nil
 	}
 	return "", &fault{code: "Client", reason: "no such operation"}
 }
@@ -107,7 +122,15 @@ func (h *Harbour) pack(packing string, v soap.Version, reply []byte) (contentTyp
 	if i, k := bytes.Index(reply, open), bytes.Index(reply, end); i >= 0 && k > i {
 		content, err := base64.StdEncoding.DecodeString(string(reply[i+len(open) : k]))
 		if err == nil {
-			parts = append(parts, soap.Attached{ID: "paper-1@papers.skerry.test", Type: "application/pdf", Name: "paper.pdf", Content: content})
+			parts = append(
+				parts,
+				soap.Attached{
+					ID:      "paper-1@papers.skerry.test",
+					Type:    "application/pdf",
+					Name:    "paper.pdf",
+					Content: content,
+				},
+			)
 			in := `<paper><xop:Include xmlns:xop="` + soap.XOP + `" href="cid:paper-1@papers.skerry.test"/>`
 			if packing == soap.Attachments {
 				in = `<paper href="cid:paper-1@papers.skerry.test">`

@@ -29,7 +29,14 @@ func start(t *testing.T, o standin.Options) *standin.Harbour {
 }
 
 // send posts a body in an envelope and gives status and envelope.
-func send(t *testing.T, client *http.Client, url string, v soap.Version, action, body string, headers ...[]byte) (int, *soap.Envelope, string) {
+func send(
+	t *testing.T,
+	client *http.Client,
+	url string,
+	v soap.Version,
+	action, body string,
+	headers ...[]byte,
+) (int, *soap.Envelope, string) {
 	t.Helper()
 	env, _ := soap.Build(v, headers, []byte(body))
 	req, err := http.NewRequest(http.MethodPost, url, bytes.NewReader(env))
@@ -59,21 +66,33 @@ func TestServicesAnswerAsTheirContractsSay(t *testing.T) {
 		status             int
 		want               string
 	}{
-		{"/berths", "urn:skerry:berths:FindBerths", `<FindBerths xmlns="urn:skerry:berths"><length>60</length></FindBerths>`, soap.V11, 200, "E07"},
-		{"/berths12", "urn:skerry:berths:FindBerths", `<FindBerths xmlns="urn:skerry:berths"><length>60</length></FindBerths>`, soap.V12, 200, "E07"},
-		{"/berths", "urn:skerry:berths:LogSighting", `<LogSighting xmlns="urn:skerry:berths"><vessel><name>A</name><callSign>AAA</callSign></vessel><at>2027-03-01T00:00:00</at></LogSighting>`, soap.V11, 202, ""},
-		{"/berths", "urn:skerry:berths:ReserveBerth", `<ReserveBerth xmlns="urn:skerry:berths"><berth>N02</berth><vessel><name>A</name><callSign>AAA</callSign></vessel><nights>1</nights><cash>1</cash></ReserveBerth>`, soap.V11, 500, "BerthTaken"},
-		{"/berths", "urn:skerry:berths:ReserveBerth", `<ReserveBerth xmlns="urn:skerry:berths"><berth>Z99</berth><vessel><name>A</name><callSign>AAA</callSign></vessel><nights>1</nights><cash>1</cash></ReserveBerth>`, soap.V11, 500, "no berth Z99"},
-		{"/berths", "urn:wrong", `<FindBerths xmlns="urn:skerry:berths"><length>60</length></FindBerths>`, soap.V11, 500, "is not that of FindBerths"},
+		{"/berths", "urn:skerry:berths:FindBerths",
+			`<FindBerths xmlns="urn:skerry:berths"><length>60</length></FindBerths>`, soap.V11, 200, "E07"},
+		{"/berths12", "urn:skerry:berths:FindBerths",
+			`<FindBerths xmlns="urn:skerry:berths"><length>60</length></FindBerths>`, soap.V12, 200, "E07"},
+		{"/berths", "urn:skerry:berths:LogSighting",
+			`<LogSighting xmlns="urn:skerry:berths"><vessel><name>A</name><callSign>AAA</callSign></vessel><at>2027-03-01T00:00:00</at></LogSighting>`, soap.V11, 202, ""},
+		{"/berths", "urn:skerry:berths:ReserveBerth",
+			`<ReserveBerth xmlns="urn:skerry:berths"><berth>N02</berth><vessel><name>A</name><callSign>AAA</callSign></vessel><nights>1</nights><cash>1</cash></ReserveBerth>`, soap.V11, 500, "BerthTaken"},
+		{"/berths", "urn:skerry:berths:ReserveBerth",
+			`<ReserveBerth xmlns="urn:skerry:berths"><berth>Z99</berth><vessel><name>A</name><callSign>AAA</callSign></vessel><nights>1</nights><cash>1</cash></ReserveBerth>`, soap.V11, 500, "no berth Z99"},
+		{"/berths", "urn:wrong", `<FindBerths xmlns="urn:skerry:berths"><length>60</length></FindBerths>`, soap.V11,
+			500, "is not that of FindBerths"},
 		{"/berths", "", `<Nope/>`, soap.V11, 500, "no such operation: Nope"},
-		{"/berths", "urn:skerry:berths:FindBerths", `<FindBerths xmlns="urn:skerry:berths"/>`, soap.V11, 500, "breaks its schema"},
-		{"/berths12", "urn:skerry:berths:FindBerths", `<FindBerths xmlns="urn:skerry:berths"/>`, soap.V12, 400, "soap:Sender"},
+		{"/berths", "urn:skerry:berths:FindBerths", `<FindBerths xmlns="urn:skerry:berths"/>`, soap.V11, 500,
+			"breaks its schema"},
+		{"/berths12", "urn:skerry:berths:FindBerths", `<FindBerths xmlns="urn:skerry:berths"/>`, soap.V12, 400,
+			"soap:Sender"},
 		{"/berths", "x", `<FindBerths xmlns="urn:skerry:berths"/>`, soap.V12, 415, "media type"},
 		{"/tides", "urn:skerry:tides:DayTable", day, soap.V11, 200, "high water"},
-		{"/callsigns", "", `<c:LookUp xmlns:c="urn:skerry:callsigns"><sign>skal</sign><exact>false</exact></c:LookUp>`, soap.V11, 200, "<vessel>Alder</vessel>"},
-		{"/callsigns", "", `<c:LookUp xmlns:c="urn:skerry:callsigns"><sign>ska</sign><exact>false</exact></c:LookUp>`, soap.V11, 500, "at least four letters"},
-		{"/callsigns", "", `<c:LookUp xmlns:c="urn:skerry:callsigns" xmlns:i="http://www.w3.org/2001/XMLSchema-instance" xmlns:x="http://www.w3.org/2001/XMLSchema" xmlns:e="http://schemas.xmlsoap.org/soap/envelope/" e:encodingStyle="http://schemas.xmlsoap.org/soap/encoding/"><sign i:type="x:string">SKAL4-B</sign><exact i:type="x:boolean">true</exact></c:LookUp>`, soap.V11, 200, "tender"},
-		{"/pilots", "urn:skerry:pilots:OrderPilot", `<OrderPilot xmlns="urn:skerry:pilots"/>`, soap.V12, 400, "no security header found"},
+		{"/callsigns", "", `<c:LookUp xmlns:c="urn:skerry:callsigns"><sign>skal</sign><exact>false</exact></c:LookUp>`,
+			soap.V11, 200, "<vessel>Alder</vessel>"},
+		{"/callsigns", "", `<c:LookUp xmlns:c="urn:skerry:callsigns"><sign>ska</sign><exact>false</exact></c:LookUp>`,
+			soap.V11, 500, "at least four letters"},
+		{"/callsigns", "",
+			`<c:LookUp xmlns:c="urn:skerry:callsigns" xmlns:i="http://www.w3.org/2001/XMLSchema-instance" xmlns:x="http://www.w3.org/2001/XMLSchema" xmlns:e="http://schemas.xmlsoap.org/soap/envelope/" e:encodingStyle="http://schemas.xmlsoap.org/soap/encoding/"><sign i:type="x:string">SKAL4-B</sign><exact i:type="x:boolean">true</exact></c:LookUp>`, soap.V11, 200, "tender"},
+		{"/pilots", "urn:skerry:pilots:OrderPilot", `<OrderPilot xmlns="urn:skerry:pilots"/>`, soap.V12, 400,
+			"no security header found"},
 	} {
 		status, _, body := send(t, http.DefaultClient, plain+c.path, c.v, c.action, c.body)
 		assert.Equal(t, c.status, status, "%s %s", c.path, c.body)
@@ -85,7 +104,14 @@ func TestDuesAreAssessedAndPaidToTheOre(t *testing.T) {
 	h := start(t, standin.Options{})
 	clerk := []byte(`<Clerk xmlns="urn:skerry:dues"><name>Ines Hallam</name></Clerk>`)
 	ask := func(op, body string, headers ...[]byte) (int, string) {
-		status, e, text := send(t, http.DefaultClient, "http://"+h.Plain+"/dues", soap.V11, "urn:skerry:dues/"+op, body, headers...)
+		status, e, text := send(
+			t,
+			http.DefaultClient,
+			"http://"+h.Plain+"/dues",
+			soap.V11,
+			"urn:skerry:dues/"+op,
+			body,
+			headers...)
 		if e != nil && !e.Payload.IsZero() {
 			text = string(e.Payload.Bytes())
 		}
@@ -99,7 +125,11 @@ func TestDuesAreAssessedAndPaidToTheOre(t *testing.T) {
 	status, text = ask("Assess", fmt.Sprintf(assess, "SKZZ9", nights), clerk)
 	assert.Equal(t, 500, status)
 	assert.Contains(t, text, "<UnknownVessel")
-	status, text = ask("Assess", fmt.Sprintf(assess, "SKAL4", "<arrival>2027-03-01</arrival><departure>2027-03-04</departure>"), clerk)
+	status, text = ask(
+		"Assess",
+		fmt.Sprintf(assess, "SKAL4", "<arrival>2027-03-01</arrival><departure>2027-03-04</departure>"),
+		clerk,
+	)
 	assert.Equal(t, 200, status, text)
 	assert.Contains(t, text, "<invoice>D-1000</invoice>")
 	assert.Contains(t, text, "<total>216.13</total>") // 126.00 + 13.13 + 77.00
@@ -135,7 +165,9 @@ func TestTheTideTablesOverTLSAskWhoCalls(t *testing.T) {
 
 func TestDescriptionsLeadToWhereTheServicesAre(t *testing.T) {
 	h := start(t, standin.Options{})
-	for path, want := range map[string]string{"/berths?wsdl": "http://" + h.Plain + "/berths12", "/tides?WSDL": "https://" + h.TLS + "/tides", "/berths.xsd": "FindBerthsResponse", "/callsigns": "/callsigns?wsdl"} {
+	for path, want := range map[string]string{"/berths?wsdl": "http://" + h.Plain + "/berths12",
+		"/tides?WSDL": "https://" + h.TLS + "/tides",
+		"/berths.xsd": "FindBerthsResponse", "/callsigns": "/callsigns?wsdl"} {
 		resp, err := http.Get("http://" + h.Plain + path)
 		require.NoError(t, err)
 		b, _ := io.ReadAll(resp.Body)

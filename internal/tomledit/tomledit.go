@@ -60,7 +60,10 @@ func Scan(src []byte) ([]Entry, error) {
 				from++
 			}
 			to := valueEnd(src, from)
-			out = append(out, Entry{Path: append(slices.Clone(table), parts...), parts: spans, KeyAt: at, From: from, to: to})
+			out = append(
+				out,
+				Entry{Path: append(slices.Clone(table), parts...), parts: spans, KeyAt: at, From: from, to: to},
+			)
 		}
 	}
 	return out, p.Error()
@@ -178,7 +181,8 @@ func splice(src []byte, entries []Entry, path []string, value any) ([]byte, erro
 	table, key := path[:len(path)-1], path[len(path)-1]
 	line := func(v any) string { return tomlKey(key) + " = " + tomlValue(v) + "\n" }
 	for _, e := range entries {
-		if n := len(e.Path); !e.Header && n < len(path) && slices.Equal(e.Path, path[:n]) && bytes.HasPrefix(src[e.From:e.to], []byte("{")) {
+		if n := len(e.Path); !e.Header && n < len(path) && slices.Equal(e.Path, path[:n]) &&
+			bytes.HasPrefix(src[e.From:e.to], []byte("{")) {
 			in, err := inline(string(src[e.From:e.to]), path[n:], value)
 			return []byte(string(src[:e.From]) + in + string(src[e.to:])), err
 		}
@@ -247,7 +251,8 @@ func inline(table string, path []string, value any) (string, error) {
 		if err != nil {
 			return "", err
 		}
-		if len(entries) == 1 && !found && len(entries[0].Path) <= len(path) && slices.Equal(entries[0].Path, path[:len(entries[0].Path)]) {
+		if len(entries) == 1 && !found && len(entries[0].Path) <= len(path) &&
+			slices.Equal(entries[0].Path, path[:len(entries[0].Path)]) {
 			found = true
 			out, err := splice([]byte(part), entries, path, value)
 			if err != nil {

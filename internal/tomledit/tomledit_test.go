@@ -34,13 +34,17 @@ func TestChangesTouchNothingElse(t *testing.T) {
 		value    any
 		old, new string
 	}{
-		{[]string{"environment", "model", "tideHost"}, "127.0.0.1:8443", "# where it runs\n", "# where it runs\ntideHost = '127.0.0.1:8443'\n"},
-		{[]string{"endpoint", "tides-tls", "receive-limit"}, "2 MiB", "receive-limit = 65536", "receive-limit = '2 MiB'"},
-		{[]string{"endpoint", "tides-tls", "trust"}, []string{"trust/b.pem"}, "[\n  \"trust/a.pem\", # the old one\n]", "['trust/b.pem']"},
+		{[]string{"environment", "model", "tideHost"}, "127.0.0.1:8443", "# where it runs\n", "# where it " +
+			"runs\ntideHost = '127.0.0.1:8443'\n"},
+		{[]string{"endpoint", "tides-tls", "receive-limit"}, "2 MiB", "receive-limit = 65536", "receive-limit = '2 " +
+			"MiB'"},
+		{[]string{"endpoint", "tides-tls", "trust"}, []string{"trust/b.pem"}, "[\n  \"trust/a.pem\", # the old " +
+			"one\n]", "['trust/b.pem']"},
 		{[]string{"endpoint", "tides-tls", "port"}, nil, "port = \"TideTablesTLS\"\n", ""},
 		{[]string{"profile", "harbour-11", "strict-buffer"}, false, "strict-buffer = true", "strict-buffer = false"},
 		{[]string{"default-environment"}, "test", `environment = "model"`, `environment = 'test'`},
-		{[]string{"endpoint", "new one", "port"}, "x\"y", "strict-buffer = true\n", "strict-buffer = true\n\n[endpoint.\"new one\"]\nport = 'x\"y'\n"},
+		{[]string{"endpoint", "new one", "port"}, "x\"y", "strict-buffer = true\n", "strict-buffer = " +
+			"true\n\n[endpoint.\"new one\"]\nport = 'x\"y'\n"},
 	} {
 		got, err := Set([]byte(written), c.path, c.value)
 		require.NoError(t, err, "%v", c.path)
@@ -57,12 +61,16 @@ func TestInlineTablesAreChangedWithinTheirLine(t *testing.T) {
 		want  string
 	}{
 		{"desk.user", "c", "desk = { user = 'c', log-in = {address = 'x', body = '}'} } # inline\nempty = {}\n"},
-		{"desk.note", "n", "desk = { user = \"a, b\", log-in = {address = 'x', body = '}'}, note = 'n' } # inline\nempty = {}\n"},
+		{"desk.note", "n", "desk = { user = \"a, b\", log-in = {address = 'x', body = '}'}, note = 'n' } # " +
+			"inline\nempty = {}\n"},
 		{"desk.user", nil, "desk = { log-in = {address = 'x', body = '}'} } # inline\nempty = {}\n"},
 		{"desk.none", nil, src},
-		{"desk.log-in.body", "y", "desk = { user = \"a, b\", log-in = { address = 'x', body = 'y' } } # inline\nempty = {}\n"},
-		{"desk.log-in.gives", "cookies", "desk = { user = \"a, b\", log-in = { address = 'x', body = '}', gives = 'cookies' } } # inline\nempty = {}\n"},
-		{"desk.sign.key", "k", "desk = { user = \"a, b\", log-in = {address = 'x', body = '}'}, sign.key = 'k' } # inline\nempty = {}\n"},
+		{"desk.log-in.body", "y", "desk = { user = \"a, b\", log-in = { address = 'x', body = 'y' } } # " +
+			"inline\nempty = {}\n"},
+		{"desk.log-in.gives", "cookies", "desk = { user = \"a, b\", log-in = { address = 'x', body = '}', gives = " +
+			"'cookies' } } # inline\nempty = {}\n"},
+		{"desk.sign.key", "k", "desk = { user = \"a, b\", log-in = {address = 'x', body = '}'}, sign.key = 'k' } # " +
+			"inline\nempty = {}\n"},
 		{"empty.user", "u", strings.Replace(src, "{}", "{ user = 'u' }", 1)},
 	} {
 		got, err := Set([]byte(src), strings.Split(c.path, "."), c.value)

@@ -459,7 +459,8 @@ func Unfit(c *x509.Certificate, now time.Time) string {
 		return "it was valid until " + day(c.NotAfter)
 	case now.Before(c.NotBefore):
 		return "it is valid from " + day(c.NotBefore)
-	case len(c.ExtKeyUsage)+len(c.UnknownExtKeyUsage) > 0 && !slices.Contains(c.ExtKeyUsage, x509.ExtKeyUsageClientAuth) && !slices.Contains(c.ExtKeyUsage, x509.ExtKeyUsageAny):
+	case len(c.ExtKeyUsage)+len(c.UnknownExtKeyUsage) > 0 && !slices.Contains(c.ExtKeyUsage,
+		x509.ExtKeyUsageClientAuth) && !slices.Contains(c.ExtKeyUsage, x509.ExtKeyUsageAny):
 		return "it is not for clients"
 	}
 	return ""

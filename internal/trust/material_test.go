@@ -33,16 +33,55 @@ func openssl(t *testing.T, dir string, args ...string) string {
 // What openssl writes is read here, in every form that people meet.
 func TestWhatOpensslWritesIsRead(t *testing.T) {
 	dir := t.TempDir()
-	openssl(t, dir, "req", "-x509", "-newkey", "rsa:2048", "-nodes", "-keyout", "key.pem", "-out", "cert.pem", "-subj", "/CN=quay.skerry.test", "-days", "30")
-	openssl(t, dir, "req", "-x509", "-newkey", "ec", "-pkeyopt", "ec_paramgen_curve:P-256", "-nodes", "-keyout", "ec.pem", "-out", "eccert.pem", "-subj", "/CN=ec", "-days", "30")
+	openssl(
+		t,
+		dir,
+		"req",
+		"-x509",
+		"-newkey",
+		"rsa:2048",
+		"-nodes",
+		"-keyout",
+		"key.pem",
+		"-out",
+		"cert.pem",
+		"-subj",
+		"/CN=quay.skerry.test",
+		"-days",
+		"30",
+	)
+	openssl(
+		t,
+		dir,
+		"req",
+		"-x509",
+		"-newkey",
+		"ec",
+		"-pkeyopt",
+		"ec_paramgen_curve:P-256",
+		"-nodes",
+		"-keyout",
+		"ec.pem",
+		"-out",
+		"eccert.pem",
+		"-subj",
+		"/CN=ec",
+		"-days",
+		"30",
+	)
 	for _, c := range [][]string{
 		{"x509", "-in", "cert.pem", "-outform", "DER", "-out", "cert.der"},
-		{"crl2pkcs7", "-nocrl", "-certfile", "cert.pem", "-certfile", "eccert.pem", "-outform", "DER", "-out", "both.p7b"},
+		{"crl2pkcs7", "-nocrl", "-certfile", "cert.pem", "-certfile", "eccert.pem", "-outform", "DER", "-out",
+			"both.p7b"},
 		{"crl2pkcs7", "-nocrl", "-certfile", "cert.pem", "-out", "one.p7c"},
-		{"pkcs12", "-export", "-inkey", "key.pem", "-in", "cert.pem", "-certfile", "eccert.pem", "-passout", "pass:slack water", "-out", "new.p12"},
-		{"pkcs12", "-export", "-inkey", "key.pem", "-in", "cert.pem", "-passout", "pass:slack water", "-certpbe", "PBE-SHA1-3DES", "-keypbe", "PBE-SHA1-3DES", "-macalg", "sha1", "-out", "old.p12"},
-		{"pkcs8", "-topk8", "-in", "key.pem", "-passout", "pass:slack water", "-v2", "aes-256-cbc", "-out", "sealed.pem"},
-		{"pkcs8", "-topk8", "-in", "ec.pem", "-passout", "pass:slack water", "-v2", "aes-128-cbc", "-outform", "DER", "-out", "sealed.der"},
+		{"pkcs12", "-export", "-inkey", "key.pem", "-in", "cert.pem", "-certfile", "eccert.pem", "-passout",
+			"pass:slack water", "-out", "new.p12"},
+		{"pkcs12", "-export", "-inkey", "key.pem", "-in", "cert.pem", "-passout", "pass:slack water", "-certpbe",
+			"PBE-SHA1-3DES", "-keypbe", "PBE-SHA1-3DES", "-macalg", "sha1", "-out", "old.p12"},
+		{"pkcs8", "-topk8", "-in", "key.pem", "-passout", "pass:slack water", "-v2", "aes-256-cbc", "-out",
+			"sealed.pem"},
+		{"pkcs8", "-topk8", "-in", "ec.pem", "-passout", "pass:slack water", "-v2", "aes-128-cbc", "-outform", "DER",
+			"-out", "sealed.der"},
 		{"rsa", "-in", "key.pem", "-traditional", "-out", "pkcs1.pem"},
 		{"rsa", "-in", "key.pem", "-traditional", "-aes128", "-passout", "pass:slack water", "-out", "oldsealed.pem"},
 		{"ec", "-in", "ec.pem", "-out", "sec1.pem"},
@@ -54,7 +93,20 @@ func TestWhatOpensslWritesIsRead(t *testing.T) {
 		require.NoError(t, err)
 		return b
 	}
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "mixed.pem"), bytes.ReplaceAll(append(append([]byte("Bag attributes\n  subject: somebody\n"), file("key.pem")...), append(file("eccert.pem"), file("cert.pem")...)...), []byte("\n"), []byte("\r\n")), 0o600))
+	require.NoError(
+		t,
+		os.WriteFile(
+			filepath.Join(dir, "mixed.pem"),
+			bytes.ReplaceAll(
+				append(
+					append([]byte("Bag attributes\n  subject: somebody\n"), file("key.pem")...),
+					append(file("eccert.pem"), file("cert.pem")...)...),
+				[]byte("\n"),
+				[]byte("\r\n"),
+			),
+			0o600,
+		),
+	)
 	for _, c := range []struct {
 		name, password string
 		format         Format
@@ -64,9 +116,11 @@ func TestWhatOpensslWritesIsRead(t *testing.T) {
 	}{
 		{"cert.pem", "", PEMFile, 1, false, "quay.skerry.test"}, {"cert.der", "", DER, 1, false, "quay.skerry.test"},
 		{"both.p7b", "", PKCS7, 2, false, ""}, {"one.p7c", "", PEMFile, 1, false, "quay.skerry.test"},
-		{"new.p12", "slack water", PKCS12, 2, true, "quay.skerry.test"}, {"old.p12", "slack water", PKCS12, 1, true, "quay.skerry.test"},
+		{"new.p12", "slack water", PKCS12, 2, true, "quay.skerry.test"}, {"old.p12", "slack water", PKCS12, 1, true,
+			"quay.skerry.test"},
 		{"sealed.pem", "slack water", PEMFile, 0, true, ""}, {"sealed.der", "slack water", KeyFile, 0, true, ""},
-		{"pkcs1.pem", "", PEMFile, 0, true, ""}, {"oldsealed.pem", "slack water", PEMFile, 0, true, ""}, {"sec1.pem", "", PEMFile, 0, true, ""},
+		{"pkcs1.pem", "", PEMFile, 0, true, ""}, {"oldsealed.pem", "slack water", PEMFile, 0, true, ""}, {"sec1.pem",
+			"", PEMFile, 0, true, ""},
 		{"mixed.pem", "", PEMFile, 2, true, "quay.skerry.test"},
 	} {
 		m, err := ReadMaterial(file(c.name), c.password)
@@ -119,7 +173,11 @@ func TestWhatIsWrittenIsReadByOpenssl(t *testing.T) {
 	write("sealed.pem", m, "slack water")
 	openssl(t, dir, "pkey", "-in", "sealed.pem", "-passin", "pass:slack water", "-noout")
 	write("all.p12", m, "slack water")
-	assert.Contains(t, openssl(t, dir, "pkcs12", "-in", "all.p12", "-passin", "pass:slack water", "-nokeys"), "Skerry root")
+	assert.Contains(
+		t,
+		openssl(t, dir, "pkcs12", "-in", "all.p12", "-passin", "pass:slack water", "-nokeys"),
+		"Skerry root",
+	)
 	only := &Material{Certs: m.Certs}
 	write("all.p7b", only, "")
 	assert.Contains(t, openssl(t, dir, "pkcs7", "-inform", "DER", "-in", "all.p7b", "-print_certs"), "Skerry root")
@@ -148,8 +206,28 @@ func TestJavaKeyStores(t *testing.T) {
 	ks := keystore.New()
 	der, err := x509.MarshalPKCS8PrivateKey(leaf.Key)
 	require.NoError(t, err)
-	require.NoError(t, ks.SetPrivateKeyEntry("desk", keystore.PrivateKeyEntry{CreationTime: time.Now(), PrivateKey: der, CertificateChain: []keystore.Certificate{{Type: "X509", Content: leaf.Cert.Raw}}}, []byte("slack water")))
-	require.NoError(t, ks.SetTrustedCertificateEntry("root", keystore.TrustedCertificateEntry{CreationTime: time.Now(), Certificate: keystore.Certificate{Type: "X509", Content: issue(t, Wish{Name: "root"}).Cert.Raw}}))
+	require.NoError(
+		t,
+		ks.SetPrivateKeyEntry(
+			"desk",
+			keystore.PrivateKeyEntry{
+				CreationTime:     time.Now(),
+				PrivateKey:       der,
+				CertificateChain: []keystore.Certificate{{Type: "X509", Content: leaf.Cert.Raw}},
+			},
+			[]byte("slack water"),
+		),
+	)
+	require.NoError(
+		t,
+		ks.SetTrustedCertificateEntry(
+			"root",
+			keystore.TrustedCertificateEntry{
+				CreationTime: time.Now(),
+				Certificate:  keystore.Certificate{Type: "X509", Content: issue(t, Wish{Name: "root"}).Cert.Raw},
+			},
+		),
+	)
 	var b bytes.Buffer
 	require.NoError(t, ks.Store(&b, []byte("slack water")))
 	m, err := ReadMaterial(b.Bytes(), "slack water")
@@ -169,9 +247,13 @@ func TestHostileMaterial(t *testing.T) {
 	good := PEM(leaf.Cert)
 	assert.NotContains(t, string(good), "\x1b", "a name cannot leave its line")
 	for _, c := range []struct{ in, says string }{
-		{"", "empty"}, {"-----BEGIN CERTIFICATE-----\nabc", "damaged or cut short"}, {string(good[:len(good)-40]), "damaged"},
-		{"-----BEGIN CERTIFICATE-----\nAAAA\n-----END CERTIFICATE-----\n", "cannot be read"}, {"hello", "none of the formats"}, {string(leaf.Cert.Raw[:100]), "cut short"},
-		{"-----BEGIN DH PARAMETERS-----\nAAAA\n-----END DH PARAMETERS-----\n", "no certificate and no key"}, {"\xfe\xed\xfe\xed\x00", "password"},
+		{"", "empty"}, {"-----BEGIN CERTIFICATE-----\nabc", "damaged or cut short"}, {string(good[:len(good)-40]),
+			"damaged"},
+		{"-----BEGIN CERTIFICATE-----\nAAAA\n-----END CERTIFICATE-----\n", "cannot be read"}, {"hello", "none of the " +
+			"formats"}, {string(leaf.Cert.Raw[:100]), "cut short"},
+		{"-----BEGIN DH PARAMETERS-----\nAAAA\n-----END DH PARAMETERS-----\n", "no certificate and no key"},
+		{"\xfe\xed\xfe\xed\x00",
+			"password"},
 	} {
 		_, err := ReadMaterial([]byte(c.in), "")
 		assert.ErrorContains(t, err, c.says, "%q", c.in)
@@ -185,7 +267,12 @@ func TestHostileMaterial(t *testing.T) {
 		Salt   []byte
 		Rounds int
 	}{[]byte("12345678"), 2_000_000_000}}
-	params, err := asn1.Marshal(struct{ KDF, Cipher alg }{kdf, alg{asn1.ObjectIdentifier{2, 16, 840, 1, 101, 3, 4, 1, 42}, []byte("1234567890123456")}})
+	params, err := asn1.Marshal(
+		struct{ KDF, Cipher alg }{
+			kdf,
+			alg{asn1.ObjectIdentifier{2, 16, 840, 1, 101, 3, 4, 1, 42}, []byte("1234567890123456")},
+		},
+	)
 	require.NoError(t, err)
 	der, err := asn1.Marshal(struct {
 		Alg struct {

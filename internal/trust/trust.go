@@ -34,7 +34,15 @@ const (
 	KeyWeak
 )
 
-var reasonText = [...]string{"self-signed", "chain-incomplete", "authority-unknown", "expired", "not-yet-valid", "name-differs", "key-weak"}
+var reasonText = [...]string{
+	"self-signed",
+	"chain-incomplete",
+	"authority-unknown",
+	"expired",
+	"not-yet-valid",
+	"name-differs",
+	"key-weak",
+}
 
 // String is the reason as finding ids have it.
 func (r Reason) String() string { return reasonText[r] }
@@ -93,12 +101,23 @@ func Judge(chain []*x509.Certificate, p Policy) *Verdict {
 		}
 		switch {
 		case p.Now.After(c.NotAfter):
-			v.add(Expired, i, c, fmt.Sprintf("it was valid until %s; this machine's clock says %s", day(c.NotAfter), day(p.Now)))
+			v.add(
+				Expired,
+				i,
+				c,
+				fmt.Sprintf("it was valid until %s; this machine's clock says %s", day(c.NotAfter), day(p.Now)),
+			)
 		case p.Now.Before(c.NotBefore):
-			v.add(NotYetValid, i, c, fmt.Sprintf("it is valid from %s; this machine's clock says %s", day(c.NotBefore), day(p.Now)))
+			v.add(
+				NotYetValid,
+				i,
+				c,
+				fmt.Sprintf("it is valid from %s; this machine's clock says %s", day(c.NotBefore), day(p.Now)),
+			)
 		}
 	}
-	if err := leaf.VerifyHostname(bracket(p.Host)); err != nil && (p.AcceptName == "" || leaf.VerifyHostname(bracket(p.AcceptName)) != nil) {
+	if err := leaf.VerifyHostname(bracket(p.Host)); err != nil &&
+		(p.AcceptName == "" || leaf.VerifyHostname(bracket(p.AcceptName)) != nil) {
 		v.add(NameDiffers, 0, leaf, strings.Join(Names(leaf), ", "))
 	}
 	for i, c := range chain {
@@ -151,7 +170,14 @@ func (v *Verdict) authority(chain []*x509.Certificate, p Policy) {
 	// Dates are judged apart, so the chain is built at a time that suits it.
 	at := chain[0].NotBefore.Add(chain[0].NotAfter.Sub(chain[0].NotBefore) / 2)
 	verify := func(roots *x509.CertPool) error {
-		chains, err := chain[0].Verify(x509.VerifyOptions{Roots: roots, Intermediates: inter, CurrentTime: at, KeyUsages: []x509.ExtKeyUsage{x509.ExtKeyUsageAny}})
+		chains, err := chain[0].Verify(
+			x509.VerifyOptions{
+				Roots:         roots,
+				Intermediates: inter,
+				CurrentTime:   at,
+				KeyUsages:     []x509.ExtKeyUsage{x509.ExtKeyUsageAny},
+			},
+		)
 		if err == nil {
 			v.Chain = chains[0]
 		}
@@ -183,7 +209,10 @@ func (v *Verdict) climb(chain []*x509.Certificate, p Policy) bool {
 	at := chain[:1:1]
 	for range 10 {
 		last := at[len(at)-1]
-		if i := slices.IndexFunc(p.Trusted, func(t *x509.Certificate) bool { return last.Equal(t) || last.CheckSignatureFrom(t) == nil }); i >= 0 {
+		if i := slices.IndexFunc(p.Trusted, func(t *x509.Certificate) bool {
+			return last.Equal(t) ||
+				last.CheckSignatureFrom(t) == nil
+		}); i >= 0 {
 			if !last.Equal(p.Trusted[i]) {
 				at = append(at, p.Trusted[i])
 			}
@@ -246,7 +275,9 @@ func Grouped(hexText string) string {
 // SameFingerprint compares two fingerprints, however they are written.
 func SameFingerprint(a, b string) bool {
 	clean := func(s string) string {
-		return strings.ToLower(strings.NewReplacer(":", "", " ", "", "-", "").Replace(strings.TrimPrefix(strings.ToLower(s), "sha256:")))
+		return strings.ToLower(
+			strings.NewReplacer(":", "", " ", "", "-", "").Replace(strings.TrimPrefix(strings.ToLower(s), "sha256:")),
+		)
 	}
 	return clean(a) == clean(b)
 }
@@ -368,8 +399,12 @@ func Left(c *x509.Certificate, now time.Time) string {
 var usageNames = []struct {
 	use  x509.KeyUsage
 	name string
-}{{x509.KeyUsageDigitalSignature, "signs"}, {x509.KeyUsageContentCommitment, "commits"}, {x509.KeyUsageKeyEncipherment, "wraps keys"}, {x509.KeyUsageDataEncipherment, "encrypts"},
-	{x509.KeyUsageKeyAgreement, "agrees on keys"}, {x509.KeyUsageCertSign, "signs certificates"}, {x509.KeyUsageCRLSign, "signs revocations"}}
+}{{x509.KeyUsageDigitalSignature, "signs"}, {x509.KeyUsageContentCommitment, "commits"}, {x509.KeyUsageKeyEncipherment,
+	"wraps keys"}, {x509.KeyUsageDataEncipherment, "encrypts"},
+	{
+		x509.KeyUsageKeyAgreement,
+		"agrees on keys",
+	}, {x509.KeyUsageCertSign, "signs certificates"}, {x509.KeyUsageCRLSign, "signs revocations"}}
 
 // Uses says in words what a certificate is for (RFC 5280 §4.2.1.3, §4.2.1.9, §4.2.1.12).
 func Uses(c *x509.Certificate) string {

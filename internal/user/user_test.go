@@ -122,7 +122,8 @@ func TestApprovalsAreBoundToWorkspaceIdentityAndPlace(t *testing.T) {
 	require.NoError(t, h.Allow("/w", "desk", "https://h:443"))
 	require.NoError(t, h.Allow("/w", "desk", "https://h:443"))
 	assert.True(t, h.Allowed("/w", "desk", "https://h:443"))
-	for _, other := range [][3]string{{"/v", "desk", "https://h:443"}, {"/w", "mate", "https://h:443"}, {"/w", "desk", "http://h:443"}, {"/w", "desk", "https://h:444"}} {
+	for _, other := range [][3]string{{"/v", "desk", "https://h:443"}, {"/w", "mate", "https://h:443"}, {"/w",
+		"desk", "http://h:443"}, {"/w", "desk", "https://h:444"}} {
 		assert.False(t, h.Allowed(other[0], other[1], other[2]), "%v", other)
 	}
 }

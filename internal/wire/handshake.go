@@ -57,7 +57,11 @@ func (t *roundTrip) handshake(ctx context.Context) error {
 	s := &shaking{t: t, info: &exchange.TLSInfo{ServerName: name}}
 	t.rec.Update(func(*exchange.Exchange) { t.leg.Conn.TLS = s.info })
 	if lo, hi := t.cfg.MinVersion, t.cfg.MaxVersion; lo != 0 && hi != 0 && lo > hi {
-		return t.fail(exchange.TLS, VersionRefused, errors.New("no version is left between the least and the greatest that are set"))
+		return t.fail(
+			exchange.TLS,
+			VersionRefused,
+			errors.New("no version is left between the least and the greatest that are set"),
+		)
 	}
 	under := &recordingConn{Conn: t.conn, t: t}
 	conn := tls.Client(under, &tls.Config{

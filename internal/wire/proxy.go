@@ -117,7 +117,13 @@ func (t *roundTrip) socks(ctx context.Context) error {
 		}
 		return t.fail(exchange.Connect, ProxyRefused, err)
 	}
-	t.rec.Moment(exchange.Moment{Kind: exchange.Connected, Stage: exchange.Connect, Text: t.leg.Conn.Host + " through the proxy"})
+	t.rec.Moment(
+		exchange.Moment{
+			Kind:  exchange.Connected,
+			Stage: exchange.Connect,
+			Text:  t.leg.Conn.Host + " through the proxy",
+		},
+	)
 	return nil
 }
 
@@ -127,7 +133,12 @@ func (t *roundTrip) tunnel(ctx context.Context) error {
 	stop := context.AfterFunc(ctx, func() { _ = t.conn.SetDeadline(expiredDeadline()) })
 	defer stop()
 	own := roundTrip{ctx: t.ctx, rec: t.rec, leg: t.leg, conn: t.conn,
-		req: Request{Method: "CONNECT", Target: to, Header: [][2]string{{"Host", to}}, SecretHeader: func(name string) bool { return name == "Proxy-Authorization" }}}
+		req: Request{
+			Method:       "CONNECT",
+			Target:       to,
+			Header:       [][2]string{{"Host", to}},
+			SecretHeader: func(name string) bool { return name == "Proxy-Authorization" },
+		}}
 	if p.User != "" {
 		own.req.Header = append(own.req.Header, [2]string{"Proxy-Authorization", p.authorization()})
 	}
@@ -144,7 +155,11 @@ func (t *roundTrip) tunnel(ctx context.Context) error {
 		return err
 	}
 	if head.Status < 200 || head.Status > 299 {
-		e := t.fail(exchange.Connect, ProxyRefused, fmt.Errorf("the proxy answered %s", strings.TrimPrefix(head.Line, head.Proto+" ")))
+		e := t.fail(
+			exchange.Connect,
+			ProxyRefused,
+			fmt.Errorf("the proxy answered %s", strings.TrimPrefix(head.Line, head.Proto+" ")),
+		)
 		e.Got = int64(head.Status)
 		return e
 	}
@@ -186,7 +201,8 @@ func (t *roundTrip) refusal(ctx context.Context) (*exchange.Head, error) {
 	}
 	_ = t.conn.SetReadDeadline(time.Now().Add(linger))
 	from := int64(end)
-	for n := t.leg.In.Len() - from; n < maxRefusal && (head.Declared < 0 || n < head.Declared); n = t.leg.In.Len() - from {
+	for n := t.leg.In.Len() - from; n < maxRefusal && (head.Declared < 0 ||
+		n < head.Declared); n = t.leg.In.Len() - from {
 		if k, err := t.more(); k == 0 && err != nil {
 			break
 		}

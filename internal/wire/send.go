@@ -45,7 +45,15 @@ func (t *roundTrip) compose() {
 	line := t.req.Method + " " + target + " HTTP/1.1"
 	b.WriteString(line + "\r\n")
 	size := int64(len(t.req.Body))
-	h := exchange.Head{Line: line, Proto: "HTTP/1.1", Declared: size, BodySize: size, WireSize: size, Complete: true, BodyWhole: true}
+	h := exchange.Head{
+		Line:      line,
+		Proto:     "HTTP/1.1",
+		Declared:  size,
+		BodySize:  size,
+		WireSize:  size,
+		Complete:  true,
+		BodyWhole: true,
+	}
 	h.Fields = make([]exchange.Header, 0, len(header))
 	var secrets []exchange.Span
 	for _, f := range header {

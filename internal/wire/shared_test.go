@@ -104,7 +104,11 @@ func TestAKeptConnectionIsNeverAnothersIdentity(t *testing.T) {
 		}
 	}
 	server, client := pairs(t)
-	host, port := secure(t, &tls.Config{Certificates: []tls.Certificate{server}, ClientAuth: tls.RequestClientCert}, serve)
+	host, port := secure(
+		t,
+		&tls.Config{Certificates: []tls.Certificate{server}, ClientAuth: tls.RequestClientCert},
+		serve,
+	)
 	pool := &Pool{}
 	defer pool.Close()
 	bare := client
@@ -121,7 +125,10 @@ func TestAKeptConnectionIsNeverAnothersIdentity(t *testing.T) {
 		"other protocols": func(c *Config) { c.Protocols = []string{"http/1.1"} },
 		"other versions":  func(c *Config) { c.MaxVersion = tls.VersionTLS12 },
 		"other ciphers":   func(c *Config) { c.Ciphers = []uint16{tls.TLS_ECDHE_RSA_WITH_AES_128_GCM_SHA256} },
-		"who may choose":  func(c *Config) { c.Choose = func(*tls.CertificateRequestInfo) *tls.Certificate { return nil } },
+		"who may choose": func(c *Config) {
+			c.Choose =
+				func(*tls.CertificateRequestInfo) *tls.Certificate { return nil }
+		},
 	}
 	for name, change := range variants {
 		cfg := base
@@ -209,7 +216,8 @@ func TestEndlessPeersAreCutOff(t *testing.T) {
 		serve  func(net.Conn)
 		reason Reason
 	}{
-		"trailers":        {forever("HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\n1\r\nx\r\n0\r\n", "X-A: 1\r\n"), BadChunk},
+		"trailers": {forever("HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\n1\r\nx\r\n0\r\n",
+			"X-A: 1\r\n"), BadChunk},
 		"interim answers": {forever("", "HTTP/1.1 100 Continue\r\n\r\n"), HeadTooLarge},
 		"header fields":   {forever("HTTP/1.1 200 OK\r\n", "X-A: 1\r\n"), HeadTooLarge},
 		"one-byte chunks": {forever("HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\n", "1\r\nx\r\n"), OverLimit},

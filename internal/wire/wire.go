@@ -116,7 +116,10 @@ func (t *roundTrip) newLeg(purpose string) {
 	if t.cfg.Spill > 0 {
 		room := max(t.cfg.ReceiveLimit, t.cfg.InflatedLimit)
 		room += room/4 + 1<<20 // for the framing, and for what is read ahead
-		spill = exchange.Spill{Beyond: t.cfg.Spill, Open: func() (exchange.Storage, error) { return spool.New("", room) }}
+		spill = exchange.Spill{
+			Beyond: t.cfg.Spill,
+			Open:   func() (exchange.Storage, error) { return spool.New("", room) },
+		}
 	}
 	t.leg = t.rec.NewLeg(purpose, spill)
 }

@@ -102,7 +102,14 @@ func says(pieces ...string) func(net.Conn) {
 }
 
 func config(host, port string) Config {
-	return Config{Host: host, Port: port, ConnectTime: 5 * time.Second, SendTime: 5 * time.Second, AnswerTime: 5 * time.Second, ReceiveTime: 5 * time.Second}
+	return Config{
+		Host:        host,
+		Port:        port,
+		ConnectTime: 5 * time.Second,
+		SendTime:    5 * time.Second,
+		AnswerTime:  5 * time.Second,
+		ReceiveTime: 5 * time.Second,
+	}
 }
 
 func do(t testing.TB, cfg Config, req Request) (*exchange.Leg, *exchange.Exchange, error) {
@@ -116,7 +123,16 @@ func do(t testing.TB, cfg Config, req Request) (*exchange.Leg, *exchange.Exchang
 }
 
 func post(body string) Request {
-	return Request{Method: "POST", Target: "/x?y=1", Header: [][2]string{{"Host", "h"}, {"x-LOWER-Case", "kept as spelled"}, {"Content-Length", fmt.Sprint(len(body))}}, Body: []byte(body)}
+	return Request{
+		Method: "POST",
+		Target: "/x?y=1",
+		Header: [][2]string{
+			{"Host", "h"},
+			{"x-LOWER-Case", "kept as spelled"},
+			{"Content-Length", fmt.Sprint(len(body))},
+		},
+		Body: []byte(body),
+	}
 }
 
 func reason(err error) Reason {
@@ -177,29 +193,41 @@ func TestBodiesAreFramedAsTheStandardSays(t *testing.T) {
 		body   string
 		reason Reason
 	}{
-		"declared":               {[]string{"HTTP/1.1 200 OK\r\nContent-Length: 5\r\n\r\nhello"}, "hello", Unknown},
-		"declared, in pieces":    {[]string{"HT", "TP/1.1 200 OK\r\nContent-Le", "ngth: 5\r\n\r", "\nhe", "llo"}, "hello", Unknown},
-		"until closed":           {[]string{"HTTP/1.0 200 OK\r\n\r\nhello"}, "hello", Unknown},
-		"bare line feeds":        {[]string{"HTTP/1.1 200 OK\nContent-Length: 5\n\nhello"}, "hello", Unknown},
-		"chunked":                {[]string{"HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\n3\r\nhel\r\n2;ext=1\r\nlo\r\n0\r\nX-Trailer: 1\r\n\r\n"}, "hello", Unknown},
-		"chunked, in pieces":     {[]string{"HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\n", "3", "\r\nh", "el\r", "\n2\r\nlo\r\n0", "\r\n\r\n"}, "hello", Unknown},
-		"chunks win over size":   {[]string{"HTTP/1.1 200 OK\r\nContent-Length: 99\r\nTransfer-Encoding: chunked\r\n\r\n5\r\nhello\r\n0\r\n\r\n"}, "hello", Unknown},
-		"no content":             {[]string{"HTTP/1.1 204 No Content\r\nContent-Length: 5\r\n\r\n"}, "", Unknown},
-		"interim answers":        {[]string{"HTTP/1.1 100 Continue\r\n\r\nHTTP/1.1 103 Early\r\nLink: x\r\n\r\nHTTP/1.1 200 OK\r\nContent-Length: 2\r\n\r\nok"}, "ok", Unknown},
-		"folded field":           {[]string{"HTTP/1.1 200 OK\r\nX-A: 1\r\n  2\r\nContent-Length: 2\r\n\r\nok"}, "ok", Unknown},
-		"gzip":                   {[]string{"HTTP/1.1 200 OK\r\nContent-Encoding: gzip\r\nContent-Length: " + fmt.Sprint(z.Len()) + "\r\n\r\n" + z.String()}, strings.Repeat("tide ", 100), Unknown},
-		"more than declared":     {[]string{"HTTP/1.1 200 OK\r\nContent-Length: 2\r\n\r\nok and more"}, "ok", Unknown},
-		"too short":              {[]string{"HTTP/1.1 200 OK\r\nContent-Length: 9\r\n\r\nhello"}, "hello", Truncated},
-		"last chunk missing":     {[]string{"HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\n5\r\nhello\r\n"}, "hello", Truncated},
-		"no chunk size":          {[]string{"HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\nhello\r\n"}, "", BadChunk},
-		"negative chunk size":    {[]string{"HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\n-5\r\nhello\r\n"}, "", BadChunk},
-		"chunk longer than said": {[]string{"HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\n2\r\nhello\r\n"}, "he", BadChunk},
-		"head cut short":         {[]string{"HTTP/1.1 200 OK\r\nContent-"}, "", Truncated},
-		"not gzip":               {[]string{"HTTP/1.1 200 OK\r\nContent-Encoding: gzip\r\nContent-Length: 5\r\n\r\nhello"}, "hello", BadCompression},
-		"unknown coding":         {[]string{"HTTP/1.1 200 OK\r\nContent-Encoding: br\r\nContent-Length: 5\r\n\r\nhello"}, "hello", BadCompression},
-		"another protocol":       {[]string{"220 radio ready\r\n"}, "", NotHTTP},
-		"no status":              {[]string{"HTTP/1.1 fine\r\n\r\n"}, "", NotHTTP},
-		"nothing":                {[]string{""}, "", AnswerClosed},
+		"declared": {[]string{"HTTP/1.1 200 OK\r\nContent-Length: 5\r\n\r\nhello"}, "hello", Unknown},
+		"declared, in pieces": {[]string{"HT", "TP/1.1 200 OK\r\nContent-Le", "ngth: 5\r\n\r", "\nhe", "llo"},
+			"hello", Unknown},
+		"until closed":    {[]string{"HTTP/1.0 200 OK\r\n\r\nhello"}, "hello", Unknown},
+		"bare line feeds": {[]string{"HTTP/1.1 200 OK\nContent-Length: 5\n\nhello"}, "hello", Unknown},
+		"chunked": {[]string{"HTTP/1.1 200 OK\r\nTransfer-Encoding: " +
+			"chunked\r\n\r\n3\r\nhel\r\n2;ext=1\r\nlo\r\n0\r\nX-Trailer: 1\r\n\r\n"}, "hello", Unknown},
+		"chunked, in pieces": {[]string{"HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\n", "3", "\r\nh",
+			"el\r", "\n2\r\nlo\r\n0", "\r\n\r\n"}, "hello", Unknown},
+		"chunks win over size": {[]string{"HTTP/1.1 200 OK\r\nContent-Length: 99\r\nTransfer-Encoding: " +
+			"chunked\r\n\r\n5\r\nhello\r\n0\r\n\r\n"}, "hello", Unknown},
+		"no content": {[]string{"HTTP/1.1 204 No Content\r\nContent-Length: 5\r\n\r\n"}, "", Unknown},
+		"interim answers": {[]string{"HTTP/1.1 100 Continue\r\n\r\nHTTP/1.1 103 Early\r\nLink: " +
+			"x\r\n\r\nHTTP/1.1 200 OK\r\nContent-Length: 2\r\n\r\nok"}, "ok", Unknown},
+		"folded field": {[]string{"HTTP/1.1 200 OK\r\nX-A: 1\r\n  2\r\nContent-Length: 2\r\n\r\nok"}, "ok",
+			Unknown},
+		"gzip": {[]string{"HTTP/1.1 200 OK\r\nContent-Encoding: gzip\r\nContent-Length: " +
+			fmt.Sprint(z.Len()) + "\r\n\r\n" + z.String()}, strings.Repeat("tide ", 100), Unknown},
+		"more than declared": {[]string{"HTTP/1.1 200 OK\r\nContent-Length: 2\r\n\r\nok and more"}, "ok", Unknown},
+		"too short":          {[]string{"HTTP/1.1 200 OK\r\nContent-Length: 9\r\n\r\nhello"}, "hello", Truncated},
+		"last chunk missing": {[]string{"HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\n5\r\nhello\r\n"},
+			"hello", Truncated},
+		"no chunk size": {[]string{"HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\nhello\r\n"}, "", BadChunk},
+		"negative chunk size": {[]string{"HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\n-5\r\nhello\r\n"},
+			"", BadChunk},
+		"chunk longer than said": {[]string{"HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\n2\r\nhello\r\n"},
+			"he", BadChunk},
+		"head cut short": {[]string{"HTTP/1.1 200 OK\r\nContent-"}, "", Truncated},
+		"not gzip": {[]string{"HTTP/1.1 200 OK\r\nContent-Encoding: gzip\r\nContent-Length: " +
+			"5\r\n\r\nhello"}, "hello", BadCompression},
+		"unknown coding": {[]string{"HTTP/1.1 200 OK\r\nContent-Encoding: br\r\nContent-Length: " +
+			"5\r\n\r\nhello"}, "hello", BadCompression},
+		"another protocol": {[]string{"220 radio ready\r\n"}, "", NotHTTP},
+		"no status":        {[]string{"HTTP/1.1 fine\r\n\r\n"}, "", NotHTTP},
+		"nothing":          {[]string{""}, "", AnswerClosed},
 	} {
 		t.Run(name, func(t *testing.T) {
 			host, port := peer(t, says(c.pieces...))
@@ -224,10 +252,13 @@ func TestLimitsHoldToTheByte(t *testing.T) {
 		reason Reason
 		got    int64
 	}{
-		"receive, announced":     {func(c *Config) { c.ReceiveLimit = 1000 }, fmt.Sprintf("Content-Length: %d", len(big)), OverLimit, 1000},
+		"receive, announced": {func(c *Config) { c.ReceiveLimit = 1000 }, fmt.Sprintf("Content-Length: %d",
+			len(big)), OverLimit, 1000},
 		"receive, not announced": {func(c *Config) { c.ReceiveLimit = 1001 }, "Connection: close", OverLimit, 1001},
-		"buffer":                 {func(c *Config) { c.ReceiveLimit, c.BufferLimit = 900_000, 777 }, fmt.Sprintf("Content-Length: %d", len(big)), OverBuffer, 777},
-		"exactly the limit":      {func(c *Config) { c.ReceiveLimit = int64(len(big)) }, fmt.Sprintf("Content-Length: %d", len(big)), Unknown, int64(len(big))},
+		"buffer": {func(c *Config) { c.ReceiveLimit, c.BufferLimit = 900_000, 777 },
+			fmt.Sprintf("Content-Length: %d", len(big)), OverBuffer, 777},
+		"exactly the limit": {func(c *Config) { c.ReceiveLimit = int64(len(big)) },
+			fmt.Sprintf("Content-Length: %d", len(big)), Unknown, int64(len(big))},
 	} {
 		t.Run(name, func(t *testing.T) {
 			host, port := peer(t, says("HTTP/1.1 200 OK\r\n"+c.head+"\r\n\r\n"+big))
@@ -258,7 +289,12 @@ func TestABombIsNotInflated(t *testing.T) {
 		_, _ = w.Write(zeros)
 	}
 	w.Close()
-	host, port := peer(t, says(fmt.Sprintf("HTTP/1.1 200 OK\r\nContent-Encoding: gzip\r\nContent-Length: %d\r\n\r\n", z.Len())+z.String()))
+	host, port := peer(
+		t,
+		says(
+			fmt.Sprintf("HTTP/1.1 200 OK\r\nContent-Encoding: gzip\r\nContent-Length: %d\r\n\r\n", z.Len())+z.String(),
+		),
+	)
 	cfg := config(host, port)
 	cfg.InflatedLimit = 1 << 20
 	leg, _, err := do(t, cfg, post("<a/>"))
@@ -395,9 +431,13 @@ func TestHandshakes(t *testing.T) {
 		alert  string
 		stage  exchange.Stage
 	}{
-		"passes":               {func(*tls.Config) {}, func(*Config) {}, Unknown, "", 0},
-		"versions do not meet": {func(s *tls.Config) { s.MinVersion = tls.VersionTLS13 }, func(c *Config) { c.MaxVersion = tls.VersionTLS12 }, VersionRefused, "protocol version not supported", exchange.TLS},
-		"an old server":        {func(s *tls.Config) { s.MinVersion, s.MaxVersion = tls.VersionTLS10, tls.VersionTLS11 }, func(*Config) {}, VersionRefused, "protocol version not supported", exchange.TLS},
+		"passes": {func(*tls.Config) {}, func(*Config) {}, Unknown, "", 0},
+		"versions do not meet": {func(s *tls.Config) { s.MinVersion = tls.VersionTLS13 },
+			func(c *Config) { c.MaxVersion = tls.VersionTLS12 }, VersionRefused,
+			"protocol version not supported", exchange.TLS},
+		"an old server": {func(s *tls.Config) { s.MinVersion, s.MaxVersion = tls.VersionTLS10, tls.VersionTLS11 },
+			func(*Config) {}, VersionRefused,
+			"protocol version not supported", exchange.TLS},
 		"ciphers do not meet": {func(s *tls.Config) {
 			s.MaxVersion = tls.VersionTLS12
 			s.CipherSuites = []uint16{tls.TLS_RSA_WITH_AES_128_CBC_SHA}
@@ -406,12 +446,21 @@ func TestHandshakes(t *testing.T) {
 			s.MaxVersion = tls.VersionTLS12
 			s.ClientAuth, s.ClientCAs = tls.RequireAndVerifyClientCert, pool
 		}, func(*Config) {}, ClientCertificateRequired, "handshake failure", exchange.TLS},
-		"certificate required, TLS 1.3": {func(s *tls.Config) { s.ClientAuth, s.ClientCAs = tls.RequireAndVerifyClientCert, pool }, func(*Config) {}, ClientCertificateRequired, "certificate required", exchange.Wait},
+		"certificate required, TLS 1.3": {func(s *tls.Config) {
+			s.ClientAuth,
+				s.ClientCAs = tls.RequireAndVerifyClientCert, pool
+		}, func(*Config) {}, ClientCertificateRequired,
+			"certificate required", exchange.Wait},
 		"certificate refused, TLS 1.2": {func(s *tls.Config) {
 			s.MaxVersion = tls.VersionTLS12
 			s.ClientAuth, s.ClientCAs = tls.RequireAndVerifyClientCert, pool
-		}, func(c *Config) { c.Certificates = []tls.Certificate{other.TLS()} }, ClientCertificateRefused, "unknown certificate authority", exchange.TLS},
-		"certificate accepted": {func(s *tls.Config) { s.ClientAuth, s.ClientCAs = tls.RequireAndVerifyClientCert, pool }, func(c *Config) { c.Certificates = []tls.Certificate{client.TLS()} }, Unknown, "", 0},
+		}, func(c *Config) { c.Certificates = []tls.Certificate{other.TLS()} }, ClientCertificateRefused,
+			"unknown certificate authority", exchange.TLS},
+		"certificate accepted": {func(s *tls.Config) {
+			s.ClientAuth, s.ClientCAs = tls.RequireAndVerifyClientCert,
+				pool
+		}, func(c *Config) { c.Certificates = []tls.Certificate{client.TLS()} }, Unknown,
+			"", 0},
 	} {
 		t.Run(name, func(t *testing.T) {
 			conf := base()
@@ -585,7 +634,8 @@ func TestUntilGoesNoFurtherThanAsked(t *testing.T) {
 }
 
 func FuzzAnswer(f *testing.F) {
-	for _, s := range []string{fine, "HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\n3\r\nabc\r\n0\r\n\r\n", "HTTP/1.1 200 OK\r\nContent-Encoding: gzip\r\n\r\nx", "HTTP/1.1 100 Continue\r\n\r\n", "\r\n\r\n"} {
+	for _, s := range []string{fine, "HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\n3\r\nabc\r\n0\r\n\r\n",
+		"HTTP/1.1 200 OK\r\nContent-Encoding: gzip\r\n\r\nx", "HTTP/1.1 100 Continue\r\n\r\n", "\r\n\r\n"} {
 		f.Add([]byte(s), uint16(10))
 	}
 	f.Fuzz(func(t *testing.T, answer []byte, limit uint16) {
@@ -599,7 +649,18 @@ func FuzzAnswer(f *testing.F) {
 		}()
 		x := &exchange.Exchange{}
 		rec := exchange.NewRecorder(x, nil)
-		tr := &roundTrip{ctx: context.Background(), cfg: Config{ReceiveLimit: int64(limit) + 1, InflatedLimit: 1 << 16, AnswerTime: time.Second, ReceiveTime: time.Second}, rec: rec, leg: rec.NewLeg("", exchange.Spill{}), conn: us}
+		tr := &roundTrip{
+			ctx: context.Background(),
+			cfg: Config{
+				ReceiveLimit:  int64(limit) + 1,
+				InflatedLimit: 1 << 16,
+				AnswerTime:    time.Second,
+				ReceiveTime:   time.Second,
+			},
+			rec:  rec,
+			leg:  rec.NewLeg("", exchange.Spill{}),
+			conn: us,
+		}
 		_, _ = tr.answer()
 		us.Close()
 		if n := int(tr.leg.ResponseBody.Len()); tr.leg.Response.Coding == "" && n > int(limit)+1 {

@@ -21,7 +21,10 @@ func (w *Workspace) AddEndpoint(name, contractName, port string) error {
 	case w.Endpoint(name) != nil:
 		return fmt.Errorf("there is an endpoint %s already", name)
 	}
-	return w.set(set{[]string{"endpoint", name, "contract"}, contractName}, set{[]string{"endpoint", name, "port"}, port})
+	return w.set(
+		set{[]string{"endpoint", name, "contract"}, contractName},
+		set{[]string{"endpoint", name, "port"}, port},
+	)
 }
 
 // AddEndpoints makes endpoints for the ports of a contract that can be called
@@ -32,7 +35,10 @@ func (w *Workspace) AddEndpoints(contractName string) (made []string, err error)
 		return nil, err
 	}
 	for _, p := range c.Ports() {
-		has := slices.ContainsFunc(w.Config().Endpoints, func(e *Endpoint) bool { return e.Contract == contractName && e.Port == p.Name })
+		has := slices.ContainsFunc(
+			w.Config().Endpoints,
+			func(e *Endpoint) bool { return e.Contract == contractName && e.Port == p.Name },
+		)
 		if has || p.Version == soap.Unset {
 			continue
 		}
@@ -190,7 +196,12 @@ func (w *Workspace) RenameVariable(from, to string) error {
 // Share is what changes where endpoints are given the settings of another, of
 // this workspace or of one beside it: for the stages that are named, or for all
 // but the address. skipped says what is not copied, and why.
-func (w *Workspace) Share(from *Workspace, name string, to []string, stages []exchange.Stage) (changes []exchange.Change, skipped []string, err error) {
+func (w *Workspace) Share(
+	from *Workspace,
+	name string,
+	to []string,
+	stages []exchange.Stage,
+) (changes []exchange.Change, skipped []string, err error) {
 	e := from.Endpoint(name)
 	if e == nil {
 		return nil, nil, fmt.Errorf("there is no endpoint %s", name)
@@ -200,7 +211,8 @@ func (w *Workspace) Share(from *Workspace, name string, to []string, stages []ex
 		values = map[string][]string{}
 		s := from.Settings(name)
 		for _, k := range endpoint.Keys {
-			if v := s.Of(&k); strings.HasPrefix(v.Source, "profile ") && !strings.HasSuffix(v.Source, endpoint.Yours) || v.Source == "endpoint" {
+			if v := s.Of(&k); strings.HasPrefix(v.Source, "profile ") && !strings.HasSuffix(v.Source, endpoint.Yours) ||
+				v.Source == "endpoint" {
 				values[k.Name] = v.Items
 			}
 		}
@@ -214,7 +226,15 @@ func (w *Workspace) Share(from *Workspace, name string, to []string, stages []ex
 			continue
 		}
 		if from == w && len(stages) == 0 && t.Profile != e.Profile {
-			changes = append(changes, exchange.Change{Where: "workspace", Key: "endpoint." + target + ".profile", From: blank(t.Profile), To: blank(e.Profile)})
+			changes = append(
+				changes,
+				exchange.Change{
+					Where: "workspace",
+					Key:   "endpoint." + target + ".profile",
+					From:  blank(t.Profile),
+					To:    blank(e.Profile),
+				},
+			)
 		}
 		for _, k := range endpoint.Keys {
 			if len(stages) == 0 && k.Stage == exchange.Address || len(stages) > 0 && !slices.Contains(stages, k.Stage) {
@@ -242,7 +262,10 @@ func (w *Workspace) Share(from *Workspace, name string, to []string, stages []ex
 				}
 				continue
 			case (k.Name == "client-cert" || k.Name == "client-key") && from != w:
-				skipped = append(skipped, fmt.Sprintf("%s of %s: its file belongs to the other workspace", k.Name, name))
+				skipped = append(
+					skipped,
+					fmt.Sprintf("%s of %s: its file belongs to the other workspace", k.Name, name),
+				)
 				continue
 			case k.Kind == endpoint.List:
 				c.To = want
@@ -334,7 +357,10 @@ func (w *Workspace) Lift() ([]exchange.Change, error) {
 		}
 		told = append(told, name)
 		for _, e := range environments {
-			changes = append(changes, exchange.Change{Where: "workspace", Key: "environment." + e.Name + "." + name, To: value})
+			changes = append(
+				changes,
+				exchange.Change{Where: "workspace", Key: "environment." + e.Name + "." + name, To: value},
+			)
 		}
 	}
 	for _, p := range places {
@@ -354,7 +380,10 @@ func (w *Workspace) Lift() ([]exchange.Change, error) {
 			variable(port, p.of.port)
 			to += ":${" + port + "}"
 		}
-		changes = append(changes, exchange.Change{Where: "workspace", Key: "endpoint." + p.end + ".address", From: p.was, To: to + p.rest})
+		changes = append(
+			changes,
+			exchange.Change{Where: "workspace", Key: "endpoint." + p.end + ".address", From: p.was, To: to + p.rest},
+		)
 	}
 	if len(w.Config().Environments) == 0 && len(changes) > 0 {
 		changes = append(changes, exchange.Change{Where: "workspace", Key: "default-environment", To: "first"})

@@ -53,7 +53,9 @@ tideHost = "127.0.0.1"
 	require.NoError(t, w.Rename("environment", "model", "testbed"))
 	require.NoError(t, w.RenameVariable("tideHost", "host"))
 	got := source(t, w)
-	for _, want := range []string{"# of the harbour\n[endpoint.pier] # stays\n", `profile = "desk"`, `"http://${host}/x?${host:-y}&$${tideHost}"`, "# who knows", "[profile.desk]", `["X-From: ${host}"]`, "[set-aside.pier]", "[environment.testbed]\nhost =", `default-environment = "testbed"`} {
+	for _, want := range []string{"# of the harbour\n[endpoint.pier] # stays\n", `profile = "desk"`,
+		`"http://${host}/x?${host:-y}&$${tideHost}"`, "# who knows", "[profile.desk]", `["X-From: ${host}"]`,
+		"[set-aside.pier]", "[environment.testbed]\nhost =", `default-environment = "testbed"`} {
 		assert.Contains(t, strings.ReplaceAll(got, "'", `"`), want)
 	}
 	assert.Equal(t, "testbed", w.Config().Environment)
@@ -76,8 +78,21 @@ receive-limit = "64 KiB"
 	issued, err := trust.Issue(trust.Wish{Name: "tides", Hosts: []string{"tides.test"}})
 	require.NoError(t, err)
 	pem := string(trust.PEM(issued.Cert))
-	require.NoError(t, w.Apply(change("endpoint.TideTablesTLS.trust", pem), change("endpoint.TideTablesTLS.answer-time", "90s"), change("endpoint.TideTablesTLS.address", "https://127.0.0.1:1/tides"),
-		change("endpoint.TideTablesTLS.profile", "desk"), change("endpoint.TideTablesTLS.keep-alive", true), change("endpoint.BerthDesk11.timestamp", "5m"), change("endpoint.BerthDesk11.answer-time", "1s")))
+	require.NoError(
+		t,
+		w.Apply(
+			change("endpoint.TideTablesTLS.trust", pem),
+			change("endpoint.TideTablesTLS.answer-time", "90s"),
+			change("endpoint.TideTablesTLS.address", "https://127.0.0.1:1/tides"),
+			change(
+				"endpoint.TideTablesTLS.profile",
+				"desk",
+			),
+			change("endpoint.TideTablesTLS.keep-alive", true),
+			change("endpoint.BerthDesk11.timestamp", "5m"),
+			change("endpoint.BerthDesk11.answer-time", "1s"),
+		),
+	)
 	changes, skipped, err := w.Share(w, "TideTablesTLS", []string{"BerthDesk11", "BerthDesk12"}, nil)
 	require.NoError(t, err)
 	assert.Empty(t, skipped)
@@ -101,7 +116,12 @@ receive-limit = "64 KiB"
 	// One stage only, and from another workspace: its profile's values and its
 	// certificates come along.
 	o := fresh(t)
-	changes, _, err = o.Share(w, "TideTablesTLS", []string{"BerthDesk12"}, []exchange.Stage{exchange.TLS, exchange.Receive})
+	changes, _, err = o.Share(
+		w,
+		"TideTablesTLS",
+		[]string{"BerthDesk12"},
+		[]exchange.Stage{exchange.TLS, exchange.Receive},
+	)
 	require.NoError(t, err)
 	require.NoError(t, o.Apply(changes...))
 	e := o.Endpoint("BerthDesk12")
@@ -117,7 +137,13 @@ func TestEndpointsAreMadeAndDuplicated(t *testing.T) {
 	made, err := w.AddEndpoints("tide-tables")
 	require.NoError(t, err)
 	assert.Equal(t, []string{"TideTables"}, made)
-	require.NoError(t, w.Apply(change("endpoint.TideTables.header", []string{"X-A: 1", "X-B: 2"}), change("endpoint.TideTables.default", true)))
+	require.NoError(
+		t,
+		w.Apply(
+			change("endpoint.TideTables.header", []string{"X-A: 1", "X-B: 2"}),
+			change("endpoint.TideTables.default", true),
+		),
+	)
 	require.NoError(t, w.DuplicateEndpoint("TideTables", "tides-live"))
 	assert.Equal(t, w.Endpoint("TideTables").Values, w.Endpoint("tides-live").Values)
 	assert.False(t, w.Endpoint("tides-live").Default)
@@ -127,8 +153,16 @@ func TestEndpointsAreMadeAndDuplicated(t *testing.T) {
 
 func TestAddressesAreLiftedIntoVariables(t *testing.T) {
 	w := fresh(t)
-	require.NoError(t, w.Apply(change("endpoint.TideTables.address", "http://127.0.0.1:8080/tides"), change("endpoint.TideTablesTLS.address", "https://127.0.0.1:8443/tides?x=$$1"), change("endpoint.BerthDesk11.address", "https://${there}/b"),
-		change("environment.model.there", "x"), change("environment.live.there", "y")))
+	require.NoError(
+		t,
+		w.Apply(
+			change("endpoint.TideTables.address", "http://127.0.0.1:8080/tides"),
+			change("endpoint.TideTablesTLS.address", "https://127.0.0.1:8443/tides?x=$$1"),
+			change("endpoint.BerthDesk11.address", "https://${there}/b"),
+			change("environment.model.there", "x"),
+			change("environment.live.there", "y"),
+		),
+	)
 	for _, e := range []string{"BerthDesk12", "BerthDeskTLS"} {
 		if w.Endpoint(e) != nil {
 			require.NoError(t, w.RemoveEndpoint(e))
@@ -138,13 +172,18 @@ func TestAddressesAreLiftedIntoVariables(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, w.Apply(changes...))
 	for _, env := range []string{"model", "live"} {
-		for end, want := range map[string]string{"TideTables": "http://127.0.0.1:8080/tides", "TideTablesTLS": "https://127.0.0.1:8443/tides?x=$1"} {
+		for end, want := range map[string]string{"TideTables": "http://127.0.0.1:8080/tides",
+			"TideTablesTLS": "https://127.0.0.1:8443/tides?x=$1"} {
 			got, err := w.Resolved(end, env)
 			require.NoError(t, err)
 			assert.Equal(t, want, got, "%s in %s", end, env)
 		}
 	}
-	assert.Equal(t, "${tideTablesScheme}://${host}:${tideTablesPort}/tides", w.Endpoint("TideTables").Values["address"][0])
+	assert.Equal(
+		t,
+		"${tideTablesScheme}://${host}:${tideTablesPort}/tides",
+		w.Endpoint("TideTables").Values["address"][0],
+	)
 	changes, err = w.Lift()
 	require.NoError(t, err)
 	assert.Empty(t, changes)
@@ -161,7 +200,17 @@ func TestThePersonsOwnProfilesServeEveryWorkspace(t *testing.T) {
 	w := fresh(t)
 	path := filepath.Join(w.Home.Config, "profiles.toml")
 	require.NoError(t, os.MkdirAll(w.Home.Config, 0o700))
-	require.NoError(t, os.WriteFile(path, []byte("# mine\n[everywhere]\nproxy = \"http://gate.test:3128\" # the gate\nanswer-time = \"5s\"\n[slow]\nanswer-time = \"5m\"\n"), 0o600))
+	require.NoError(
+		t,
+		os.WriteFile(
+			path,
+			[]byte(
+				"# mine\n[everywhere]\nproxy = \"http://gate.test:3128\" # the gate\nanswer-time = "+
+					"\"5s\"\n[slow]\nanswer-time = \"5m\"\n",
+			),
+			0o600,
+		),
+	)
 	s := w.Settings("TideTables")
 	assert.Equal(t, "http://gate.test:3128", s.Text("proxy"))
 	assert.Equal(t, "profile everywhere (yours)", s.Get("proxy").Source)
@@ -184,7 +233,14 @@ func TestThePersonsOwnProfilesServeEveryWorkspace(t *testing.T) {
 func TestTheProcessEnvironmentIsReadByLeaveOnly(t *testing.T) {
 	w := fresh(t)
 	t.Setenv("HARBOUR_LANTERN", "green")
-	require.NoError(t, w.Apply(change("environment.model.lantern", "env:HARBOUR_LANTERN"), change("default-environment", "model"), change("endpoint.TideTables.header", []string{"X-Lantern: ${lantern}"})))
+	require.NoError(
+		t,
+		w.Apply(
+			change("environment.model.lantern", "env:HARBOUR_LANTERN"),
+			change("default-environment", "model"),
+			change("endpoint.TideTables.header", []string{"X-Lantern: ${lantern}"}),
+		),
+	)
 	r, err := w.FindDraft("YearTable")
 	require.NoError(t, err)
 	p, err := w.Plan(r, "TideTables", "")

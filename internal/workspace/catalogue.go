@@ -82,7 +82,8 @@ func (c *Catalogue) Remove(name string) error {
 	if _, _, err := c.Entry(name); err != nil {
 		return err
 	}
-	if err := c.w.set(set{[]string{"contract", name, "source"}, nil}, set{[]string{"contract", name, "served"}, nil}); err != nil {
+	if err := c.w.set(set{[]string{"contract", name, "source"}, nil}, set{[]string{"contract", name, "served"},
+		nil}); err != nil {
 		return err
 	}
 	files, err := c.w.store().list(contractDir(name))

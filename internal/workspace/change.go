@@ -262,13 +262,17 @@ func (w *Workspace) ChangeDraft(r DraftRef, c exchange.Change) (DraftRef, error)
 		root := d.Root()
 		for a := range root.Attrs() {
 			n := root.Name()
-			if a.Name.Space == xmltree.XMLNSNamespace && (a.Name.Local == n.Prefix && a.Name.Prefix != "" || n.Prefix == "" && a.Name.Prefix == "") {
+			if a.Name.Space == xmltree.XMLNSNamespace &&
+				(a.Name.Local == n.Prefix && a.Name.Prefix != "" || n.Prefix == "" && a.Name.Prefix == "") {
 				out := string(src[:a.Inner.Start]) + xmltree.EscapeAttr(fmt.Sprint(c.To)) + string(src[a.Inner.End:])
 				return r, w.WriteDraft(r, []byte(out))
 			}
 		}
 		at := root.Span().Start + 1 + len(root.Name().Qualified())
-		return r, w.WriteDraft(r, []byte(string(src[:at])+` xmlns="`+xmltree.EscapeAttr(fmt.Sprint(c.To))+`"`+string(src[at:])))
+		return r, w.WriteDraft(
+			r,
+			[]byte(string(src[:at])+` xmlns="`+xmltree.EscapeAttr(fmt.Sprint(c.To))+`"`+string(src[at:])),
+		)
 	}
 	return r, fmt.Errorf("the change of %s is not known", c.Key)
 }

@@ -24,7 +24,12 @@ func (e *OutdatedError) Error() string {
 	if e.Done {
 		return fmt.Sprintf("%s is %s already", key, now)
 	}
-	return fmt.Sprintf("%s is %s now, and was %s when this repair was planned; send again for one that fits", key, now, e.Change.Was())
+	return fmt.Sprintf(
+		"%s is %s now, and was %s when this repair was planned; send again for one that fits",
+		key,
+		now,
+		e.Change.Was(),
+	)
 }
 
 // Fits tells whether a repair of an exchange fits what is set now: whether each value

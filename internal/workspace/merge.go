@@ -32,9 +32,15 @@ func merge(base, mine, theirs []byte) (out []byte, ok bool) {
 	part := func(b []byte, from, to int) []byte { return b[from : len(b)-(len(base)-to)] }
 	switch {
 	case mt < tf:
-		return bytes.Join([][]byte{base[:mf], part(mine, mf, mt), base[mt:tf], part(theirs, tf, tt), base[tt:]}, nil), true
+		return bytes.Join(
+			[][]byte{base[:mf], part(mine, mf, mt), base[mt:tf], part(theirs, tf, tt), base[tt:]},
+			nil,
+		), true
 	case tt < mf:
-		return bytes.Join([][]byte{base[:tf], part(theirs, tf, tt), base[tt:mf], part(mine, mf, mt), base[mt:]}, nil), true
+		return bytes.Join(
+			[][]byte{base[:tf], part(theirs, tf, tt), base[tt:mf], part(mine, mf, mt), base[mt:]},
+			nil,
+		), true
 	}
 	return nil, false
 }
@@ -44,14 +50,21 @@ func merge(base, mine, theirs []byte) (out []byte, ok bool) {
 type ConflictError struct{ Draft, Kept DraftRef }
 
 func (e *ConflictError) Error() string {
-	return fmt.Sprintf("%s was changed on disk in the same place meanwhile; what was written here is kept as %s", e.Draft, e.Kept)
+	return fmt.Sprintf(
+		"%s was changed on disk in the same place meanwhile; what was written here is kept as %s",
+		e.Draft,
+		e.Kept,
+	)
 }
 
 // SaveDraft keeps a draft and its header blocks that were read as base. Where
 // another program changed the files meanwhile, both changes are put together;
 // where that cannot be, theirs stays and what is here becomes a draft beside it:
 // a *ConflictError says so. What is kept now comes back.
-func (w *Workspace) SaveDraft(r DraftRef, base, body, baseHeader, header []byte) (nowBody, nowHeader []byte, err error) {
+func (w *Workspace) SaveDraft(
+	r DraftRef,
+	base, body, baseHeader, header []byte,
+) (nowBody, nowHeader []byte, err error) {
 	onDisk, err := w.ReadDraft(r)
 	if err != nil {
 		onDisk = base // it is gone, or never was: what is here is what there is

@@ -38,7 +38,11 @@ func FuzzMerge(f *testing.F) {
 		assert.Equal(t, ok, ok2, "it does not matter who is who")
 		if ok {
 			assert.Equal(t, string(got), string(other))
-			assert.Equal(t, len(mine)+len(theirs)-len(base), len(got)*b2i(mine != theirs)+(len(mine)+len(theirs)-len(base))*b2i(mine == theirs))
+			assert.Equal(
+				t,
+				len(mine)+len(theirs)-len(base),
+				len(got)*b2i(mine != theirs)+(len(mine)+len(theirs)-len(base))*b2i(mine == theirs),
+			)
 		}
 	})
 }
@@ -59,13 +63,25 @@ func TestNothingThatWasWrittenIsLost(t *testing.T) {
 	other, err := Open(w.Dir(), w.Home)
 	require.NoError(t, err)
 	require.NoError(t, other.WriteDraft(r, []byte("<YearTable><station>A</station><year>2028</year></YearTable>")))
-	body, _, err := w.SaveDraft(r, base, []byte("<YearTable><station>Skerry</station><year>2027</year></YearTable>"), nil, nil)
+	body, _, err := w.SaveDraft(
+		r,
+		base,
+		[]byte("<YearTable><station>Skerry</station><year>2027</year></YearTable>"),
+		nil,
+		nil,
+	)
 	require.NoError(t, err)
 	assert.Equal(t, "<YearTable><station>Skerry</station><year>2028</year></YearTable>", string(body))
 
 	// In the same place both are kept.
 	require.NoError(t, other.WriteDraft(r, []byte("<YearTable><station>Holm</station><year>2028</year></YearTable>")))
-	_, _, err = w.SaveDraft(r, body, []byte("<YearTable><station>Sound</station><year>2028</year></YearTable>"), nil, nil)
+	_, _, err = w.SaveDraft(
+		r,
+		body,
+		[]byte("<YearTable><station>Sound</station><year>2028</year></YearTable>"),
+		nil,
+		nil,
+	)
 	var conflict *ConflictError
 	require.ErrorAs(t, err, &conflict)
 	theirs, err := w.ReadDraft(r)

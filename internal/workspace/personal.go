@@ -75,7 +75,10 @@ func (w *Workspace) parsePersonal(p *profiles, src []byte) error {
 		p.byName[name] = map[string][]string{}
 		for key, v := range values {
 			if endpoint.KeyOf(key) == nil {
-				return &FileError{Path: w.personalFile(), Why: fmt.Sprintf("%s: the setting %s is not known", name, key)}
+				return &FileError{
+					Path: w.personalFile(),
+					Why:  fmt.Sprintf("%s: the setting %s is not known", name, key),
+				}
 			}
 			items, err := texts(v)
 			if err != nil {

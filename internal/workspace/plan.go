@@ -52,7 +52,12 @@ func (w *Workspace) ChooseEndpoint(r DraftRef, named string) (*Endpoint, error) 
 				return e, nil
 			}
 		}
-		return nil, &endpoint.MissingError{Operation: r.Operation, Name: named, Near: near.Miss(named, names), Others: names}
+		return nil, &endpoint.MissingError{
+			Operation: r.Operation,
+			Name:      named,
+			Near:      near.Miss(named, names),
+			Others:    names,
+		}
 	}
 	switch len(serving) {
 	case 0:
@@ -81,7 +86,11 @@ func (w *Workspace) ChooseEndpoint(r DraftRef, named string) (*Endpoint, error) 
 func (w *Workspace) alternative(e *Endpoint, c *contract.Contract) endpoint.Alternative {
 	s := w.settings(w.Config(), e, c.Port(e.Port))
 	scheme, _, _ := strings.Cut(s.Text("address"), "://")
-	return endpoint.Alternative{Name: e.Name, Port: e.Port, Differs: fmt.Sprintf("SOAP %s · %s · port %s", s.Text("soap"), scheme, e.Port)}
+	return endpoint.Alternative{
+		Name:    e.Name,
+		Port:    e.Port,
+		Differs: fmt.Sprintf("SOAP %s · %s · port %s", s.Text("soap"), scheme, e.Port),
+	}
 }
 
 // none says that no endpoint serves an operation, and which could.
@@ -101,7 +110,10 @@ func (w *Workspace) none(r DraftRef) *endpoint.MissingError {
 		}
 		if !made && p.Version != soap.Unset {
 			name := w.freeName(safe.FileName(p.Name), func(n string) bool { return w.Endpoint(n) != nil })
-			missing.Unmade = append(missing.Unmade, w.alternative(&Endpoint{Name: name, Contract: r.Contract, Port: p.Name}, c))
+			missing.Unmade = append(
+				missing.Unmade,
+				w.alternative(&Endpoint{Name: name, Contract: r.Contract, Port: p.Name}, c),
+			)
 		}
 	}
 	return missing
@@ -172,8 +184,17 @@ func (w *Workspace) settingsOf(cfg *Config, name string) endpoint.Settings {
 // in an environment ("" the workspace's).
 func (w *Workspace) Plan(r DraftRef, endpointName, environment string) (call.Plan, error) {
 	cfg := w.Config()
-	p := call.Plan{Workspace: w.ID(), ContractName: r.Contract, Operation: r.Operation, DraftName: r.Name, Environment: environment,
-		Agent: call.Agent, ReadFile: w.ReadFile, Shares: cfg.Using, Known: w.addresses(cfg)}
+	p := call.Plan{
+		Workspace:    w.ID(),
+		ContractName: r.Contract,
+		Operation:    r.Operation,
+		DraftName:    r.Name,
+		Environment:  environment,
+		Agent:        call.Agent,
+		ReadFile:     w.ReadFile,
+		Shares:       cfg.Using,
+		Known:        w.addresses(cfg),
+	}
 	if p.Environment == "" {
 		p.Environment = cfg.Environment
 	}
@@ -183,7 +204,11 @@ func (w *Workspace) Plan(r DraftRef, endpointName, environment string) (call.Pla
 		for _, e := range w.Config().Environments {
 			names = append(names, e.Name)
 		}
-		p.EnvError = &endpoint.EnvironmentError{Name: p.Environment, Near: near.Miss(p.Environment, names), Others: names}
+		p.EnvError = &endpoint.EnvironmentError{
+			Name:   p.Environment,
+			Near:   near.Miss(p.Environment, names),
+			Others: names,
+		}
 	}
 	var err error
 	if p.Contract, err = w.Contract(r.Contract); err != nil {
@@ -192,7 +217,12 @@ func (w *Workspace) Plan(r DraftRef, endpointName, environment string) (call.Pla
 	p.Served = w.ContractNamed(r.Contract).Served
 	if !slices.Contains(p.Contract.OperationNames(), r.Operation) {
 		names := p.Contract.OperationNames()
-		p.NoEndpoint = &endpoint.OperationError{Name: r.Operation, Near: near.Miss(r.Operation, names), Others: names, Unread: p.Contract.NotRead()}
+		p.NoEndpoint = &endpoint.OperationError{
+			Name:   r.Operation,
+			Near:   near.Miss(r.Operation, names),
+			Others: names,
+			Unread: p.Contract.NotRead(),
+		}
 		return p, nil
 	}
 	src, err := w.ReadDraft(r)
@@ -232,7 +262,10 @@ func (w *Workspace) Plan(r DraftRef, endpointName, environment string) (call.Pla
 			if err != nil {
 				return nil
 			}
-			return slices.SortedFunc(maps.Values(all), func(a, b *identity.Identity) int { return cmp.Compare(a.Name, b.Name) })
+			return slices.SortedFunc(
+				maps.Values(all),
+				func(a, b *identity.Identity) int { return cmp.Compare(a.Name, b.Name) },
+			)
 		}
 		p.KeyLogOK = func(path string) bool { return w.Home.Allowed(w.ID(), "key-log", path) }
 		p.ProxyOK = func(proxy string) bool { return w.Home.Allowed(w.ID(), "proxy", proxy) }
@@ -291,7 +324,19 @@ func Identities(w *Workspace) []diagnose.Identity {
 
 // adoptable are the settings with which a description was fetched that the
 // endpoints of its ports need as well.
-var adoptable = []string{"trust", "system-trust", "server-name", "accept-name", "accept-expired", "tls-min", "tls-max", "client-cert", "client-key", "http-auth", "identity"}
+var adoptable = []string{
+	"trust",
+	"system-trust",
+	"server-name",
+	"accept-name",
+	"accept-expired",
+	"tls-min",
+	"tls-max",
+	"client-cert",
+	"client-key",
+	"http-auth",
+	"identity",
+}
 
 // Adopt gives the endpoints of a description the settings with which it was
 // fetched: those of TLS to those that are reached over it.

@@ -25,14 +25,24 @@ func change(key string, to any) exchange.Change {
 
 func TestAPlanHasItsLayersInOrder(t *testing.T) {
 	w := fresh(t)
-	require.NoError(t, w.Apply(change("profile.harbour-11.receive-limit", "65536"), change("endpoint.TideTables.profile", "harbour-11"), change("endpoint.TideTables.answer-time", "5s"), change("environment.model.host", "127.0.0.1")))
+	require.NoError(
+		t,
+		w.Apply(
+			change("profile.harbour-11.receive-limit", "65536"),
+			change("endpoint.TideTables.profile", "harbour-11"),
+			change("endpoint.TideTables.answer-time", "5s"),
+			change("environment.model.host", "127.0.0.1"),
+		),
+	)
 	require.NoError(t, w.Apply(change("default-environment", "model")))
 	r, err := w.FindDraft("YearTable")
 	require.NoError(t, err)
 	p, err := w.Plan(r, "TideTables", "")
 	require.NoError(t, err)
 	require.NoError(t, p.NoEndpoint)
-	for key, want := range map[string][2]string{"receive-limit": {"65536", "profile harbour-11"}, "answer-time": {"5s", "endpoint"}, "address": {"http://tides.skerry.test/tides", "contract"}, "soap": {"1.1", "contract"}, "intake": {"whole", "default"}} {
+	for key, want := range map[string][2]string{"receive-limit": {"65536", "profile harbour-11"}, "answer-time": {"5s",
+		"endpoint"}, "address": {"http://tides.skerry.test/tides", "contract"}, "soap": {"1.1", "contract"},
+		"intake": {"whole", "default"}} {
 		v := p.Settings.Get(key)
 		assert.Equal(t, want, [2]string{v.Text, v.Source}, key)
 	}
@@ -84,7 +94,9 @@ func TestChangesOfEveryKind(t *testing.T) {
 	}
 	require.NoError(t, w.Apply(change("endpoint.TideTables.header", "")))
 	assert.NotContains(t, w.Endpoint("TideTables").Values, "header")
-	for _, bad := range []exchange.Change{change("endpoint.Nope.soap", "1.1"), change("endpoint.TideTables.spoa", "1.1"), change("nonsense", "x"), change("contract.x.y", "z"), {Where: "elsewhere", Key: "x"}, {Where: "user", Key: "x"}} {
+	for _, bad := range []exchange.Change{change("endpoint.Nope.soap", "1.1"), change("endpoint.TideTables.spoa",
+		"1.1"), change("nonsense", "x"), change("contract.x.y", "z"), {Where: "elsewhere", Key: "x"}, {Where: "user",
+		Key: "x"}} {
 		before, _ := os.ReadFile(filepath.Join(w.Dir(), File))
 		assert.Error(t, w.Apply(bad), bad.Key)
 		after, _ := os.ReadFile(filepath.Join(w.Dir(), File))
@@ -152,7 +164,12 @@ func TestWhatWasMadeAndNotSavedIsKept(t *testing.T) {
 	require.NoError(t, second.Apply(change("endpoint.PilotOrders.answer-time", "3s")))
 	dir, err = second.Rescue(now)
 	require.NoError(t, err)
-	assert.Equal(t, home.State+"/unsaved/2026-11-25-093000-new-workspace-2", dir, "another of the same moment stands beside it")
+	assert.Equal(
+		t,
+		home.State+"/unsaved/2026-11-25-093000-new-workspace-2",
+		dir,
+		"another of the same moment stands beside it",
+	)
 }
 
 func TestAWorkspaceInMemoryIsSavedOnRequest(t *testing.T) {
@@ -196,7 +213,9 @@ func TestTheSameDescriptionTwiceHasTwoNames(t *testing.T) {
 func TestDraftsAreFoundByWhatPeopleType(t *testing.T) {
 	w := fresh(t)
 	require.NoError(t, w.WriteDraft(DraftRef{"tide-tables", "TideTables", "YearTable", "Skerry 2027"}, []byte("<x/>")))
-	for text, want := range map[string]string{"YearTable/Skerry 2027": "YearTable/Skerry 2027", "Skerry 2027": "YearTable/Skerry 2027", "DayTable": "DayTable/first", "DayTable/first": "DayTable/first"} {
+	for text, want := range map[string]string{"YearTable/Skerry 2027": "YearTable/Skerry 2027",
+		"Skerry 2027": "YearTable/Skerry 2027",
+		"DayTable":    "DayTable/first", "DayTable/first": "DayTable/first"} {
 		r, err := w.FindDraft(text)
 		require.NoError(t, err, text)
 		assert.Equal(t, want, r.String())
@@ -234,7 +253,10 @@ func TestAnEndpointIsMadeWhereNoneServes(t *testing.T) {
 	w := fresh(t)
 	ref := DraftRef{"tide-tables", "TideTables", "YearTable", "first"}
 	require.NoError(t, w.Apply(exchange.Change{Where: "workspace", Key: "endpoint.TideTables.off", To: true}))
-	require.NoError(t, w.edit(func(src []byte) ([]byte, error) { return tomledit.Remove(src, []string{"endpoint", "TideTablesTLS"}) }))
+	require.NoError(
+		t,
+		w.edit(func(src []byte) ([]byte, error) { return tomledit.Remove(src, []string{"endpoint", "TideTablesTLS"}) }),
+	)
 	offers := func() (out []exchange.Remedy) {
 		p, err := w.Plan(ref, "", "")
 		require.NoError(t, err)

@@ -13,8 +13,15 @@ import (
 // whoever writes to what is read here.
 func TestAWorkspaceIsReadWhileItIsChanged(t *testing.T) {
 	w := fresh(t)
-	require.NoError(t, w.Apply(change("profile.harbour-11.receive-limit", "65536"), change("endpoint.TideTables.profile", "harbour-11"),
-		change("environment.model.host", "127.0.0.1"), change("default-environment", "model")))
+	require.NoError(
+		t,
+		w.Apply(
+			change("profile.harbour-11.receive-limit", "65536"),
+			change("endpoint.TideTables.profile", "harbour-11"),
+			change("environment.model.host", "127.0.0.1"),
+			change("default-environment", "model"),
+		),
+	)
 	r, err := w.FindDraft("YearTable")
 	require.NoError(t, err)
 	before := w.Config()
@@ -43,7 +50,13 @@ func TestAWorkspaceIsReadWhileItIsChanged(t *testing.T) {
 		})
 	}
 	for i := range 60 {
-		assert.NoError(t, w.Apply(change("endpoint.TideTables.answer-time", fmt.Sprintf("%ds", i+1)), change("environment.model.host", fmt.Sprint("h", i))))
+		assert.NoError(
+			t,
+			w.Apply(
+				change("endpoint.TideTables.answer-time", fmt.Sprintf("%ds", i+1)),
+				change("environment.model.host", fmt.Sprint("h", i)),
+			),
+		)
 		assert.NoError(t, w.Reload())
 	}
 	close(stop)

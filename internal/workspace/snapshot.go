@@ -68,7 +68,8 @@ func (w *Workspace) writeSnapshot(name string, c *contract.Contract) error {
 	}
 	for _, k := range kept { // what no index names any more
 		base := path.Base(k)
-		if base != "sources.toml" && !slices.ContainsFunc(s.Files, func(f snapshotFile) bool { return f.File == base }) {
+		if base != "sources.toml" &&
+			!slices.ContainsFunc(s.Files, func(f snapshotFile) bool { return f.File == base }) {
 			if err := w.store().remove(dir + "/" + base); err != nil {
 				return err
 			}
@@ -116,12 +117,19 @@ func (w *Workspace) take(name string, c *contract.Contract, served string, old *
 	}
 	var sets []set
 	for _, p := range c.Ports() {
-		made := slices.ContainsFunc(w.Config().Endpoints, func(e *Endpoint) bool { return e.Contract == name && e.Port == p.Name })
+		made := slices.ContainsFunc(
+			w.Config().Endpoints,
+			func(e *Endpoint) bool { return e.Contract == name && e.Port == p.Name },
+		)
 		if p.Version == soap.Unset || made || old != nil && old.Port(p.Name) != nil {
 			continue
 		}
 		end := w.freeName(safe.FileName(p.Name), func(n string) bool { return w.Endpoint(n) != nil })
-		sets = append(sets, set{[]string{"endpoint", end, "contract"}, name}, set{[]string{"endpoint", end, "port"}, p.Name})
+		sets = append(
+			sets,
+			set{[]string{"endpoint", end, "contract"}, name},
+			set{[]string{"endpoint", end, "port"}, p.Name},
+		)
 	}
 	if err := w.keep(name, c, served, sets...); err != nil {
 		return err
@@ -135,12 +143,14 @@ func (w *Workspace) take(name string, c *contract.Contract, served string, old *
 	for _, p := range c.Ports() {
 		for _, o := range p.Operations {
 			key := p.PortType.Local + "/" + o.Name
-			if p.Version == soap.Unset || seen[key] || o.Input == nil || o.Input.Element == nil || old != nil && len(old.PortsWith(o.Name)) > 0 {
+			if p.Version == soap.Unset || seen[key] || o.Input == nil || o.Input.Element == nil ||
+				old != nil && len(old.PortsWith(o.Name)) > 0 {
 				continue
 			}
 			seen[key] = true
 			ref := DraftRef{name, p.PortType.Local, o.Name, "first"}
-			if err := w.WriteDraft(ref, message.Sample(c.Schemas, o.Input.Element, message.Want{Encoded: o.Use == "encoded"})); err != nil {
+			if err := w.WriteDraft(ref, message.Sample(c.Schemas, o.Input.Element,
+				message.Want{Encoded: o.Use == "encoded"})); err != nil {
 				return err
 			}
 		}

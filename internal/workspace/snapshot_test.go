@@ -81,7 +81,17 @@ func spoil(t *testing.T, dir, pattern string) {
 // that are there, never over one.
 func TestADraftIsMovedOverNoOther(t *testing.T) {
 	w := fresh(t)
-	wrong, there := DraftRef{"berth-desk", "BerthDesk", "FindBerths", "first"}, DraftRef{"berth-desk", "BerthDesk", "LogSighting", "first"}
+	wrong, there := DraftRef{
+		"berth-desk",
+		"BerthDesk",
+		"FindBerths",
+		"first",
+	}, DraftRef{
+		"berth-desk",
+		"BerthDesk",
+		"LogSighting",
+		"first",
+	}
 	require.NoError(t, w.WriteDraft(wrong, []byte("<LogSighting>moved</LogSighting>")))
 	require.NoError(t, w.WriteDraft(there, []byte("<LogSighting>mine</LogSighting>")))
 	to, err := w.ChangeDraft(wrong, exchange.Change{Where: "draft", Key: "operation", To: "LogSighting"})

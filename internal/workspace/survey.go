@@ -29,7 +29,8 @@ func (w *Workspace) SetAside(name, id, why string) error {
 func (w *Workspace) UsesOf(identity string) (out []string) {
 	for _, e := range w.Config().Endpoints {
 		set := w.Settings(e.Name)
-		for key, what := range map[string]string{"identity": "", "client-identity": " (client certificate)", "sign-identity": " (signs)", "proxy-identity": " (proxy)", "session": " (session)"} {
+		for key, what := range map[string]string{"identity": "", "client-identity": " (client certificate)",
+			"sign-identity": " (signs)", "proxy-identity": " (proxy)", "session": " (session)"} {
 			if set.Text(key) == identity {
 				out = append(out, e.Name+what)
 			}
@@ -49,13 +50,22 @@ func (w *Workspace) Survey() *diagnose.Survey {
 		case err != nil:
 			se.Gone, se.NotWhole = err.Error(), true
 		case c.Port(e.Port) == nil && len(c.NotRead()) > 0:
-			se.Gone, se.NotWhole = fmt.Sprintf("the kept description of %s is to be fetched again (refresh); what it leads to could not be read: %s", e.Contract, strings.Join(c.NotRead(), "; ")), true
+			se.Gone, se.NotWhole = fmt.Sprintf(
+				"the kept description of %s is to be fetched again (refresh); what it leads to could not be read: %s",
+				e.Contract,
+				strings.Join(c.NotRead(), "; "),
+			), true
 		case c.Port(e.Port) == nil:
 			var ports []string
 			for _, p := range c.Ports() {
 				ports = append(ports, p.Name)
 			}
-			se.Gone = fmt.Sprintf("the contract %s has no port %s; it has %s", e.Contract, e.Port, strings.Join(ports, ", "))
+			se.Gone = fmt.Sprintf(
+				"the contract %s has no port %s; it has %s",
+				e.Contract,
+				e.Port,
+				strings.Join(ports, ", "),
+			)
 			se.Near = near.Miss(e.Port, ports)
 		default:
 			set := w.settings(w.Config(), e, c.Port(e.Port))
@@ -70,7 +80,10 @@ func (w *Workspace) Survey() *diagnose.Survey {
 					_, err = endpoint.ParseAddress(address)
 				}
 				if err != nil {
-					se.Unresolved = append(se.Unresolved, "in "+env.Name+", "+strings.TrimSuffix(err.Error(), " in the environment "+env.Name))
+					se.Unresolved = append(
+						se.Unresolved,
+						"in "+env.Name+", "+strings.TrimSuffix(err.Error(), " in the environment "+env.Name),
+					)
 				}
 			}
 		}

@@ -131,7 +131,11 @@ func (w *Workspace) Rescue(now time.Time) (dir string, err error) {
 	if !ok || !m.changed() {
 		return "", nil
 	}
-	base := filepath.Join(w.Home.State, "unsaved", now.Format("2006-01-02-150405-")+strings.ReplaceAll(safe.FileName(w.Config().Name), " ", "-"))
+	base := filepath.Join(
+		w.Home.State,
+		"unsaved",
+		now.Format("2006-01-02-150405-")+strings.ReplaceAll(safe.FileName(w.Config().Name), " ", "-"),
+	)
 	dir = w.freeName(base, func(n string) bool { _, err := os.Stat(n); return err == nil })
 	return dir, w.SaveTo(dir)
 }
@@ -197,7 +201,12 @@ type SnapshotError struct {
 }
 
 func (e *SnapshotError) Error() string {
-	return fmt.Sprintf("the kept description of %s cannot be read, and is to be fetched again (refresh): %s: %v", e.Contract, e.File, e.Err)
+	return fmt.Sprintf(
+		"the kept description of %s cannot be read, and is to be fetched again (refresh): %s: %v",
+		e.Contract,
+		e.File,
+		e.Err,
+	)
 }
 
 func (e *SnapshotError) Unwrap() error { return e.Err }
@@ -262,7 +271,13 @@ func (w *Workspace) freeName(base string, taken func(string) bool) string {
 type DraftRef struct{ Contract, PortType, Operation, Name string }
 
 func (r DraftRef) file() string {
-	return path.Join("drafts", safe.FileName(r.Contract), safe.FileName(r.PortType), safe.FileName(r.Operation), safe.FileName(r.Name)+".xml")
+	return path.Join(
+		"drafts",
+		safe.FileName(r.Contract),
+		safe.FileName(r.PortType),
+		safe.FileName(r.Operation),
+		safe.FileName(r.Name)+".xml",
+	)
 }
 
 // ID names a draft in the settings file: contract/port type/operation/name.
@@ -284,7 +299,10 @@ func (w *Workspace) SetDraftSettings(r DraftRef, s DraftSettings) error {
 		}
 		return nil
 	}
-	return w.set(set{[]string{"draft", r.ID(), "variables"}, on(s.Variables)}, set{[]string{"draft", r.ID(), "changes"}, on(s.Changes)})
+	return w.set(
+		set{[]string{"draft", r.ID(), "variables"}, on(s.Variables)},
+		set{[]string{"draft", r.ID(), "changes"}, on(s.Changes)},
+	)
 }
 
 // String is the draft as people name it: YearTable/Skerry 2027.

@@ -25,7 +25,12 @@ func load(t testing.TB, file string) *contract.Contract {
 	path := "../standin/contracts/" + file
 	src, err := os.ReadFile(path)
 	require.NoError(t, err)
-	c, err := contract.Load(context.Background(), path, src, func(_ context.Context, p string) ([]byte, error) { return os.ReadFile(p) })
+	c, err := contract.Load(
+		context.Background(),
+		path,
+		src,
+		func(_ context.Context, p string) ([]byte, error) { return os.ReadFile(p) },
+	)
 	require.NoError(t, err)
 	return c
 }
@@ -55,7 +60,11 @@ func TestAddressInGivesEndpointsAndDrafts(t *testing.T) {
 		drafts = append(drafts, d.String())
 	}
 	assert.Equal(t, []string{"BerthDesk11", "BerthDesk12", "BerthDeskTLS", "TideTables", "TideTablesTLS"}, ends)
-	assert.Equal(t, []string{"FindBerths/first", "ReserveBerth/first", "LogSighting/first", "YearTable/first", "DayTable/first"}, drafts)
+	assert.Equal(
+		t,
+		[]string{"FindBerths/first", "ReserveBerth/first", "LogSighting/first", "YearTable/first", "DayTable/first"},
+		drafts,
+	)
 	c, err := w.Contract("tide-tables")
 	require.NoError(t, err, "the snapshot needs nothing else")
 	assert.Len(t, c.OperationNames(), 2)
@@ -133,7 +142,16 @@ func TestTwoOnOneWorkspaceLoseNothing(t *testing.T) {
 		go func() {
 			defer wg.Done()
 			for k := range 20 {
-				assert.NoError(t, x.Apply(exchange.Change{Where: "workspace", Key: "environment.model." + string(rune('a'+i)) + string(rune('a'+k)), To: "v"}))
+				assert.NoError(
+					t,
+					x.Apply(
+						exchange.Change{
+							Where: "workspace",
+							Key:   "environment.model." + string(rune('a'+i)) + string(rune('a'+k)),
+							To:    "v",
+						},
+					),
+				)
 			}
 		}()
 	}
@@ -177,7 +195,9 @@ func TestKilledWhileSaving(t *testing.T) {
 		w, err := Open(os.Getenv("ORENDA_SAVE_LOOP"), &user.Home{Config: t.TempDir(), State: t.TempDir()})
 		require.NoError(t, err)
 		for i := 0; ; i++ {
-			_ = w.Apply(exchange.Change{Where: "workspace", Key: "environment.model.value", To: strings.Repeat("x", i%5000)})
+			_ = w.Apply(
+				exchange.Change{Where: "workspace", Key: "environment.model.value", To: strings.Repeat("x", i%5000)},
+			)
 		}
 	}
 	w := fresh(t)
@@ -224,7 +244,11 @@ func TestMessagesFromElsewhereBecomeDrafts(t *testing.T) {
 	require.NoError(t, err)
 	assert.NotEqual(t, r, again)
 	_, err = w.Import([]byte(`<DayTabel xmlns="urn:skerry:tides"/>`), "x")
-	assert.ErrorContains(t, err, "no operation here has the body element {urn:skerry:tides}DayTabel; DayTable has one like it")
+	assert.ErrorContains(
+		t,
+		err,
+		"no operation here has the body element {urn:skerry:tides}DayTabel; DayTable has one like it",
+	)
 
 	// What was sent comes back without its envelope and its security header.
 	sent := `<e:Envelope xmlns:e="http://schemas.xmlsoap.org/soap/envelope/" xmlns:t="urn:skerry:tides" xmlns:k="urn:k"><e:Header><s:Security xmlns:s="http://docs.oasis-open.org/wss/2004/01/oasis-200401-wss-wssecurity-secext-1.0.xsd"><s:Secret/></s:Security><k:Clerk>Ines</k:Clerk></e:Header><e:Body><t:DayTable><t:station>Sound</t:station></t:DayTable></e:Body></e:Envelope>`

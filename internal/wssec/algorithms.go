@@ -41,7 +41,8 @@ const (
 
 // digests are the hash functions of references (XML Signature §6.2, RFC 6931).
 var digests = map[string]crypto.Hash{
-	DSIG + "sha1": crypto.SHA1, XENC + "sha256": crypto.SHA256, dsigMore + "sha384": crypto.SHA384, XENC + "sha512": crypto.SHA512,
+	DSIG + "sha1": crypto.SHA1, XENC + "sha256": crypto.SHA256, dsigMore + "sha384": crypto.SHA384,
+	XENC + "sha512": crypto.SHA512,
 }
 
 // method is a way to sign (XML Signature §6.3, §6.4, RFC 6931 §2.3).
@@ -51,10 +52,26 @@ type method struct {
 }
 
 var methods = map[string]method{
-	DSIG + "rsa-sha1": {"rsa", crypto.SHA1}, dsigMore + "rsa-sha256": {"rsa", crypto.SHA256}, dsigMore + "rsa-sha384": {"rsa", crypto.SHA384}, dsigMore + "rsa-sha512": {"rsa", crypto.SHA512},
-	dsigMore07 + "sha1-rsa-MGF1": {"rsa-pss", crypto.SHA1}, dsigMore07 + "sha256-rsa-MGF1": {"rsa-pss", crypto.SHA256}, dsigMore07 + "sha384-rsa-MGF1": {"rsa-pss", crypto.SHA384}, dsigMore07 + "sha512-rsa-MGF1": {"rsa-pss", crypto.SHA512},
-	dsigMore + "ecdsa-sha1": {"ecdsa", crypto.SHA1}, dsigMore + "ecdsa-sha256": {"ecdsa", crypto.SHA256}, dsigMore + "ecdsa-sha384": {"ecdsa", crypto.SHA384}, dsigMore + "ecdsa-sha512": {"ecdsa", crypto.SHA512},
-	DSIG + "hmac-sha1": {"hmac", crypto.SHA1}, dsigMore + "hmac-sha256": {"hmac", crypto.SHA256}, dsigMore + "hmac-sha384": {"hmac", crypto.SHA384}, dsigMore + "hmac-sha512": {"hmac", crypto.SHA512},
+	DSIG + "rsa-sha1": {
+		"rsa",
+		crypto.SHA1,
+	}, dsigMore + "rsa-sha256": {"rsa", crypto.SHA256}, dsigMore + "rsa-sha384": {"rsa", crypto.SHA384},
+	dsigMore + "rsa-sha512": {"rsa", crypto.SHA512},
+	dsigMore07 + "sha1-rsa-MGF1": {
+		"rsa-pss",
+		crypto.SHA1,
+	}, dsigMore07 + "sha256-rsa-MGF1": {"rsa-pss", crypto.SHA256}, dsigMore07 + "sha384-rsa-MGF1": {"rsa-pss",
+		crypto.SHA384}, dsigMore07 + "sha512-rsa-MGF1": {"rsa-pss", crypto.SHA512},
+	dsigMore + "ecdsa-sha1": {
+		"ecdsa",
+		crypto.SHA1,
+	}, dsigMore + "ecdsa-sha256": {"ecdsa", crypto.SHA256}, dsigMore + "ecdsa-sha384": {"ecdsa", crypto.SHA384},
+	dsigMore + "ecdsa-sha512": {"ecdsa", crypto.SHA512},
+	DSIG + "hmac-sha1": {
+		"hmac",
+		crypto.SHA1,
+	}, dsigMore + "hmac-sha256": {"hmac", crypto.SHA256}, dsigMore + "hmac-sha384": {"hmac", crypto.SHA384},
+	dsigMore + "hmac-sha512": {"hmac", crypto.SHA512},
 }
 
 func uriOf[T comparable](table map[string]T, v T) string {
@@ -71,7 +88,8 @@ var Hashes = []string{"sha1", "sha256", "sha384", "sha512"}
 
 // HashOf is the hash function of a word.
 func HashOf(word string) crypto.Hash {
-	return map[string]crypto.Hash{"sha1": crypto.SHA1, "sha256": crypto.SHA256, "sha384": crypto.SHA384, "sha512": crypto.SHA512}[word]
+	return map[string]crypto.Hash{"sha1": crypto.SHA1, "sha256": crypto.SHA256, "sha384": crypto.SHA384,
+		"sha512": crypto.SHA512}[word]
 }
 
 // Words is an algorithm as people name it: rsa-sha256.

@@ -75,7 +75,12 @@ func ReadAssertion(n xmltree.Node) (*Assertion, error) {
 
 // String is the assertion in one line.
 func (a *Assertion) String() string {
-	out := fmt.Sprintf("SAML %s of %s about %s", a.Version, cmp.Or(a.Issuer, "nobody named"), cmp.Or(a.Subject, "nobody named"))
+	out := fmt.Sprintf(
+		"SAML %s of %s about %s",
+		a.Version,
+		cmp.Or(a.Issuer, "nobody named"),
+		cmp.Or(a.Subject, "nobody named"),
+	)
 	if a.Confirmed != "" {
 		out += ", " + a.Confirmed
 	}
@@ -116,8 +121,20 @@ func SignAssertion(assertion []byte, key crypto.Signer, cert *x509.Certificate) 
 		return nil, err
 	}
 	sum := digest(s.Hash, xmltree.Canonical(d.Root(), false))
-	signature := `<ds:Signature xmlns:ds="` + DSIG + `"><ds:SignedInfo><ds:CanonicalizationMethod Algorithm="` + excC14N + `"/><ds:SignatureMethod Algorithm="` + uriOf(methods, m) + `"/><ds:Reference URI="#` + a.ID + `"><ds:Transforms><ds:Transform Algorithm="` + enveloped + `"/><ds:Transform Algorithm="` + excC14N +
-		`"/></ds:Transforms><ds:DigestMethod Algorithm="` + uriOf(digests, s.Hash) + `"/><ds:DigestValue>` + base64.StdEncoding.EncodeToString(sum) + `</ds:DigestValue></ds:Reference></ds:SignedInfo><ds:SignatureValue></ds:SignatureValue>` + s.keyInfo("") + `</ds:Signature>`
+	signature := `<ds:Signature xmlns:ds="` + DSIG + `"><ds:SignedInfo><ds:CanonicalizationMethod Algorithm="` +
+		excC14N + `"/><ds:SignatureMethod Algorithm="` + uriOf(
+		methods,
+		m,
+	) + `"/><ds:Reference URI="#` + a.ID + `"><ds:Transforms><ds:Transform Algorithm="` + enveloped +
+		`"/><ds:Transform Algorithm="` + excC14N +
+		`"/></ds:Transforms><ds:DigestMethod Algorithm="` + uriOf(
+		digests,
+		s.Hash,
+	) + `"/><ds:DigestValue>` + base64.StdEncoding.EncodeToString(
+		sum,
+	) + `</ds:DigestValue></ds:Reference></ds:SignedInfo><ds:SignatureValue></ds:SignatureValue>` + s.keyInfo(
+		"",
+	) + `</ds:Signature>`
 	at := d.Root().Inner().End
 	if issuer := d.Root().Child(SAML2, "Issuer"); a.Version == "2.0" && !issuer.IsZero() {
 		at = issuer.Span().End

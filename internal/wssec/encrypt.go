@@ -128,10 +128,13 @@ func wrap(to *rsa.PublicKey, transport string, key []byte) (sealed []byte, metho
 	switch transport {
 	case "rsa-oaep":
 		sealed, err = rsa.EncryptOAEP(sha1.New(), rand.Reader, to, key, nil)
-		return sealed, `<xenc:EncryptionMethod Algorithm="` + rsaOAEP + `"><ds:DigestMethod xmlns:ds="` + DSIG + `" Algorithm="` + DSIG + `sha1"/></xenc:EncryptionMethod>`, err
+		return sealed, `<xenc:EncryptionMethod Algorithm="` + rsaOAEP + `"><ds:DigestMethod xmlns:ds="` + DSIG +
+			`" Algorithm="` + DSIG + `sha1"/></xenc:EncryptionMethod>`, err
 	case "rsa-oaep-sha256":
 		sealed, err = rsa.EncryptOAEP(sha256.New(), rand.Reader, to, key, nil)
-		return sealed, `<xenc:EncryptionMethod Algorithm="` + rsaOAEP11 + `"><ds:DigestMethod xmlns:ds="` + DSIG + `" Algorithm="` + XENC + `sha256"/><xenc11:MGF xmlns:xenc11="` + XENC11 + `" Algorithm="` + mgfSHA256 + `"/></xenc:EncryptionMethod>`, err
+		return sealed, `<xenc:EncryptionMethod Algorithm="` + rsaOAEP11 + `"><ds:DigestMethod xmlns:ds="` + DSIG +
+			`" Algorithm="` + XENC + `sha256"/><xenc11:MGF xmlns:xenc11="` + XENC11 + `" Algorithm="` + mgfSHA256 +
+			`"/></xenc:EncryptionMethod>`, err
 	case "rsa-1_5":
 		//lint:ignore SA1019 old services ask for it, and it is warned of
 		sealed, err = rsa.EncryptPKCS1v15(rand.Reader, to, key)
@@ -184,8 +187,14 @@ func Encrypt(envelope []byte, c *Encryption) ([]byte, error) {
 			}
 			i := id("encrypted")
 			ids = append(ids, i)
-			data := `<xenc:EncryptedData xmlns:xenc="` + XENC + `" Id="` + i + `" Type="` + kind + `"><xenc:EncryptionMethod Algorithm="` + uri + `"/><ds:KeyInfo xmlns:ds="` + DSIG + `"><wsse:SecurityTokenReference xmlns:wsse="` + WSSE + `" xmlns:wsse11="` + WSSE11 + `" wsse11:TokenType="` + encrypted + `"><wsse:Reference URI="#` + keyID + `" ValueType="` + encrypted + `"/></wsse:SecurityTokenReference></ds:KeyInfo><xenc:CipherData><xenc:CipherValue>` +
-				base64.StdEncoding.EncodeToString(sealed) + `</xenc:CipherValue></xenc:CipherData></xenc:EncryptedData>`
+			data := `<xenc:EncryptedData xmlns:xenc="` + XENC + `" Id="` + i + `" Type="` + kind +
+				`"><xenc:EncryptionMethod Algorithm="` + uri + `"/><ds:KeyInfo xmlns:ds="` + DSIG +
+				`"><wsse:SecurityTokenReference xmlns:wsse="` + WSSE + `" xmlns:wsse11="` + WSSE11 +
+				`" wsse11:TokenType="` + encrypted + `"><wsse:Reference URI="#` + keyID + `" ValueType="` + encrypted +
+				`"/></wsse:SecurityTokenReference></ds:KeyInfo><xenc:CipherData><xenc:CipherValue>` +
+				base64.StdEncoding.EncodeToString(
+					sealed,
+				) + `</xenc:CipherValue></xenc:CipherData></xenc:EncryptedData>`
 			if n.Parent() == e.Header { // WSS 1.1 §9.3: a header block is encrypted within another
 				data = encryptedHeader(e, n) + data + `</wsse11:EncryptedHeader>`
 			}
@@ -194,10 +203,24 @@ func Encrypt(envelope []byte, c *Encryption) ([]byte, error) {
 	}
 	var b strings.Builder
 	if c.Reference == Direct {
-		b.WriteString(`<wsse:BinarySecurityToken wsu:Id="` + token + `" EncodingType="` + base64Encoding + `" ValueType="` + x509v3 + `">` + base64.StdEncoding.EncodeToString(c.To.Raw) + `</wsse:BinarySecurityToken>` + "\n      ")
+		b.WriteString(
+			`<wsse:BinarySecurityToken wsu:Id="` + token + `" EncodingType="` + base64Encoding + `" ValueType="` +
+				x509v3 + `">` + base64.StdEncoding.EncodeToString(
+				c.To.Raw,
+			) + `</wsse:BinarySecurityToken>` + "\n      ",
+		)
 	}
-	b.WriteString(`<xenc:EncryptedKey xmlns:xenc="` + XENC + `" Id="` + keyID + `">` + method + `<ds:KeyInfo xmlns:ds="` + DSIG + `">` + keyReference(c.To, c.Reference, token) + `</ds:KeyInfo><xenc:CipherData><xenc:CipherValue>` +
-		base64.StdEncoding.EncodeToString(sealedKey) + `</xenc:CipherValue></xenc:CipherData><xenc:ReferenceList>`)
+	b.WriteString(
+		`<xenc:EncryptedKey xmlns:xenc="` + XENC + `" Id="` + keyID + `">` + method + `<ds:KeyInfo xmlns:ds="` + DSIG +
+			`">` + keyReference(
+			c.To,
+			c.Reference,
+			token,
+		) + `</ds:KeyInfo><xenc:CipherData><xenc:CipherValue>` +
+			base64.StdEncoding.EncodeToString(
+				sealedKey,
+			) + `</xenc:CipherValue></xenc:CipherData><xenc:ReferenceList>`,
+	)
 	for _, i := range ids {
 		b.WriteString(`<xenc:DataReference URI="#` + i + `"/>`)
 	}
@@ -242,7 +265,9 @@ func withNamespaces(body xmltree.Node, clear []byte) []byte {
 		for _, p := range prefixesOf(c) {
 			own := false
 			for a := range c.Attrs() {
-				own = own || a.Name.Space == xmltree.XMLNSNamespace && (a.Name.Local == p && a.Name.Prefix != "" || p == "" && a.Name.Prefix == "")
+				own = own ||
+					a.Name.Space == xmltree.XMLNSNamespace &&
+						(a.Name.Local == p && a.Name.Prefix != "" || p == "" && a.Name.Prefix == "")
 			}
 			if uri, ok := c.Lookup(p); ok && !own && p != "xml" && uri != "" {
 				if p == "" {
@@ -350,7 +375,10 @@ func Decrypt(envelope []byte, with []DecryptionKey) (out []byte, opened []Opened
 		if data.Parent().Is(WSSE11, "EncryptedHeader") {
 			s = data.Parent().Span()
 		}
-		opened = append(opened, Opened{what, Words(algorithm), weak, xmltree.Span{Start: s.Start, End: s.Start + len(clear)}})
+		opened = append(
+			opened,
+			Opened{what, Words(algorithm), weak, xmltree.Span{Start: s.Start, End: s.Start + len(clear)}},
+		)
 		out = []byte(string(out[:s.Start]) + string(clear) + string(out[s.End:]))
 	}
 	return envelope, opened, fmt.Errorf("more than %d parts are encrypted", maxEncrypted)
@@ -361,7 +389,9 @@ func Decrypt(envelope []byte, with []DecryptionKey) (out []byte, opened []Opened
 func keyFor(e *soap.Envelope, data xmltree.Node, with []DecryptionKey) ([]byte, string, error) {
 	info := data.Child(DSIG, "KeyInfo")
 	wrapped := info.Child(XENC, "EncryptedKey")
-	if uri, _ := info.Child(WSSE, "SecurityTokenReference").Child(WSSE, "Reference").Attr("", "URI"); wrapped.IsZero() && strings.HasPrefix(uri, "#") {
+	if uri, _ := info.Child(WSSE, "SecurityTokenReference").Child(WSSE, "Reference").Attr("",
+		"URI"); wrapped.IsZero() &&
+		strings.HasPrefix(uri, "#") {
 		if n, err := byID(e.Doc, uri[1:]); err == nil && n.Is(XENC, "EncryptedKey") {
 			wrapped = n
 		}
@@ -404,7 +434,13 @@ func keyFor(e *soap.Envelope, data xmltree.Node, with []DecryptionKey) ([]byte, 
 	return nil, "", why
 }
 
-func unwrap(k *rsa.PrivateKey, algorithm string, method xmltree.Node, sealed []byte, data xmltree.Node) ([]byte, string, error) {
+func unwrap(
+	k *rsa.PrivateKey,
+	algorithm string,
+	method xmltree.Node,
+	sealed []byte,
+	data xmltree.Node,
+) ([]byte, string, error) {
 	switch algorithm {
 	case rsa15:
 		of, _ := data.Child(XENC, "EncryptionMethod").Attr("", "Algorithm")
@@ -420,9 +456,14 @@ func unwrap(k *rsa.PrivateKey, algorithm string, method xmltree.Node, sealed []b
 		digest, _ := method.Child(DSIG, "DigestMethod").Attr("", "Algorithm")
 		mgf, _ := method.Child(XENC11, "MGF").Attr("", "Algorithm")
 		hashes := map[string]func() hash.Hash{"": sha1.New, DSIG + "sha1": sha1.New, XENC + "sha256": sha256.New}
-		h, m := hashes[digest], hashes[map[string]string{"": "", mgfSHA1: DSIG + "sha1", mgfSHA256: XENC + "sha256"}[mgf]]
+		h, m := hashes[digest], hashes[map[string]string{"": "", mgfSHA1: DSIG + "sha1",
+			mgfSHA256: XENC + "sha256"}[mgf]]
 		if h == nil || m == nil || m().Size() != h().Size() {
-			return nil, "", fmt.Errorf("a key that is encrypted with OAEP with the digest %s and the mask %s is not opened here", Words(digest), Words(mgf))
+			return nil, "", fmt.Errorf(
+				"a key that is encrypted with OAEP with the digest %s and the mask %s is not opened here",
+				Words(digest),
+				Words(mgf),
+			)
 		}
 		key, err := rsa.DecryptOAEP(h(), nil, k, sealed, nil)
 		if err != nil {

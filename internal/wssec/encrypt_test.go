@@ -29,7 +29,14 @@ func inline(t *testing.T, src []byte) []byte {
 	list := key.Child(XENC, "ReferenceList")
 	text = strings.Replace(text, string(list.Bytes()), "", 1)
 	old := data.Child(DSIG, "KeyInfo")
-	return []byte(strings.Replace(string(data.Bytes()), string(old.Bytes()), `<ds:KeyInfo xmlns:ds="`+DSIG+`">`+text+`</ds:KeyInfo>`, 1))
+	return []byte(
+		strings.Replace(
+			string(data.Bytes()),
+			string(old.Bytes()),
+			`<ds:KeyInfo xmlns:ds="`+DSIG+`">`+text+`</ds:KeyInfo>`,
+			1,
+		),
+	)
 }
 
 // Every way to encrypt is opened by xmlsec1 as far as it knows it, and by us.
@@ -41,7 +48,10 @@ func TestEncryptionIsOpenedByXmlsec(t *testing.T) {
 	for _, data := range DataMethods {
 		for _, transport := range KeyTransports {
 			name := data + " " + transport
-			sealed, err := Encrypt(src, &Encryption{To: cert, Data: data, Transport: transport, Reference: Thumbprint, Parts: []string{"body"}})
+			sealed, err := Encrypt(
+				src,
+				&Encryption{To: cert, Data: data, Transport: transport, Reference: Thumbprint, Parts: []string{"body"}},
+			)
 			require.NoError(t, err, name)
 			assert.NotContains(t, string(sealed), "salt", name)
 			out, parts, err := Decrypt(sealed, []DecryptionKey{{Key: key, Cert: cert}})
@@ -56,13 +66,23 @@ func TestEncryptionIsOpenedByXmlsec(t *testing.T) {
 			}
 			f := filepath.Join(dir, "sealed.xml")
 			require.NoError(t, os.WriteFile(f, inline(t, sealed), 0o600))
-			clear, err := exec.Command("xmlsec1", "--decrypt", "--privkey-pem", filepath.Join(dir, "key.pem"), f).CombinedOutput()
+			clear, err := exec.Command("xmlsec1", "--decrypt", "--privkey-pem", filepath.Join(dir, "key.pem"), f).
+				CombinedOutput()
 			assert.NoError(t, err, "%s\n%s", name, clear)
 			assert.Contains(t, string(clear), "salt &amp; nets", name)
 		}
 	}
 	for _, r := range KeyReferences {
-		sealed, err := Encrypt(src, &Encryption{To: cert, Data: "aes256-gcm", Transport: "rsa-oaep", Reference: KeyReference(r), Parts: []string{"body", "token"}})
+		sealed, err := Encrypt(
+			src,
+			&Encryption{
+				To:        cert,
+				Data:      "aes256-gcm",
+				Transport: "rsa-oaep",
+				Reference: KeyReference(r),
+				Parts:     []string{"body", "token"},
+			},
+		)
 		require.NoError(t, err, r)
 		assert.NotContains(t, string(sealed), "UsernameToken", r)
 		out, parts, err := Decrypt(sealed, []DecryptionKey{{Key: key, Cert: cert}})
@@ -76,14 +96,22 @@ func TestEncryptionIsOpenedByXmlsec(t *testing.T) {
 func TestWhatXmlsecEncryptsIsOpened(t *testing.T) {
 	key := rsaKey(t)
 	_, dir := signer(t, key)
-	for _, c := range [][2]string{{XENC + "aes128-cbc", rsaOAEP}, {XENC + "aes256-cbc", rsa15}, {XENC11 + "aes256-gcm", rsaOAEP}} {
-		tmpl := `<EncryptedData xmlns="` + XENC + `" Type="` + content + `"><EncryptionMethod Algorithm="` + c[0] + `"/><KeyInfo xmlns="` + DSIG + `"><EncryptedKey xmlns="` + XENC + `"><EncryptionMethod Algorithm="` + c[1] + `"/><KeyInfo xmlns="` + DSIG + `"><KeyName/></KeyInfo><CipherData><CipherValue/></CipherData></EncryptedKey></KeyInfo><CipherData><CipherValue/></CipherData></EncryptedData>`
+	for _, c := range [][2]string{{XENC + "aes128-cbc", rsaOAEP}, {XENC + "aes256-cbc", rsa15}, {XENC11 + "aes256-gcm",
+		rsaOAEP}} {
+		tmpl := `<EncryptedData xmlns="` + XENC + `" Type="` + content + `"><EncryptionMethod Algorithm="` + c[0] +
+			`"/><KeyInfo xmlns="` + DSIG + `"><EncryptedKey xmlns="` + XENC + `"><EncryptionMethod Algorithm="` + c[1] +
+			`"/><KeyInfo xmlns="` + DSIG +
+			`"><KeyName/></KeyInfo><CipherData><CipherValue/></CipherData></EncryptedKey></KeyInfo><CipherData><CipherValue/></CipherData></EncryptedData>`
 		src := message(t)
 		in, tm := filepath.Join(dir, "m.xml"), filepath.Join(dir, "t.xml")
 		require.NoError(t, os.WriteFile(in, src, 0o600))
 		require.NoError(t, os.WriteFile(tm, []byte(tmpl), 0o600))
-		size := map[string]string{"aes128-cbc": "aes-128", "aes256-cbc": "aes-256", "aes256-gcm": "aes-256"}[Words(c[0])]
-		out, err := exec.Command("xmlsec1", "--encrypt", "--pubkey-cert-pem", filepath.Join(dir, "cert.pem"), "--session-key", size, "--xml-data", in, "--node-xpath", "/*[local-name()='Envelope']/*[local-name()='Body']/*", "--output", filepath.Join(dir, "o.xml"), tm).CombinedOutput()
+		size := map[string]string{"aes128-cbc": "aes-128", "aes256-cbc": "aes-256",
+			"aes256-gcm": "aes-256"}[Words(c[0])]
+		out, err := exec.Command("xmlsec1", "--encrypt", "--pubkey-cert-pem", filepath.Join(dir, "cert.pem"),
+			"--session-key", size, "--xml-data", in, "--node-xpath",
+			"/*[local-name()='Envelope']/*[local-name()='Body']/*", "--output", filepath.Join(dir, "o.xml"), tm).
+			CombinedOutput()
 		if err != nil && strings.Contains(string(out), "executable file not found") {
 			t.Skip("xmlsec1 is not installed (make test installs it)")
 		}
@@ -102,9 +130,21 @@ func TestSignedThenEncrypted(t *testing.T) {
 	mine, theirs := ecKey(t, elliptic.P256()), rsaKey(t)
 	cert, _ := signer(t, mine)
 	to, _ := signer(t, theirs)
-	signed, err := Sign(message(t), &Signing{Key: mine, Cert: cert, Hash: crypto.SHA256, Reference: Direct, Parts: []string{"body", "timestamp"}})
+	signed, err := Sign(
+		message(t),
+		&Signing{Key: mine, Cert: cert, Hash: crypto.SHA256, Reference: Direct, Parts: []string{"body", "timestamp"}},
+	)
 	require.NoError(t, err)
-	sealed, err := Encrypt(signed, &Encryption{To: to, Data: "aes256-gcm", Transport: "rsa-oaep", Reference: IssuerSerial, Parts: []string{"body"}})
+	sealed, err := Encrypt(
+		signed,
+		&Encryption{
+			To:        to,
+			Data:      "aes256-gcm",
+			Transport: "rsa-oaep",
+			Reference: IssuerSerial,
+			Parts:     []string{"body"},
+		},
+	)
 	require.NoError(t, err)
 	out, _, err := Decrypt(sealed, []DecryptionKey{{Key: theirs, Cert: to}})
 	require.NoError(t, err)
@@ -118,7 +158,16 @@ func TestWhatCannotBeOpened(t *testing.T) {
 	key, other := rsaKey(t), rsaKey(t)
 	cert, _ := signer(t, key)
 	for _, transport := range KeyTransports {
-		sealed, err := Encrypt(message(t), &Encryption{To: cert, Data: "aes128-gcm", Transport: transport, Reference: Embedded, Parts: []string{"body"}})
+		sealed, err := Encrypt(
+			message(t),
+			&Encryption{
+				To:        cert,
+				Data:      "aes128-gcm",
+				Transport: transport,
+				Reference: Embedded,
+				Parts:     []string{"body"},
+			},
+		)
 		require.NoError(t, err)
 		back, _, err := Decrypt(sealed, []DecryptionKey{{Key: other}})
 		assert.Error(t, err)
@@ -133,14 +182,20 @@ func TestWhatCannotBeOpened(t *testing.T) {
 		assert.Error(t, err, "a changed byte is seen")
 	}
 	ec, _ := signer(t, ecKey(t, elliptic.P256()))
-	_, err := Encrypt(message(t), &Encryption{To: ec, Data: "aes128-gcm", Transport: "rsa-oaep", Parts: []string{"body"}})
+	_, err := Encrypt(
+		message(t),
+		&Encryption{To: ec, Data: "aes128-gcm", Transport: "rsa-oaep", Parts: []string{"body"}},
+	)
 	assert.ErrorContains(t, err, "cannot be encrypted for")
 }
 
 func FuzzDecrypt(f *testing.F) {
 	key := rsaKey(f)
 	cert, _ := signer(f, key)
-	sealed, err := Encrypt(message(f), &Encryption{To: cert, Data: "aes128-gcm", Transport: "rsa-oaep", Reference: Embedded, Parts: []string{"body"}})
+	sealed, err := Encrypt(
+		message(f),
+		&Encryption{To: cert, Data: "aes128-gcm", Transport: "rsa-oaep", Reference: Embedded, Parts: []string{"body"}},
+	)
 	require.NoError(f, err)
 	f.Add(sealed)
 	f.Fuzz(func(t *testing.T, b []byte) {

@@ -33,30 +33,49 @@ const (
 	SubjectKey   KeyReference = "subject-key"   // subject key identifier
 	Thumbprint   KeyReference = "thumbprint"    // SHA-1 of the certificate
 	Embedded     KeyReference = "embedded"      // the certificate itself, in X509Data
-	PKIPath      KeyReference = "pki-path"      // as direct, the token being the path from the authority to the certificate
-	PKCS7        KeyReference = "pkcs7"         // as direct, the token being a PKCS#7 with certificate and authorities
-	FromPassword KeyReference = "password"      // a key derived from the user name token's password makes an HMAC
-	FromToken    KeyReference = "assertion"     // the assertion in the header that names the key
+	// PKIPath is as direct, the token being the path from the authority to the certificate.
+	PKIPath      KeyReference = "pki-path"
+	PKCS7        KeyReference = "pkcs7"     // as direct, the token being a PKCS#7 with certificate and authorities
+	FromPassword KeyReference = "password"  // a key derived from the user name token's password makes an HMAC
+	FromToken    KeyReference = "assertion" // the assertion in the header that names the key
 )
 
 // KeyReferences are all of them.
-var KeyReferences = []string{string(Direct), string(IssuerSerial), string(SubjectKey), string(Thumbprint), string(Embedded), string(PKIPath), string(PKCS7), string(FromPassword), string(FromToken)}
+var KeyReferences = []string{
+	string(Direct),
+	string(IssuerSerial),
+	string(SubjectKey),
+	string(Thumbprint),
+	string(Embedded),
+	string(PKIPath),
+	string(PKCS7),
+	string(FromPassword),
+	string(FromToken),
+}
 
 // CertificateReferences are those that name a certificate.
-var CertificateReferences = []string{string(Direct), string(IssuerSerial), string(SubjectKey), string(Thumbprint), string(Embedded)}
+var CertificateReferences = []string{
+	string(Direct),
+	string(IssuerSerial),
+	string(SubjectKey),
+	string(Thumbprint),
+	string(Embedded),
+}
 
 // Signing says how an envelope is signed.
 type Signing struct {
-	Key       crypto.Signer
-	Cert      *x509.Certificate
-	Above     []*x509.Certificate // its issuers, where a token takes them along, from the nearest on
-	Secret    []byte              // signs with HMAC in the key's place
-	Token     string              // id of the token in the header that the secret was derived from, or of the assertion that names the key
-	SAML1     bool                // that assertion is one of SAML 1.1
-	Hash      crypto.Hash         // of the digests and of the signature
-	PSS       bool                // RSASSA-PSS where the key is RSA
-	Inclusive bool                // the inclusive canonical form
-	Prefixes  []string            // that the exclusive form treats as the inclusive one would
+	Key    crypto.Signer
+	Cert   *x509.Certificate
+	Above  []*x509.Certificate // its issuers, where a token takes them along, from the nearest on
+	Secret []byte              // signs with HMAC in the key's place
+	// Token is the id of the token in the header that the secret was derived from, or of
+	// the assertion that names the key.
+	Token     string
+	SAML1     bool        // that assertion is one of SAML 1.1
+	Hash      crypto.Hash // of the digests and of the signature
+	PSS       bool        // RSASSA-PSS where the key is RSA
+	Inclusive bool        // the inclusive canonical form
+	Prefixes  []string    // that the exclusive form treats as the inclusive one would
 	Reference KeyReference
 	Parts     []string // "body", "timestamp", "token", "addressing", or a path: Envelope/Header/Clerk
 }
@@ -254,7 +273,18 @@ func Sign(envelope []byte, s *Signing) ([]byte, error) {
 		if err != nil {
 			return nil, err
 		}
-		bst := `<wsse:BinarySecurityToken` + bound(envelope, "wsse", WSSE) + bound(envelope, "wsu", WSU) + ` wsu:Id="` + token + `" EncodingType="` + base64Encoding + `" ValueType="` + kind + `">` + base64.StdEncoding.EncodeToString(content) + `</wsse:BinarySecurityToken>`
+		bst := `<wsse:BinarySecurityToken` + bound(
+			envelope,
+			"wsse",
+			WSSE,
+		) + bound(
+			envelope,
+			"wsu",
+			WSU,
+		) + ` wsu:Id="` + token + `" EncodingType="` + base64Encoding + `" ValueType="` + kind + `">` +
+			base64.StdEncoding.EncodeToString(
+				content,
+			) + `</wsse:BinarySecurityToken>`
 		if envelope, _, err = insert(envelope, bst); err != nil {
 			return nil, err
 		}
@@ -271,7 +301,8 @@ func Sign(envelope []byte, s *Signing) ([]byte, error) {
 	if s.Inclusive {
 		form = incC14N
 	} else if len(s.Prefixes) > 0 {
-		with = `<ec:InclusiveNamespaces xmlns:ec="` + excC14N + `" PrefixList="` + xmltree.EscapeAttr(strings.Join(s.Prefixes, " ")) + `"/>`
+		with = `<ec:InclusiveNamespaces xmlns:ec="` + excC14N + `" PrefixList="` +
+			xmltree.EscapeAttr(strings.Join(s.Prefixes, " ")) + `"/>`
 	}
 	algorithm := func(name, uri, inner string) string {
 		if inner == "" {
@@ -280,7 +311,23 @@ func Sign(envelope []byte, s *Signing) ([]byte, error) {
 		return "<ds:" + name + ` Algorithm="` + uri + `">` + inner + "</ds:" + name + ">"
 	}
 	var b strings.Builder
-	b.WriteString(`<ds:Signature xmlns:ds="` + DSIG + `"` + bound(envelope, "wsse", WSSE) + ` Id="` + id("signature") + `"><ds:SignedInfo>` + algorithm("CanonicalizationMethod", form, with) + algorithm("SignatureMethod", uriOf(methods, m), ""))
+	b.WriteString(
+		`<ds:Signature xmlns:ds="` + DSIG + `"` + bound(
+			envelope,
+			"wsse",
+			WSSE,
+		) + ` Id="` + id(
+			"signature",
+		) + `"><ds:SignedInfo>` + algorithm(
+			"CanonicalizationMethod",
+			form,
+			with,
+		) + algorithm(
+			"SignatureMethod",
+			uriOf(methods, m),
+			"",
+		),
+	)
 	for _, i := range ids {
 		n, err := byID(e.Doc, i)
 		if err != nil {
@@ -290,8 +337,20 @@ func Sign(envelope []byte, s *Signing) ([]byte, error) {
 		if s.Inclusive {
 			octets = xmltree.CanonicalInclusive(n, false)
 		}
-		b.WriteString(`<ds:Reference URI="#` + i + `"><ds:Transforms>` + algorithm("Transform", form, with) + `</ds:Transforms>` + algorithm("DigestMethod", uriOf(digests, s.Hash), "") +
-			`<ds:DigestValue>` + base64.StdEncoding.EncodeToString(digest(s.Hash, octets)) + `</ds:DigestValue></ds:Reference>`)
+		b.WriteString(
+			`<ds:Reference URI="#` + i + `"><ds:Transforms>` + algorithm(
+				"Transform",
+				form,
+				with,
+			) + `</ds:Transforms>` + algorithm(
+				"DigestMethod",
+				uriOf(digests, s.Hash),
+				"",
+			) +
+				`<ds:DigestValue>` + base64.StdEncoding.EncodeToString(
+				digest(s.Hash, octets),
+			) + `</ds:DigestValue></ds:Reference>`,
+		)
 	}
 	b.WriteString(`</ds:SignedInfo><ds:SignatureValue></ds:SignatureValue>` + s.keyInfo(token) + `</ds:Signature>`)
 	envelope, at, err := insert(envelope, b.String())
@@ -344,9 +403,13 @@ func (s *Signing) binary() (kind string, content []byte, err error) {
 func (s *Signing) keyInfo(token string) string {
 	switch {
 	case s.Token != "" && s.Reference == FromPassword:
-		return `<ds:KeyInfo><wsse:SecurityTokenReference><wsse:Reference URI="#` + s.Token + `" ValueType="` + profile + `UsernameToken"/></wsse:SecurityTokenReference></ds:KeyInfo>`
+		return `<ds:KeyInfo><wsse:SecurityTokenReference><wsse:Reference URI="#` + s.Token + `" ValueType="` + profile +
+			`UsernameToken"/></wsse:SecurityTokenReference></ds:KeyInfo>`
 	case s.Token != "" && s.Reference == FromToken: // SAML Token Profile 1.1 §3.4
-		return `<ds:KeyInfo><wsse:SecurityTokenReference><wsse:KeyIdentifier ValueType="` + map[bool]string{true: saml1ID, false: samlID}[s.SAML1] + `">` + xmltree.EscapeText(s.Token) + `</wsse:KeyIdentifier></wsse:SecurityTokenReference></ds:KeyInfo>`
+		return `<ds:KeyInfo><wsse:SecurityTokenReference><wsse:KeyIdentifier ValueType="` +
+			map[bool]string{true: saml1ID, false: samlID}[s.SAML1] + `">` + xmltree.EscapeText(
+			s.Token,
+		) + `</wsse:KeyIdentifier></wsse:SecurityTokenReference></ds:KeyInfo>`
 	case s.Cert == nil:
 		return ""
 	}
@@ -366,14 +429,34 @@ func keyReference(c *x509.Certificate, how KeyReference, token string) string {
 	}
 	switch how {
 	case IssuerSerial:
-		return ref(`<ds:X509Data><ds:X509IssuerSerial><ds:X509IssuerName>`+xmltree.EscapeText(c.Issuer.String())+`</ds:X509IssuerName><ds:X509SerialNumber>`+c.SerialNumber.String()+`</ds:X509SerialNumber></ds:X509IssuerSerial></ds:X509Data>`, "")
+		return ref(
+			`<ds:X509Data><ds:X509IssuerSerial><ds:X509IssuerName>`+xmltree.EscapeText(
+				c.Issuer.String(),
+			//revive:disable-next-line:line-length-limit one literal
+			)+`</ds:X509IssuerName><ds:X509SerialNumber>`+c.SerialNumber.String()+`</ds:X509SerialNumber></ds:X509IssuerSerial></ds:X509Data>`,
+			"",
+		)
 	case SubjectKey:
-		return ref(`<wsse:KeyIdentifier EncodingType="`+base64Encoding+`" ValueType="`+subjectKey+`">`+base64.StdEncoding.EncodeToString(c.SubjectKeyId)+`</wsse:KeyIdentifier>`, "")
+		return ref(
+			//revive:disable-next-line:line-length-limit one literal
+			`<wsse:KeyIdentifier EncodingType="`+base64Encoding+`" ValueType="`+subjectKey+`">`+base64.StdEncoding.EncodeToString(
+				c.SubjectKeyId,
+			)+`</wsse:KeyIdentifier>`,
+			"",
+		)
 	case Thumbprint:
 		sum := sha1.Sum(c.Raw)
-		return ref(`<wsse:KeyIdentifier EncodingType="`+base64Encoding+`" ValueType="`+thumbSHA1+`">`+base64.StdEncoding.EncodeToString(sum[:])+`</wsse:KeyIdentifier>`, "")
+		return ref(
+			//revive:disable-next-line:line-length-limit one literal
+			`<wsse:KeyIdentifier EncodingType="`+base64Encoding+`" ValueType="`+thumbSHA1+`">`+base64.StdEncoding.EncodeToString(
+				sum[:],
+			)+`</wsse:KeyIdentifier>`,
+			"",
+		)
 	case Embedded:
-		return `<ds:X509Data><ds:X509Certificate>` + base64.StdEncoding.EncodeToString(c.Raw) + `</ds:X509Certificate></ds:X509Data>`
+		return `<ds:X509Data><ds:X509Certificate>` + base64.StdEncoding.EncodeToString(
+			c.Raw,
+		) + `</ds:X509Certificate></ds:X509Data>`
 	}
 	kind := map[KeyReference]string{PKIPath: pkiPath, PKCS7: pkcs7Token}[how]
 	if kind == "" {

@@ -29,7 +29,13 @@ import (
 // signer is a key with a certificate of its own, also as PEM files.
 func signer(t testing.TB, key crypto.Signer) (*x509.Certificate, string) {
 	t.Helper()
-	tmpl := &x509.Certificate{SerialNumber: big.NewInt(time.Now().UnixNano()), Subject: pkix.Name{CommonName: "manifest desk"}, NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour), SubjectKeyId: []byte{1, 2, 3, 4, 5, 6}}
+	tmpl := &x509.Certificate{
+		SerialNumber: big.NewInt(time.Now().UnixNano()),
+		Subject:      pkix.Name{CommonName: "manifest desk"},
+		NotBefore:    time.Now().Add(-time.Hour),
+		NotAfter:     time.Now().Add(time.Hour),
+		SubjectKeyId: []byte{1, 2, 3, 4, 5, 6},
+	}
 	der, err := x509.CreateCertificate(rand.Reader, tmpl, tmpl, key.Public(), key)
 	require.NoError(t, err)
 	c, err := x509.ParseCertificate(der)
@@ -37,8 +43,22 @@ func signer(t testing.TB, key crypto.Signer) (*x509.Certificate, string) {
 	dir := t.TempDir()
 	k, err := x509.MarshalPKCS8PrivateKey(key)
 	require.NoError(t, err)
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "cert.pem"), pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}), 0o600))
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "key.pem"), pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: k}), 0o600))
+	require.NoError(
+		t,
+		os.WriteFile(
+			filepath.Join(dir, "cert.pem"),
+			pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}),
+			0o600,
+		),
+	)
+	require.NoError(
+		t,
+		os.WriteFile(
+			filepath.Join(dir, "key.pem"),
+			pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: k}),
+			0o600,
+		),
+	)
 	return c, dir
 }
 
@@ -59,7 +79,11 @@ func ecKey(t testing.TB, curve elliptic.Curve) *ecdsa.PrivateKey {
 func message(t testing.TB) []byte {
 	body := `<m:Manifest xmlns:m="urn:skerry:manifests"   xmlns:unused="urn:x" m:b = 'x"y'  a="&#9;&lt;1"
 	 xml:lang="en"><!-- a remark --><m:goods>salt &amp; nets` + "\u00e9\U0001D11E" + `<![CDATA[ <raw> ]]></m:goods><goods xmlns="">loose</goods><m:tonnes xsi:type="xs:decimal" xmlns:xsi="http://www.w3.org/2001/XMLSchema-instance" xmlns:xs="http://www.w3.org/2001/XMLSchema">10</m:tonnes><m:empty/></m:Manifest>`
-	envelope, _ := soap.Build(soap.V11, soap.Addressing{Version: soap.Addressing10, To: "http://q/", Action: "urn:a", MessageID: "urn:uuid:1"}.Blocks(), []byte(body))
+	envelope, _ := soap.Build(
+		soap.V11,
+		soap.Addressing{Version: soap.Addressing10, To: "http://q/", Action: "urn:a", MessageID: "urn:uuid:1"}.Blocks(),
+		[]byte(body),
+	)
 	h := Build(NewToken("desk", "word", Digest, time.Now()), &Timestamp{Created: time.Now(), Life: time.Minute})
 	return []byte(strings.Replace(string(envelope), "<soap:Header>", "<soap:Header>\n"+string(h.XML), 1))
 }
@@ -82,7 +106,11 @@ func xmlsec(t *testing.T, src []byte, args ...string) (string, error) {
 	f := filepath.Join(t.TempDir(), "m.xml")
 	require.NoError(t, os.WriteFile(f, src, 0o600))
 	all := append([]string{}, args...)
-	for _, el := range []string{soap.NS11 + ":Body", WSU + ":Timestamp", WSSE + ":UsernameToken", WSSE + ":BinarySecurityToken", soap.AddressingNS[soap.Addressing10] + ":To", soap.AddressingNS[soap.Addressing10] + ":Action", soap.AddressingNS[soap.Addressing10] + ":MessageID", soap.AddressingNS[soap.Addressing10] + ":ReplyTo", "urn:skerry:manifests:goods"} {
+	for _, el := range []string{soap.NS11 + ":Body", WSU + ":Timestamp", WSSE + ":UsernameToken",
+		WSSE + ":BinarySecurityToken", soap.AddressingNS[soap.Addressing10] + ":To",
+		soap.AddressingNS[soap.Addressing10] + ":Action", soap.AddressingNS[soap.Addressing10] + ":MessageID",
+		soap.AddressingNS[soap.Addressing10] + ":ReplyTo",
+		"urn:skerry:manifests:goods"} {
 		all = append(all, "--id-attr:Id", el)
 	}
 	out, err := exec.Command("xmlsec1", append(all, f)...).CombinedOutput()
@@ -92,7 +120,12 @@ func xmlsec(t *testing.T, src []byte, args ...string) (string, error) {
 // Every way to sign is verified by xmlsec1, and by us; a byte that is changed is
 // seen by both.
 func TestSignaturesAreVerifiedByXmlsec(t *testing.T) {
-	keys := map[string]crypto.Signer{"rsa": rsaKey(t), "p256": ecKey(t, elliptic.P256()), "p384": ecKey(t, elliptic.P384()), "p521": ecKey(t, elliptic.P521())}
+	keys := map[string]crypto.Signer{
+		"rsa":  rsaKey(t),
+		"p256": ecKey(t, elliptic.P256()),
+		"p384": ecKey(t, elliptic.P384()),
+		"p521": ecKey(t, elliptic.P521()),
+	}
 	type one struct {
 		key string
 		s   Signing
@@ -105,17 +138,55 @@ func TestSignaturesAreVerifiedByXmlsec(t *testing.T) {
 		all = append(all, one{"rsa", Signing{Hash: h, PSS: true, Reference: Direct, Parts: []string{"body"}}})
 	}
 	for _, r := range CertificateReferences {
-		all = append(all, one{"rsa", Signing{Hash: crypto.SHA256, Reference: KeyReference(r), Parts: []string{"body", "timestamp", "token", "addressing"}}})
+		all = append(
+			all,
+			one{
+				"rsa",
+				Signing{
+					Hash:      crypto.SHA256,
+					Reference: KeyReference(r),
+					Parts:     []string{"body", "timestamp", "token", "addressing"},
+				},
+			},
+		)
 	}
-	all = append(all, one{"rsa", Signing{Hash: crypto.SHA256, Reference: Direct, Inclusive: true, Parts: []string{"body", "timestamp", "token"}}},
-		one{"p256", Signing{Hash: crypto.SHA256, Reference: Direct, Prefixes: []string{"soap", "wsse", "m"}, Parts: []string{"body", "timestamp"}}},
-		one{"rsa", Signing{Hash: crypto.SHA256, Reference: Embedded, Parts: []string{"Envelope/Body/Manifest/goods"}}})
+	all = append(
+		all,
+		one{
+			"rsa",
+			Signing{
+				Hash:      crypto.SHA256,
+				Reference: Direct,
+				Inclusive: true,
+				Parts:     []string{"body", "timestamp", "token"},
+			},
+		},
+		one{
+			"p256",
+			Signing{
+				Hash:      crypto.SHA256,
+				Reference: Direct,
+				Prefixes:  []string{"soap", "wsse", "m"},
+				Parts:     []string{"body", "timestamp"},
+			},
+		},
+		one{"rsa", Signing{Hash: crypto.SHA256, Reference: Embedded, Parts: []string{"Envelope/Body/Manifest/goods"}}},
+	)
 	src := message(t)
 	for _, c := range all {
 		cert, dir := signer(t, keys[c.key])
 		s := c.s
 		s.Key, s.Cert = keys[c.key], cert
-		name := fmt.Sprintf("%s %v pss=%v %s inclusive=%v %v %v", c.key, s.Hash, s.PSS, s.Reference, s.Inclusive, s.Prefixes, s.Parts)
+		name := fmt.Sprintf(
+			"%s %v pss=%v %s inclusive=%v %v %v",
+			c.key,
+			s.Hash,
+			s.PSS,
+			s.Reference,
+			s.Inclusive,
+			s.Prefixes,
+			s.Parts,
+		)
 		signed, err := Sign(src, &s)
 		require.NoError(t, err, name)
 		e := opened(t, signed)
@@ -150,7 +221,10 @@ func assertPSS(t *testing.T, e *soap.Envelope, dir string, h crypto.Hash) {
 	value, err := decodeBase64(sig.Child(DSIG, "SignatureValue").Text())
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "value"), value, 0o600))
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "octets"), xmltree.Canonical(sig.Child(DSIG, "SignedInfo"), false), 0o600))
+	require.NoError(
+		t,
+		os.WriteFile(filepath.Join(dir, "octets"), xmltree.Canonical(sig.Child(DSIG, "SignedInfo"), false), 0o600),
+	)
 	run := func(args ...string) {
 		cmd := exec.Command("openssl", args...)
 		cmd.Dir = dir
@@ -158,7 +232,19 @@ func assertPSS(t *testing.T, e *soap.Envelope, dir string, h crypto.Hash) {
 		require.NoError(t, err, "%s", out)
 	}
 	run("x509", "-in", "cert.pem", "-pubkey", "-noout", "-out", "pub.pem")
-	run("dgst", "-"+strings.ReplaceAll(strings.ToLower(h.String()), "-", ""), "-sigopt", "rsa_padding_mode:pss", "-sigopt", "rsa_pss_saltlen:-1", "-verify", "pub.pem", "-signature", "value", "octets")
+	run(
+		"dgst",
+		"-"+strings.ReplaceAll(strings.ToLower(h.String()), "-", ""),
+		"-sigopt",
+		"rsa_padding_mode:pss",
+		"-sigopt",
+		"rsa_pss_saltlen:-1",
+		"-verify",
+		"pub.pem",
+		"-signature",
+		"value",
+		"octets",
+	)
 }
 
 // What xmlsec1 signs is accepted here, whatever it is laid out like.
@@ -170,7 +256,8 @@ func TestWhatXmlsecSignsIsAccepted(t *testing.T) {
 	}{
 		{key: rsaKey(t), method: dsigMore + "rsa-sha256", digest: XENC + "sha256", c14n: excC14N},
 		{key: rsaKey(t), method: DSIG + "rsa-sha1", digest: DSIG + "sha1", c14n: incC14N, weak: true},
-		{key: ecKey(t, elliptic.P384()), method: dsigMore + "ecdsa-sha384", digest: dsigMore + "sha384", c14n: excC14NWith},
+		{key: ecKey(t, elliptic.P384()), method: dsigMore + "ecdsa-sha384", digest: dsigMore + "sha384",
+			c14n: excC14NWith},
 		{key: rsaKey(t), method: dsigMore + "rsa-sha512", digest: XENC + "sha512", c14n: incC14NWith},
 	} {
 		cert, dir := signer(t, c.key)
@@ -178,13 +265,29 @@ func TestWhatXmlsecSignsIsAccepted(t *testing.T) {
 		require.NoError(t, err)
 		e := opened(t, src)
 		ref := func(n xmltree.Node) string {
-			return "<Reference URI=\"#" + idOf(n) + "\">\n<Transforms><Transform Algorithm=\"" + c.c14n + "\"/></Transforms><DigestMethod Algorithm=\"" + c.digest + "\"/><DigestValue/></Reference>"
+			return "<Reference URI=\"#" + idOf(
+				n,
+			) + "\">\n<Transforms><Transform Algorithm=\"" + c.c14n + "\"/></Transforms><DigestMethod Algorithm=\"" +
+				c.digest + "\"/><DigestValue/></Reference>"
 		}
-		tmpl := "<Signature xmlns=\"" + DSIG + "\"><SignedInfo>\n<CanonicalizationMethod Algorithm=\"" + c.c14n + "\"/><SignatureMethod Algorithm=\"" + c.method + "\"/>" + ref(e.Body) + ref(e.Header.Child(WSSE, "Security").Child(WSU, "Timestamp")) + "</SignedInfo><SignatureValue/><KeyInfo><X509Data><X509Certificate/></X509Data></KeyInfo></Signature>"
+		tmpl := "<Signature xmlns=\"" + DSIG + "\"><SignedInfo>\n<CanonicalizationMethod Algorithm=\"" + c.c14n +
+			"\"/><SignatureMethod Algorithm=\"" + c.method + "\"/>" + ref(
+			e.Body,
+		) + ref(
+			e.Header.Child(WSSE, "Security").Child(WSU, "Timestamp"),
+		) + "</SignedInfo><SignatureValue/><KeyInfo><X509Data><X509Certificate/></X509Data></KeyInfo></Signature>"
 		src, _, err = insert(src, tmpl)
 		require.NoError(t, err)
 		out := filepath.Join(t.TempDir(), "signed.xml")
-		said, err := xmlsec(t, src, "--sign", "--privkey-pem", filepath.Join(dir, "key.pem")+","+filepath.Join(dir, "cert.pem"), "--output", out)
+		said, err := xmlsec(
+			t,
+			src,
+			"--sign",
+			"--privkey-pem",
+			filepath.Join(dir, "key.pem")+","+filepath.Join(dir, "cert.pem"),
+			"--output",
+			out,
+		)
 		require.NoError(t, err, said)
 		signed, err := os.ReadFile(out)
 		require.NoError(t, err)
@@ -201,11 +304,19 @@ func TestWhatXmlsecSignsIsAccepted(t *testing.T) {
 func TestWrappedSignaturesCoverNothing(t *testing.T) {
 	key := rsaKey(t)
 	cert, _ := signer(t, key)
-	signed, err := Sign(message(t), &Signing{Key: key, Cert: cert, Hash: crypto.SHA256, Reference: Direct, Parts: []string{"body"}})
+	signed, err := Sign(
+		message(t),
+		&Signing{Key: key, Cert: cert, Hash: crypto.SHA256, Reference: Direct, Parts: []string{"body"}},
+	)
 	require.NoError(t, err)
 	e := opened(t, signed)
 	body := string(e.Body.Bytes())
-	evil := strings.Replace(string(signed), body, `<soap:Body><m:Manifest xmlns:m="urn:skerry:manifests"><m:goods>gold</m:goods></m:Manifest></soap:Body>`, 1)
+	evil := strings.Replace(
+		string(signed),
+		body,
+		`<soap:Body><m:Manifest xmlns:m="urn:skerry:manifests"><m:goods>gold</m:goods></m:Manifest></soap:Body>`,
+		1,
+	)
 	moved := strings.Replace(evil, "<soap:Header>", "<soap:Header><w:hold xmlns:w=\"urn:w\">"+body+"</w:hold>", 1)
 	got := Verify(opened(t, []byte(moved)), Keys{})
 	require.Len(t, got, 1)
@@ -222,7 +333,8 @@ func TestWrappedSignaturesCoverNothing(t *testing.T) {
 	for _, c := range []struct{ from, to, says string }{
 		{`URI="#`, `URI="http://evil.test/#`, "not to a part of this message"},
 		{`URI="#body`, `URI="#nobody`, "no element has the id"},
-		{`Transform Algorithm="` + excC14N + `"`, `Transform Algorithm="http://www.w3.org/TR/1999/REC-xslt-19991116"`, "is not done"},
+		{`Transform Algorithm="` + excC14N + `"`, `Transform Algorithm="http://www.w3.org/TR/1999/REC-xslt-19991116"`,
+			"is not done"},
 		{XENC + "sha256", "urn:none", "not known here"},
 	} {
 		bad := strings.Replace(string(signed), c.from, c.to, 1)
@@ -232,17 +344,28 @@ func TestWrappedSignaturesCoverNothing(t *testing.T) {
 		assert.False(t, got[0].Holds(), c.from)
 		assert.Contains(t, got[0].References[0].Why, c.says)
 	}
-	many := strings.Replace(string(signed), "</ds:SignedInfo>", strings.Repeat(`<ds:Reference URI="#x"/>`, 10000)+"</ds:SignedInfo>", 1)
+	many := strings.Replace(
+		string(signed),
+		"</ds:SignedInfo>",
+		strings.Repeat(`<ds:Reference URI="#x"/>`, 10000)+"</ds:SignedInfo>",
+		1,
+	)
 	got = Verify(opened(t, []byte(many)), Keys{})
 	assert.Contains(t, got[0].Why, "more than 1000 references")
-	_, err = Sign(message(t), &Signing{Key: key, Cert: cert, Hash: crypto.SHA256, Reference: Direct, Parts: []string{"lantern"}})
+	_, err = Sign(
+		message(t),
+		&Signing{Key: key, Cert: cert, Hash: crypto.SHA256, Reference: Direct, Parts: []string{"lantern"}},
+	)
 	var pe *PartError
 	require.ErrorAs(t, err, &pe)
 	assert.Equal(t, "lantern", pe.Part)
 }
 
 func TestHMAC(t *testing.T) {
-	signed, err := Sign(message(t), &Signing{Secret: []byte("a shared secret of the desk"), Hash: crypto.SHA256, Parts: []string{"body"}})
+	signed, err := Sign(
+		message(t),
+		&Signing{Secret: []byte("a shared secret of the desk"), Hash: crypto.SHA256, Parts: []string{"body"}},
+	)
 	require.NoError(t, err)
 	f := filepath.Join(t.TempDir(), "hmac.key")
 	require.NoError(t, os.WriteFile(f, []byte("a shared secret of the desk"), 0o600))
@@ -255,7 +378,10 @@ func TestHMAC(t *testing.T) {
 func FuzzVerify(f *testing.F) {
 	key := ecKey(f, elliptic.P256())
 	cert, _ := signer(f, key)
-	signed, err := Sign(message(f), &Signing{Key: key, Cert: cert, Hash: crypto.SHA256, Reference: Direct, Parts: []string{"body"}})
+	signed, err := Sign(
+		message(f),
+		&Signing{Key: key, Cert: cert, Hash: crypto.SHA256, Reference: Direct, Parts: []string{"body"}},
+	)
 	require.NoError(f, err)
 	f.Add(signed)
 	f.Fuzz(func(t *testing.T, b []byte) {

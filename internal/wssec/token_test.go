@@ -20,7 +20,10 @@ import (
 )
 
 func block(t *testing.T, h Header) xmltree.Node {
-	d, err := xmltree.Parse([]byte(strings.Replace(string(h.XML), "<wsse:Security ", `<wsse:Security xmlns:soap="`+soap.NS11+`" `, 1)), xmltree.Limits{})
+	d, err := xmltree.Parse(
+		[]byte(strings.Replace(string(h.XML), "<wsse:Security ", `<wsse:Security xmlns:soap="`+soap.NS11+`" `, 1)),
+		xmltree.Limits{},
+	)
 	require.NoError(t, err, string(h.XML))
 	return d.Root()
 }
@@ -34,11 +37,12 @@ func TestNonceAndCreatedAsTheyAreWanted(t *testing.T) {
 		nonce, created string
 		digested       []byte
 	}{
-		"as usual":       {func(*Token) {}, "AAECAw==", "2027-03-01T08:00:00.000Z", []byte{0, 1, 2, 3}},
-		"no nonce":       {func(t *Token) { t.Nonce = nil }, "", "2027-03-01T08:00:00.000Z", nil},
-		"no creation":    {func(t *Token) { t.Created = time.Time{} }, "AAECAw==", "", []byte{0, 1, 2, 3}},
-		"neither":        {func(t *Token) { t.Nonce, t.Created = nil, time.Time{} }, "", "", nil},
-		"own values":     {func(t *Token) { t.NonceText, t.CreatedAs = "BAUG", "yesterday" }, "BAUG", "yesterday", []byte{4, 5, 6}},
+		"as usual":    {func(*Token) {}, "AAECAw==", "2027-03-01T08:00:00.000Z", []byte{0, 1, 2, 3}},
+		"no nonce":    {func(t *Token) { t.Nonce = nil }, "", "2027-03-01T08:00:00.000Z", nil},
+		"no creation": {func(t *Token) { t.Created = time.Time{} }, "AAECAw==", "", []byte{0, 1, 2, 3}},
+		"neither":     {func(t *Token) { t.Nonce, t.Created = nil, time.Time{} }, "", "", nil},
+		"own values": {func(t *Token) { t.NonceText, t.CreatedAs = "BAUG", "yesterday" }, "BAUG", "yesterday",
+			[]byte{4, 5, 6}},
 		"hostile values": {func(t *Token) { t.NonceText, t.CreatedAs = `<&"`, "\"><x/>" }, `<&"`, "\"><x/>", nil},
 	} {
 		tok := &Token{User: "desk", Password: "slack", Type: Digest, Nonce: []byte{0, 1, 2, 3}, Created: at}
@@ -60,7 +64,11 @@ func TestWhomAHeaderIsFor(t *testing.T) {
 	assert.Equal(t, "urn:quay&1", v)
 	_, must := n.Attr(soap.NS11, "mustUnderstand")
 	assert.False(t, must)
-	assert.Contains(t, string(BuildHeader(nil, nil, HeaderOptions{Actor: "urn:a", Version: soap.V12}).XML), ` soap:mustUnderstand="1" soap:role="urn:a"`)
+	assert.Contains(
+		t,
+		string(BuildHeader(nil, nil, HeaderOptions{Actor: "urn:a", Version: soap.V12}).XML),
+		` soap:mustUnderstand="1" soap:role="urn:a"`,
+	)
 }
 
 // The example of a derivation, computed step by step with another implementation:
@@ -77,7 +85,16 @@ func TestAKeyIsDerivedFromAPassword(t *testing.T) {
 	assert.Empty(t, h.Secrets, "the password is not sent")
 	assert.NotContains(t, string(h.XML), "Password")
 	envelope, _ := soap.Build(soap.V11, [][]byte{h.XML}, []byte(`<a xmlns="urn:a">tide</a>`))
-	signed, err := Sign(envelope, &Signing{Secret: d.Key("slack water"), Token: tok.ID(), Reference: FromPassword, Hash: crypto.SHA1, Parts: []string{"body", "timestamp"}})
+	signed, err := Sign(
+		envelope,
+		&Signing{
+			Secret:    d.Key("slack water"),
+			Token:     tok.ID(),
+			Reference: FromPassword,
+			Hash:      crypto.SHA1,
+			Parts:     []string{"body", "timestamp"},
+		},
+	)
 	require.NoError(t, err)
 	e := opened(t, signed)
 	all := Verify(e, Keys{Secret: d.Key("slack water")})
@@ -103,9 +120,17 @@ func TestAssertionsAreRead(t *testing.T) {
 	for version, src := range map[string]string{"2.0": saml, "1.1": saml1} {
 		a, err := read(strings.Replace(src, "METHOD", "bearer", 1))
 		require.NoError(t, err)
-		assert.Equal(t, []string{version, "a-1", "urn:skerry:gate", "desk", "bearer"}, []string{a.Version, a.ID, a.Issuer, a.Subject, a.Confirmed})
+		assert.Equal(
+			t,
+			[]string{version, "a-1", "urn:skerry:gate", "desk", "bearer"},
+			[]string{a.Version, a.ID, a.Issuer, a.Subject, a.Confirmed},
+		)
 		assert.Empty(t, a.Outside(time.Date(2027, 3, 1, 8, 30, 0, 0, time.UTC)))
-		assert.Contains(t, a.Outside(time.Date(2027, 3, 1, 9, 0, 0, 0, time.UTC)), "it ended at 2027-03-01 09:00:00 UTC")
+		assert.Contains(
+			t,
+			a.Outside(time.Date(2027, 3, 1, 9, 0, 0, 0, time.UTC)),
+			"it ended at 2027-03-01 09:00:00 UTC",
+		)
 		assert.Contains(t, a.String(), "not signed")
 	}
 	a, err := read(saml)
@@ -124,12 +149,31 @@ func TestAssertionsAreRead(t *testing.T) {
 func TestTheHolderOfTheKeySigns(t *testing.T) {
 	key := rsaKey(t)
 	cert, _ := signer(t, key)
-	info := `<ds:KeyInfo xmlns:ds="` + DSIG + `"><ds:X509Data><ds:X509Certificate>` + base64.StdEncoding.EncodeToString(cert.Raw) + `</ds:X509Certificate></ds:X509Data></ds:KeyInfo>`
-	for version, src := range map[string]string{"2.0": strings.Replace(saml, "KEY", "<saml:SubjectConfirmationData>"+info+"</saml:SubjectConfirmationData>", 1), "1.1": strings.Replace(saml1, "KEY", info, 1)} {
+	info := `<ds:KeyInfo xmlns:ds="` + DSIG + `"><ds:X509Data><ds:X509Certificate>` + base64.StdEncoding.EncodeToString(
+		cert.Raw,
+	) + `</ds:X509Certificate></ds:X509Data></ds:KeyInfo>`
+	for version, src := range map[string]string{"2.0": strings.Replace(saml, "KEY",
+		"<saml:SubjectConfirmationData>"+info+"</saml:SubjectConfirmationData>", 1),
+		"1.1": strings.Replace(saml1, "KEY", info, 1)} {
 		src = strings.Replace(src, "METHOD", "holder-of-key", 1)
-		h := BuildHeader(nil, &Timestamp{Created: time.Now(), Life: time.Minute}, HeaderOptions{Tokens: [][]byte{[]byte(src)}})
+		h := BuildHeader(
+			nil,
+			&Timestamp{Created: time.Now(), Life: time.Minute},
+			HeaderOptions{Tokens: [][]byte{[]byte(src)}},
+		)
 		envelope, _ := soap.Build(soap.V11, [][]byte{h.XML}, []byte(`<a xmlns="urn:a">tide</a>`))
-		signed, err := Sign(envelope, &Signing{Key: key, Cert: cert, Token: "a-1", SAML1: version == "1.1", Reference: FromToken, Hash: crypto.SHA256, Parts: []string{"body", "timestamp", "Envelope/Header/Security/Assertion"}})
+		signed, err := Sign(
+			envelope,
+			&Signing{
+				Key:       key,
+				Cert:      cert,
+				Token:     "a-1",
+				SAML1:     version == "1.1",
+				Reference: FromToken,
+				Hash:      crypto.SHA256,
+				Parts:     []string{"body", "timestamp", "Envelope/Header/Security/Assertion"},
+			},
+		)
 		require.NoError(t, err)
 		e := opened(t, signed)
 		all := Verify(e, Keys{})
@@ -145,8 +189,17 @@ func TestTheHolderOfTheKeySigns(t *testing.T) {
 // What of a header is secret: passwords, tokens of others; never certificates.
 func TestWhatOfAHeaderIsSecret(t *testing.T) {
 	opaque := `<pass xmlns="urn:quay"><number>77-1234</number></pass>`
-	signed := strings.Replace(saml, "<saml:Subject>", `<ds:Signature xmlns:ds="`+DSIG+`"><ds:SignatureValue>c2xhY2s=</ds:SignatureValue></ds:Signature><saml:Subject>`, 1)
-	h := BuildHeader(NewToken("desk", "slack", Text, time.Now()), &Timestamp{Created: time.Now()}, HeaderOptions{Tokens: [][]byte{[]byte(opaque), []byte(signed)}})
+	signed := strings.Replace(
+		saml,
+		"<saml:Subject>",
+		`<ds:Signature xmlns:ds="`+DSIG+`"><ds:SignatureValue>c2xhY2s=</ds:SignatureValue></ds:Signature><saml:Subject>`,
+		1,
+	)
+	h := BuildHeader(
+		NewToken("desk", "slack", Text, time.Now()),
+		&Timestamp{Created: time.Now()},
+		HeaderOptions{Tokens: [][]byte{[]byte(opaque), []byte(signed)}},
+	)
 	var said []string
 	for _, s := range h.Secrets {
 		said = append(said, string(h.XML[s.Start:s.End]))
@@ -164,11 +217,22 @@ func TestWhatOfAHeaderIsSecret(t *testing.T) {
 func TestAHeaderWithOtherPrefixesIsSigned(t *testing.T) {
 	key := rsaKey(t)
 	cert, _ := signer(t, key)
-	for _, open := range []string{`<w:Security xmlns:w="` + WSSE + `">`, `<Security xmlns="` + WSSE + `" xmlns:wsu="urn:other" xmlns:wsse="urn:other2">`} {
+	for _, open := range []string{`<w:Security xmlns:w="` + WSSE + `">`,
+		`<Security xmlns="` + WSSE + `" xmlns:wsu="urn:other" xmlns:wsse="urn:other2">`} {
 		name := strings.Trim(strings.Fields(open)[0], "<")
-		envelope := `<s:Envelope xmlns:s="` + soap.NS11 + `"><s:Header>` + open + `</` + name + `></s:Header><s:Body/></s:Envelope>`
+		envelope := `<s:Envelope xmlns:s="` + soap.NS11 + `"><s:Header>` + open + `</` + name +
+			`></s:Header><s:Body/></s:Envelope>`
 		for _, how := range CertificateReferences {
-			signed, err := Sign([]byte(envelope), &Signing{Key: key, Cert: cert, Reference: KeyReference(how), Hash: crypto.SHA256, Parts: []string{"body"}})
+			signed, err := Sign(
+				[]byte(envelope),
+				&Signing{
+					Key:       key,
+					Cert:      cert,
+					Reference: KeyReference(how),
+					Hash:      crypto.SHA256,
+					Parts:     []string{"body"},
+				},
+			)
 			require.NoError(t, err, "%s %s", open, how)
 			all := Verify(opened(t, signed), Keys{Certs: []*x509.Certificate{cert}})
 			require.Len(t, all, 1)
@@ -183,7 +247,17 @@ func TestIssuersTravelWithTheCertificate(t *testing.T) {
 	cert, dir := signer(t, key)
 	above, _ := signer(t, rsaKey(t))
 	for how, kind := range map[KeyReference]string{PKIPath: pkiPath, PKCS7: pkcs7Token} {
-		signed, err := Sign(message(t), &Signing{Key: key, Cert: cert, Above: []*x509.Certificate{above}, Reference: how, Hash: crypto.SHA256, Parts: []string{"body", "timestamp"}})
+		signed, err := Sign(
+			message(t),
+			&Signing{
+				Key:       key,
+				Cert:      cert,
+				Above:     []*x509.Certificate{above},
+				Reference: how,
+				Hash:      crypto.SHA256,
+				Parts:     []string{"body", "timestamp"},
+			},
+		)
 		require.NoError(t, err, how)
 		e := opened(t, signed)
 		bst := e.Header.Child(WSSE, "Security").Child(WSSE, "BinarySecurityToken")
@@ -203,7 +277,8 @@ func TestIssuersTravelWithTheCertificate(t *testing.T) {
 		} else if openssl, err := exec.LookPath("openssl"); err == nil {
 			f := filepath.Join(t.TempDir(), "p7")
 			require.NoError(t, os.WriteFile(f, der, 0o600))
-			out, err := exec.Command(openssl, "pkcs7", "-inform", "DER", "-in", f, "-print_certs", "-noout").CombinedOutput()
+			out, err := exec.Command(openssl, "pkcs7", "-inform", "DER", "-in", f, "-print_certs",
+				"-noout").CombinedOutput()
 			require.NoError(t, err, string(out))
 			assert.Equal(t, 2, strings.Count(string(out), "subject"), string(out))
 		}
@@ -217,10 +292,20 @@ func TestIssuersTravelWithTheCertificate(t *testing.T) {
 func TestAHeaderBlockIsEncrypted(t *testing.T) {
 	key := rsaKey(t)
 	cert, _ := signer(t, key)
-	block := `<q:Clerk xmlns:q="urn:skerry:dues" xmlns:soap="` + soap.NS11 + `" soap:mustUnderstand="1" soap:actor="urn:a&amp;b"><q:name>Ines</q:name></q:Clerk>`
+	block := `<q:Clerk xmlns:q="urn:skerry:dues" xmlns:soap="` + soap.NS11 +
+		`" soap:mustUnderstand="1" soap:actor="urn:a&amp;b"><q:name>Ines</q:name></q:Clerk>`
 	h := Build(nil, &Timestamp{Created: time.Now()})
 	envelope, _ := soap.Build(soap.V11, [][]byte{h.XML, []byte(block)}, []byte(`<a xmlns="urn:a">tide</a>`))
-	sealed, err := Encrypt(envelope, &Encryption{To: cert, Data: "aes256-gcm", Transport: "rsa-oaep", Reference: Thumbprint, Parts: []string{"Envelope/Header/Clerk", "body"}})
+	sealed, err := Encrypt(
+		envelope,
+		&Encryption{
+			To:        cert,
+			Data:      "aes256-gcm",
+			Transport: "rsa-oaep",
+			Reference: Thumbprint,
+			Parts:     []string{"Envelope/Header/Clerk", "body"},
+		},
+	)
 	require.NoError(t, err)
 	assert.NotContains(t, string(sealed), "Ines")
 	e := opened(t, sealed)
@@ -249,7 +334,9 @@ func TestAssertionsAreSignedAndVerified(t *testing.T) {
 		f := filepath.Join(t.TempDir(), "a.xml")
 		require.NoError(t, os.WriteFile(f, signed, 0o600))
 		if x, err := exec.LookPath("xmlsec1"); err == nil {
-			out, err := exec.Command(x, "--verify", "--pubkey-cert-pem", filepath.Join(dir, "cert.pem"), "--id-attr:ID", SAML2+":Assertion", "--id-attr:AssertionID", SAML1+":Assertion", f).CombinedOutput()
+			out, err := exec.Command(x, "--verify", "--pubkey-cert-pem", filepath.Join(dir, "cert.pem"),
+				"--id-attr:ID", SAML2+":Assertion", "--id-attr:AssertionID", SAML1+":Assertion", f).
+				CombinedOutput()
 			assert.NoError(t, err, "%s: %s", version, out)
 		}
 		within := func(token string) (Signature, *soap.Envelope) {
@@ -267,7 +354,8 @@ func TestAssertionsAreSignedAndVerified(t *testing.T) {
 		for what, bad := range map[string]string{
 			"changed":    strings.Replace(string(signed), ">desk<", ">mate<", 1),
 			"not signed": src,
-			"of another": strings.Replace(strings.Replace(string(signed), `="a-1"`, `="a-2"`, 1), `"#a-1"`, `"#a-1"`, 1),
+			"of another": strings.Replace(strings.Replace(string(signed), `="a-1"`, `="a-2"`, 1), `"#a-1"`, `"#a-1"`,
+				1),
 		} {
 			s, _ := within(bad)
 			assert.False(t, s.Holds(), "%s %s", version, what)

@@ -47,7 +47,8 @@ func (s *Signature) Holds() bool {
 // Covers tells whether it covers an element: itself, not one of the same name
 // that stands elsewhere.
 func (s *Signature) Covers(n xmltree.Node) bool {
-	return s.Holds() && slices.ContainsFunc(s.References, func(r Reference) bool { return !r.Node.IsZero() && r.Node == n })
+	return s.Holds() &&
+		slices.ContainsFunc(s.References, func(r Reference) bool { return !r.Node.IsZero() && r.Node == n })
 }
 
 // Keys is where certificates and secrets are looked for that a signature only
@@ -215,7 +216,12 @@ func canonical(n, method, without xmltree.Node, comments bool) ([]byte, error) {
 	list, _ := method.Child(excC14N, "InclusiveNamespaces").Attr("", "PrefixList")
 	switch algorithm {
 	case excC14N, excC14NWith:
-		return xmltree.CanonicalWithout(n, without, comments && algorithm == excC14NWith, false, strings.Fields(list)...), nil
+		return xmltree.CanonicalWithout(
+			n,
+			without,
+			comments && algorithm == excC14NWith,
+			false,
+			strings.Fields(list)...), nil
 	case incC14N, incC14NWith:
 		return xmltree.CanonicalWithout(n, without, comments && algorithm == incC14NWith, true), nil
 	}
@@ -249,19 +255,31 @@ func certificateOf(sec, info xmltree.Node, certs []*x509.Certificate) (*x509.Cer
 	}
 	if is := data.Child(DSIG, "X509IssuerSerial"); !is.IsZero() {
 		serial, _ := new(big.Int).SetString(strings.TrimSpace(is.Child(DSIG, "X509SerialNumber").Text()), 10)
-		return pick("issuer and serial", func(c *x509.Certificate) bool { return serial != nil && c.SerialNumber.Cmp(serial) == 0 })
+		return pick(
+			"issuer and serial",
+			func(c *x509.Certificate) bool { return serial != nil && c.SerialNumber.Cmp(serial) == 0 },
+		)
 	}
 	if ski := data.Child(DSIG, "X509SKI"); !ski.IsZero() {
 		want, _ := decodeBase64(ski.Text())
-		return pick("subject key", func(c *x509.Certificate) bool { return len(want) > 0 && string(c.SubjectKeyId) == string(want) })
+		return pick(
+			"subject key",
+			func(c *x509.Certificate) bool { return len(want) > 0 && string(c.SubjectKeyId) == string(want) },
+		)
 	}
 	if k := str.Child(WSSE, "KeyIdentifier"); !k.IsZero() {
 		want, _ := decodeBase64(k.Text())
 		switch kind, _ := k.Attr("", "ValueType"); kind {
 		case subjectKey:
-			return pick("subject key", func(c *x509.Certificate) bool { return len(want) > 0 && string(c.SubjectKeyId) == string(want) })
+			return pick(
+				"subject key",
+				func(c *x509.Certificate) bool { return len(want) > 0 && string(c.SubjectKeyId) == string(want) },
+			)
 		case thumbSHA1:
-			return pick("thumbprint", func(c *x509.Certificate) bool { s := sha1.Sum(c.Raw); return string(s[:]) == string(want) })
+			return pick(
+				"thumbprint",
+				func(c *x509.Certificate) bool { s := sha1.Sum(c.Raw); return string(s[:]) == string(want) },
+			)
 		case x509v3:
 			cert, err := parsedCertificate(k.Text(), x509v3)
 			return cert, string(Embedded), err
@@ -280,7 +298,12 @@ func certificateOf(sec, info xmltree.Node, certs []*x509.Certificate) (*x509.Cer
 			return nil, string(Direct), err
 		}
 		if !token.Is(WSSE, "BinarySecurityToken") {
-			return nil, string(Direct), fmt.Errorf("its token is a %s, which holds no certificate that is read here", token.Name().Local)
+			return nil, string(
+					Direct,
+				), fmt.Errorf(
+					"its token is a %s, which holds no certificate that is read here",
+					token.Name().Local,
+				)
 		}
 		kind, _ := token.Attr("", "ValueType")
 		cert, err := parsedCertificate(token.Text(), kind)

@@ -198,8 +198,17 @@ func (t *Token) write(b *bytes.Buffer, h *Header) {
 	b.WriteString(">\n        <wsse:Username>" + xmltree.EscapeText(t.User) + "</wsse:Username>")
 	switch {
 	case t.Derive != nil:
-		b.WriteString("\n        <wsse11:Salt xmlns:wsse11=\"" + WSSE11 + "\">" + base64.StdEncoding.EncodeToString(t.Derive.Salt) + "</wsse11:Salt>")
-		fmt.Fprintf(b, "\n        <wsse11:Iteration xmlns:wsse11=\"%s\">%d</wsse11:Iteration>", WSSE11, t.Derive.Iterations)
+		b.WriteString(
+			"\n        <wsse11:Salt xmlns:wsse11=\"" + WSSE11 + "\">" + base64.StdEncoding.EncodeToString(
+				t.Derive.Salt,
+			) + "</wsse11:Salt>",
+		)
+		fmt.Fprintf(
+			b,
+			"\n        <wsse11:Iteration xmlns:wsse11=\"%s\">%d</wsse11:Iteration>",
+			WSSE11,
+			t.Derive.Iterations,
+		)
 	case t.Type != None:
 		uri, secret := TypeText, xmltree.EscapeText(t.Password)
 		if t.Type == Digest {
@@ -209,7 +218,11 @@ func (t *Token) write(b *bytes.Buffer, h *Header) {
 		h.Secrets = append(h.Secrets, xmltree.Span{Start: b.Len(), End: b.Len() + len(secret)})
 		b.WriteString(secret + "</wsse:Password>")
 		if nonce := t.nonce(); nonce != "" {
-			b.WriteString("\n        <wsse:Nonce EncodingType=\"" + base64Encoding + "\">" + xmltree.EscapeText(nonce) + "</wsse:Nonce>")
+			b.WriteString(
+				"\n        <wsse:Nonce EncodingType=\"" + base64Encoding + "\">" + xmltree.EscapeText(
+					nonce,
+				) + "</wsse:Nonce>",
+			)
 		}
 		if created := t.created(); created != "" {
 			b.WriteString("\n        <wsu:Created>" + xmltree.EscapeText(created) + "</wsu:Created>")
@@ -257,7 +270,11 @@ func Secrets(e *soap.Envelope) (out []xmltree.Span) {
 				for p := range n.Named(WSSE, "Password") {
 					out = append(out, p.Inner())
 				}
-			case n.Name().Space == DSIG, n.Name().Space == XENC, n.Is(WSU, "Timestamp"), n.Is(WSSE11, "SignatureConfirmation"), n.Is(WSSE, "SecurityTokenReference"),
+			case n.Name().Space == DSIG,
+				n.Name().Space == XENC,
+				n.Is(WSU, "Timestamp"),
+				n.Is(WSSE11, "SignatureConfirmation"),
+				n.Is(WSSE, "SecurityTokenReference"),
 				n.Is(WSSE, "BinarySecurityToken") && strings.Contains(kind, "x509-token-profile"):
 			default:
 				out = append(out, secretsIn(n)...)
@@ -321,7 +338,10 @@ func (c *Checker) Check(e *soap.Envelope) (user string, refusal *Refusal) {
 		accepted = accepted || t == kind
 	}
 	if !accepted {
-		return user, &Refusal{"UnsupportedSecurityToken", fmt.Sprintf("a password of type %s is not accepted here", kind)}
+		return user, &Refusal{
+			"UnsupportedSecurityToken",
+			fmt.Sprintf("a password of type %s is not accepted here", kind),
+		}
 	}
 	created := strings.TrimSpace(token.Child(WSU, "Created").Text())
 	nonceText := strings.TrimSpace(token.Child(WSSE, "Nonce").Text())
@@ -342,7 +362,10 @@ func (c *Checker) Check(e *soap.Envelope) (user string, refusal *Refusal) {
 			return user, &Refusal{"InvalidSecurityToken", "the time of creation cannot be read"}
 		}
 		if d := now.Sub(at); c.Window > 0 && (d > c.Window || d < -c.Window) {
-			return user, &Refusal{"MessageExpired", "the token was created outside the accepted window of " + c.Window.String()}
+			return user, &Refusal{
+				"MessageExpired",
+				"the token was created outside the accepted window of " + c.Window.String(),
+			}
 		}
 		if !c.fresh(nonceText, now) {
 			return user, &Refusal{"InvalidSecurityToken", "the nonce was used before; the message is a replay"}

@@ -28,7 +28,11 @@ func envelope(t testing.TB, header []byte) *soap.Envelope {
 }
 
 func checker() *Checker {
-	return &Checker{Types: []PasswordType{Digest, Text}, Window: 5 * time.Minute, Password: func(u string) (string, bool) { return "low<tide", u == "desk" }}
+	return &Checker{
+		Types:    []PasswordType{Digest, Text},
+		Window:   5 * time.Minute,
+		Password: func(u string) (string, bool) { return "low<tide", u == "desk" },
+	}
 }
 
 func TestTokensAreAcceptedAndRefusedForTheirReasons(t *testing.T) {
@@ -51,7 +55,8 @@ func TestTokensAreAcceptedAndRefusedForTheirReasons(t *testing.T) {
 		{"wrong user", token("mate", "low<tide", Text, now), "FailedAuthentication"},
 		{"old", token("desk", "low<tide", Digest, now.Add(-time.Hour)), "MessageExpired"},
 		{"no password", token("desk", "", None, now), "UnsupportedSecurityToken"},
-		{"expired", Build(NewToken("desk", "low<tide", Text, now), &Timestamp{now.Add(-time.Hour), time.Minute}).XML, "MessageExpired"},
+		{"expired", Build(NewToken("desk", "low<tide", Text, now), &Timestamp{now.Add(-time.Hour), time.Minute}).XML,
+			"MessageExpired"},
 		{"in time", Build(NewToken("desk", "low<tide", Text, now), &Timestamp{now, time.Minute}).XML, ""},
 		{"timestamp alone", Build(nil, &Timestamp{now, 0}).XML, "InvalidSecurity"},
 	} {
@@ -88,7 +93,13 @@ func TestDigestAgreesWithOpenSSL(t *testing.T) {
 
 func FuzzCheck(f *testing.F) {
 	f.Add(string(Build(NewToken("desk", "low<tide", Digest, time.Now()), &Timestamp{time.Now(), time.Minute}).XML))
-	f.Add(fmt.Sprintf(`<s:Security xmlns:s="%s"><s:UsernameToken><s:Nonce>%s</s:Nonce></s:UsernameToken></s:Security>`, WSSE, base64.StdEncoding.EncodeToString(make([]byte, 2000))))
+	f.Add(
+		fmt.Sprintf(
+			`<s:Security xmlns:s="%s"><s:UsernameToken><s:Nonce>%s</s:Nonce></s:UsernameToken></s:Security>`,
+			WSSE,
+			base64.StdEncoding.EncodeToString(make([]byte, 2000)),
+		),
+	)
 	f.Fuzz(func(t *testing.T, header string) {
 		src, _ := soap.Build(soap.V11, [][]byte{[]byte(header)}, nil)
 		if d, err := xmltree.Parse(src, xmltree.Limits{Depth: 50}); err == nil {

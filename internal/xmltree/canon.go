@@ -97,7 +97,8 @@ func (c *canon) document(n Node) {
 			seenRoot = true
 			c.element(k, map[string]string{})
 		case Comment, ProcInst:
-			if k.Kind() == Comment && !c.comments || bytes.HasPrefix(k.Bytes(), []byte("<?xml")) && class[k.Bytes()[5]]&space != 0 {
+			if k.Kind() == Comment && !c.comments ||
+				bytes.HasPrefix(k.Bytes(), []byte("<?xml")) && class[k.Bytes()[5]]&space != 0 {
 				continue
 			}
 			if seenRoot {
@@ -227,5 +228,18 @@ func lineEnds(s string) string {
 // Canonical XML 1.0 §1.1 and §2.3.
 var (
 	canonText = strings.NewReplacer("&", "&amp;", "<", "&lt;", ">", "&gt;", "\r", "&#xD;")
-	canonAttr = strings.NewReplacer("&", "&amp;", "<", "&lt;", `"`, "&quot;", "\t", "&#x9;", "\n", "&#xA;", "\r", "&#xD;")
+	canonAttr = strings.NewReplacer(
+		"&",
+		"&amp;",
+		"<",
+		"&lt;",
+		`"`,
+		"&quot;",
+		"\t",
+		"&#x9;",
+		"\n",
+		"&#xA;",
+		"\r",
+		"&#xD;",
+	)
 )

@@ -8,11 +8,16 @@ import (
 )
 
 // asWritten is the declaration of XML 1.0 §2.8 and §4.3.3, as an expression.
-var asWritten = regexp.MustCompile(`^<\?xml[ \t\r\n][^>]*?encoding[ \t\r\n]*=[ \t\r\n]*("([A-Za-z][A-Za-z0-9._-]*)"|'([A-Za-z][A-Za-z0-9._-]*)')`)
+var asWritten = regexp.MustCompile(
+	`^<\?xml[ \t\r\n][^>]*?encoding[ \t\r\n]*=[ \t\r\n]*("([A-Za-z][A-Za-z0-9._-]*)"|'([A-Za-z][A-Za-z0-9._-]*)')`,
+)
 
 func FuzzDeclaredEncoding(f *testing.F) {
-	for _, s := range []string{`<?xml version="1.0" encoding="UTF-8"?>`, "\xEF\xBB\xBF<?xml\n encoding = 'iso-8859-1' ?>", `<?xml version="encoding" encoding="a"?>`, `<?xml encoding="1a"?>`, `<?xmlx encoding="a"?>`, `<?xml encoding="a'?>`,
-		`<?xml encoding="a" encoding="b"?>`, `<?xml`, `<?xml encoding`, `<?xml encoding=`, `<?xml encoding="`, `<?xml?><a encoding="b"/>`, `<?xml encodingencoding="b"?>`, ``} {
+	for _, s := range []string{`<?xml version="1.0" encoding="UTF-8"?>`,
+		"\xEF\xBB\xBF<?xml\n encoding = 'iso-8859-1' ?>", `<?xml version="encoding" encoding="a"?>`,
+		`<?xml encoding="1a"?>`, `<?xmlx encoding="a"?>`, `<?xml encoding="a'?>`,
+		`<?xml encoding="a" encoding="b"?>`, `<?xml`, `<?xml encoding`, `<?xml encoding=`, `<?xml encoding="`,
+		`<?xml?><a encoding="b"/>`, `<?xml encodingencoding="b"?>`, ``} {
 		f.Add([]byte(s))
 	}
 	f.Fuzz(func(t *testing.T, b []byte) {

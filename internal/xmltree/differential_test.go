@@ -23,7 +23,42 @@ var seeds = []string{
 	`<ns:long-name.with_parts xmlns:ns="urn:x-y:z"><ns:longer-name-1>v</ns:longer-name-1></ns:long-name.with_parts>`,
 }
 
-var pieces = []string{"<", ">", "/", "&", ";", "\"", "'", "=", " ", "<!--", "-->", "]]>", "<![CDATA[", "<?", "?>", "&#x41;", "&#0;", "&lt", "xmlns", ":", "p:", "\x01", "é", "\u00a0", "--", "<a", "</a>", "<b/>", "x='1'", "xml", "&nope;", "\ufffe", "]", "\n"}
+var pieces = []string{
+	"<",
+	">",
+	"/",
+	"&",
+	";",
+	"\"",
+	"'",
+	"=",
+	" ",
+	"<!--",
+	"-->",
+	"]]>",
+	"<![CDATA[",
+	"<?",
+	"?>",
+	"&#x41;",
+	"&#0;",
+	"&lt",
+	"xmlns",
+	":",
+	"p:",
+	"\x01",
+	"é",
+	"\u00a0",
+	"--",
+	"<a",
+	"</a>",
+	"<b/>",
+	"x='1'",
+	"xml",
+	"&nope;",
+	"\ufffe",
+	"]",
+	"\n",
+}
 
 func broken(doc string, r *rand.Rand) []byte {
 	b := []byte(doc)
@@ -93,7 +128,9 @@ func TestVerdictsAgreeWithXmllint(t *testing.T) {
 // not change xmllint's exit status either.
 func about(out []byte, f string) []byte {
 	for _, l := range bytes.Split(out, []byte("\n")) {
-		if bytes.HasPrefix(l, []byte(f+":")) && !bytes.Contains(l, []byte("is not a valid URI")) && !bytes.Contains(l, []byte("is not absolute")) && !bytes.Contains(l, []byte("parser warning")) {
+		if bytes.HasPrefix(l, []byte(f+":")) && !bytes.Contains(l, []byte("is not a valid URI")) &&
+			!bytes.Contains(l, []byte("is not absolute")) &&
+			!bytes.Contains(l, []byte("parser warning")) {
 			return l
 		}
 	}

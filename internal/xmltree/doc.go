@@ -110,5 +110,18 @@ func EscapeAttr(s string) string { return attrEscaper.Replace(s) }
 
 var (
 	textEscaper = strings.NewReplacer("&", "&amp;", "<", "&lt;", ">", "&gt;", "\r", "&#xD;")
-	attrEscaper = strings.NewReplacer("&", "&amp;", "<", "&lt;", `"`, "&quot;", "\t", "&#x9;", "\n", "&#xA;", "\r", "&#xD;")
+	attrEscaper = strings.NewReplacer(
+		"&",
+		"&amp;",
+		"<",
+		"&lt;",
+		`"`,
+		"&quot;",
+		"\t",
+		"&#x9;",
+		"\n",
+		"&#xA;",
+		"\r",
+		"&#xD;",
+	)
 )

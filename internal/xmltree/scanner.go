@@ -104,7 +104,11 @@ func newScanner(src []byte, limits Limits) *Scanner {
 		cache = 1024
 	}
 	return &Scanner{src: src, limit: len(src), limits: limits, nextCtx: 2, ctx: 1, cache: make([]cachedName, cache),
-		names: make([]Name, 0, fewNames), after: make([]cachedName, 0, fewNames), open: make([]openElement, 0, fewNames)}
+		names: make(
+			[]Name,
+			0,
+			fewNames,
+		), after: make([]cachedName, 0, fewNames), open: make([]openElement, 0, fewNames)}
 }
 
 // NameOf is the name that an id stands for.
@@ -270,7 +274,12 @@ func (s *Scanner) reference(i int) (int, error) {
 		return 0, s.fail(NotWellFormed, i, "& must be written &amp; where it begins no reference")
 	}
 	if _, ok := decodeRef(s.src[i+1 : i+n]); !ok {
-		return 0, s.fail(NotWellFormed, i, "the reference %s is not known: only the five predefined ones and character references are", s.src[i:i+n+1])
+		return 0, s.fail(
+			NotWellFormed,
+			i,
+			"the reference %s is not known: only the five predefined ones and character references are",
+			s.src[i:i+n+1],
+		)
 	}
 	return n + 1, nil
 }
@@ -331,7 +340,11 @@ func (s *Scanner) bang(t *Token) (*Token, error) {
 		}
 		t.Kind, t.Inner, t.Span = CData, Span{start + 9, end}, Span{start, end + 3}
 	case bytes.HasPrefix(rest, []byte("<!DOCTYPE")):
-		return nil, s.fail(Doctype, start, "a document type declaration stands here; it is refused, and nothing in it is read")
+		return nil, s.fail(
+			Doctype,
+			start,
+			"a document type declaration stands here; it is refused, and nothing in it is read",
+		)
 	default:
 		return nil, s.fail(NotWellFormed, start, "<! begins neither a comment nor a CDATA section here")
 	}
@@ -358,7 +371,11 @@ func (s *Scanner) procInst(t *Token) (*Token, error) {
 		return nil, s.fail(NotWellFormed, nameEnd, "white space must stand after the target %s", target)
 	case target == "xml" && start == 0:
 		if !isXMLDecl(src[start : end+2]) {
-			return nil, s.fail(NotWellFormed, start, "the XML declaration is not in order: version, then encoding, then standalone")
+			return nil, s.fail(
+				NotWellFormed,
+				start,
+				"the XML declaration is not in order: version, then encoding, then standalone",
+			)
 		}
 	case strings.EqualFold(target, "xml"):
 		return nil, s.fail(NotWellFormed, start, "an XML declaration may stand at the very start only")

@@ -10,12 +10,22 @@ func (s *Scanner) startTag(t *Token) (*Token, error) {
 		return nil, s.fail(NotWellFormed, start, "a second document element begins here")
 	}
 	if s.limits.Depth > 0 && len(s.open) >= s.limits.Depth {
-		return nil, s.fail(DepthLimit, start, "elements are nested deeper than the %d levels that are accepted", s.limits.Depth)
+		return nil, s.fail(
+			DepthLimit,
+			start,
+			"elements are nested deeper than the %d levels that are accepted",
+			s.limits.Depth,
+		)
 	}
 	if n := len(s.open); n > 0 {
 		s.open[n-1].children++
 		if s.limits.Repeats > 0 && int(s.open[n-1].children) > s.limits.Repeats {
-			return nil, s.fail(RepeatLimit, start, "one element has more than the %d children that are accepted", s.limits.Repeats)
+			return nil, s.fail(
+				RepeatLimit,
+				start,
+				"one element has more than the %d children that are accepted",
+				s.limits.Repeats,
+			)
 		}
 	}
 	// Documents repeat themselves: the tag that followed the last one before
@@ -25,7 +35,8 @@ func (s *Scanner) startTag(t *Token) (*Token, error) {
 		guess = s.after[s.last]
 	}
 	nameEnd, colon, known := start+1+int(guess.end-guess.start), -1, false
-	if guess.ctx == s.ctx && nameEnd < s.limit && string(s.src[start+1:nameEnd]) == string(s.src[guess.start:guess.end]) {
+	if guess.ctx == s.ctx && nameEnd < s.limit &&
+		string(s.src[start+1:nameEnd]) == string(s.src[guess.start:guess.end]) {
 		c := s.src[nameEnd]
 		known = c < 0x80 && class[c]&nameChar == 0
 	}
@@ -190,7 +201,13 @@ func (s *Scanner) value(i int, a *Attr) (int, error) {
 	}
 	a.End = uint32(i)
 	if s.limits.Text > 0 && i-int(a.Value) > s.limits.Text {
-		return 0, s.fail(TextLimit, int(a.Value), "an attribute's value is %d bytes long; %d are accepted", i-int(a.Value), s.limits.Text)
+		return 0, s.fail(
+			TextLimit,
+			int(a.Value),
+			"an attribute's value is %d bytes long; %d are accepted",
+			i-int(a.Value),
+			s.limits.Text,
+		)
 	}
 	return i + 1, nil
 }
@@ -302,7 +319,14 @@ func (s *Scanner) endTag(t *Token) (*Token, error) {
 	}
 	if string(src[start+2:end]) != string(src[o.start:o.end]) {
 		line, _ := Position(s.src, int(o.start))
-		return nil, s.fail(NotWellFormed, start, "the end tag %s does not belong to the open element %s (line %d)", src[start+2:end], src[o.start:o.end], line)
+		return nil, s.fail(
+			NotWellFormed,
+			start,
+			"the end tag %s does not belong to the open element %s (line %d)",
+			src[start+2:end],
+			src[o.start:o.end],
+			line,
+		)
 	}
 	return nil, s.fail(NotWellFormed, end, "> must stand here in an end tag")
 }
@@ -334,16 +358,20 @@ func (s *Scanner) usual(t *Token) bool {
 	src, top, guess := s.src[:s.limit], &s.open[len(s.open)-1], &s.after[s.last]
 	n := int(guess.end - guess.start)
 	inner := s.pos + n + 2
-	if guess.ctx != s.ctx || inner >= len(src) || src[s.pos] != '<' || src[inner-1] != '>' || string(src[s.pos+1:inner-1]) != string(src[guess.start:guess.end]) {
+	if guess.ctx != s.ctx || inner >= len(src) || src[s.pos] != '<' || src[inner-1] != '>' ||
+		string(src[s.pos+1:inner-1]) != string(src[guess.start:guess.end]) {
 		return false
 	}
 	i := untilStop(src, inner, inner+64)
 	name := i + 2
 	end := name + n
-	if end >= len(src) || src[end] != '>' || src[i] != '<' || src[i+1] != '/' || string(src[name:end]) != string(src[guess.start:guess.end]) {
+	if end >= len(src) || src[end] != '>' || src[i] != '<' || src[i+1] != '/' ||
+		string(src[name:end]) != string(src[guess.start:guess.end]) {
 		return false
 	}
-	if s.limits.Depth > 0 && len(s.open) >= s.limits.Depth || s.limits.Repeats > 0 && int(top.children) >= s.limits.Repeats || s.limits.Text > 0 && i-inner > s.limits.Text {
+	if s.limits.Depth > 0 && len(s.open) >= s.limits.Depth ||
+		s.limits.Repeats > 0 && int(top.children) >= s.limits.Repeats ||
+		s.limits.Text > 0 && i-inner > s.limits.Text {
 		return false
 	}
 	top.children++
@@ -361,7 +389,8 @@ func (s *Scanner) leaf() bool {
 	i := untilStop(src, s.pos, s.pos+64)
 	name := i + 2
 	end := name + int(o.end-o.start)
-	if end >= len(src) || src[end] != '>' || src[i] != '<' || src[i+1] != '/' || string(src[name:end]) != string(src[o.start:o.end]) {
+	if end >= len(src) || src[end] != '>' || src[i] != '<' || src[i+1] != '/' ||
+		string(src[name:end]) != string(src[o.start:o.end]) {
 		return false
 	}
 	if s.limits.Text > 0 && i-s.pos > s.limits.Text {

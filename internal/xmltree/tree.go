@@ -65,7 +65,12 @@ func ParseEncoded(src []byte, charset string, limits Limits) (*Document, error) 
 	}
 	if len(text) >= math.MaxInt32 {
 		d.nodes = make([]record, 1)
-		return d, &SyntaxError{Code: TextLimit, Line: 1, Column: 1, Msg: fmt.Sprintf("%d bytes are too many for a tree", len(text))}
+		return d, &SyntaxError{
+			Code:   TextLimit,
+			Line:   1,
+			Column: 1,
+			Msg:    fmt.Sprintf("%d bytes are too many for a tree", len(text)),
+		}
 	}
 	if len(text) > alongside {
 		// The characters are looked at while the markup is read, and if one is
@@ -466,7 +471,8 @@ func (n Node) Lookup(prefix string) (uri string, ok bool) {
 	}
 	for ; !n.IsZero() && n.i != 0; n = n.Parent() {
 		for a := range n.Attrs() {
-			if a.Name.Space == XMLNSNamespace && (a.Name.Local == prefix && a.Name.Prefix != "" || prefix == "" && a.Name.Prefix == "") {
+			if a.Name.Space == XMLNSNamespace &&
+				(a.Name.Local == prefix && a.Name.Prefix != "" || prefix == "" && a.Name.Prefix == "") {
 				return a.Value, a.Value != ""
 			}
 		}

@@ -24,7 +24,8 @@ func parse(t *testing.T, s string) *Document {
 }
 
 func TestSpansAreTheBytesThatWereWritten(t *testing.T) {
-	src := "<?xml version='1.0'?>\n<p:a  xmlns:p = 'urn:x' q=\"1 &lt; 2\"><!-- c --><b>t&amp;u</b>\n <p:b/>tail<![CDATA[<x>]]></p:a>\n"
+	src := "<?xml version='1.0'?>\n<p:a  xmlns:p = 'urn:x' q=\"1 &lt; 2\"><!-- c --><b>t&amp;u</b>\n " +
+		"<p:b/>tail<![CDATA[<x>]]></p:a>\n"
 	d := parse(t, src)
 	a := d.Root()
 	assert.Equal(t, Name{"urn:x", "a", "p"}, a.Name())
@@ -164,8 +165,10 @@ func TestExclusiveCanonicalForm(t *testing.T) {
 	for _, c := range []struct{ in, want string }{
 		{`<n0:local xmlns:n0="foo:bar" xmlns:n3="ftp://example.test"><n1:elem2 xmlns:n1="http://example.test" xml:lang="en"><n3:stuff/></n1:elem2></n0:local>`,
 			`<n0:local xmlns:n0="foo:bar"><n1:elem2 xmlns:n1="http://example.test" xml:lang="en"><n3:stuff xmlns:n3="ftp://example.test"></n3:stuff></n1:elem2></n0:local>`},
-		{"<?xml version='1.0'?><?t  d ?><a b='2' a=\"1\n&#10;\"  ><![CDATA[<&]]>\r\n<!--x--></a >\n<!--y-->", "<?t d ?>\n<a a=\"1 &#xA;\" b=\"2\">&lt;&amp;\n</a>"},
-		{`<a xmlns="urn:a"><b xmlns=""><c xmlns="urn:a"/></b></a>`, `<a xmlns="urn:a"><b xmlns=""><c xmlns="urn:a"></c></b></a>`},
+		{"<?xml version='1.0'?><?t  d ?><a b='2' a=\"1\n&#10;\"  ><![CDATA[<&]]>\r\n<!--x--></a >\n<!--y-->",
+			"<?t d ?>\n<a a=\"1 &#xA;\" b=\"2\">&lt;&amp;\n</a>"},
+		{`<a xmlns="urn:a"><b xmlns=""><c xmlns="urn:a"/></b></a>`,
+			`<a xmlns="urn:a"><b xmlns=""><c xmlns="urn:a"></c></b></a>`},
 	} {
 		got := string(Canonical(parse(t, c.in).Document(), false))
 		assert.Equal(t, c.want, got)
@@ -181,10 +184,17 @@ func tool(t testing.TB, name string) string {
 }
 
 var corpus = []string{
-	`<a/>`, `<a b="c"/>`, `<a>&lt;&#65;</a>`, `<a><![CDATA[x]]></a>`, `<?xml version="1.0"?><a/>`, `<a`, `<a></b>`, `<a>]]</a>`, `<a>]]]></a>`,
-	`<a xmlns:b="urn:c"><b:d b:e="f"/></a>`, `<a:b/>`, `<a b="1" b="2"/>`, `<a>&nope;</a>`, `<!-- x --><a/><!-- y -->`, `<a/>x`, `<?p i?><a/>`, `<a b='"'/>`,
-	"<a>\r\n</a>", `<1/>`, `<a.b-c_d/>`, `<a><?xml v?></a>`, `<a>` + strings.Repeat("x", 300) + `&amp;` + strings.Repeat("y]]", 90) + `</a>`, "<é>ü</é>", "<a\n b\t=\r'1'\n/>",
-	`<a>` + strings.Repeat("x", 100) + `]]></a>`, `<a xmlns=""/>`, `<a xmlns:x=""/>`, `<a xml:space="preserve"> </a>`, `<a/><`, `<a b="&#x1F600;"/>`, `<a>--></a>`, `<a b=">"/>`,
+	`<a/>`, `<a b="c"/>`, `<a>&lt;&#65;</a>`, `<a><![CDATA[x]]></a>`, `<?xml version="1.0"?><a/>`, `<a`, `<a></b>`,
+	`<a>]]</a>`, `<a>]]]></a>`,
+	`<a xmlns:b="urn:c"><b:d b:e="f"/></a>`, `<a:b/>`, `<a b="1" b="2"/>`, `<a>&nope;</a>`, `<!-- x --><a/><!-- y -->`,
+	`<a/>x`, `<?p i?><a/>`, `<a b='"'/>`,
+	"<a>\r\n</a>", `<1/>`, `<a.b-c_d/>`, `<a><?xml v?></a>`, `<a>` + strings.Repeat("x",
+		300) + `&amp;` + strings.Repeat("y]]", 90) + `</a>`, "<é>ü</é>", "<a\n b\t=\r'1'\n/>",
+	`<a>` + strings.Repeat(
+		"x",
+		100,
+	) + `]]></a>`, `<a xmlns=""/>`, `<a xmlns:x=""/>`, `<a xml:space="preserve"> </a>`, `<a/><`, `<a b="&#x1F600;"/>`,
+	`<a>--></a>`, `<a b=">"/>`,
 }
 
 func TestAgreesWithXmllint(t *testing.T) {
@@ -312,7 +322,12 @@ func TestWhatIsForeseenIsStillChecked(t *testing.T) {
 		_, err := Parse([]byte(src), Limits{})
 		assert.ErrorContains(t, err, want, src)
 	}
-	d, err := Parse([]byte(`<r xmlns:p="urn:one"><x p:a="1" b="2"/><x p:a="3" b="4"/><x xmlns:p="urn:two" p:a="5" b="6"/><x p:ab="7"/><x  p:a = "8" b="9"/></r>`), Limits{})
+	d, err := Parse(
+		[]byte(
+			`<r xmlns:p="urn:one"><x p:a="1" b="2"/><x p:a="3" b="4"/><x xmlns:p="urn:two" p:a="5" b="6"/><x p:ab="7"/><x  p:a = "8" b="9"/></r>`,
+		),
+		Limits{},
+	)
 	require.NoError(t, err)
 	var got []string
 	for x := range d.Root().Children() {
@@ -320,14 +335,41 @@ func TestWhatIsForeseenIsStillChecked(t *testing.T) {
 			got = append(got, a.Name.String()+"="+a.Value)
 		}
 	}
-	assert.Equal(t, []string{"{urn:one}a=1", "b=2", "{urn:one}a=3", "b=4", "{http://www.w3.org/2000/xmlns/}p=urn:two", "{urn:two}a=5", "b=6", "{urn:one}ab=7", "{urn:one}a=8", "b=9"}, got)
+	assert.Equal(
+		t,
+		[]string{
+			"{urn:one}a=1",
+			"b=2",
+			"{urn:one}a=3",
+			"b=4",
+			"{http://www.w3.org/2000/xmlns/}p=urn:two",
+			"{urn:two}a=5",
+			"b=6",
+			"{urn:one}ab=7",
+			"{urn:one}a=8",
+			"b=9",
+		},
+		got,
+	)
 }
 
 func bigEnvelope(size int) []byte {
 	var b bytes.Buffer
-	b.WriteString(`<soap:Envelope xmlns:soap="http://schemas.xmlsoap.org/soap/envelope/"><soap:Body><t:YearTableResponse xmlns:t="urn:skerry:tides">`)
+	b.WriteString(
+		`<soap:Envelope xmlns:soap="http://schemas.xmlsoap.org/soap/envelope/"><soap:Body><t:YearTableResponse xmlns:t="urn:skerry:tides">`,
+	)
 	for i := 0; b.Len() < size; i++ {
-		fmt.Fprintf(&b, "\n  <t:tide no=\"%d\"><t:time>2027-01-%02dT%02d:%02d:00Z</t:time><t:height unit=\"metre\">%d.%02d</t:height><t:kind>high water</t:kind></t:tide>", i, i%28+1, i%24, i%60, i%7, i%100)
+		fmt.Fprintf(
+			&b,
+			"\n  <t:tide no=\"%d\"><t:time>2027-01-%02dT%02d:%02d:00Z</t:time><t:height "+
+				"unit=\"metre\">%d.%02d</t:height><t:kind>high water</t:kind></t:tide>",
+			i,
+			i%28+1,
+			i%24,
+			i%60,
+			i%7,
+			i%100,
+		)
 	}
 	b.WriteString("</t:YearTableResponse></soap:Body></soap:Envelope>")
 	return b.Bytes()
@@ -385,15 +427,25 @@ func TestAUsualLeafIsHeldToTheLimits(t *testing.T) {
 	_, err := Parse([]byte(leaves), Limits{Repeats: 3, Text: 3, Depth: 2})
 	require.NoError(t, err)
 
-	d, err := Parse([]byte(`<r><x>1</x><x>2</x><xy>3</xy><x>4</x ><x>&lt;</x><x k="6">6</x><x/><x>8<y>9</y></x><x xmlns="urn:b">10</x><x>11</x><x>a]b</x></r>`), Limits{})
+	d, err := Parse(
+		[]byte(
+			`<r><x>1</x><x>2</x><xy>3</xy><x>4</x ><x>&lt;</x><x k="6">6</x><x/><x>8<y>9</y></x><x xmlns="urn:b">10</x><x>11</x><x>a]b</x></r>`,
+		),
+		Limits{},
+	)
 	require.NoError(t, err)
 	var got []string
 	for x := range d.Root().Children() {
 		got = append(got, x.Name().String()+" "+x.Text())
 	}
-	assert.Equal(t, []string{"x 1", "x 2", "xy 3", "x 4", "x <", "x 6", "x ", "x 8", "{urn:b}x 10", "x 11", "x a]b"}, got)
+	assert.Equal(
+		t,
+		[]string{"x 1", "x 2", "xy 3", "x 4", "x <", "x 6", "x ", "x 8", "{urn:b}x 10", "x 11", "x a]b"},
+		got,
+	)
 
-	for _, bad := range []string{`<r><x>1</x><x>2</y></r>`, `<r><x>1</x><x>2</x`, `<r><x>1</x><x>]]></x></r>`, `<r><x>1</x><x>2</r>`, `<r><x>1</x><x`} {
+	for _, bad := range []string{`<r><x>1</x><x>2</y></r>`, `<r><x>1</x><x>2</x`, `<r><x>1</x><x>]]></x></r>`,
+		`<r><x>1</x><x>2</r>`, `<r><x>1</x><x`} {
 		_, err := Parse([]byte(bad), Limits{})
 		assert.Error(t, err, bad)
 	}

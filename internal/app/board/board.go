@@ -182,12 +182,20 @@ func (v *View) Typing() bool { return v.in.Active }
 func (v *View) Keys() []ui.Key {
 	if v.in.Active {
 		if v.asks == forFilter {
-			return []ui.Key{{Show: "⏎", Does: "show these"}, {Show: "@name", Does: "columns"}, {Show: "esc", Does: "show all"}}
+			return []ui.Key{
+				{Show: "⏎", Does: "show these"},
+				{Show: "@name", Does: "columns"},
+				{Show: "esc", Does: "show all"},
+			}
 		}
 		return []ui.Key{{Show: "⏎", Does: "load it"}, {Show: "esc", Does: "not now"}}
 	}
 	if len(v.s.W.Config().Contracts) == 0 {
-		return []ui.Key{{Press: "enter", Show: "⏎", Does: "type or paste an address"}, {Press: "?", Show: "?", Does: "help"}, {Press: "q", Show: "q", Does: "quit"}}
+		return []ui.Key{
+			{Press: "enter", Show: "⏎", Does: "type or paste an address"},
+			{Press: "?", Show: "?", Does: "help"},
+			{Press: "q", Show: "q", Does: "quit"},
+		}
 	}
 	going := "go: send it"
 	if n := len(v.s.Marked); n > 0 {
@@ -310,7 +318,8 @@ func (v *View) key(k tea.KeyPressMsg, t table) tea.Cmd {
 	case ui.Is(k, "!"):
 		v.s.ToggleChanges()
 	case ui.Is(k, "*"):
-		if err := v.s.W.Apply(exchange.Change{Where: "workspace", Key: "endpoint." + v.s.Chosen.Endpoint + ".default", To: true}); err != nil {
+		if err := v.s.W.Apply(exchange.Change{Where: "workspace", Key: "endpoint." + v.s.Chosen.Endpoint + ".default",
+			To: true}); err != nil {
 			v.s.Say("%v", err)
 		} else {
 			v.s.Say("%s is the default now", v.s.Chosen.Endpoint)
@@ -498,7 +507,13 @@ func (v *View) View(w, h int) string {
 	}
 	out = append(out, v.foot(w)...)
 	if v.in.Active && v.asks == forSource {
-		out = append(out[:h-foot], "", "   "+ui.Strong("Address or path of a description")+ui.Soft("   its own page will do"), "   "+ui.Accent("› ")+v.in.View(w-8), "")
+		out = append(
+			out[:h-foot],
+			"",
+			"   "+ui.Strong("Address or path of a description")+ui.Soft("   its own page will do"),
+			"   "+ui.Accent("› ")+v.in.View(w-8),
+			"",
+		)
 	}
 	return ui.Block(out, w, h)
 }

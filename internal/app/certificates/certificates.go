@@ -52,9 +52,24 @@ func (v *View) Keys() []ui.Key {
 		return v.preview.Keys()
 	}
 	return []ui.Key{
-		{Press: "up down", Show: "↑↓", Does: "certificate"}, {Press: "[ ]", Show: "[ ]", Does: "endpoint"}, {Press: "f", Show: "f", Does: "fetch the chain"},
-		{Press: "enter", Show: "⏎", Does: "trust it"}, {Press: "P", Show: "P", Does: "pin its key"}, {Press: "X", Show: "X", Does: "trust it no longer"}, {Press: "W", Show: "W", Does: "write to a file"}, {Press: "?", Show: "?", Does: "help"},
-		{Press: "D", Show: "D", Does: "write a drawing of the chain", Minor: true}, {Press: "y", Show: "y", Does: "copy it (PEM)", Minor: true}, {Press: "Y", Show: "Y", Does: "accept anything, for the next call only", Minor: true},
+		{
+			Press: "up down",
+			Show:  "↑↓",
+			Does:  "certificate",
+		}, {Press: "[ ]", Show: "[ ]", Does: "endpoint"}, {Press: "f", Show: "f", Does: "fetch the chain"},
+		{
+			Press: "enter",
+			Show:  "⏎",
+			Does:  "trust it",
+		}, {Press: "P", Show: "P", Does: "pin its key"}, {Press: "X", Show: "X", Does: "trust it no longer"},
+		{Press: "W", Show: "W", Does: "write to a file"}, {Press: "?", Show: "?", Does: "help"},
+		{
+			Press: "D",
+			Show:  "D",
+			Does:  "write a drawing of the chain",
+			Minor: true,
+		}, {Press: "y", Show: "y", Does: "copy it (PEM)", Minor: true}, {Press: "Y", Show: "Y",
+			Does: "accept anything, for the next call only", Minor: true},
 	}
 }
 
@@ -79,7 +94,11 @@ func (v *View) read() {
 	set := v.s.W.Settings(v.end)
 	key := v.end + "\x00" + set.Text("trust") + "\x00" + set.Text("pin")
 	w, end := v.s.W, v.end
-	read := state.Known(v.s, "file trust "+key, func(context.Context) onDisk { return readTrust(w, end, set.List("trust")) })
+	read := state.Known(
+		v.s,
+		"file trust "+key,
+		func(context.Context) onDisk { return readTrust(w, end, set.List("trust")) },
+	)
 	v.expiry, v.listed = read.expiry, read.listed
 }
 
@@ -207,16 +226,24 @@ func (v *View) trust(c *x509.Certificate) {
 	if c.IsCA {
 		what = "Trust this authority at " + v.end + ": whatever it signed is trusted too"
 	}
-	v.preview.Show(what, []exchange.Change{v.change("trust", string(trust.PEM(c)))}, compare("its SHA-256", trust.Fingerprint(c))...)
+	v.preview.Show(
+		what,
+		[]exchange.Change{v.change("trust", string(trust.PEM(c)))},
+		compare("its SHA-256", trust.Fingerprint(c))...)
 }
 
 func (v *View) pin(c *x509.Certificate) {
 	set := v.s.W.Settings(v.end)
-	v.preview.Show("Pin this public key at "+v.end+": a renewed certificate with the same key is trusted too", []exchange.Change{v.change("pin", append(slices.Clone(set.List("pin")), trust.PublicKeyPin(c)))}, compare("the public key's SHA-256", trust.PublicKeyPin(c))...)
+	v.preview.Show(
+		"Pin this public key at "+v.end+": a renewed certificate with the same key is trusted too",
+		[]exchange.Change{v.change("pin", append(slices.Clone(set.List("pin")), trust.PublicKeyPin(c)))},
+		compare("the public key's SHA-256", trust.PublicKeyPin(c))...)
 }
 
 func compare(what, hash string) []string {
-	return append([]string{"", "compare " + what + " with one that the service's people give you:"}, strings.Split(trust.Grouped(hash), " ")...)
+	return append(
+		[]string{"", "compare " + what + " with one that the service's people give you:"},
+		strings.Split(trust.Grouped(hash), " ")...)
 }
 
 func (v *View) distrust(c *x509.Certificate) {
@@ -228,13 +255,17 @@ func (v *View) distrust(c *x509.Certificate) {
 		if !slices.ContainsFunc(of, func(l listed) bool { return l.cert.Equal(c) }) {
 			keep = append(keep, f)
 		} else if n := len(of) - 1; n > 0 {
-			notes = append(notes, fmt.Sprintf("%s holds %d more, which are trusted here no longer either; the file stays", f, n))
+			notes = append(notes, fmt.Sprintf("%s holds %d more, which are trusted here no longer either; the file "+
+				"stays", f, n))
 		}
 	}
 	if len(keep) < len(set.List("trust")) {
 		changes = append(changes, v.change("trust", keep))
 	}
-	pins := slices.DeleteFunc(slices.Clone(set.List("pin")), func(p string) bool { return trust.SameFingerprint(p, trust.PublicKeyPin(c)) })
+	pins := slices.DeleteFunc(
+		slices.Clone(set.List("pin")),
+		func(p string) bool { return trust.SameFingerprint(p, trust.PublicKeyPin(c)) },
+	)
 	if len(pins) < len(set.List("pin")) {
 		changes = append(changes, v.change("pin", pins))
 	}
@@ -281,7 +312,9 @@ func (v *View) drawing(sent, more []*x509.Certificate) tea.Cmd {
 		return nil
 	}
 	return ask("write the drawing to (.svg or .pdf)", "chain-"+safe.FileName(v.end)+".svg", func(name string) {
-		b, err := draw.Chain("The chain of "+v.end, append(slices.Clone(sent), more...), len(sent), x.Findings, time.Now()).Write(name)
+		b, err := draw.Chain("The chain of "+v.end, append(slices.Clone(sent), more...), len(sent), x.Findings,
+			time.Now()).
+			Write(name)
 		if err == nil {
 			err = user.WriteNew(name, b)
 		}
@@ -318,7 +351,17 @@ func (v *View) View(w, h int) string {
 	}
 	out := []string{"", "   " + title, ""}
 	if len(sent) == 0 {
-		out = append(out, "   "+ui.Soft("no handshake was seen here yet: ")+ui.Strong("f")+ui.Soft(" fetches the chain, and sends nothing"), "")
+		out = append(
+			out,
+			"   "+ui.Soft(
+				"no handshake was seen here yet: ",
+			)+ui.Strong(
+				"f",
+			)+ui.Soft(
+				" fetches the chain, and sends nothing",
+			),
+			"",
+		)
 	}
 	now := time.Now()
 	from, until := spanOf(append(slices.Clone(sent), more...), now)
@@ -362,7 +405,17 @@ func (v *View) View(w, h int) string {
 			} else {
 				left = ui.Soft(left)
 			}
-			out = append(out, "   "+ui.Soft(e.Cert.NotAfter.UTC().Format("2006-01-02"))+"  "+left+ui.Fit(e.Cert.Subject.CommonName, 30)+" "+ui.Soft(ui.Cut(e.What+": "+strings.Join(e.UsedBy, ", "), w-72)))
+			out = append(
+				out,
+				"   "+ui.Soft(
+					e.Cert.NotAfter.UTC().Format("2006-01-02"),
+				)+"  "+left+ui.Fit(
+					e.Cert.Subject.CommonName,
+					30,
+				)+" "+ui.Soft(
+					ui.Cut(e.What+": "+strings.Join(e.UsedBy, ", "), w-72),
+				),
+			)
 		}
 	}
 	return ui.Block(out, w, h)

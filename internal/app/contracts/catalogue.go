@@ -83,7 +83,11 @@ func (v *View) updateShelf(msg tea.Msg) tea.Cmd {
 
 func (v *View) viewShelf(w, h int) string {
 	l := &v.shelf
-	title := ui.Strong("your catalogue") + ui.Soft(fmt.Sprintf("   %d descriptions · %d operations", len(l.c.Names()), len(l.hits)))
+	title := ui.Strong(
+		"your catalogue",
+	) + ui.Soft(
+		fmt.Sprintf("   %d descriptions · %d operations", len(l.c.Names()), len(l.hits)),
+	)
 	if l.in.Active {
 		title += "   " + ui.Accent("/ ") + l.in.View(min(w-50, 30))
 	} else if l.text != "" {

@@ -38,15 +38,39 @@ func (v *View) Typing() bool { return v.shelf.in.Active }
 // Keys implements ui.View.
 func (v *View) Keys() []ui.Key {
 	if v.shelf.open {
-		return []ui.Key{{Show: "↑↓", Does: "choose"}, {Show: "⏎", Does: "into this workspace, and fill in"}, {Show: "/", Does: "search operations and fields"}, {Show: "esc", Does: "back"}}
+		return []ui.Key{
+			{Show: "↑↓", Does: "choose"},
+			{Show: "⏎", Does: "into this workspace, and fill in"},
+			{Show: "/", Does: "search operations and fields"},
+			{Show: "esc", Does: "back"},
+		}
 	}
 	if v.s.Newer != nil {
-		return []ui.Key{{Show: "↑↓", Does: "scroll"}, {Show: "⏎", Does: "take the newer one over"}, {Show: "esc", Does: "keep the old one"}}
+		return []ui.Key{
+			{Show: "↑↓", Does: "scroll"},
+			{Show: "⏎", Does: "take the newer one over"},
+			{Show: "esc", Does: "keep the old one"},
+		}
 	}
 	if v.source {
-		return []ui.Key{{Press: "up down", Show: "↑↓", Does: "scroll"}, {Press: "tab", Show: "tab", Does: "next document"}, {Press: "x", Show: "x", Does: "operations"}, {Press: "?", Show: "?", Does: "help"}}
+		return []ui.Key{
+			{Press: "up down", Show: "↑↓", Does: "scroll"},
+			{Press: "tab", Show: "tab", Does: "next document"},
+			{Press: "x", Show: "x", Does: "operations"},
+			{Press: "?", Show: "?", Does: "help"},
+		}
 	}
-	return []ui.Key{{Press: "up down", Show: "↑↓", Does: "choose"}, {Press: "enter", Show: "⏎", Does: "fill in its message"}, {Press: "x", Show: "x", Does: "source text"}, {Press: "R", Show: "R", Does: "fetch again: what changed?"}, {Press: "L", Show: "L", Does: "your catalogue"}, {Press: "K", Show: "K", Does: "keep it in the catalogue", Minor: true}, {Press: "N", Show: "N", Does: "note what you learned"}, {Press: "esc", Show: "esc", Does: "board"}, {Press: "?", Show: "?", Does: "help"}}
+	return []ui.Key{
+		{Press: "up down", Show: "↑↓", Does: "choose"},
+		{Press: "enter", Show: "⏎", Does: "fill in its message"},
+		{Press: "x", Show: "x", Does: "source text"},
+		{Press: "R", Show: "R", Does: "fetch again: what changed?"},
+		{Press: "L", Show: "L", Does: "your catalogue"},
+		{Press: "K", Show: "K", Does: "keep it in the catalogue", Minor: true},
+		{Press: "N", Show: "N", Does: "note what you learned"},
+		{Press: "esc", Show: "esc", Does: "board"},
+		{Press: "?", Show: "?", Does: "help"},
+	}
 }
 
 // entry is an operation of one of the workspace's contracts; or a contract that
@@ -165,7 +189,15 @@ func (v *View) changes(w, h int) string {
 			breaking++
 		}
 	}
-	rows := []string{"", "   " + ui.Strong(ui.Cut(n.Name, 30)) + ui.Soft(fmt.Sprintf("   what changed for a client: %d, of which %d may break it", len(n.Changes), breaking)), ""}
+	rows := []string{
+		"",
+		"   " + ui.Strong(
+			ui.Cut(n.Name, 30),
+		) + ui.Soft(
+			fmt.Sprintf("   what changed for a client: %d, of which %d may break it", len(n.Changes), breaking),
+		),
+		"",
+	}
 	v.height = h - len(rows)
 	v.line = min(v.line, max(len(n.Changes)-v.height, 0))
 	where := min(w/3, 44)
@@ -190,7 +222,11 @@ func (v *View) changes(w, h int) string {
 func (v *View) note(e entry) tea.Cmd {
 	notes := v.s.NotesOf(e.contract, e.o.Name)
 	return func() tea.Msg {
-		return state.Ask{Prompt: "learned of " + e.o.Name, Value: notes[""], Answer: func(text string) { v.s.Note(e.contract, e.o.Name, "", text) }}
+		return state.Ask{
+			Prompt: "learned of " + e.o.Name,
+			Value:  notes[""],
+			Answer: func(text string) { v.s.Note(e.contract, e.o.Name, "", text) },
+		}
 	}
 }
 
@@ -242,7 +278,16 @@ func (v *View) View(w, h int) string {
 	}
 	all := v.entries()
 	if len(all) == 0 {
-		return ui.Block([]string{"", "   " + ui.Soft("the workspace has no description yet: b, then a, adds one; L takes one from your catalogue")}, w, h)
+		return ui.Block(
+			[]string{
+				"",
+				"   " + ui.Soft(
+					"the workspace has no description yet: b, then a, adds one; L takes one from your catalogue",
+				),
+			},
+			w,
+			h,
+		)
 	}
 	v.cursor = min(v.cursor, len(all)-1)
 	if v.s.Newer != nil {
@@ -261,7 +306,10 @@ func (v *View) View(w, h int) string {
 				rows = append(rows, line(""))
 			}
 			last = e.contract
-			rows = append(rows, line("   "+ui.Strong(ui.Cut(e.contract, 30))+ui.Soft("   "+ui.Cut(e.c.Documentation, w-38))))
+			rows = append(
+				rows,
+				line("   "+ui.Strong(ui.Cut(e.contract, 30))+ui.Soft("   "+ui.Cut(e.c.Documentation, w-38))),
+			)
 		}
 		if e.o == nil {
 			lead := "     "
@@ -355,7 +403,15 @@ func (v *View) text(e entry, w, h int) string {
 	lines := bytes.Split(f.Bytes, []byte("\n"))
 	v.height = h - 3
 	v.line = min(v.line, max(len(lines)-v.height, 0))
-	rows := []string{"", "   " + ui.Strong(ui.Cut(f.Location, w-30)) + ui.Soft(fmt.Sprintf("   document %d of %d", v.file+1, len(e.c.Files))), ""}
+	rows := []string{
+		"",
+		"   " + ui.Strong(
+			ui.Cut(f.Location, w-30),
+		) + ui.Soft(
+			fmt.Sprintf("   document %d of %d", v.file+1, len(e.c.Files)),
+		),
+		"",
+	}
 	mark := -1
 	if e.o.At.Source == f.Location {
 		mark, _ = xmltree.Position(f.Bytes, e.o.At.Offset)

@@ -66,7 +66,11 @@ func (v *View) Typing() bool {
 func (v *View) Keys() []ui.Key {
 	switch {
 	case v.raw != nil:
-		return []ui.Key{{Show: "ctrl+s", Does: "keep"}, {Show: "esc", Does: "back to the outline, kept as well"}, {Show: "ctrl+z", Does: "leave it as it was"}}
+		return []ui.Key{
+			{Show: "ctrl+s", Does: "keep"},
+			{Show: "esc", Does: "back to the outline, kept as well"},
+			{Show: "ctrl+z", Does: "leave it as it was"},
+		}
 	case v.picked != nil:
 		return []ui.Key{{Show: "↑↓", Does: "pick"}, {Show: "⏎", Does: "take it"}, {Show: "esc", Does: "not now"}}
 	case v.find.Active:
@@ -74,13 +78,54 @@ func (v *View) Keys() []ui.Key {
 	case v.in.Active:
 		return []ui.Key{{Show: "⏎", Does: "keep, and on to the next"}, {Show: "esc", Does: "leave it"}}
 	}
-	return []ui.Key{{Press: "up down", Show: "↑↓", Does: "field"}, {Press: "enter", Show: "⏎", Does: "fill in"}, {Press: "space", Show: "space", Does: "put in, leave out"},
-		{Press: "left right", Show: "←→", Does: "other branch"}, {Press: "+ -", Show: "+ -", Does: "repeat"}, {Press: "g", Show: "g", Does: "go: send"}, {Press: "/", Show: "/", Does: "find"}, {Press: "x", Show: "x", Does: "raw XML"},
-		{Press: "u", Show: "u", Does: "undo"}, {Press: "?", Show: "?", Does: "help"}, {Press: "p", Show: "p", Does: "path", Minor: true}, {Press: "U", Show: "U", Does: "redo", Minor: true}, {Press: "n", Show: "n", Does: "next field found", Minor: true},
-		{Press: "J K", Show: "J K", Does: "move a repeat down, up", Minor: true}, {Press: "Y", Show: "Y", Does: "another type in its place", Minor: true}, {Press: "0", Show: "0", Does: "nil or not", Minor: true},
-		{Press: "y", Show: "y", Does: "copy the value, or the part", Minor: true}, {Press: "P", Show: "P", Does: "put in what was copied", Minor: true}, {Press: "N", Show: "N", Does: "note what you learned of the field", Minor: true},
-		{Press: "$", Show: "$", Does: "variables in this draft, or not", Minor: true}, {Press: "=", Show: "=", Does: "what differs from another draft", Minor: true}, {Press: "e", Show: "e", Does: "expected reply beside it", Minor: true},
-		{Press: "E", Show: "E", Does: "your editor", Minor: true}}
+	return []ui.Key{
+		{Press: "up down", Show: "↑↓", Does: "field"},
+		{Press: "enter", Show: "⏎", Does: "fill in"},
+		{Press: "space", Show: "space", Does: "put in, leave out"},
+		{
+			Press: "left right",
+			Show:  "←→",
+			Does:  "other branch",
+		},
+		{Press: "+ -", Show: "+ -", Does: "repeat"},
+		{Press: "g", Show: "g", Does: "go: send"},
+		{Press: "/", Show: "/", Does: "find"},
+		{Press: "x", Show: "x", Does: "raw XML"},
+		{
+			Press: "u",
+			Show:  "u",
+			Does:  "undo",
+		},
+		{Press: "?", Show: "?", Does: "help"},
+		{Press: "p", Show: "p", Does: "path", Minor: true},
+		{Press: "U", Show: "U", Does: "redo", Minor: true},
+		{Press: "n", Show: "n", Does: "next field found", Minor: true},
+		{
+			Press: "J K",
+			Show:  "J K",
+			Does:  "move a repeat down, up",
+			Minor: true,
+		},
+		{Press: "Y", Show: "Y", Does: "another type in its place", Minor: true},
+		{Press: "0", Show: "0", Does: "nil or not", Minor: true},
+		{
+			Press: "y",
+			Show:  "y",
+			Does:  "copy the value, or the part",
+			Minor: true,
+		},
+		{Press: "P", Show: "P", Does: "put in what was copied", Minor: true},
+		{Press: "N", Show: "N", Does: "note what you learned of the field", Minor: true},
+		{
+			Press: "$",
+			Show:  "$",
+			Does:  "variables in this draft, or not",
+			Minor: true,
+		},
+		{Press: "=", Show: "=", Does: "what differs from another draft", Minor: true},
+		{Press: "e", Show: "e", Does: "expected reply beside it", Minor: true},
+		{Press: "E", Show: "E", Does: "your editor", Minor: true},
+	}
 }
 
 // parts are the header blocks, which may be nil, and the body.
@@ -303,7 +348,8 @@ func (v *View) nextFound() {
 	for i := range n {
 		at := (v.cursor + 1 + i) % n
 		_, it := v.at(at)
-		if strings.Contains(strings.ToLower(it.Name), want) || strings.Contains(strings.ToLower(it.Value), want) || strings.ContainsAny(want, "/[") && strings.Contains(strings.ToLower(it.Path), want) {
+		if strings.Contains(strings.ToLower(it.Name), want) || strings.Contains(strings.ToLower(it.Value), want) ||
+			strings.ContainsAny(want, "/[") && strings.Contains(strings.ToLower(it.Path), want) {
 			v.cursor = at
 			return
 		}
@@ -339,6 +385,10 @@ func (v *View) note() tea.Cmd {
 	ref := v.s.Chosen.Draft
 	old := v.s.Notes()[field]
 	return func() tea.Msg {
-		return state.Ask{Prompt: "learned of " + field, Value: old, Answer: func(text string) { v.s.Note(ref.Contract, ref.Operation, field, text) }}
+		return state.Ask{
+			Prompt: "learned of " + field,
+			Value:  old,
+			Answer: func(text string) { v.s.Note(ref.Contract, ref.Operation, field, text) },
+		}
 	}
 }

@@ -65,7 +65,8 @@ func (v *View) moveRepeat(d *message.Draft, it message.Item, up bool) {
 		return
 	}
 	for i := range v.count() {
-		if _, o := v.at(i); o.Name == it.Name && o.Depth == it.Depth && o.Index == it.Index+by && strings.HasPrefix(o.Path, parent(it.Path)) {
+		if _, o := v.at(i); o.Name == it.Name && o.Depth == it.Depth && o.Index == it.Index+by &&
+			strings.HasPrefix(o.Path, parent(it.Path)) {
 			v.cursor = i
 		}
 	}
@@ -122,7 +123,10 @@ func (v *View) fill() {
 	case it.Kind == message.Branch:
 		v.move(1)
 	case len(it.Enum) > 0:
-		p := &picking{at: max(slices.Index(it.Enum, it.Value), 0), take: func(o option) error { return d.SetValue(it, o.text) }}
+		p := &picking{
+			at:   max(slices.Index(it.Enum, it.Value), 0),
+			take: func(o option) error { return d.SetValue(it, o.text) },
+		}
 		for _, e := range it.Enum {
 			p.options = append(p.options, option{e, it.EnumDocs[e]})
 		}

@@ -84,7 +84,11 @@ func (v *View) title(w int) string {
 		verdict = ui.Accent(fmt.Sprintf("%d %s", faults, map[bool]string{true: "fault", false: "faults"}[faults == 1]))
 	}
 	c := v.s.Chosen.Draft
-	s := "   " + ui.Strong(ui.Cut(c.Operation+" · "+c.Name, w/2)) + ui.Soft(fmt.Sprintf("   %s B · ", diagnose.Bytes(int64(size)))) + verdict
+	s := "   " + ui.Strong(
+		ui.Cut(c.Operation+" · "+c.Name, w/2),
+	) + ui.Soft(
+		fmt.Sprintf("   %s B · ", diagnose.Bytes(int64(size))),
+	) + verdict
 	if v.s.Variables() {
 		s += ui.Soft(" · with variables")
 	}
@@ -323,7 +327,10 @@ func (v *View) expectedReply(w int) []string {
 	}
 	out := []string{ui.Strong("expected reply") + ui.Soft("   "+ui.Cut(exp.name, w-20))}
 	for _, it := range exp.items[:min(len(exp.items), 200)] {
-		out = append(out, ui.Fit(strings.Repeat("  ", it.Depth)+it.Name, 20)+"  "+ui.Soft(ui.Cut(it.Type, max(w-22, 0))))
+		out = append(
+			out,
+			ui.Fit(strings.Repeat("  ", it.Depth)+it.Name, 20)+"  "+ui.Soft(ui.Cut(it.Type, max(w-22, 0))),
+		)
 	}
 	return out
 }

@@ -43,9 +43,24 @@ func (v *View) Keys() []ui.Key {
 	return []ui.Key{
 		{Press: "up down", Show: "↑↓", Does: "choose"}, {Press: "enter", Show: "⏎", Does: "its settings"},
 		{Press: "space", Show: "space", Does: "mark"}, {Press: "C", Show: "C", Does: "copy settings to the marked"},
-		{Press: "0", Show: "0", Does: "off or on"}, {Press: "*", Show: "*", Does: "default"}, {Press: "?", Show: "?", Does: "help"},
-		{Press: "D", Show: "D", Does: "duplicate", Minor: true}, {Press: "N", Show: "N", Does: "name it anew", Minor: true}, {Press: "X", Show: "X", Does: "remove it", Minor: true},
-		{Press: "P", Show: "P", Does: "make endpoints for all ports of the contract", Minor: true}, {Press: "F", Show: "F", Does: "choose its profile", Minor: true},
+		{
+			Press: "0",
+			Show:  "0",
+			Does:  "off or on",
+		}, {Press: "*", Show: "*", Does: "default"}, {Press: "?", Show: "?", Does: "help"},
+		{
+			Press: "D",
+			Show:  "D",
+			Does:  "duplicate",
+			Minor: true,
+		}, {Press: "N", Show: "N", Does: "name it anew", Minor: true}, {Press: "X", Show: "X", Does: "remove it",
+			Minor: true},
+		{
+			Press: "P",
+			Show:  "P",
+			Does:  "make endpoints for all ports of the contract",
+			Minor: true,
+		}, {Press: "F", Show: "F", Does: "choose its profile", Minor: true},
 		{Press: "L", Show: "L", Does: "make variables of written-out addresses", Minor: true},
 	}
 }
@@ -96,19 +111,37 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 	case ui.Is(k, "C"):
 		v.share(e)
 	case ui.Is(k, "0"):
-		v.did(v.s.W.Apply(exchange.Change{Where: "workspace", Key: "endpoint." + e.Name + ".off", To: !e.Off}), "%s is %s", e.Name, map[bool]string{true: "on again", false: "off"}[e.Off])
+		v.did(
+			v.s.W.Apply(exchange.Change{Where: "workspace", Key: "endpoint." + e.Name + ".off", To: !e.Off}),
+			"%s is %s",
+			e.Name,
+			map[bool]string{true: "on again", false: "off"}[e.Off],
+		)
 	case ui.Is(k, "*"):
-		v.did(v.s.W.Apply(exchange.Change{Where: "workspace", Key: "endpoint." + e.Name + ".default", To: true}), "%s is the default now", e.Name)
+		v.did(
+			v.s.W.Apply(exchange.Change{Where: "workspace", Key: "endpoint." + e.Name + ".default", To: true}),
+			"%s is the default now",
+			e.Name,
+		)
 	case ui.Is(k, "P"):
 		made, err := v.s.W.AddEndpoints(e.Contract)
 		v.did(err, "made: %s", orNone(strings.Join(made, ", ")))
 	case ui.Is(k, "D"):
-		return ask("name of the copy of "+e.Name, e.Name+"-2", func(name string) { v.did(v.s.W.DuplicateEndpoint(e.Name, name), "%s is like %s", name, e.Name) })
+		return ask(
+			"name of the copy of "+e.Name,
+			e.Name+"-2",
+			func(name string) { v.did(v.s.W.DuplicateEndpoint(e.Name, name), "%s is like %s", name, e.Name) },
+		)
 	case ui.Is(k, "N"):
 		return ask("name of the endpoint", e.Name, func(name string) { v.rename(e.Name, name) })
 	case ui.Is(k, "F"):
 		return ask("profile of "+e.Name+" (empty: none)", e.Profile, func(name string) {
-			v.did(v.s.W.Apply(exchange.Change{Where: "workspace", Key: "endpoint." + e.Name + ".profile", To: name}), "%s has the profile %s", e.Name, orNone(name))
+			v.did(
+				v.s.W.Apply(exchange.Change{Where: "workspace", Key: "endpoint." + e.Name + ".profile", To: name}),
+				"%s has the profile %s",
+				e.Name,
+				orNone(name),
+			)
 		})
 	case ui.Is(k, "X"):
 		return ask("remove "+e.Name+" with all its settings? (yes or no)", "", func(answer string) {
@@ -123,7 +156,10 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 			return nil
 		}
 		v.from = ""
-		v.preview.Show("Scheme, host and port of written-out addresses become variables, with their values in every environment", changes)
+		v.preview.Show(
+			"Scheme, host and port of written-out addresses become variables, with their values in every environment",
+			changes,
+		)
 	}
 	return nil
 }
@@ -336,7 +372,21 @@ func (v *View) detail(e *workspace.Endpoint, w int) []string {
 	out := []string{""}
 	row := func(section, label, value, tail string) {
 		vw := max(w-44, 20)
-		out = append(out, "   "+ui.Pad(ui.Strong(section), 7)+ui.Pad(ui.Soft(ui.Cut(label, 18)), 19)+ui.Pad(ui.Cut(value, vw-ui.Width(tail)-2), vw-ui.Width(tail))+ui.Soft(tail))
+		out = append(
+			out,
+			"   "+ui.Pad(
+				ui.Strong(section),
+				7,
+			)+ui.Pad(
+				ui.Soft(ui.Cut(label, 18)),
+				19,
+			)+ui.Pad(
+				ui.Cut(value, vw-ui.Width(tail)-2),
+				vw-ui.Width(tail),
+			)+ui.Soft(
+				tail,
+			),
+		)
 	}
 	set := v.s.W.Settings(e.Name)
 	section := "set"

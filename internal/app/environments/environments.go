@@ -37,13 +37,37 @@ func (v *View) Keys() []ui.Key {
 	case v.preview.Active:
 		return v.preview.Keys()
 	case v.in.Active:
-		return []ui.Key{{Show: "⏎", Does: "keep"}, {Show: "esc", Does: "leave it"}, {Show: "empty", Does: "unset"}, {Show: "env:NAME", Does: "of the process environment"}}
+		return []ui.Key{
+			{Show: "⏎", Does: "keep"},
+			{Show: "esc", Does: "leave it"},
+			{Show: "empty", Does: "unset"},
+			{Show: "env:NAME", Does: "of the process environment"},
+		}
 	}
 	return []ui.Key{
-		{Press: "up down left right", Show: "↑↓←→", Does: "choose a value"}, {Press: "enter", Show: "⏎", Does: "change it"},
-		{Press: "v", Show: "v", Does: "next environment"}, {Press: "A", Show: "A", Does: "add a variable"}, {Press: "E", Show: "E", Does: "add an environment"}, {Press: "L", Show: "L", Does: "lift addresses"}, {Press: "?", Show: "?", Does: "help"},
-		{Press: "N", Show: "N", Does: "name the variable anew, wherever it stands", Minor: true}, {Press: "R", Show: "R", Does: "name the environment anew", Minor: true},
-		{Press: "*", Show: "*", Does: "make the environment the default", Minor: true}, {Press: "X", Show: "X", Does: "take the variable out of all environments", Minor: true},
+		{
+			Press: "up down left right",
+			Show:  "↑↓←→",
+			Does:  "choose a value",
+		}, {Press: "enter", Show: "⏎", Does: "change it"},
+		{
+			Press: "v",
+			Show:  "v",
+			Does:  "next environment",
+		}, {Press: "A", Show: "A", Does: "add a variable"}, {Press: "E", Show: "E", Does: "add an environment"},
+		{Press: "L", Show: "L", Does: "lift addresses"}, {Press: "?", Show: "?", Does: "help"},
+		{
+			Press: "N",
+			Show:  "N",
+			Does:  "name the variable anew, wherever it stands",
+			Minor: true,
+		}, {Press: "R", Show: "R", Does: "name the environment anew", Minor: true},
+		{
+			Press: "*",
+			Show:  "*",
+			Does:  "make the environment the default",
+			Minor: true,
+		}, {Press: "X", Show: "X", Does: "take the variable out of all environments", Minor: true},
 	}
 }
 
@@ -107,12 +131,23 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 			v.did(err, "%s is called %s", old, name)
 		})
 	case ui.Is(k, "*") && v.col < len(envs):
-		v.did(v.s.W.Apply(exchange.Change{Where: "workspace", Key: "default-environment", To: envs[v.col].Name}), "%s is the default", envs[v.col].Name)
+		v.did(
+			v.s.W.Apply(exchange.Change{Where: "workspace", Key: "default-environment", To: envs[v.col].Name}),
+			"%s is the default",
+			envs[v.col].Name,
+		)
 	case ui.Is(k, "X") && v.row < len(vars):
 		var changes []exchange.Change
 		for _, e := range envs {
 			if old, there := e.Variables[vars[v.row].Name]; there {
-				changes = append(changes, exchange.Change{Where: "workspace", Key: "environment." + e.Name + "." + vars[v.row].Name, From: old})
+				changes = append(
+					changes,
+					exchange.Change{
+						Where: "workspace",
+						Key:   "environment." + e.Name + "." + vars[v.row].Name,
+						From:  old,
+					},
+				)
 			}
 		}
 		v.preview.Show("Take "+vars[v.row].Name+" out of all environments", changes)
@@ -122,7 +157,10 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 			v.did(err, "no address is written out")
 			return nil
 		}
-		v.preview.Show("Scheme, host and port of written-out addresses become variables, with their values in every environment", changes)
+		v.preview.Show(
+			"Scheme, host and port of written-out addresses become variables, with their values in every environment",
+			changes,
+		)
 	}
 	v.read()
 	return nil
@@ -178,11 +216,21 @@ func (v *View) addEnvironment(name string) {
 	changes := []exchange.Change{}
 	if v.col < len(envs) {
 		for _, key := range endpoint.Sorted(envs[v.col].Variables) {
-			changes = append(changes, exchange.Change{Where: "workspace", Key: "environment." + name + "." + key, To: envs[v.col].Variables[key]})
+			changes = append(
+				changes,
+				exchange.Change{
+					Where: "workspace",
+					Key:   "environment." + name + "." + key,
+					To:    envs[v.col].Variables[key],
+				},
+			)
 		}
 	}
 	if len(changes) == 0 {
-		changes = append(changes, exchange.Change{Where: "workspace", Key: "environment." + name + ".host", To: "127.0.0.1"})
+		changes = append(
+			changes,
+			exchange.Change{Where: "workspace", Key: "environment." + name + ".host", To: "127.0.0.1"},
+		)
 	}
 	v.did(v.s.W.Apply(changes...), "%s begins as a copy", name)
 }
@@ -203,7 +251,24 @@ func (v *View) View(w, h int) string {
 	}
 	out := []string{"", "   " + title, ""}
 	if len(envs) == 0 {
-		return ui.Block(append(out, "   "+ui.Soft("There is none yet. ")+ui.Strong("E")+ui.Soft(" adds one, ")+ui.Strong("L")+ui.Soft(" makes variables of the addresses that are written out.")), w, h)
+		return ui.Block(
+			append(
+				out,
+				"   "+ui.Soft(
+					"There is none yet. ",
+				)+ui.Strong(
+					"E",
+				)+ui.Soft(
+					" adds one, ",
+				)+ui.Strong(
+					"L",
+				)+ui.Soft(
+					" makes variables of the addresses that are written out.",
+				),
+			),
+			w,
+			h,
+		)
 	}
 	name := max(min(w/5, 24), 12)
 	used := max(min(w/4, 34), 10)

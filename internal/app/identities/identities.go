@@ -39,9 +39,21 @@ func (v *View) Typing() bool { return false }
 // Keys implements ui.View.
 func (v *View) Keys() []ui.Key {
 	return []ui.Key{
-		{Press: "up down", Show: "↑↓", Does: "choose"}, {Press: "A", Show: "A", Does: "add"}, {Press: "U", Show: "U", Does: "its user"}, {Press: "W", Show: "W", Does: "where its secret is"}, {Press: "C", Show: "C", Does: "its certificate"},
+		{
+			Press: "up down",
+			Show:  "↑↓",
+			Does:  "choose",
+		}, {Press: "A", Show: "A", Does: "add"}, {Press: "U", Show: "U", Does: "its user"}, {Press: "W", Show: "W",
+			Does: "where its secret is"}, {Press: "C", Show: "C", Does: "its certificate"},
 		{Press: "O", Show: "O", Does: "send the call as it, once"}, {Press: "?", Show: "?", Does: "help"},
-		{Press: "E", Show: "E", Does: "edit all, log-ins too, in your editor", Minor: true}, {Press: "K", Show: "K", Does: "its key, where it is in another file", Minor: true}, {Press: "L", Show: "L", Does: "give the pass phrase of its secret", Minor: true}, {Press: "R", Show: "R", Does: "take back where it may go", Minor: true}, {Press: "X", Show: "X", Does: "remove it", Minor: true},
+		{
+			Press: "E",
+			Show:  "E",
+			Does:  "edit all, log-ins too, in your editor",
+			Minor: true,
+		}, {Press: "K", Show: "K", Does: "its key, where it is in another file", Minor: true}, {Press: "L", Show: "L",
+			Does: "give the pass phrase of its secret", Minor: true}, {Press: "R", Show: "R",
+			Does: "take back where it may go", Minor: true}, {Press: "X", Show: "X", Does: "remove it", Minor: true},
 	}
 }
 
@@ -133,7 +145,11 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 			return nil
 		}
 		return func() tea.Msg {
-			return state.Ask{Prompt: "pass phrase of " + path, Hidden: true, Answer: func(s string) { identity.Unlock(path, s); v.s.Say("given for this sitting") }}
+			return state.Ask{
+				Prompt: "pass phrase of " + path,
+				Hidden: true,
+				Answer: func(s string) { identity.Unlock(path, s); v.s.Say("given for this sitting") },
+			}
 		}
 	case ui.Is(k, "R"):
 		if err := v.s.Home.Disallow(v.s.W.ID(), id.Name); err != nil {
@@ -179,15 +195,44 @@ func (v *View) View(w, h int) string {
 		v.read()
 	}
 	if v.why != nil {
-		out := []string{"", "   " + ui.Strong("identities") + ui.Soft("   they cannot be read; ") + ui.Strong("E") + ui.Soft(" opens their file in your editor"), ""}
+		out := []string{
+			"",
+			"   " + ui.Strong(
+				"identities",
+			) + ui.Soft(
+				"   they cannot be read; ",
+			) + ui.Strong(
+				"E",
+			) + ui.Soft(
+				" opens their file in your editor",
+			),
+			"",
+		}
 		for _, l := range ui.Wrap(v.why.Error(), w-6) {
 			out = append(out, "   "+ui.Accent(l))
 		}
 		return ui.Block(out, w, h)
 	}
-	out := []string{"", "   " + ui.Strong("identities") + ui.Soft(fmt.Sprintf("   %d, your own: no workspace holds them", len(v.all))), ""}
+	out := []string{
+		"",
+		"   " + ui.Strong("identities") + ui.Soft(fmt.Sprintf("   %d, your own: no workspace holds them", len(v.all))),
+		"",
+	}
 	if len(v.all) == 0 {
-		return ui.Block(append(out, "   "+ui.Soft("there is none yet; ")+ui.Strong("A")+ui.Soft(" adds one: a name, a user, and where its secret is")), w, h)
+		return ui.Block(
+			append(
+				out,
+				"   "+ui.Soft(
+					"there is none yet; ",
+				)+ui.Strong(
+					"A",
+				)+ui.Soft(
+					" adds one: a name, a user, and where its secret is",
+				),
+			),
+			w,
+			h,
+		)
 	}
 	name, user := max(min(w/6, 24), 14), max(min(w/6, 24), 12)
 	for i, id := range v.all {
@@ -230,7 +275,11 @@ func (v *View) details(id *identity.Identity, w int) []string {
 	}
 	if id.Certificate != "" {
 		row("certificate", id.Certificate)
-		c := state.Known(v.s, "file certificate "+id.Certificate, func(context.Context) *x509.Certificate { return certificate(id.Certificate) })
+		c := state.Known(
+			v.s,
+			"file certificate "+id.Certificate,
+			func(context.Context) *x509.Certificate { return certificate(id.Certificate) },
+		)
 		if c != nil {
 			row("", c.Subject.String()+" · issued by "+c.Issuer.String()+" · "+trust.Left(c, time.Now()))
 			if why := trust.Unfit(c, time.Now()); why != "" {

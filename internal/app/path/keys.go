@@ -237,20 +237,24 @@ func (v *View) setAside(x *exchange.Exchange) tea.Cmd {
 	}
 	id, end := f.ID, v.s.Chosen.Endpoint
 	return func() tea.Msg {
-		return state.Ask{Prompt: "why “" + ui.Cut(f.Title, 40) + "” may be ignored at " + end + " (empty: it counts)", Value: f.SetAside, Answer: func(why string) {
-			if err := v.s.W.SetAside(end, id, why); err != nil {
-				v.s.Say("%v", err)
-				return
-			}
-			v.s.Changed()
-			v.s.Shown = len(v.s.Attempts)
-			v.stay()
-			if why == "" {
-				v.s.Say("%s counts again at %s", id, end)
-				return
-			}
-			v.s.Say("%s is set aside at %s", id, end)
-		}}
+		return state.Ask{
+			Prompt: "why “" + ui.Cut(f.Title, 40) + "” may be ignored at " + end + " (empty: it counts)",
+			Value:  f.SetAside,
+			Answer: func(why string) {
+				if err := v.s.W.SetAside(end, id, why); err != nil {
+					v.s.Say("%v", err)
+					return
+				}
+				v.s.Changed()
+				v.s.Shown = len(v.s.Attempts)
+				v.stay()
+				if why == "" {
+					v.s.Say("%s counts again at %s", id, end)
+					return
+				}
+				v.s.Say("%s is set aside at %s", id, end)
+			},
+		}
 	}
 }
 
@@ -281,17 +285,22 @@ func (v *View) lift(x *exchange.Exchange) tea.Cmd {
 		profile = workspace.Everywhere
 	}
 	return func() tea.Msg {
-		return state.Ask{Prompt: "lift the " + val.Key.Label + " to the profile (" + workspace.Everywhere + " is your own, for all workspaces)", Value: profile, Answer: func(name string) {
-			if name == "" {
-				return
-			}
-			if err := v.s.Lift(val, name); err != nil {
-				v.s.Say("%v", err)
-				return
-			}
-			v.stay()
-			v.s.Say("the %s is the profile's now: %s", val.Key.Label, name)
-		}}
+		return state.Ask{
+			Prompt: "lift the " + val.Key.Label + " to the profile (" + workspace.Everywhere + " is your own, for " +
+				"all workspaces)",
+			Value: profile,
+			Answer: func(name string) {
+				if name == "" {
+					return
+				}
+				if err := v.s.Lift(val, name); err != nil {
+					v.s.Say("%v", err)
+					return
+				}
+				v.stay()
+				v.s.Say("the %s is the profile's now: %s", val.Key.Label, name)
+			},
+		}
 	}
 }
 

@@ -34,7 +34,16 @@ func row(section, label, value, tail string, w int) []string {
 		if i == 0 {
 			s, lab, t = section, label, tail
 		}
-		text := ui.Pad(ui.Strong(s), sw) + ui.Pad(ui.Soft(ui.Cut(lab, labelWidth)), labelWidth) + " " + ui.Pad(l, max(vw-tw, 8))
+		text := ui.Pad(
+			ui.Strong(s),
+			sw,
+		) + ui.Pad(
+			ui.Soft(ui.Cut(lab, labelWidth)),
+			labelWidth,
+		) + " " + ui.Pad(
+			l,
+			max(vw-tw, 8),
+		)
 		if t != "" {
 			text += "  " + ui.Soft(ui.Cut(t, tw-2))
 		}
@@ -98,7 +107,17 @@ func (v *View) setPart(x *exchange.Exchange, w int) []string {
 		}
 		chosen := v.set == i
 		if chosen && v.in.Active {
-			line := ui.Pad(ui.Strong(section), 7) + ui.Pad(ui.Strong(ui.Cut(k.Label, labelWidth)), labelWidth) + ui.Accent("›") + v.in.View(max(w-28, 8))
+			line := ui.Pad(
+				ui.Strong(section),
+				7,
+			) + ui.Pad(
+				ui.Strong(ui.Cut(k.Label, labelWidth)),
+				labelWidth,
+			) + ui.Accent(
+				"›",
+			) + v.in.View(
+				max(w-28, 8),
+			)
 			out = append(out, line)
 			help := k.Doc
 			if len(k.Of) > 0 {
@@ -114,7 +133,15 @@ func (v *View) setPart(x *exchange.Exchange, w int) []string {
 		}
 		lines := row(section, k.Label, value, tail, w)
 		if chosen {
-			lines[0] = ui.Pad(ui.Strong(section), 6) + ui.Accent("›") + strings.TrimPrefix(lines[0], ui.Pad(ui.Strong(section), 7))
+			lines[0] = ui.Pad(
+				ui.Strong(section),
+				6,
+			) + ui.Accent(
+				"›",
+			) + strings.TrimPrefix(
+				lines[0],
+				ui.Pad(ui.Strong(section), 7),
+			)
 		}
 		out = append(out, lines...)
 	}
@@ -160,7 +187,8 @@ func (v *View) seenPart(x *exchange.Exchange, w int) []string {
 		out = append(out, v.sizes(x, w, len(out) == 0)...)
 	}
 	if len(out) == 0 {
-		text := map[exchange.State]string{exchange.Waiting: "not reached yet", exchange.Skipped: "not used: " + st.Note, exchange.Open: "under way", exchange.Cancelled: "halted here"}[st.State]
+		text := map[exchange.State]string{exchange.Waiting: "not reached yet", exchange.Skipped: "not used: " + st.Note,
+			exchange.Open: "under way", exchange.Cancelled: "halted here"}[st.State]
 		if text == "" {
 			text = st.Note
 		}
@@ -180,7 +208,11 @@ func refused(x *exchange.Exchange) bool {
 
 // makes says which setting makes a line of the security header.
 var makes = []struct{ line, key string }{
-	{"<wsse:Security", "must-understand"}, {"<wsu:Expires", "timestamp"}, {"<wsse:Username>", "identity"}, {"<wsse:Password", "token"}, {"<wsse:Nonce", "token-nonce"},
+	{
+		"<wsse:Security",
+		"must-understand",
+	}, {"<wsu:Expires", "timestamp"}, {"<wsse:Username>", "identity"}, {"<wsse:Password", "token"}, {"<wsse:Nonce",
+		"token-nonce"},
 	{"<wsse11:Salt", "sign-key"}, {"Assertion", "token-file"},
 }
 
@@ -295,7 +327,8 @@ func programs(w *workspace.Workspace, x *exchange.Exchange) (out [][2]string) {
 	}
 	for _, name := range slices.Sorted(maps.Keys(all)) {
 		s := endpoint.Settings{Layers: []endpoint.Layer{{Source: "profile " + name, Values: all[name]}}}
-		if !s.Get("receive-limit").IsSet() && !s.Get("buffer-limit").IsSet() && !s.Get("depth-limit").IsSet() && !s.Get("text-limit").IsSet() {
+		if !s.Get("receive-limit").IsSet() && !s.Get("buffer-limit").IsSet() && !s.Get("depth-limit").IsSet() &&
+			!s.Get("text-limit").IsSet() {
 			continue
 		}
 		said := "would take it"
@@ -332,12 +365,17 @@ func (v *View) whyPart(x *exchange.Exchange, w int, brief bool) []string {
 		if f.Certainty == exchange.Likely {
 			title += ui.Soft("  likely")
 		}
-		if whose := diagnose.Whose(f.Side); whose != "" && f.Severity == exchange.Stop && ui.Width(title)+ui.Width(whose)+4 < w-8 {
+		if whose := diagnose.Whose(f.Side); whose != "" && f.Severity == exchange.Stop &&
+			ui.Width(title)+ui.Width(whose)+4 < w-8 {
 			title += ui.Soft("  " + whose)
 		}
 		if f.SetAside != "" {
 			title = ui.Soft(ui.Cut(f.Title, w-8))
-			out = append(out, ui.Pad(ui.Strong(section), 7)+title, ui.Pad("", 7)+ui.Soft("set aside: ")+ui.Cut(f.SetAside, w-20))
+			out = append(
+				out,
+				ui.Pad(ui.Strong(section), 7)+title,
+				ui.Pad("", 7)+ui.Soft("set aside: ")+ui.Cut(f.SetAside, w-20),
+			)
 			continue
 		}
 		out = append(out, ui.Pad(ui.Strong(section), 7)+title)
@@ -361,7 +399,19 @@ func (v *View) whyPart(x *exchange.Exchange, w int, brief bool) []string {
 			if k == 2 {
 				break
 			}
-			out = append(out, ui.Pad("", 7)+ui.Pad(ui.Soft(ui.Cut(where(e), labelWidth)), labelWidth)+" "+ui.Cut(strings.Join(strings.Fields(e.Excerpt), " "), w-8-labelWidth))
+			out = append(
+				out,
+				ui.Pad(
+					"",
+					7,
+				)+ui.Pad(
+					ui.Soft(ui.Cut(where(e), labelWidth)),
+					labelWidth,
+				)+" "+ui.Cut(
+					strings.Join(strings.Fields(e.Excerpt), " "),
+					w-8-labelWidth,
+				),
+			)
 		}
 		out = append(out, possibilities(&f, w, false)...)
 		if f.Program != "" {

@@ -39,26 +39,75 @@ func (v *View) Typing() bool { return v.in.Active }
 func (v *View) Keys() []ui.Key {
 	switch {
 	case v.in.Active:
-		return []ui.Key{{Show: "⏎", Does: "keep"}, {Show: "esc", Does: "leave it"}, {Show: "empty", Does: "back to the weaker layer"}}
+		return []ui.Key{
+			{Show: "⏎", Does: "keep"},
+			{Show: "esc", Does: "leave it"},
+			{Show: "empty", Does: "back to the weaker layer"},
+		}
 	case v.ask != nil:
 		return []ui.Key{{Show: "⏎", Does: "make this change"}, {Show: "esc", Does: "not now"}}
 	case v.going():
-		return []ui.Key{{Press: "h", Show: "h", Does: "halt"}, {Press: "up down", Show: "↑↓", Does: "stage"}, {Press: "s", Show: "s", Does: "strip"}, {Press: "?", Show: "?", Does: "help"}}
+		return []ui.Key{
+			{Press: "h", Show: "h", Does: "halt"},
+			{Press: "up down", Show: "↑↓", Does: "stage"},
+			{Press: "s", Show: "s", Does: "strip"},
+			{Press: "?", Show: "?", Does: "help"},
+		}
 	}
 	keys := []ui.Key{}
 	x := v.s.Exchange()
 	if v.set >= 0 {
-		keys = append(keys, ui.Key{Press: "enter", Show: "⏎", Does: "change the setting"}, ui.Key{Press: "left", Show: "←", Does: "back to the stages"})
+		keys = append(
+			keys,
+			ui.Key{Press: "enter", Show: "⏎", Does: "change the setting"},
+			ui.Key{Press: "left", Show: "←", Does: "back to the stages"},
+		)
 	} else if len(v.offers(x)) > 0 {
 		keys = append(keys, ui.Key{Press: "enter", Show: "⏎", Does: "repair"})
 	}
-	keys = append(keys, ui.Key{Press: "g", Show: "g", Does: "go: send"}, ui.Key{Press: "up down", Show: "↑↓", Does: "stage"}, ui.Key{Press: "right", Show: "→", Does: "settings"},
-		ui.Key{Press: "s", Show: "s", Does: "strip"}, ui.Key{Press: "r", Show: "r", Does: "reply"}, ui.Key{Press: "d", Show: "d", Does: "draft"}, ui.Key{Press: "esc", Show: "esc", Does: "board"},
-		ui.Key{Press: "tab", Show: "tab", Does: "next remedy", Minor: true}, ui.Key{Press: "[ ]", Show: "[ ]", Does: "earlier and later attempt", Minor: true},
-		ui.Key{Press: "w", Show: "w", Does: "write a drawing of the path", Minor: true}, ui.Key{Press: "e", Show: "e", Does: "explain: what such a finding means, and what helps", Minor: true},
+	keys = append(
+		keys,
+		ui.Key{Press: "g", Show: "g", Does: "go: send"},
+		ui.Key{Press: "up down", Show: "↑↓", Does: "stage"},
+		ui.Key{Press: "right", Show: "→", Does: "settings"},
+		ui.Key{
+			Press: "s",
+			Show:  "s",
+			Does:  "strip",
+		},
+		ui.Key{Press: "r", Show: "r", Does: "reply"},
+		ui.Key{Press: "d", Show: "d", Does: "draft"},
+		ui.Key{Press: "esc", Show: "esc", Does: "board"},
+		ui.Key{
+			Press: "tab",
+			Show:  "tab",
+			Does:  "next remedy",
+			Minor: true,
+		},
+		ui.Key{Press: "[ ]", Show: "[ ]", Does: "earlier and later attempt", Minor: true},
+		ui.Key{
+			Press: "w",
+			Show:  "w",
+			Does:  "write a drawing of the path",
+			Minor: true,
+		},
+		ui.Key{Press: "e", Show: "e", Does: "explain: what such a finding means, and what helps", Minor: true},
 		ui.Key{Press: "f", Show: "f", Does: "find out what is behind it, by checks that carry nothing", Minor: true},
-		ui.Key{Press: "G", Show: "G", Does: "go only as far as this stage", Minor: true}, ui.Key{Press: "A", Show: "A", Does: "set a warning aside, with the reason", Minor: true},
-		ui.Key{Press: "< >", Show: "< >", Does: "lift the setting to the profile, or push it down to the endpoint", Minor: true}, ui.Key{Press: "pgup pgdown", Show: "PgUp PgDn", Does: "scroll what was seen", Minor: true})
+		ui.Key{
+			Press: "G",
+			Show:  "G",
+			Does:  "go only as far as this stage",
+			Minor: true,
+		},
+		ui.Key{Press: "A", Show: "A", Does: "set a warning aside, with the reason", Minor: true},
+		ui.Key{
+			Press: "< >",
+			Show:  "< >",
+			Does:  "lift the setting to the profile, or push it down to the endpoint",
+			Minor: true,
+		},
+		ui.Key{Press: "pgup pgdown", Show: "PgUp PgDn", Does: "scroll what was seen", Minor: true},
+	)
 	return keys
 }
 
@@ -114,7 +163,8 @@ func (v *View) offers(x *exchange.Exchange) []offer {
 func (v *View) shown(x *exchange.Exchange) []exchange.Setting {
 	var out []exchange.Setting
 	for _, s := range x.Settings {
-		if k := endpoint.KeyOf(s.Key); k != nil && s.Stage == v.stage && (!k.Minor || s.Source != "default" || v.set >= 0) {
+		if k := endpoint.KeyOf(s.Key); k != nil && s.Stage == v.stage &&
+			(!k.Minor || s.Source != "default" || v.set >= 0) {
 			out = append(out, s)
 		}
 	}

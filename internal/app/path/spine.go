@@ -13,10 +13,18 @@ import (
 func (v *View) heading(x *exchange.Exchange, w int) string {
 	if x.Kind == "relay" || x.Kind == "log-in" {
 		what := map[string]string{"relay": "relay: " + x.Operation, "log-in": x.Operation}[x.Kind]
-		return "   " + ui.Strong(ui.Cut(what+" → "+x.Stage(exchange.Address).Facts.Get("resolved"), w*2/3)) + ui.Soft("   "+x.Ending())
+		return "   " + ui.Strong(
+			ui.Cut(what+" → "+x.Stage(exchange.Address).Facts.Get("resolved"), w*2/3),
+		) + ui.Soft(
+			"   "+x.Ending(),
+		)
 	}
 	if x.Kind == "fetch" {
-		return "   " + ui.Strong(ui.Cut("fetching "+x.Stage(exchange.Address).Facts.Get("resolved"), w/2)) + ui.Soft("   "+x.Ending())
+		return "   " + ui.Strong(
+			ui.Cut("fetching "+x.Stage(exchange.Address).Facts.Get("resolved"), w/2),
+		) + ui.Soft(
+			"   "+x.Ending(),
+		)
 	}
 	c := v.s.Chosen
 	name := fmt.Sprintf("%s · %s → %s", c.Draft.Operation, c.Draft.Name, cmp.Or(c.Endpoint, "no endpoint"))
@@ -100,7 +108,18 @@ func (v *View) spine(x *exchange.Exchange, w int) []string {
 		} else if s != v.stage {
 			text = ui.Soft(text)
 		}
-		out = append(out, fmt.Sprintf("%s %s %s %s %s %s", cursor, mark(x, s), ui.Soft(fmt.Sprintf("%2d", i+1)), name, text, ui.Soft(took)))
+		out = append(
+			out,
+			fmt.Sprintf(
+				"%s %s %s %s %s %s",
+				cursor,
+				mark(x, s),
+				ui.Soft(fmt.Sprintf("%2d", i+1)),
+				name,
+				text,
+				ui.Soft(took),
+			),
+		)
 	}
 	return out
 }

@@ -71,11 +71,29 @@ func (v *View) Keys() []ui.Key {
 		return []ui.Key{{Show: "⏎", Does: "search"}, {Show: "esc", Does: "not now"}}
 	}
 	if v.mode == parts {
-		return []ui.Key{{Press: "up down", Show: "↑↓", Does: "move"}, {Press: "tab", Show: "tab", Does: "fields or exact bytes"}, {Press: "x", Show: "x", Does: "take the parts out, into a folder"}, {Press: "p", Show: "p", Does: "path"}, {Press: "?", Show: "?", Does: "help"}}
+		return []ui.Key{
+			{Press: "up down", Show: "↑↓", Does: "move"},
+			{Press: "tab", Show: "tab", Does: "fields or exact bytes"},
+			{Press: "x", Show: "x", Does: "take the parts out, into a folder"},
+			{Press: "p", Show: "p", Does: "path"},
+			{Press: "?", Show: "?", Does: "help"},
+		}
 	}
-	return []ui.Key{{Press: "up down", Show: "↑↓", Does: "move"}, {Press: "tab", Show: "tab", Does: "fields or exact bytes"}, {Press: "y", Show: "y", Does: "copy the value, or the part"}, {Press: "Y", Show: "Y", Does: "copy its path"},
+	return []ui.Key{
+		{Press: "up down", Show: "↑↓", Does: "move"},
+		{Press: "tab", Show: "tab", Does: "fields or exact bytes"},
+		{Press: "y", Show: "y", Does: "copy the value, or the part"},
+		{Press: "Y", Show: "Y", Does: "copy its path"},
 		{Press: "x", Show: "x", Does: "take the parts out, into a folder", Minor: true},
-		{Press: "/", Show: "/", Does: "search"}, {Press: "n", Show: "n", Does: "next hit"}, {Press: "p", Show: "p", Does: "path"}, {Press: "?", Show: "?", Does: "help"}}
+		{
+			Press: "/",
+			Show:  "/",
+			Does:  "search",
+		},
+		{Press: "n", Show: "n", Does: "next hit"},
+		{Press: "p", Show: "p", Does: "path"},
+		{Press: "?", Show: "?", Does: "help"},
+	}
 }
 
 // read is what a reading in the background brings.
@@ -258,7 +276,8 @@ func (v *View) next() {
 			found = bytes.Contains(v.lineBytes(at), []byte(v.find))
 		} else {
 			n := v.node(at)
-			found = strings.Contains(n.Name().Local, v.find) || n.FirstChild().IsZero() && strings.Contains(n.Text(), v.find)
+			found = strings.Contains(n.Name().Local, v.find) || n.FirstChild().IsZero() && strings.Contains(n.Text(),
+				v.find)
 		}
 		if found {
 			v.cursor[v.mode] = at
@@ -290,11 +309,23 @@ func (v *View) View(w, h int) string {
 	}
 	if l.Stored() || l.Whole > 0 {
 		return ui.Block([]string{"", title, "", "   " + ui.Strong(ui.Cut(x.Result, w-6)), "",
-			"   " + ui.Soft(ui.Cut(fmt.Sprintf("%s bytes, taken in flowing and kept on disk: too many for fields and rows.", diagnose.Bytes(l.Response.BodySize)), w-6)),
+			"   " + ui.Soft(
+				ui.Cut(
+					fmt.Sprintf(
+						"%s bytes, taken in flowing and kept on disk: too many for fields and rows.",
+						diagnose.Bytes(l.Response.BodySize),
+					),
+					w-6,
+				),
+			),
 			"   " + ui.Strong("s") + ui.Soft(" scrolls and searches them")}, w, h)
 	}
 	if v.doc.busy {
-		return ui.Block([]string{"", title, "", "   " + ui.Soft("reading "+diagnose.Bytes(l.ResponseBody.Len())+" bytes …")}, w, h)
+		return ui.Block(
+			[]string{"", title, "", "   " + ui.Soft("reading "+diagnose.Bytes(l.ResponseBody.Len())+" bytes …")},
+			w,
+			h,
+		)
 	}
 	size := int64(len(v.doc.body))
 	over := ""
@@ -372,7 +403,13 @@ func (v *View) row(i int, chosen bool, w int) string {
 		if p.Root {
 			name = "the envelope"
 		}
-		text := fmt.Sprintf("%2d  %s %14s B  %s", i+1, ui.Fit(name, 32), diagnose.Bytes(int64(p.End-p.Start)), ui.Fit(p.Type, max(w/4, 12)))
+		text := fmt.Sprintf(
+			"%2d  %s %14s B  %s",
+			i+1,
+			ui.Fit(name, 32),
+			diagnose.Bytes(int64(p.End-p.Start)),
+			ui.Fit(p.Type, max(w/4, 12)),
+		)
 		if chosen {
 			text = ui.Strong(text)
 		}
@@ -390,7 +427,15 @@ func (v *View) row(i int, chosen bool, w int) string {
 	value := ""
 	switch p := v.part(n); {
 	case p >= 0:
-		value = ui.Cut(fmt.Sprintf("→ part %d, %s, %s bytes", p+1, v.doc.parts[p].Type, diagnose.Bytes(int64(v.doc.parts[p].End-v.doc.parts[p].Start))), w-width-6)
+		value = ui.Cut(
+			fmt.Sprintf(
+				"→ part %d, %s, %s bytes",
+				p+1,
+				v.doc.parts[p].Type,
+				diagnose.Bytes(int64(v.doc.parts[p].End-v.doc.parts[p].Start)),
+			),
+			w-width-6,
+		)
 	case n.FirstChild().IsZero():
 		value = ui.Cut(n.Text(), w-width-6)
 	}

@@ -20,7 +20,8 @@ func (s *State) Chain(end string) *exchange.Exchange {
 		if x.Endpoint != end || x.Kind != "" {
 			continue
 		}
-		if l := x.Leg(); l != nil && l.Conn.TLS != nil && len(l.Conn.TLS.Chain) > 0 && (newest == nil || x.Started.After(newest.Started)) {
+		if l := x.Leg(); l != nil && l.Conn.TLS != nil && len(l.Conn.TLS.Chain) > 0 &&
+			(newest == nil || x.Started.After(newest.Started)) {
 			return x
 		}
 	}
@@ -30,7 +31,16 @@ func (s *State) Chain(end string) *exchange.Exchange {
 // FetchChain shakes hands with an endpoint to see its chain, and sends nothing.
 func (s *State) FetchChain(end string) {
 	w := s.W
-	p := call.Plan{Workspace: w.ID(), Agent: call.Agent, Operation: "trust", Endpoint: end, Settings: w.Settings(end), ReadFile: w.ReadFile, Environment: s.Environment, History: s.J}
+	p := call.Plan{
+		Workspace:   w.ID(),
+		Agent:       call.Agent,
+		Operation:   "trust",
+		Endpoint:    end,
+		Settings:    w.Settings(end),
+		ReadFile:    w.ReadFile,
+		Environment: s.Environment,
+		History:     s.J,
+	}
 	p.Variables, _ = w.Variables(s.Environment)
 	s.Say("shaking hands with %s …", end)
 	s.run.Go(func(ctx context.Context) {

@@ -57,10 +57,16 @@ func (s *State) sayFetching(address string) {
 }
 
 func (s *State) fetchPlan(values map[string][]string) call.Plan {
-	p := call.Plan{Workspace: s.W.ID(), Agent: call.Agent, ReadFile: s.W.ReadFile, Identity: s.Home.Identity, Identities: workspace.Identities(s.W),
+	p := call.Plan{
+		Workspace:  s.W.ID(),
+		Agent:      call.Agent,
+		ReadFile:   s.W.ReadFile,
+		Identity:   s.Home.Identity,
+		Identities: workspace.Identities(s.W),
 		Allowed: func(id, scheme, host, port string) bool {
 			return s.Home.Allowed(s.W.ID(), id, scheme+"://"+host+":"+port)
-		}}
+		},
+	}
 	p.Settings = fetchSettings(maps.Clone(values))
 	return p
 }
@@ -230,7 +236,12 @@ func (s *State) takeFetched(id, source string, f *call.Fetched, err error) {
 			break
 		}
 	}
-	s.Say("%s: %s, %s", name, count(len(f.Contract.OperationNames()), "operation"), count(len(f.Contract.Ports()), "endpoint"))
+	s.Say(
+		"%s: %s, %s",
+		name,
+		count(len(f.Contract.OperationNames()), "operation"),
+		count(len(f.Contract.Ports()), "endpoint"),
+	)
 	if before == 0 && s.W.Dir() == "" {
 		s.Message += " · in memory until saved"
 	}

@@ -80,7 +80,14 @@ func (s *State) SendAs(name string) {
 	}
 	s.Message, s.Fetching = "", nil
 	s.calls.as = name
-	err := s.start(Target{s.Chosen, s.Environment}, []exchange.Change{{Where: "workspace", Key: "endpoint." + s.Chosen.Endpoint + ".identity", To: name + ", for this call only"}}, exchange.None, false)
+	err := s.start(
+		Target{s.Chosen, s.Environment},
+		[]exchange.Change{
+			{Where: "workspace", Key: "endpoint." + s.Chosen.Endpoint + ".identity", To: name + ", for this call only"},
+		},
+		exchange.None,
+		false,
+	)
 	s.calls.as = ""
 	if err != nil {
 		s.Say("%v", err)
@@ -98,7 +105,8 @@ func (s *State) FindOut() {
 		return
 	}
 	at := s.Shown
-	if at >= len(s.Attempts) || !slices.ContainsFunc(s.Attempts[at].Findings, func(f exchange.Finding) bool { return f.Unchecked() }) {
+	if at >= len(s.Attempts) ||
+		!slices.ContainsFunc(s.Attempts[at].Findings, func(f exchange.Finding) bool { return f.Unchecked() }) {
 		s.Say("there is nothing here that a check could tell")
 		return
 	}

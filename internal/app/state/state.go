@@ -233,7 +233,8 @@ func (s *State) note(x *exchange.Exchange) {
 
 // is tells whether an exchange is of a cell.
 func is(x *exchange.Exchange, c CallKey) bool {
-	return x.Contract == c.Draft.Contract && x.Operation == c.Draft.Operation && x.Draft == c.Draft.Name && x.Endpoint == c.Endpoint
+	return x.Contract == c.Draft.Contract && x.Operation == c.Draft.Operation && x.Draft == c.Draft.Name &&
+		x.Endpoint == c.Endpoint
 }
 
 func (s *State) cellOf(x *exchange.Exchange) CallKey {
@@ -476,7 +477,12 @@ func (s *State) SetSetting(key, value string) error {
 	if old.Text == value {
 		return nil
 	}
-	c := exchange.Change{Where: "workspace", Key: "endpoint." + s.Chosen.Endpoint + "." + key, From: old.Text, To: value}
+	c := exchange.Change{
+		Where: "workspace",
+		Key:   "endpoint." + s.Chosen.Endpoint + "." + key,
+		From:  old.Text,
+		To:    value,
+	}
 	if k.Kind == endpoint.List {
 		var items []string
 		for _, p := range strings.Split(value, ",") {
@@ -509,7 +515,10 @@ func (s *State) Lift(v endpoint.Value, profile string) error {
 		if end.Profile != "" {
 			return fmt.Errorf("%s has the profile %s; one endpoint has one", end.Name, end.Profile)
 		}
-		changes = append(changes, exchange.Change{Where: "workspace", Key: "endpoint." + end.Name + ".profile", To: profile})
+		changes = append(
+			changes,
+			exchange.Change{Where: "workspace", Key: "endpoint." + end.Name + ".profile", To: profile},
+		)
 	}
 	return s.Change(changes...)
 }
@@ -530,7 +539,10 @@ func (s *State) NextEnvironment() {
 		s.Say("the workspace has no environment")
 		return
 	}
-	at := slices.IndexFunc(s.W.Config().Environments, func(e workspace.Environment) bool { return e.Name == s.Environment })
+	at := slices.IndexFunc(
+		s.W.Config().Environments,
+		func(e workspace.Environment) bool { return e.Name == s.Environment },
+	)
 	s.UseEnvironment(s.W.Config().Environments[(at+1)%n].Name)
 	affected := 0
 	for _, e := range s.W.Config().Endpoints {
@@ -538,7 +550,12 @@ func (s *State) NextEnvironment() {
 			affected++
 		}
 	}
-	s.Say("environment %s: it changes %d of %d endpoints (V shows how)", s.Environment, affected, len(s.W.Config().Endpoints))
+	s.Say(
+		"environment %s: it changes %d of %d endpoints (V shows how)",
+		s.Environment,
+		affected,
+		len(s.W.Config().Endpoints),
+	)
 }
 
 // UseEnvironment goes over to an environment.
@@ -663,7 +680,8 @@ func (s *State) reread(stale bool, err error, of workspace.DraftRef, src []byte)
 		s.Say("%s was changed on disk, and is read again", workspace.File)
 	}
 	d := &s.drafts
-	if src == nil || d.body == nil || d.of != of || bytes.Equal(src, d.base[0]) || !bytes.Equal(d.body.Bytes(), d.base[0]) {
+	if src == nil || d.body == nil || d.of != of || bytes.Equal(src, d.base[0]) ||
+		!bytes.Equal(d.body.Bytes(), d.base[0]) {
 		return
 	}
 	d.body = nil

@@ -30,7 +30,10 @@ func harbour(t testing.TB) (*State, *standin.Harbour) {
 	home := &user.Home{Config: dir + "/config", State: dir + "/state"}
 	require.NoError(t, os.MkdirAll(home.Config, 0o700))
 	require.NoError(t, os.WriteFile(home.Config+"/word", []byte(standin.Password), 0o600))
-	require.NoError(t, home.SaveIdentity(identity.Identity{Name: "desk", User: standin.User, Secret: "file:" + home.Config + "/word"}))
+	require.NoError(
+		t,
+		home.SaveIdentity(identity.Identity{Name: "desk", User: standin.User, Secret: "file:" + home.Config + "/word"}),
+	)
 	w := workspace.New("harbour", home)
 	for _, p := range []string{"berths", "tides"} {
 		f, err := call.Fetch(context.Background(), "http://"+h.Plain+"/"+p+"?wsdl", call.Plan{Agent: "test"}, nil)
@@ -142,7 +145,12 @@ func TestTheNextCallGoesAsSoonAsTheLastIsKept(t *testing.T) {
 	disk := slow{s.J, make(chan struct{})}
 	s.J = disk
 	s.Send()
-	require.Eventually(t, func() bool { return s.Running().Outcome == exchange.OutcomePassed }, 5*time.Second, time.Millisecond)
+	require.Eventually(
+		t,
+		func() bool { return s.Running().Outcome == exchange.OutcomePassed },
+		5*time.Second,
+		time.Millisecond,
+	)
 	s.Send()
 	assert.Empty(t, s.Message)
 	assert.Equal(t, 1, s.UnderWay())
@@ -155,7 +163,12 @@ func TestTheNextCallGoesAsSoonAsTheLastIsKept(t *testing.T) {
 	disk.open = make(chan struct{})
 	s.J = disk
 	s.Send()
-	require.Eventually(t, func() bool { return s.Running().Outcome == exchange.OutcomePassed }, 5*time.Second, time.Millisecond)
+	require.Eventually(
+		t,
+		func() bool { return s.Running().Outcome == exchange.OutcomePassed },
+		5*time.Second,
+		time.Millisecond,
+	)
 	s.SendAs("desk")
 	assert.Empty(t, s.Message)
 	close(disk.open)
@@ -184,7 +197,10 @@ func TestBeforeTheFirstCallThePathShowsWhatIsSet(t *testing.T) {
 func TestACheckReadsNoSecret(t *testing.T) {
 	s, _ := harbour(t)
 	dir := t.TempDir()
-	require.NoError(t, s.Home.SaveIdentity(identity.Identity{Name: "spy", User: "spy", Secret: "command:touch " + dir + "/ran"}))
+	require.NoError(
+		t,
+		s.Home.SaveIdentity(identity.Identity{Name: "spy", User: "spy", Secret: "command:touch " + dir + "/ran"}),
+	)
 	choose(t, s, "DayTable", "TideTables")
 	require.NoError(t, s.W.Apply(exchange.Change{Where: "user", Key: "allow.spy", To: s.placeOf(t)}))
 	require.NoError(t, s.SetSetting("identity", "spy"))
@@ -231,7 +247,12 @@ func TestHaltEndsACallAtOnce(t *testing.T) {
 	choose(t, s, "FindBerths", "BerthDesk11")
 	require.NoError(t, s.SetSetting("address", "http://"+h.Plain+"/berths/~wait.timed-out"))
 	s.Send()
-	require.Eventually(t, func() bool { return s.Running().Stage(exchange.Wait).State == exchange.Open }, 5*time.Second, time.Millisecond)
+	require.Eventually(
+		t,
+		func() bool { return s.Running().Stage(exchange.Wait).State == exchange.Open },
+		5*time.Second,
+		time.Millisecond,
+	)
 	s.Halt()
 	settle(t, s)
 	assert.Equal(t, exchange.OutcomeCancelled, looked(s).Outcome)

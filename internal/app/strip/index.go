@@ -107,7 +107,14 @@ func (ix *index) came(m exchange.Moment, l *exchange.Leg) {
 // spilled takes a piece of what is on disk.
 func (ix *index) spilled(m exchange.Moment, l *exchange.Leg) bool {
 	if ix.run == nil {
-		ix.run = &run{leg: int32(m.Leg), after: len(ix.lines), starts: []start{{m.Offset, m.At}}, pos: m.Offset, looked: m.Offset, marked: map[int]bool{}}
+		ix.run = &run{
+			leg:    int32(m.Leg),
+			after:  len(ix.lines),
+			starts: []start{{m.Offset, m.At}},
+			pos:    m.Offset,
+			looked: m.Offset,
+			marked: map[int]bool{},
+		}
 	}
 	if int(ix.run.leg) != m.Leg {
 		return false
@@ -146,7 +153,8 @@ func (ix *index) marks(x *exchange.Exchange) {
 				continue
 			}
 			to := from + max(e.Length, 1)
-			if r := ix.run; r != nil && int(r.leg) == e.Leg && dir == exchange.In && from >= r.starts[0].off && from < r.end {
+			if r := ix.run; r != nil && int(r.leg) == e.Leg && dir == exchange.In && from >= r.starts[0].off &&
+				from < r.end {
 				_ = x.Legs[r.leg-1].In.Use(func(all []byte) error {
 					r.marked[r.of(all, from)] = true
 					return nil

@@ -40,9 +40,26 @@ func (v *View) Keys() []ui.Key {
 	if v.in.Active {
 		return []ui.Key{{Show: "⏎", Does: "search"}, {Show: "esc", Does: "not now"}}
 	}
-	return []ui.Key{{Press: "up down", Show: "↑↓", Does: "scroll"}, {Press: "m", Show: "m", Does: "next evidence"}, {Press: "/", Show: "/", Does: "search"}, {Press: "n", Show: "n", Does: "next hit"},
-		{Press: "x", Show: "x", Does: "show or mask secrets"}, {Press: "p", Show: "p", Does: "path"}, {Press: "?", Show: "?", Does: "help"},
-		{Press: "home end", Show: "Home End", Does: "first and last line", Minor: true}, {Press: "left right", Show: "← →", Does: "long lines", Minor: true}}
+	return []ui.Key{
+		{Press: "up down", Show: "↑↓", Does: "scroll"},
+		{Press: "m", Show: "m", Does: "next evidence"},
+		{Press: "/", Show: "/", Does: "search"},
+		{Press: "n", Show: "n", Does: "next hit"},
+		{
+			Press: "x",
+			Show:  "x",
+			Does:  "show or mask secrets",
+		},
+		{Press: "p", Show: "p", Does: "path"},
+		{Press: "?", Show: "?", Does: "help"},
+		{
+			Press: "home end",
+			Show:  "Home End",
+			Does:  "first and last line",
+			Minor: true,
+		},
+		{Press: "left right", Show: "← →", Does: "long lines", Minor: true},
+	}
 }
 
 // Update implements ui.View.
@@ -241,7 +258,15 @@ func (v *View) View(w, h int) string {
 	for _, l := range x.Legs {
 		out, in = out+int64(len(l.Out)), in+max(l.In.Len(), l.Whole)
 	}
-	head := []string{"", "   " + ui.Strong(ui.Cut(x.Operation+" → "+x.Endpoint, w/2)) + ui.Soft(fmt.Sprintf("   %s B out · %s B in", diagnose.Bytes(out), diagnose.Bytes(in))), ""}
+	head := []string{
+		"",
+		"   " + ui.Strong(
+			ui.Cut(x.Operation+" → "+x.Endpoint, w/2),
+		) + ui.Soft(
+			fmt.Sprintf("   %s B out · %s B in", diagnose.Bytes(out), diagnose.Bytes(in)),
+		),
+		"",
+	}
 	v.height = h - len(head) - 1
 	if v.tail {
 		v.top = max(v.ix.count()-v.height, 0)
@@ -263,7 +288,9 @@ func (v *View) View(w, h int) string {
 	for len(rows) < h-1 {
 		rows = append(rows, "")
 	}
-	foot := ui.Soft(fmt.Sprintf("   line %s of %s", diagnose.Bytes(int64(v.top+1)), diagnose.Bytes(int64(v.ix.count()))))
+	foot := ui.Soft(
+		fmt.Sprintf("   line %s of %s", diagnose.Bytes(int64(v.top+1)), diagnose.Bytes(int64(v.ix.count()))),
+	)
 	if v.in.Active {
 		foot = "   " + ui.Accent("/ ") + v.in.View(w-8)
 	}

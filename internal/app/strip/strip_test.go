@@ -49,7 +49,26 @@ func TestTheStripIsOneRunInTime(t *testing.T) {
 	x := crossed("HTTP/1.1 200 OK\r\nX: ", "1\r\n\r\n<b>", "</b>")
 	var ix index
 	ix.follow(x)
-	assert.Equal(t, []string{"· connected to 127.0.0.1:80", "POST / HTTP/1.1", "Host: h", "", "<a>", "</a>", "· handed over", "HTTP/1.1 200 OK", "X: ", "1", "", "<b>", "</b>", "· closed"}, texts(&ix, x))
+	assert.Equal(
+		t,
+		[]string{
+			"· connected to 127.0.0.1:80",
+			"POST / HTTP/1.1",
+			"Host: h",
+			"",
+			"<a>",
+			"</a>",
+			"· handed over",
+			"HTTP/1.1 200 OK",
+			"X: ",
+			"1",
+			"",
+			"<b>",
+			"</b>",
+			"· closed",
+		},
+		texts(&ix, x),
+	)
 	var timed int
 	for _, l := range ix.lines {
 		if l.at >= 0 && l.note == "" {
@@ -109,7 +128,8 @@ func TestEvidenceMarksItsBytes(t *testing.T) {
 		assert.Contains(t, got, c.want)
 		assert.Equal(t, 1, strings.Count(strings.Join(got, ""), "◂"))
 	}
-	for _, in := range []exchange.Part{exchange.InSettings, exchange.InContract, exchange.InCertificate, exchange.InDraft} {
+	for _, in := range []exchange.Part{exchange.InSettings, exchange.InContract, exchange.InCertificate,
+		exchange.InDraft} {
 		_, _, ok := place(x, exchange.Evidence{In: in, Leg: 1})
 		assert.False(t, ok, "%s is not in the bytes that crossed", in)
 	}
@@ -124,7 +144,10 @@ func TestEvidenceInAChunkedBody(t *testing.T) {
 	l.Response.Size, l.Response.Chunked = int64(len(head)), true
 	l.ResponseBody = exchange.NewBody([]byte("<a>bc</a>!"))
 	for offset := range l.ResponseBody.Bytes() {
-		dir, from, ok := place(x, exchange.Evidence{In: exchange.InResponseBody, Leg: 1, Offset: int64(offset), Length: 1})
+		dir, from, ok := place(
+			x,
+			exchange.Evidence{In: exchange.InResponseBody, Leg: 1, Offset: int64(offset), Length: 1},
+		)
 		require.True(t, ok)
 		assert.Equal(t, exchange.In, dir)
 		assert.Equal(t, string(l.ResponseBody.Bytes()[offset]), string(l.In.Bytes()[from]), "byte %d", offset)

@@ -37,7 +37,14 @@ func (v *View) Keys() []ui.Key {
 	if v.in.Active {
 		return []ui.Key{{Show: "⏎", Does: "filter"}, {Show: "esc", Does: "all of it"}}
 	}
-	return []ui.Key{{Press: "up down", Show: "↑↓", Does: "choose"}, {Press: "enter", Show: "⏎", Does: "open its path"}, {Press: "D", Show: "D", Does: "make a draft of it"}, {Press: "/", Show: "/", Does: "filter"}, {Press: "esc", Show: "esc", Does: "board"}, {Press: "?", Show: "?", Does: "help"}}
+	return []ui.Key{
+		{Press: "up down", Show: "↑↓", Does: "choose"},
+		{Press: "enter", Show: "⏎", Does: "open its path"},
+		{Press: "D", Show: "D", Does: "make a draft of it"},
+		{Press: "/", Show: "/", Does: "filter"},
+		{Press: "esc", Show: "esc", Does: "board"},
+		{Press: "?", Show: "?", Does: "help"},
+	}
 }
 
 func (v *View) list() []*exchange.Exchange {
@@ -136,7 +143,22 @@ func (v *View) View(w, h int) string {
 		if n := journal.ReplySize(x); n > 0 {
 			size = diagnose.Bytes(n) + " B"
 		}
-		rows = append(rows, lead+ui.Soft(ui.Pad(exchange.Age(x.Started, time.Now()), 6))+label+"  "+ui.Reach(x)+"  "+ui.Fit(where, 10)+ui.Soft(fmt.Sprintf("%8s %12s  ", exchange.Took(x.TotalNs), size))+ui.Cut(x.Result, max(w-name-67, 0)))
+		rows = append(
+			rows,
+			lead+ui.Soft(
+				ui.Pad(exchange.Age(x.Started, time.Now()), 6),
+			)+label+"  "+ui.Reach(
+				x,
+			)+"  "+ui.Fit(
+				where,
+				10,
+			)+ui.Soft(
+				fmt.Sprintf("%8s %12s  ", exchange.Took(x.TotalNs), size),
+			)+ui.Cut(
+				x.Result,
+				max(w-name-67, 0),
+			),
+		)
 	}
 	if len(list) == 0 {
 		rows = append(rows, "   "+ui.Soft("nothing was sent yet"))

@@ -46,7 +46,14 @@ func TestTheCursorStaysInSight(t *testing.T) {
 				top = Window(cursor, top, height, count)
 				assert.GreaterOrEqual(t, top, 0)
 				if count > 0 {
-					assert.True(t, cursor >= top && cursor < top+height, "cursor %d, top %d, height %d", cursor, top, height)
+					assert.True(
+						t,
+						cursor >= top && cursor < top+height,
+						"cursor %d, top %d, height %d",
+						cursor,
+						top,
+						height,
+					)
 				}
 				assert.LessOrEqual(t, top, max(count-height, 0), "nothing is empty below while rows are hidden above")
 			}
@@ -89,7 +96,11 @@ func TestReachIsCountedWithoutColour(t *testing.T) {
 }
 
 func TestTheBottomLineShowsWholeKeysOnly(t *testing.T) {
-	keys := []Key{{Show: "g", Does: "go: send it"}, {Show: "D", Does: "duplicate", Minor: true}, {Show: "?", Does: "help"}}
+	keys := []Key{
+		{Show: "g", Does: "go: send it"},
+		{Show: "D", Does: "duplicate", Minor: true},
+		{Show: "?", Does: "help"},
+	}
 	assert.Equal(t, "g go: send it   ? help", ansi.Strip(Help(keys, 80)))
 	assert.Equal(t, "g go: send it", ansi.Strip(Help(keys, 20)))
 	assert.Equal(t, "", Help(keys, 4))

@@ -48,7 +48,9 @@ CREATE INDEX IF NOT EXISTS by_time ON exchange (workspace, started);
 DROP INDEX IF EXISTS by_operation;
 CREATE INDEX IF NOT EXISTS by_tail ON exchange (substr(id, -4));
 CREATE INDEX IF NOT EXISTS by_size ON exchange (operation, kind, started, reply);
-CREATE INDEX IF NOT EXISTS by_outcome ON exchange (operation, endpoint, workspace, kind, json_extract(CAST(head AS TEXT), '$.outcome'), started);
+CREATE INDEX IF NOT EXISTS by_outcome ON exchange (
+	operation, endpoint, workspace, kind, json_extract(CAST(head AS TEXT), '$.outcome'), started
+);
 CREATE INDEX IF NOT EXISTS by_cause ON exchange (json_extract(CAST(head AS TEXT), '$.findings[0].id'), started);
 `
 
@@ -109,7 +111,10 @@ func connect(path string) (*sql.DB, error) {
 		return nil, err
 	}
 	f.Close()
-	db, err := sql.Open("sqlite", "file:"+path+"?_pragma=journal_mode(WAL)&_pragma=busy_timeout(5000)&_pragma=synchronous(NORMAL)")
+	db, err := sql.Open(
+		"sqlite",
+		"file:"+path+"?_pragma=journal_mode(WAL)&_pragma=busy_timeout(5000)&_pragma=synchronous(NORMAL)",
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -179,8 +184,18 @@ func (j *Journal) Add(x *exchange.Exchange) error {
 	if err != nil {
 		return err
 	}
-	_, err = j.db.Exec(`INSERT INTO exchange VALUES (?,?,?,?,?,?,?,?,?)`, x.ID, x.Started.UnixNano(), x.Workspace, x.Kind,
-		x.Operation, x.Endpoint, journal.ReplySize(x), r.head, inside)
+	_, err = j.db.Exec(
+		`INSERT INTO exchange VALUES (?,?,?,?,?,?,?,?,?)`,
+		x.ID,
+		x.Started.UnixNano(),
+		x.Workspace,
+		x.Kind,
+		x.Operation,
+		x.Endpoint,
+		journal.ReplySize(x),
+		r.head,
+		inside,
+	)
 	return err
 }
 
@@ -334,7 +349,11 @@ func (j *Journal) whole(id string) ([]byte, error) {
 
 // ReplySizes implements journal.Journal.
 func (j *Journal) ReplySizes(operation string) (out []int64) {
-	rows, err := j.db.Query(`SELECT reply FROM exchange WHERE operation = ? AND kind = '' AND reply > 0 ORDER BY started DESC LIMIT ?`, operation, journal.MaxSizes)
+	rows, err := j.db.Query(
+		`SELECT reply FROM exchange WHERE operation = ? AND kind = '' AND reply > 0 ORDER BY started DESC LIMIT ?`,
+		operation,
+		journal.MaxSizes,
+	)
 	if err != nil {
 		return nil
 	}
@@ -350,7 +369,13 @@ func (j *Journal) ReplySizes(operation string) (out []int64) {
 
 // Passed implements journal.Journal.
 func (j *Journal) Passed(workspace, operation, endpoint string) *exchange.Exchange {
-	found, err := j.heads(`SELECT head FROM exchange WHERE operation = ? AND endpoint = ? AND workspace = ? AND kind = '' AND `+outcome+` = 'passed' ORDER BY started DESC LIMIT 1`, operation, endpoint, workspace)
+	found, err := j.heads(
+		`SELECT head FROM exchange WHERE operation = ? AND endpoint = ? AND workspace = ? AND kind = ''
+			AND `+outcome+` = 'passed' ORDER BY started DESC LIMIT 1`,
+		operation,
+		endpoint,
+		workspace,
+	)
 	if err != nil || len(found) == 0 {
 		return nil
 	}
@@ -362,13 +387,26 @@ const maxFailed = 50
 
 // Repaired implements journal.Journal.
 func (j *Journal) Repaired(finding string) (out []*exchange.Exchange) {
-	failed, err := j.heads(`SELECT head FROM exchange WHERE `+cause+` = ? ORDER BY started DESC LIMIT ?`, finding, maxFailed)
+	failed, err := j.heads(
+		`SELECT head FROM exchange WHERE `+cause+` = ? ORDER BY started DESC LIMIT ?`,
+		finding,
+		maxFailed,
+	)
 	if err != nil {
 		return nil
 	}
 	for _, f := range failed {
-		next, err := j.heads(`SELECT head FROM exchange WHERE operation = ? AND endpoint = ? AND workspace = ? AND kind = '' AND started > ? ORDER BY started LIMIT 1`, f.Operation, f.Endpoint, f.Workspace, f.Started.UnixNano())
-		if err == nil && len(next) == 1 && f.Cause() != nil && next[0].Outcome == exchange.OutcomePassed && len(next[0].Changes) > 0 && len(out) < journal.MaxRepaired {
+		next, err := j.heads(
+			`SELECT head FROM exchange WHERE operation = ? AND endpoint = ? AND workspace = ? AND kind = ''
+				AND started > ? ORDER BY started LIMIT 1`,
+			f.Operation,
+			f.Endpoint,
+			f.Workspace,
+			f.Started.UnixNano(),
+		)
+		if err == nil && len(next) == 1 && f.Cause() != nil && next[0].Outcome == exchange.OutcomePassed &&
+			len(next[0].Changes) > 0 &&
+			len(out) < journal.MaxRepaired {
 			out = append(out, next[0])
 		}
 	}

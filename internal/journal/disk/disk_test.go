@@ -20,7 +20,15 @@ import (
 )
 
 func record(n int, body []byte) *exchange.Exchange {
-	x := &exchange.Exchange{ID: fmt.Sprintf("2701-%03d", n), Started: time.Unix(int64(n), 0), Workspace: "/w", Operation: "YearTable", Endpoint: "tides", Outcome: exchange.OutcomePassed, Secrets: []string{"slack water"}}
+	x := &exchange.Exchange{
+		ID:        fmt.Sprintf("2701-%03d", n),
+		Started:   time.Unix(int64(n), 0),
+		Workspace: "/w",
+		Operation: "YearTable",
+		Endpoint:  "tides",
+		Outcome:   exchange.OutcomePassed,
+		Secrets:   []string{"slack water"},
+	}
 	r := exchange.NewRecorder(x, nil)
 	l := r.NewLeg("", exchange.Spill{})
 	r.Out(l, []byte("POST slack water"), 16)
@@ -134,7 +142,10 @@ func TestKilledWhileKeeping(t *testing.T) {
 // where several programs meet it at the same time.
 func TestADamagedJournalIsPutAside(t *testing.T) {
 	for name, damage := range map[string]func(path string) []byte{
-		"not a database": func(path string) []byte { return []byte(strings.Repeat("slack water at the north quay\n", 300)) },
+		"not a database": func(path string) []byte {
+			return []byte(strings.Repeat("slack water at the north quay\n",
+				300))
+		},
 		"cut short": func(path string) []byte {
 			b, err := os.ReadFile(path)
 			require.NoError(t, err)
