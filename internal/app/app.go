@@ -40,12 +40,12 @@ import (
 
 // Options are what the application opens with.
 type Options struct {
-	Home      *user.Home
-	Workspace *workspace.Workspace
-	Journal   journal.Journal
-	Source    string // a description to be loaded at once
-	Version   string
-	Notice    string // what is to be told first
+	Home      *user.Home           // the person's folders
+	Workspace *workspace.Workspace // that is opened
+	Journal   journal.Journal      // where exchanges are kept
+	Source    string               // a description to be loaded at once
+	Version   string               // of the program, for the help page
+	Notice    string               // what is to be told first
 }
 
 // Run runs the application until the person leaves it, or ctx ends. What they
@@ -182,6 +182,7 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	return m, cmd
 }
 
+//revive:disable-next-line:cyclomatic one screen, or the keys of one
 func (m *model) update(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
 	case tea.WindowSizeMsg:
@@ -595,9 +596,7 @@ func (m *model) explainText() tea.Cmd {
 func (m *model) heardView(w, h int) string {
 	rows := []string{
 		"",
-		"   " + ui.Strong(
-			"What the text speaks of",
-		) + ui.Soft(
+		"   " + ui.Strong("What the text speaks of") + ui.Soft(
 			"  the likeliest first; a text is what a program says, not what crossed",
 		),
 		"",
@@ -625,9 +624,7 @@ func (m *model) heardView(w, h int) string {
 
 func (m *model) help(w, h int) string {
 	rows := []string{"", "   " + ui.Strong("Every call travels one path of eleven stages."),
-		"   What was " + ui.Strong(
-			"set",
-		) + " stands above what was " + ui.Strong(
+		"   What was " + ui.Strong("set") + " stands above what was " + ui.Strong(
 			"seen",
 		) + ", at the stage where it takes effect.",
 		"   ▮ passed   ▯ not reached   ▹ under way   ╌ not used", ""}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"mime"
 	"orenda/internal/related"
 	"strconv"
 	"strings"
@@ -34,14 +35,9 @@ func (c *reading) run(ctx context.Context) (exchange.Stage, error) {
 	if ctx.Err() != nil {
 		return exchange.Read, ctx.Err()
 	}
-	limits := xmltree.Limits{}
-	limits.Depth, _ = c.plan.Settings.Count("depth-limit")
-	limits.Repeats, _ = c.plan.Settings.Count("repeat-limit")
-	limits.Names, _ = c.plan.Settings.Count("name-limit")
-	text, _ := c.plan.Settings.Size("text-limit")
-	limits.Text = int(text)
 	body, encoding := c.leg.ResponseBody.Bytes(), charset(h.Get("Content-Type"))
-	if related.Is(h.Get("Content-Type")) {
+	switch {
+	case related.Is(h.Get("Content-Type")):
 		var err error
 		if body, encoding, err = c.related(); err != nil {
 			if stop := c.noAnswer(); stop != nil {
@@ -49,10 +45,30 @@ func (c *reading) run(ctx context.Context) (exchange.Stage, error) {
 			}
 			return exchange.Read, err
 		}
-	} else if c.leg.Stored() {
-		return c.flowing(ctx, limits)
+	case c.leg.Stored():
+		return c.flowing(ctx, c.limits())
 	}
-	doc, err := xmltree.ParseEncoded(body, encoding, limits)
+	if at, err := c.parse(body, encoding); err != nil {
+		return at, err
+	}
+	return exchange.Read, c.envelopeRead()
+}
+
+// limits are those of the reader.
+func (c *reading) limits() (l xmltree.Limits) {
+	s := &c.plan.Settings
+	l.Depth, _ = s.Count("depth-limit")
+	l.Repeats, _ = s.Count("repeat-limit")
+	l.Names, _ = s.Count("name-limit")
+	text, _ := s.Size("text-limit")
+	l.Text = int(text)
+	return l
+}
+
+// parse makes an envelope of a body, decrypted where it was encrypted. at is where the
+// call stopped if it is none.
+func (c *reading) parse(body []byte, encoding string) (at exchange.Stage, err error) {
+	doc, err := xmltree.ParseEncoded(body, encoding, c.limits())
 	c.doc = doc
 	var syntax *xmltree.SyntaxError
 	if errors.As(err, &syntax) {
@@ -60,29 +76,33 @@ func (c *reading) run(ctx context.Context) (exchange.Stage, error) {
 	} else {
 		c.reply = soap.Read(doc)
 	}
-	if c.reply == nil {
-		// What is no answer stops at receive where the head says so already.
-		if stop := c.noAnswer(); stop != nil {
-			c.rec.Update(
-				func(x *exchange.Exchange) { *x.Stage(exchange.Read) = exchange.StageRecord{Stage: exchange.Read} },
-			)
-			return exchange.Receive, stop
+	if c.reply != nil {
+		c.opened(body, c.limits())
+		if c.notOpened != nil && c.reply.Fault == nil {
+			return exchange.Read, c.notOpened
 		}
-		switch {
-		case len(body) == 0:
-			return exchange.Read, diagnose.EmptyError{}
-		case err != nil:
-			return exchange.Read, err
-		}
-		return exchange.Read, diagnose.NotEnvelopeError{Root: doc.Root().Name()}
+		return exchange.Read, nil
 	}
-	c.opened(body, limits)
-	if c.notOpened != nil && c.reply.Fault == nil {
-		return exchange.Read, c.notOpened
+	// What is no answer stops at receive where the head says so already.
+	if stop := c.noAnswer(); stop != nil {
+		c.rec.Update(func(x *exchange.Exchange) {
+			*x.Stage(exchange.Read) = exchange.StageRecord{Stage: exchange.Read}
+		})
+		return exchange.Receive, stop
 	}
+	switch {
+	case len(body) == 0:
+		return exchange.Read, diagnose.EmptyError{}
+	case err != nil:
+		return exchange.Read, err
+	}
+	return exchange.Read, diagnose.NotEnvelopeError{Root: doc.Root().Name()}
+}
+
+// envelopeRead looks at what the envelope holds: a fault, or a body.
+func (c *reading) envelopeRead() error {
 	e := c.reply
-	doc = e.Doc
-	c.rec.Fact(exchange.Read, "envelope", "SOAP "+e.Version.String()+" · "+strconv.Itoa(doc.Len())+" nodes")
+	c.rec.Fact(exchange.Read, "envelope", "SOAP "+e.Version.String()+" · "+strconv.Itoa(e.Doc.Len())+" nodes")
 	if f := e.Fault; f != nil {
 		c.rec.Update(func(x *exchange.Exchange) {
 			st := x.Stage(exchange.Read)
@@ -94,10 +114,10 @@ func (c *reading) run(ctx context.Context) (exchange.Stage, error) {
 			st.Note = "fault"
 			x.Result = "fault: " + f.Reason
 		})
-		return exchange.Read, errors.New("a fault: " + f.Reason)
+		return errors.New("a fault: " + f.Reason)
 	}
 	if e.Version != sentVersion(&c.base, c.draft) {
-		return exchange.Read, errors.New("the envelope is of another SOAP version")
+		return errors.New("the envelope is of another SOAP version")
 	}
 	what := "an empty body"
 	if !e.Payload.IsZero() {
@@ -105,20 +125,20 @@ func (c *reading) run(ctx context.Context) (exchange.Stage, error) {
 		c.rec.Fact(exchange.Read, "body", what)
 	}
 	if err := c.resolve(e); err != nil {
-		return exchange.Read, err
+		return err
 	}
 	c.rec.End(exchange.Read, exchange.Passed, what)
 	c.rec.Update(func(x *exchange.Exchange) { x.Result = message.Summary(e.Payload) })
-	return exchange.Read, nil
+	return nil
 }
 
+// charset is that of a media type; "" where it names none.
 func charset(contentType string) string {
-	for _, p := range strings.Split(contentType, ";") {
-		if k, v, ok := strings.Cut(strings.TrimSpace(p), "="); ok && strings.EqualFold(k, "charset") {
-			return strings.Trim(v, `"' `)
-		}
+	_, params, err := mime.ParseMediaType(contentType)
+	if err != nil {
+		return ""
 	}
-	return ""
+	return params["charset"]
 }
 
 // noAnswer is the stop at receive where status or media type say that what
@@ -146,52 +166,63 @@ func (c *verifying) run(ctx context.Context) error {
 	if err := c.signatures(); err != nil {
 		return err
 	}
-	note := ""
-	if o := c.operation; o != nil && o.Output != nil && o.Output.Element != nil {
-		want := o.Output.Element
-		got := schema.NameOf(e.Payload.Name())
-		wrong := e.Payload.IsZero() || got != want.Name
-		if wrong && o.Style == "rpc" && !e.Payload.IsZero() {
-			wrong = false // the name of an rpc wrapper is a convention (WSDL 1.1 §3.5)
-		}
-		if wrong {
-			return diagnose.ReplyDiffersError{Got: got, Want: want.Name}
-		}
-		if c.plan.Settings.Switch("validate") && o.Use != "encoded" {
-			c.replyInvalid = c.plan.Contract.Schemas.Validate(e.Payload, want, schema.Options{Context: ctx})
-			note = "valid"
-			if n := len(c.replyInvalid); n > 0 {
-				note = faults(n)
-			}
-			c.rec.Fact(exchange.Verify, "schema", note)
-		}
-	}
-	if ctx.Err() != nil {
-		return ctx.Err()
+	note, err := c.schema(ctx)
+	if err != nil {
+		return err
 	}
 	for _, x := range c.plan.Settings.List("expect") {
-		path, want, _ := strings.Cut(x, "=")
-		u := diagnose.Unmet{Path: path, Expected: want}
-		var at xmltree.Node
-		u.Received, at, u.Found = message.Lookup(e.Payload, path)
-		if at.IsZero() {
-			at = e.Payload
-		}
-		if !at.IsZero() {
-			u.At = at.Span()
-		}
-		if u.Found && u.Received == want {
-			c.rec.Fact(exchange.Verify, "expected "+path, "received "+want)
-			continue
-		}
-		if !u.Found {
-			u.Near = near.Miss(path, message.Names(e.Payload))
-		}
-		c.unmet = append(c.unmet, u)
+		c.expect(e, x)
 	}
 	if c.unmet != nil {
 		return diagnose.UnexpectedError{}
 	}
 	c.rec.End(exchange.Verify, exchange.Passed, note)
 	return nil
+}
+
+// schema holds the reply against the contract, and says the outcome in a word.
+func (c *verifying) schema(ctx context.Context) (note string, err error) {
+	e, o := c.reply, c.operation
+	if o == nil || o.Output == nil || o.Output.Element == nil {
+		return "", ctx.Err()
+	}
+	want, got := o.Output.Element, schema.NameOf(e.Payload.Name())
+	differs := e.Payload.IsZero() || got != want.Name
+	if differs && o.Style == "rpc" && !e.Payload.IsZero() {
+		differs = false // the name of an rpc wrapper is a convention (WSDL 1.1 §3.5)
+	}
+	if differs {
+		return "", diagnose.ReplyDiffersError{Got: got, Want: want.Name}
+	}
+	if c.plan.Settings.Switch("validate") && o.Use != "encoded" {
+		c.replyInvalid = c.plan.Contract.Schemas.Validate(e.Payload, want, schema.Options{Context: ctx})
+		note = "valid"
+		if n := len(c.replyInvalid); n > 0 {
+			note = faults(n)
+		}
+		c.rec.Fact(exchange.Verify, "schema", note)
+	}
+	return note, ctx.Err()
+}
+
+// expect looks whether one expectation is met.
+func (c *verifying) expect(e *soap.Envelope, expectation string) {
+	path, want, _ := strings.Cut(expectation, "=")
+	u := diagnose.Unmet{Path: path, Expected: want}
+	var at xmltree.Node
+	u.Received, at, u.Found = message.Lookup(e.Payload, path)
+	if at.IsZero() {
+		at = e.Payload
+	}
+	if !at.IsZero() {
+		u.At = at.Span()
+	}
+	if u.Found && u.Received == want {
+		c.rec.Fact(exchange.Verify, "expected "+path, "received "+want)
+		return
+	}
+	if !u.Found {
+		u.Near = near.Miss(path, message.Names(e.Payload))
+	}
+	c.unmet = append(c.unmet, u)
 }

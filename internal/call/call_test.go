@@ -95,9 +95,7 @@ func TestACallThatPassesHasNoStopAndNoWarning(t *testing.T) {
 		"POST /berths HTTP/1.1\r\nHost: "+h.Plain+"\r\nUser-Agent: test\r\nContent-Type: text/xml; "+
 			"charset=utf-8\r\nSOAPAction: \"urn:skerry:berths:FindBerths\"\r\nContent-Length: "+fmt.Sprint(
 			len(l.RequestBody),
-		)+"\r\nConnection: close\r\n\r\n"+string(
-			l.RequestBody,
-		),
+		)+"\r\nConnection: close\r\n\r\n"+string(l.RequestBody),
 	)
 	assert.True(t, strings.HasPrefix(string(l.In.Bytes()), "HTTP/1.1 200 OK\r\n"))
 	for _, s := range []exchange.Stage{exchange.Address, exchange.Connect, exchange.Send, exchange.Receive,

@@ -39,6 +39,7 @@ type answer struct {
 	words   string
 }
 
+//nolint:gochecknoglobals // a table: it is never written to
 var checks = map[string]func(*checking, context.Context){
 	diagnose.CheckLookup: (*checking).lookup, diagnose.CheckPorts: (*checking).ports,
 	diagnose.CheckNames:    (*checking).names,
@@ -287,6 +288,8 @@ const noName = "192.0.2.1"
 
 // names asks the server for other names: of the endpoints, and of those on the
 // certificates that it shows.
+//
+//revive:disable-next-line:cyclomatic one stage, in the order of what it does
 func (c *checking) names(ctx context.Context) {
 	host := c.url.Hostname()
 	names := []string{host, noName}
@@ -316,9 +319,9 @@ func (c *checking) names(ctx context.Context) {
 				names = append(names, n)
 			}
 		}
-		if print := trust.Fingerprint(cert); seen[print] == "" {
-			seen[print] = name
-			order = append(order, print)
+		if fingerprint := trust.Fingerprint(cert); seen[fingerprint] == "" {
+			seen[fingerprint] = name
+			order = append(order, fingerprint)
 			said = append(
 				said,
 				fmt.Sprintf(

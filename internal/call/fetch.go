@@ -18,7 +18,7 @@ import (
 
 // Fetched is a description with the exchanges that brought it.
 type Fetched struct {
-	Contract  *contract.Contract
+	Contract  *contract.Contract   // nil where it could not be read
 	Served    string               // host and port that served it, "" for a file
 	Exchanges []*exchange.Exchange // none for a file; the last one is what counts
 	Tried     []string             // addresses that were tried where a page came first

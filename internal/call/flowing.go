@@ -153,6 +153,9 @@ func (c *reading) brokenAt(syntax *xmltree.SyntaxError, skip int) {
 }
 
 // flowing reads and verifies a reply that is on disk.
+//
+//revive:disable-next-line:function-length one stage, in the order of what it does
+//revive:disable-next-line:cyclomatic one stage, in the order of what it does
 func (c *reading) flowing(ctx context.Context, limits xmltree.Limits) (exchange.Stage, error) {
 	l := c.leg
 	skip, err := c.recode()

@@ -38,7 +38,7 @@ type pair struct{ Name, Value string }
 
 // Entry is an exchange of an archive, by its number in it, counted from 1.
 type Entry struct {
-	Number int
+	Number int // from 1
 	*Imported
 }
 

@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"mime"
 	"net"
 	"net/url"
 	"strconv"
@@ -74,6 +75,7 @@ func ImportedFrom(request, reply []byte) (*Imported, error) {
 	return w, nil
 }
 
+//nolint:gochecknoglobals // a table: it is never written to
 var bom = []byte("\xef\xbb\xbf")
 
 // cutHead cuts an HTTP message: its first line and its fields, which are "" and
@@ -312,10 +314,8 @@ func actionIn(fields [][2]string) (action string, has bool) {
 			return strings.Trim(f[1], `" `), true
 		}
 		if strings.EqualFold(f[0], "Content-Type") {
-			for _, p := range strings.Split(f[1], ";") {
-				if k, v, ok := strings.Cut(strings.TrimSpace(p), "="); ok && strings.EqualFold(k, "action") {
-					return strings.Trim(v, `" `), true
-				}
+			if _, params, err := mime.ParseMediaType(f[1]); err == nil && params["action"] != "" {
+				return params["action"], true
 			}
 		}
 	}

@@ -20,89 +20,114 @@ func (c *base) version() soap.Version {
 
 // run builds the envelope.
 func (c *composing) run() (string, error) {
-	d := c.plan.Draft
-	c.draft = d
-	if err := d.Err(); err != nil {
+	if err := c.drafts(); err != nil {
 		return "", err
 	}
-	h := c.plan.Header
-	if d.Envelope() != nil {
-		h = nil
-	}
-	if c.header = h; h != nil && h.Err() != nil {
-		return "", h.Err()
-	}
-	if c.plan.Expand {
-		var err error
-		if d, err = c.expand(d); err == nil && h != nil {
-			h, err = c.expand(h)
-		}
-		if err != nil {
-			return "", err
-		}
-		c.draft, c.header = d, h
-	}
-	if o := c.operation; o != nil && o.Use == "encoded" && !d.IsEncoded() && c.plan.imported == nil {
-		if typed, err := d.Encoded(); err != nil {
-			c.rec.Fact(
-				exchange.Message,
-				"encoding",
-				"the port is encoded, and the draft is sent as it stands: "+err.Error(),
-			)
-		} else if typed != d {
-			d, c.draft = typed, typed
-			c.rec.Fact(exchange.Message, "encoding", "the port is encoded: each value says its type")
-		}
-	}
-	d, err := c.attach(d)
+	c.typed()
+	d, err := c.attach(c.draft)
 	if err != nil {
 		return "", err
 	}
-	out := d.Outgoing()
-	if d.Envelope() != nil {
-		c.plain = out
-		c.rec.Fact(
-			exchange.Message,
-			"envelope",
-			map[bool]string{true: "as the program sent it",
-				false: "the draft's own, byte for byte"}[c.plan.imported != nil],
-		)
-	} else {
-		c.plain, _ = soap.Build(c.version(), h.Blocks(), out)
-	}
+	c.draft = d
+	c.build()
 	c.addressing()
 	if c.plan.Settings.Switch("validate") {
 		c.invalid = d.Validate()
-		if h != nil {
-			c.headerInvalid = h.Validate()
+		if c.header != nil {
+			c.headerInvalid = c.header.Validate()
 		}
 	}
 	c.size = int64(len(c.plain)) + c.attached.more
-	note := diagnose.Bytes(c.size) + " B"
-	if n := len(c.attached.parts); n == 1 {
-		note += " · 1 part"
-	} else if n > 1 {
-		note += fmt.Sprintf(" · %d parts", n)
-	}
-	switch {
-	case d.Decl == nil:
-	case len(c.invalid)+len(c.headerInvalid) > 0:
-		note += " · " + faults(len(c.invalid)+len(c.headerInvalid))
-	case len(d.Unfilled())+len(h.Unfilled()) > 0:
-		note += fmt.Sprintf(" · %d to fill", len(d.Unfilled())+len(h.Unfilled()))
-	default:
-		note += " · valid"
-	}
-	for _, b := range h.Blocks() {
+	for _, b := range c.header.Blocks() {
 		c.rec.Fact(exchange.Message, "header block", diagnose.Excerpt(b))
 	}
 	c.rec.Fact(exchange.Message, "size", diagnose.Bytes(c.size)+" bytes")
 	c.rec.Update(func(x *exchange.Exchange) { x.Inputs = d.Inputs() })
 	limit, err := c.plan.Settings.Size("send-limit")
 	if err == nil && limit > 0 && c.size > limit {
-		return note, &diagnose.TooLargeError{Size: c.size, Limit: limit}
+		return c.note(), &diagnose.TooLargeError{Size: c.size, Limit: limit}
 	}
-	return note, nil
+	return c.note(), nil
+}
+
+// drafts takes the draft and its header blocks, with the variables in.
+func (c *composing) drafts() (err error) {
+	c.draft = c.plan.Draft
+	if err := c.draft.Err(); err != nil {
+		return err
+	}
+	if c.draft.Envelope() == nil {
+		c.header = c.plan.Header
+	}
+	if c.header != nil && c.header.Err() != nil {
+		return c.header.Err()
+	}
+	if !c.plan.Expand {
+		return nil
+	}
+	d, h := c.draft, c.header
+	if d, err = c.expand(d); err == nil && h != nil {
+		h, err = c.expand(h)
+	}
+	if err != nil {
+		return err
+	}
+	c.draft, c.header = d, h
+	return nil
+}
+
+// typed says the type of each value where the port is encoded (SOAP 1.1 §5).
+func (c *composing) typed() {
+	o := c.operation
+	if o == nil || o.Use != "encoded" || c.draft.IsEncoded() || c.plan.imported != nil {
+		return
+	}
+	typed, err := c.draft.Encoded()
+	said := "the port is encoded: each value says its type"
+	switch {
+	case err != nil:
+		said = "the port is encoded, and the draft is sent as it stands: " + err.Error()
+	case typed == c.draft:
+		return
+	default:
+		c.draft = typed
+	}
+	c.rec.Fact(exchange.Message, "encoding", said)
+}
+
+// build makes the envelope, or takes the draft that is one.
+func (c *composing) build() {
+	out := c.draft.Outgoing()
+	if c.draft.Envelope() == nil {
+		c.plain, _ = soap.Build(c.version(), c.header.Blocks(), out)
+		return
+	}
+	c.plain = out
+	said := "the draft's own, byte for byte"
+	if c.plan.imported != nil {
+		said = "as the program sent it"
+	}
+	c.rec.Fact(exchange.Message, "envelope", said)
+}
+
+// note is the message in one line.
+func (c *composing) note() string {
+	note := diagnose.Bytes(c.size) + " B"
+	if n := len(c.attached.parts); n == 1 {
+		note += " · 1 part"
+	} else if n > 1 {
+		note += fmt.Sprintf(" · %d parts", n)
+	}
+	invalid, unfilled := len(c.invalid)+len(c.headerInvalid), len(c.draft.Unfilled())+len(c.header.Unfilled())
+	switch {
+	case c.draft.Decl == nil:
+		return note
+	case invalid > 0:
+		return note + " · " + faults(invalid)
+	case unfilled > 0:
+		return note + fmt.Sprintf(" · %d to fill", unfilled)
+	}
+	return note + " · valid"
 }
 
 func faults(n int) string {

@@ -18,44 +18,45 @@ import (
 
 // Plan is all that a call needs to know before it begins.
 type Plan struct {
-	Workspace    string // folder, or ""
-	Contract     *contract.Contract
-	ContractName string
-	Served       string // host and port that served the contract
-	Operation    string
-	Port         *contract.Port // nil where it could not be settled
+	Workspace    string             // folder, or ""
+	Contract     *contract.Contract // nil where none is known
+	ContractName string             // in the workspace
+	Served       string             // host and port that served the contract
+	Operation    string             // its name
+	Port         *contract.Port     // nil where it could not be settled
 
-	Endpoint    string
-	Settings    endpoint.Settings
-	NoEndpoint  error // why no endpoint could be settled; stops the call at binding
-	Environment string
-	EnvError    error // the environment does not exist
-	Variables   map[string]string
+	Endpoint    string            // its name, "" where none could be settled
+	Settings    endpoint.Settings // in layers, the weakest first
+	NoEndpoint  error             // why no endpoint could be settled; stops the call at binding
+	Environment string            // its name, "" none
+	EnvError    error             // the environment does not exist
+	Variables   map[string]string // by name
 	// Withheld are variables that the process environment would give a value, and
 	// that were not allowed.
 	Withheld map[string]string
 
-	DraftName string
+	DraftName string         // "" none
 	Draft     *message.Draft // only read; SetDraft makes it
 	Header    *message.Draft // its header blocks; SetHeader makes it
 	Expand    bool           // variables stand in the values of both
 
-	Identity func(name string) (*identity.Identity, error)
-	Allowed  func(id, scheme, host, port string) bool // nil: every host is
+	Identity func(name string) (*identity.Identity, error) // gives an identity by its name
+	Allowed  func(id, scheme, host, port string) bool      // nil: every host is
 	// ProxyOK tells whether a proxy that the workspace names may be used; nil: every one.
 	ProxyOK    func(proxy string) bool
-	Identities []diagnose.Identity
+	Identities []diagnose.Identity               // that remedies may offer
 	ReadFile   func(path string) ([]byte, error) // files that settings name
-	Shares     func(profile string) []string
-	History    diagnose.History
-	Known      func() []string   // addresses of the workspace's endpoints, in all environments; nil: none
-	SetAside   map[string]string // findings that were set aside for the endpoint: reasons, by id
+	Shares     func(profile string) []string     // endpoints that use a profile
+	History    diagnose.History                  // what the journal knows; nil nothing
+	// Known are addresses of the workspace's endpoints, in all environments; nil: none.
+	Known    func() []string
+	SetAside map[string]string // findings that were set aside for the endpoint: reasons, by id
 
 	// Candidates are those with a client certificate; one that fits, and that may go
 	// there, is sent where it is asked for.
 	Candidates func() []*identity.Identity
-	SkipVerify bool // whatever certificate is shown; for this call, never kept
-	KeyLogOK   func(path string) bool
+	SkipVerify bool                   // whatever certificate is shown; for this call, never kept
+	KeyLogOK   func(path string) bool // whether keys may be written to a file; nil: to every one
 
 	Sessions *Sessions                // what log-ins gave; nil: each call logs in
 	Keep     func(*exchange.Exchange) // told of log-ins, which are exchanges of their own; may be nil

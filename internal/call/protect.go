@@ -77,9 +77,6 @@ func (c *securing) signingKey(ctx context.Context) (*wssec.DecryptionKey, error)
 
 // protect signs and encrypts the envelope, which has a security header.
 func (c *securing) protect(ctx context.Context) ([]string, error) {
-	s := &c.plan.Settings
-	sign, encrypt := c.named("sign"), c.named("encrypt")
-	var notes []string
 	own, err := c.signingKey(ctx)
 	if err != nil {
 		return nil, err
@@ -87,102 +84,12 @@ func (c *securing) protect(ctx context.Context) ([]string, error) {
 	if own != nil {
 		c.material.decryption = append(c.material.decryption, *own)
 	}
-	doSign := func() error {
-		if len(sign) == 0 {
-			return nil
-		}
-		how := s.Text("signature")
-		hash, pss := strings.CutPrefix(how, "pss-")
-		with := &wssec.Signing{
-			Hash:      wssec.HashOf(hash),
-			PSS:       pss,
-			Inclusive: s.Text("sign-canonical") == "inclusive",
-			Reference: wssec.KeyReference(s.Text("sign-key")),
-			Parts:     sign,
-		}
-		as := ""
-		switch {
-		case with.Reference == wssec.FromPassword && c.token != nil && c.token.Derive != nil:
-			with.Secret, with.Token = c.token.Derive.Key(c.token.Password), c.token.ID()
-			as = "with a key from the password of " + c.token.User
-		case with.Reference == wssec.FromPassword:
-			return c.partError(
-				"sign-key",
-				errors.New("there is no user name token whose password a key could be derived from"),
-			)
-		case own == nil && c.plan.Peek:
-			notes = append(notes, "signed")
-			return nil
-		case own == nil:
-			return endpoint.ErrNoSigningKey
-		default:
-			with.Key, with.Cert, with.Above, as = own.Key, own.Cert, own.Above, "as "+own.Cert.Subject.String()
-		}
-		if with.Reference == wssec.FromToken {
-			if c.assertion != nil {
-				with.Token, with.SAML1 = c.assertion.ID, c.assertion.Version == "1.1"
-			}
-			if with.Token == "" {
-				return c.partError("sign-key", errors.New("no assertion is set that could name the key (token-file)"))
-			}
-		}
-		signed, err := wssec.Sign(c.envelope, with)
-		if err != nil {
-			return c.partError("sign", err)
-		}
-		c.envelope = signed
-		c.rec.Fact(exchange.Security, "signed", strings.Join(sign, ", ")+" · "+how+" "+as)
-		notes = append(notes, "signed")
-		return nil
-	}
-	doEncrypt := func() error {
-		if len(encrypt) == 0 {
-			return nil
-		}
-		path := s.Text("encrypt-to")
-		if path == "" {
-			return &endpoint.FileError{
-				Key:  endpoint.KeyOf("encrypt-to"),
-				Path: "(none)",
-				Err:  errors.New("no certificate says who is to read what is encrypted"),
-			}
-		}
-		to, err := c.certificates(path)
-		if err != nil {
-			return &endpoint.FileError{Key: endpoint.KeyOf("encrypt-to"), Path: path, Err: err}
-		}
-		sealed, err := wssec.Encrypt(
-			c.envelope,
-			&wssec.Encryption{
-				To:        to[0],
-				Data:      s.Text("encrypt-data"),
-				Transport: s.Text("encrypt-key"),
-				Reference: wssec.KeyReference(s.Text("encrypt-reference")),
-				Parts:     encrypt,
-			},
-		)
-		if err != nil {
-			return c.partError("encrypt", err)
-		}
-		c.envelope = sealed
-		c.rec.Fact(
-			exchange.Security,
-			"encrypted",
-			strings.Join(
-				encrypt,
-				", ",
-			)+" · "+s.Text(
-				"encrypt-data",
-			)+", "+s.Text(
-				"encrypt-key",
-			)+" for "+to[0].Subject.String(),
-		)
-		notes = append(notes, "encrypted")
-		return nil
-	}
-	steps := []func() error{doSign, doEncrypt}
-	if s.Text("protect-order") == "encrypt-sign" {
-		steps = []func() error{doEncrypt, doSign}
+	var notes []string
+	sign := func() error { return c.sign(own, &notes) }
+	encrypt := func() error { return c.encrypt(&notes) }
+	steps := []func() error{sign, encrypt}
+	if c.plan.Settings.Text("protect-order") == "encrypt-sign" {
+		steps = []func() error{encrypt, sign}
 	}
 	for _, do := range steps {
 		if err := do(); err != nil {
@@ -190,6 +97,83 @@ func (c *securing) protect(ctx context.Context) ([]string, error) {
 		}
 	}
 	return notes, nil
+}
+
+// sign signs the parts that are set, with a key of one's own or from a password.
+func (c *securing) sign(own *wssec.DecryptionKey, notes *[]string) error {
+	s, parts := &c.plan.Settings, c.named("sign")
+	if len(parts) == 0 {
+		return nil
+	}
+	how := s.Text("signature")
+	hash, pss := strings.CutPrefix(how, "pss-")
+	with := &wssec.Signing{
+		Hash: wssec.HashOf(hash), PSS: pss, Inclusive: s.Text("sign-canonical") == "inclusive",
+		Reference: wssec.KeyReference(s.Text("sign-key")), Parts: parts,
+	}
+	as := ""
+	switch {
+	case with.Reference == wssec.FromPassword && c.token != nil && c.token.Derive != nil:
+		with.Secret, with.Token = c.token.Derive.Key(c.token.Password), c.token.ID()
+		as = "with a key from the password of " + c.token.User
+	case with.Reference == wssec.FromPassword:
+		err := errors.New("there is no user name token whose password a key could be derived from")
+		return c.partError("sign-key", err)
+	case own == nil && c.plan.Peek:
+		*notes = append(*notes, "signed")
+		return nil
+	case own == nil:
+		return endpoint.ErrNoSigningKey
+	default:
+		with.Key, with.Cert, with.Above, as = own.Key, own.Cert, own.Above, "as "+own.Cert.Subject.String()
+	}
+	if with.Reference == wssec.FromToken {
+		if c.assertion != nil {
+			with.Token, with.SAML1 = c.assertion.ID, c.assertion.Version == "1.1"
+		}
+		if with.Token == "" {
+			return c.partError("sign-key", errors.New("no assertion is set that could name the key (token-file)"))
+		}
+	}
+	signed, err := wssec.Sign(c.envelope, with)
+	if err != nil {
+		return c.partError("sign", err)
+	}
+	c.envelope = signed
+	c.rec.Fact(exchange.Security, "signed", strings.Join(parts, ", ")+" · "+how+" "+as)
+	*notes = append(*notes, "signed")
+	return nil
+}
+
+// encrypt encrypts the parts that are set, for the certificate that is.
+func (c *securing) encrypt(notes *[]string) error {
+	s, parts := &c.plan.Settings, c.named("encrypt")
+	if len(parts) == 0 {
+		return nil
+	}
+	path := s.Text("encrypt-to")
+	fail := func(path string, err error) error {
+		return &endpoint.FileError{Key: endpoint.KeyOf("encrypt-to"), Path: path, Err: err}
+	}
+	if path == "" {
+		return fail("(none)", errors.New("no certificate says who is to read what is encrypted"))
+	}
+	to, err := c.certificates(path)
+	if err != nil {
+		return fail(path, err)
+	}
+	encrypted, err := wssec.Encrypt(c.envelope, &wssec.Encryption{
+		To: to[0], Data: s.Text("encrypt-data"), Transport: s.Text("encrypt-key"),
+		Reference: wssec.KeyReference(s.Text("encrypt-reference")), Parts: parts,
+	})
+	if err != nil {
+		return c.partError("encrypt", err)
+	}
+	c.envelope = encrypted
+	said := strings.Join(parts, ", ") + " · " + s.Text("encrypt-data") + ", " + s.Text("encrypt-key")
+	c.rec.Fact(exchange.Security, "encrypted", said+" for "+to[0].Subject.String())
+	*notes = append(*notes, "encrypted")
+	return nil
 }
 
 func (c *base) partError(key string, err error) error {
@@ -218,13 +202,13 @@ func (c *reading) opened(body []byte, limits xmltree.Limits) {
 	if e == nil || !e.Doc.Has(wssec.XENC, "EncryptedData") {
 		return
 	}
-	clear, parts, err := wssec.Decrypt(e.Doc.Src, c.decryption)
+	plain, parts, err := wssec.Decrypt(e.Doc.Src, c.decryption)
 	if err != nil {
 		c.notOpened = err
 		c.rec.Fact(exchange.Read, "encrypted", err.Error())
 		return
 	}
-	doc, err := xmltree.Parse(clear, limits)
+	doc, err := xmltree.Parse(plain, limits)
 	if err != nil {
 		c.notOpened = errors.New("what was decrypted is not well-formed")
 		return
@@ -234,10 +218,12 @@ func (c *reading) opened(body []byte, limits xmltree.Limits) {
 	}
 	c.encrypted = e
 	c.doc, c.reply = doc, soap.Read(doc)
-	c.rec.Update(func(*exchange.Exchange) { c.leg.Decrypted = clear })
+	c.rec.Update(func(*exchange.Exchange) { c.leg.Decrypted = plain })
 }
 
 // signatures checks those of a reply, and says what they cover.
+//
+//revive:disable-next-line:cyclomatic one stage, in the order of what it does
 func (c *verifying) signatures() error {
 	s := &c.plan.Settings
 	how := s.Text("reply-signature")

@@ -45,6 +45,7 @@ func (c *network) judge(chain []*x509.Certificate, host string) *trust.Verdict {
 // spillAt is how much of a flowing reply, in bytes, is held in memory.
 const spillAt = 8 << 20
 
+//nolint:gochecknoglobals // a table: it is never written to
 var tlsVersions = map[string]uint16{
 	"1.0": tls.VersionTLS10,
 	"1.1": tls.VersionTLS11,
@@ -173,9 +174,6 @@ func (c *network) principal() string {
 	sum := sha256.Sum256([]byte(strings.Join(parts, "\x00")))
 	return hex.EncodeToString(sum[:])
 }
-
-// telling are the header fields whose replacement is told aloud.
-var telling = []string{"Host", "Content-Type", "Content-Length", "Transfer-Encoding", "SOAPAction"}
 
 // callRequest is the request of a call.
 func callRequest(c *network) wire.Request {

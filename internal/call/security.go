@@ -57,58 +57,15 @@ func (c *securing) run(ctx context.Context) (string, error) {
 	if s.Text("session") != "" {
 		notes = append(notes, "session")
 	}
-	if c.plan.Contract != nil {
-		for i, d := range c.plan.Contract.Demands {
-			said := d.Text
-			if met, known := diagnose.Met(d, s, c.url.String()); known && met {
-				said += " · set up"
-			} else if known && !d.Optional {
-				said += " · missing"
-			}
-			c.rec.Fact(exchange.Security, fmt.Sprintf("demand %d", i+1), said)
-		}
-	}
-	kind := s.Get("token")
-	if err := kind.Key.Check(kind.Text); err != nil {
-		return "", &endpoint.ValueError{Key: kind.Key, Value: kind, Err: err}
-	}
-	life, err := s.Duration("timestamp")
-	if err != nil || life < 0 {
-		v := s.Get("timestamp")
-		return "", &endpoint.ValueError{
-			Key:   v.Key,
-			Value: v,
-			Err:   errors.Join(err, errors.New("it is not a life time")),
-		}
-	}
-	var token *wssec.Token
-	var stamp *wssec.Timestamp
-	now, err := c.clock()
+	c.demands()
+	token, stamp, said, err := c.tokenAndTimestamp(ctx)
 	if err != nil {
 		return "", err
 	}
-	if life > 0 {
-		stamp = &wssec.Timestamp{Created: now, Life: life}
-		notes = append(notes, "timestamp")
-	}
-	if kind.Text != "none" {
-		user, password, err := c.userAndPassword(ctx)
-		if err != nil {
-			return "", err
-		}
-		token = c.userToken(user, password, wssec.PasswordType(kind.Text), now)
-		notes = append(notes, "user name, "+kind.Text)
-		if password != "" {
-			c.rec.Update(func(x *exchange.Exchange) { x.Secrets = append(x.Secrets, password) })
-		}
-	}
-	tokens, err := c.tokenFiles()
+	notes = append(notes, said...)
+	tokens, err := c.otherTokens()
 	if err != nil {
 		return "", err
-	}
-	if c.session.token != nil {
-		tokens = append(tokens, c.session.token)
-		c.asserted(c.session.token)
 	}
 	if len(tokens) > 0 {
 		notes = append(notes, "token from file")
@@ -118,16 +75,10 @@ func (c *securing) run(ctx context.Context) (string, error) {
 		c.optimise()
 		return strings.Join(append(notes, noToken), " · "), c.encode(nil)
 	}
-	h := wssec.BuildHeader(
-		token,
-		stamp,
-		wssec.HeaderOptions{
-			Version:   sentVersion(&c.base, c.draft),
-			Actor:     s.Text("security-actor"),
-			MayIgnore: !s.Switch("must-understand"),
-			Tokens:    tokens,
-		},
-	)
+	h := wssec.BuildHeader(token, stamp, wssec.HeaderOptions{
+		Version: sentVersion(&c.base, c.draft), Actor: s.Text("security-actor"),
+		MayIgnore: !s.Switch("must-understand"), Tokens: tokens,
+	})
 	c.envelope, _ = insertHeader(c.envelope, h.XML)
 	c.rec.Fact(exchange.Security, "header", strings.TrimSpace(masked(h)))
 	more, err := c.protect(ctx)
@@ -136,6 +87,70 @@ func (c *securing) run(ctx context.Context) (string, error) {
 	}
 	c.optimise()
 	return strings.Join(append(notes, more...), " · "), c.encode(passwords(c.envelope))
+}
+
+// demands tells what the contract's policy demands, and what of it is set up.
+func (c *securing) demands() {
+	if c.plan.Contract == nil {
+		return
+	}
+	for i, d := range c.plan.Contract.Demands {
+		said := d.Text
+		if met, known := diagnose.Met(d, &c.plan.Settings, c.url.String()); known && met {
+			said += " · set up"
+		} else if known && !d.Optional {
+			said += " · missing"
+		}
+		c.rec.Fact(exchange.Security, fmt.Sprintf("demand %d", i+1), said)
+	}
+}
+
+// tokenAndTimestamp makes the user name token and the timestamp that are set; nil
+// where none is. notes are both in words.
+func (c *securing) tokenAndTimestamp(ctx context.Context) (
+	token *wssec.Token, stamp *wssec.Timestamp, notes []string, err error,
+) {
+	s := &c.plan.Settings
+	kind := s.Get("token")
+	if err := kind.Key.Check(kind.Text); err != nil {
+		return nil, nil, nil, &endpoint.ValueError{Key: kind.Key, Value: kind, Err: err}
+	}
+	life, err := s.Duration("timestamp")
+	if err != nil || life < 0 {
+		v := s.Get("timestamp")
+		err = errors.Join(err, errors.New("it is not a life time"))
+		return nil, nil, nil, &endpoint.ValueError{Key: v.Key, Value: v, Err: err}
+	}
+	now, err := c.clock()
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	if life > 0 {
+		stamp = &wssec.Timestamp{Created: now, Life: life}
+		notes = append(notes, "timestamp")
+	}
+	if kind.Text == "none" {
+		return nil, stamp, notes, nil
+	}
+	user, password, err := c.userAndPassword(ctx)
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	if password != "" {
+		c.rec.Update(func(x *exchange.Exchange) { x.Secrets = append(x.Secrets, password) })
+	}
+	token = c.userToken(user, password, wssec.PasswordType(kind.Text), now)
+	return token, stamp, append(notes, "user name, "+kind.Text), nil
+}
+
+// otherTokens are those from files, and the assertion that a log-in gave.
+func (c *securing) otherTokens() ([][]byte, error) {
+	tokens, err := c.tokenFiles()
+	if err == nil && c.session.token != nil {
+		tokens = append(tokens, c.session.token)
+		_ = c.asserted(c.session.token) // one that cannot be read is sent all the same
+	}
+	return tokens, err
 }
 
 // authorize makes the Authorization field (RFC 7617, RFC 6750), which the wire

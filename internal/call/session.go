@@ -86,6 +86,8 @@ func (s *Sessions) put(key string, v *session) {
 
 // openSession makes the log-in that goes before the call, or takes what an
 // earlier one gave. anew forgets that first.
+//
+//revive:disable-next-line:cyclomatic one stage, in the order of what it does
 func (c *securing) openSession(ctx context.Context, anew bool) error {
 	name := c.plan.Settings.Text("session")
 	if name == "" || c.plan.fetch != nil {
@@ -215,6 +217,8 @@ func (c *securing) logIn(ctx context.Context, id *identity.Identity, u *url.URL)
 }
 
 // take finds in the answer what the log-in gives.
+//
+//revive:disable-next-line:cyclomatic one stage, in the order of what it does
 func (s *session) take(in *identity.LogIn, x *exchange.Exchange) error {
 	l := x.Leg()
 	if f := x.Cause(); f != nil && x.Outcome == exchange.OutcomeStopped {

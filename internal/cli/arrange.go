@@ -55,6 +55,7 @@ func (t *commandLine) in(do func(w *workspace.Workspace) error) error {
 	return do(w)
 }
 
+//revive:disable-next-line:function-length a command: its flags, and what it does with them
 func (t *commandLine) endpointCommand() *cobra.Command {
 	cmd := &cobra.Command{Use: "endpoint", Short: "Endpoints: list, make, set, share settings, rename, switch off"}
 	list := &cobra.Command{Use: "list", Short: "All endpoints with their addresses", Args: cobra.NoArgs}

@@ -180,6 +180,9 @@ func (t *commandLine) prepare(ctx context.Context, f *callFlags, args []string) 
 }
 
 // plan plans the call anew.
+//
+//revive:disable-next-line:function-length a command: its flags, and what it does with them
+//revive:disable-next-line:cyclomatic a command: its flags, and what it does with them
 func (p *prepared) plan(t *commandLine) (call.Plan, error) {
 	if p.bad != nil {
 		return call.Plan{
@@ -285,6 +288,7 @@ func (p *prepared) plan(t *commandLine) (call.Plan, error) {
 
 const maxRepairs = 8
 
+//revive:disable-next-line:cyclomatic a command: its flags, and what it does with them
 func (t *commandLine) call(ctx context.Context, f *callFlags, args []string) error {
 	p, err := t.prepare(ctx, f, args)
 	if err != nil {

@@ -11,6 +11,7 @@ import (
 	"orenda/internal/safe"
 )
 
+//revive:disable-next-line:cyclomatic a command: its flags, and what it does with them
 func (t *commandLine) checkCommand() *cobra.Command {
 	var f callFlags
 	cmd := &cobra.Command{

@@ -147,6 +147,8 @@ func demoWorkspace(ctx context.Context, h *standin.Harbour, dir string, home *us
 }
 
 // demoContracts are the descriptions of the demo, by their paths.
+//
+//nolint:gochecknoglobals // a table: it is never written to
 var demoContracts = []string{"berths", "tides", "pilots", "dues", "manifests"}
 
 const demoSettings = `

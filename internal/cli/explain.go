@@ -26,6 +26,7 @@ type explaining struct {
 	entry                                   int
 }
 
+//revive:disable-next-line:cyclomatic a command: its flags, and what it does with them
 func (t *commandLine) explainCommand() *cobra.Command {
 	var f explaining
 	cmd := &cobra.Command{

@@ -108,7 +108,7 @@ func TestEveryFindingIsProvokedAndAsserted(t *testing.T) {
 	}
 	// One test calls into every misbehaviour of the stand-ins.
 	const all, remedies = "call.TestMisbehavioursAreFound", "cli.TestRemediesLetTheCallGoFurther"
-	real := func(test string) bool {
+	overWire := func(test string) bool {
 		pkg, _, _ := strings.Cut(test, ".")
 		return slices.Contains(overASocket, pkg) || pkg == "workspace"
 	}
@@ -138,8 +138,8 @@ Made by ` + "`UPDATE=1 go test ./internal/cli -run EveryFinding`" + `.
 		}
 		slices.Sort(tests)
 		tests = slices.Compact(tests)
-		made := slices.DeleteFunc(slices.Clone(tests), real)
-		tests = slices.DeleteFunc(tests, func(n string) bool { return !real(n) })
+		made := slices.DeleteFunc(slices.Clone(tests), overWire)
+		tests = slices.DeleteFunc(tests, func(n string) bool { return !overWire(n) })
 		assert.NotEmpty(t, tests, "no test calls, and expects %s", e.ID)
 		few := func(all []string) string { return strings.Join(all[:min(len(all), 3)], ", ") }
 		fmt.Fprintf(&b, "| `%s` | %s | %s | %s | %s |\n", e.ID, provoked, few(tests), few(made), tried)

@@ -18,6 +18,7 @@ import (
 	"orenda/internal/user"
 )
 
+//revive:disable-next-line:function-length a command: its flags, and what it does with them
 func (t *commandLine) journalCommand() *cobra.Command {
 	cmd := &cobra.Command{Use: "journal", Short: "Exchanges that were kept"}
 	var q journal.Query

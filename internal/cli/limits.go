@@ -60,6 +60,7 @@ func (t *commandLine) limits(f *limitFlags) (*endpoint.Settings, error) {
 	return &s, nil
 }
 
+//revive:disable-next-line:function-length a command: its flags, and what it does with them
 func (t *commandLine) limitsCommand() *cobra.Command {
 	var f limitFlags
 	cmd := &cobra.Command{

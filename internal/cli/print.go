@@ -42,6 +42,7 @@ func heading(x *exchange.Exchange) string {
 	return s
 }
 
+//nolint:gochecknoglobals // a table: it is never written to
 var marks = map[exchange.State]string{
 	exchange.Waiting:   "▯",
 	exchange.Open:      "▸",

@@ -92,6 +92,7 @@ func applyRemedy(
 	return ref, operation, w.Apply(settings...)
 }
 
+//revive:disable-next-line:cyclomatic a command: its flags, and what it does with them
 func (t *commandLine) repairCommand() *cobra.Command {
 	var n int
 	var here bool

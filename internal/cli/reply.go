@@ -102,6 +102,8 @@ func slim(n xmltree.Node) any {
 }
 
 // printRows prints what repeats as tab-separated rows.
+//
+//revive:disable-next-line:cyclomatic a command: its flags, and what it does with them
 func printRows(w io.Writer, n xmltree.Node) error {
 	counts := map[string]int{}
 	for c := range n.Children() {

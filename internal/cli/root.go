@@ -42,6 +42,8 @@ func (s status) Error() string { return fmt.Sprintf("exit status %d", int(s)) }
 type unread struct{ error }
 
 // Version is stamped when the program is built.
+//
+//nolint:gochecknoglobals // a table: it is never written to
 var Version = "dev"
 
 // commandLine is what the commands share.

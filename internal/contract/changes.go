@@ -12,10 +12,10 @@ import (
 // Change is one difference between two states of a description, as a client
 // feels it.
 type Change struct {
-	What     string `json:"what"`  // operation gone, field added, type changed, …
-	Where    string `json:"where"` // Operation, or Operation input vessel/name
-	Before   string `json:"before"`
-	After    string `json:"after"`
+	What     string `json:"what"`     // operation gone, field added, type changed, …
+	Where    string `json:"where"`    // Operation, or Operation input vessel/name
+	Before   string `json:"before"`   // as text, "" it is new
+	After    string `json:"after"`    // as text, "" it is gone
 	Breaking bool   `json:"breaking"` // a client made for the old one may fail
 }
 

@@ -32,9 +32,9 @@ type Fetch func(ctx context.Context, location string) ([]byte, error)
 
 // NotDescription is the error for a document that is no description.
 type NotDescription struct {
-	HTML bool
-	Root string
-	Why  string
+	HTML bool   // it is a page
+	Root string // name of its root element
+	Why  string // in plain words, without the place
 }
 
 func (e *NotDescription) Error() string { return e.Why }
@@ -478,6 +478,8 @@ func (l *loader) messageParts(m part) []Part {
 }
 
 // message joins a message with what its binding says of it.
+//
+//revive:disable-next-line:cyclomatic the elements of the standard, in one place
 func (l *loader) message(
 	o *Operation,
 	ns string,

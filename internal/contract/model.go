@@ -13,15 +13,15 @@ import (
 
 // Contract is a description with all that it imports.
 type Contract struct {
-	Source        string // URL or path that it was loaded from
-	Target        string // target namespace
-	Documentation string
-	Services      []*Service
-	Schemas       *schema.Set
-	Demands       []Demand
-	Unread        []Unread
-	Files         []File // every document that was read, the description itself first
-	PortTypes     int
+	Source        string      // URL or path that it was loaded from
+	Target        string      // target namespace
+	Documentation string      // as the description has it
+	Services      []*Service  // in their order
+	Schemas       *schema.Set // all that its types say
+	Demands       []Demand    // of its policies
+	Unread        []Unread    // parts that could not be read
+	Files         []File      // every document that was read, the description itself first
+	PortTypes     int         // names
 
 	docs map[string]*xmltree.Document // parsed, by location
 }
@@ -29,14 +29,14 @@ type Contract struct {
 // File is a document as it was fetched.
 type File struct {
 	Location string // absolute URL or path
-	Bytes    []byte
+	Bytes    []byte // as they came
 }
 
 // Unread is something that could not be used.
 type Unread struct {
-	What  string `json:"what"`
-	Where string `json:"where"`
-	Why   string `json:"why"`
+	What  string `json:"what"`  // what it is
+	Where string `json:"where"` // in what, or at which address
+	Why   string `json:"why"`   // in plain words, without the place
 
 	document bool // it is a document that the description leads to
 }
@@ -54,44 +54,44 @@ func (c *Contract) NotRead() (out []string) {
 
 // Demand is a policy in words.
 type Demand struct {
-	Text      string       `json:"text"`
-	Assertion schema.QName `json:"-"`
-	At        string       `json:"at"` // what it is attached to
-	Optional  bool         `json:"-"`  // one of several alternatives, or marked so
+	Text      string       `json:"text"` // in words
+	Assertion schema.QName `json:"-"`    // name of the assertion
+	At        string       `json:"at"`   // what it is attached to
+	Optional  bool         `json:"-"`    // one of several alternatives, or marked so
 }
 
 // Service is a wsdl:service.
 type Service struct {
-	Name, Namespace, Documentation string
-	Ports                          []*Port
+	Name, Namespace, Documentation string  // its name; namespace URI; as the description has it
+	Ports                          []*Port // in their order
 }
 
 // Port is a wsdl:port with its binding.
 type Port struct {
-	Name       string
-	Service    *Service
-	Binding    schema.QName
-	PortType   schema.QName
-	Address    string
+	Name       string       // of the port
+	Service    *Service     // name of the service
+	Binding    schema.QName // name of the binding
+	PortType   schema.QName // name of the port type
+	Address    string       // as the contract names it
 	Transport  string       // the binding's transport URI
 	Version    soap.Version // Unset where the binding is not SOAP
 	Style      string       // document or rpc
-	Operations []*Operation
-	At         schema.Place
+	Operations []*Operation // in their order
+	At         schema.Place // where it stands
 }
 
 // Operation is an operation of a port.
 type Operation struct {
-	Name, Documentation string
-	Style, Use          string
-	Action              string
-	HasAction           bool
-	Input, Output       *Message // Output is nil for one-way operations
-	Faults              []*Message
+	Name, Documentation string            // its name; as the description has it
+	Style, Use          string            // document or rpc; literal or encoded
+	Action              string            // SOAP action, "" none
+	HasAction           bool              // an action is declared, be it empty
+	Input, Output       *Message          // Output is nil for one-way operations
+	Faults              []*Message        // that are declared
 	Headers             []*schema.Element // header blocks of the input
 	HeaderFaults        []*Message        // about header blocks
-	At                  schema.Place
-	Port                *Port
+	At                  schema.Place      // where it stands
+	Port                *Port             // that serves it
 }
 
 // OneWay tells whether no reply is due.
@@ -99,17 +99,17 @@ func (o *Operation) OneWay() bool { return o.Output == nil }
 
 // Message is an input, output or fault with the element that its body holds.
 type Message struct {
-	Name    string
+	Name    string          // its name
 	Action  string          // WS-Addressing action that the description gives, or ""
 	Element *schema.Element // for rpc style, the wrapper (WSDL 1.1 §3.5)
-	Parts   []Part
+	Parts   []Part          // in their order
 }
 
 // Part is a part of a message.
 type Part struct {
-	Name    string
-	Element *schema.Element
-	Type    schema.Type
+	Name    string          // its name
+	Element *schema.Element // nil where it has a type
+	Type    schema.Type     // nil where it has an element
 }
 
 // Ports are the ports of all services.

@@ -164,6 +164,8 @@ func (l *loader) demand(n xmltree.Node, at string, optional bool, format string,
 
 // policy reads the assertions of a policy. What stands in one of several
 // alternatives, or is marked as optional, is not demanded for certain.
+//
+//revive:disable-next-line:cyclomatic the elements of the standard, in one place
 func (l *loader) policy(r *policyReader, n xmltree.Node, at string, optional bool, source string, depth int) {
 	if isPolicyNS(n.Name().Space) && n.Name().Local == "ExactlyOne" {
 		count := 0

@@ -11,6 +11,8 @@ import (
 )
 
 // Rules of what travels beside an envelope.
+//
+//nolint:gochecknoglobals // a table: it is never written to
 var attachmentRules = []Rule{
 	{"binding.attachments-demanded", exchange.Warn, exchange.Yours, attachmentsDemanded},
 	{"message.attachment-missing", exchange.Stop, exchange.Yours, attachmentMissing},
@@ -20,17 +22,17 @@ var attachmentRules = []Rule{
 
 // AttachmentMissingError is a file to be sent that cannot be read.
 type AttachmentMissingError struct {
-	Field, Path string
-	Err         error
+	Field, Path string // path of the field; of the file
+	Err         error  // what the system or a library said
 }
 
 func (e *AttachmentMissingError) Error() string { return e.Path + ": " + e.Err.Error() }
 
 // UnresolvedError is a reference to a part that is not there.
 type UnresolvedError struct {
-	Href    string
-	Element string // that refers
-	At      xmltree.Span
+	Href    string       // the reference as written
+	Element string       // that refers
+	At      xmltree.Span // where the reference stands
 }
 
 func (e *UnresolvedError) Error() string { return "the part " + e.Href + " is not there" }

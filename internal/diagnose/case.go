@@ -27,37 +27,39 @@ import (
 // Case is a call as the rules see it. Fields are zero where the call did not
 // get so far, or where nothing is known.
 type Case struct {
-	X        *exchange.Exchange
-	Err      error // what stopped the call, typed
-	Settings *endpoint.Settings
+	X        *exchange.Exchange // the record
+	Err      error              // what stopped the call, typed
+	Settings *endpoint.Settings // in force
 
-	Contract  *contract.Contract
-	Port      *contract.Port
-	Operation *contract.Operation
-	Served    string // host and port that served the contract, "" for a file
+	Contract  *contract.Contract  // nil where none is known
+	Port      *contract.Port      // nil where none is known
+	Operation *contract.Operation // nil where none is known
+	Served    string              // host and port that served the contract, "" for a file
 
-	Environment  string
-	Environments []string
-	Variables    map[string]string
-	Identities   []Identity // that the user has
-	Shares       func(profile string) []string
-	History      History
+	Environment  string                        // its name
+	Environments []string                      // names of all
+	Variables    map[string]string             // by name
+	Identities   []Identity                    // that the user has
+	Shares       func(profile string) []string // endpoints that use a profile
+	History      History                       // nil where nothing is kept
 
-	Draft         *message.Draft
+	Draft         *message.Draft // as it was sent
 	Header        *message.Draft // header blocks; nil where the contract has none and none are set
 	Invalid       []schema.Error // of the request
 	HeaderInvalid []schema.Error // of its header blocks
 	Size          int64          // of the envelope as built
 
-	Reply        *soap.Envelope
-	ReplyDoc     *xmltree.Document
-	ReplyAt      int // where it begins in the response's body, which may have other parts
-	ReplyErr     *xmltree.SyntaxError
-	ReplyInvalid []schema.Error
-	Unmet        []Unmet
-	Fetch        bool        // a description was being fetched
-	Replaced     [][3]string // header fields that an extra header replaces: name, value as it would be, value sent
-	Followed     []string    // redirects that were followed
+	Reply        *soap.Envelope       // nil where none came
+	ReplyDoc     *xmltree.Document    // what could be read of the reply
+	ReplyAt      int                  // where it begins in the response's body, which may have other parts
+	ReplyErr     *xmltree.SyntaxError // why it could not be read
+	ReplyInvalid []schema.Error       // against the schema
+	Unmet        []Unmet              // expectations
+	Fetch        bool                 // a description was being fetched
+	// Replaced are header fields that an extra header replaces: name, value as it would
+	// be, value sent.
+	Replaced [][3]string
+	Followed []string // redirects that were followed
 
 	Unfit           string              // why the client certificate will hardly do
 	Fetched         []*x509.Certificate // issuers that the server did not send and that were fetched
@@ -71,11 +73,11 @@ type Case struct {
 	Signer          *x509.Certificate   // whose signature is not trusted
 	Unsigned        bool                // a signature is demanded, and none covers the body
 	Stale           string              // what is wrong with the reply's timestamp
-	StaleAt         xmltree.Span
-	SecretHasSpaces bool   // the secret that is sent begins or ends with white space
-	AssertionOver   string // why the assertion that is sent does not hold now, "" where it does
-	SkipVerify      bool   // whatever certificate was accepted
-	Imported        bool   // another program made the exchange
+	StaleAt         xmltree.Span        // where the timestamp stands
+	SecretHasSpaces bool                // the secret that is sent begins or ends with white space
+	AssertionOver   string              // why the assertion that is sent does not hold now, "" where it does
+	SkipVerify      bool                // whatever certificate was accepted
+	Imported        bool                // another program made the exchange
 
 	SentDeclared, SentCame int64 // bytes of body that another program declared, and sent
 
@@ -84,16 +86,16 @@ type Case struct {
 
 // Identity is what a remedy needs to know of an identity.
 type Identity struct {
-	Name, User  string
+	Name, User  string            // its name; user name, "" none
 	Certificate *x509.Certificate // its client certificate, nil where it has none
 }
 
 // Unmet is an expectation that the reply does not meet.
 type Unmet struct {
-	Path, Expected, Received string
-	Found                    bool
-	At                       xmltree.Span
-	Near                     string
+	Path, Expected, Received string       // of the field; value
+	Found                    bool         // the field is there
+	At                       xmltree.Span // where it stands
+	Near                     string       // the one that is meant, likely; "" none is near
 }
 
 // History is what the journal knows of earlier replies.
@@ -111,10 +113,10 @@ type History interface {
 
 // Rule is one row of the catalogue.
 type Rule struct {
-	ID       string
-	Severity exchange.Severity
-	Side     exchange.Side
-	Find     func(*Case) []exchange.Finding
+	ID       string                         // stable name: stage.cause
+	Severity exchange.Severity              // stop, warn or note
+	Side     exchange.Side                  // who can mend it
+	Find     func(*Case) []exchange.Finding // gives what it finds, none where it does not hold
 }
 
 // Stage is the stage at which the rule's cause lives.
@@ -125,9 +127,13 @@ func (r *Rule) Stage() exchange.Stage {
 }
 
 // Rules is the catalogue, in order of stages.
+//
+//nolint:gochecknoglobals // a table: it is never written to
 var Rules = slices.Concat(offlineRules, reachRules, receiveRules, readRules, attachmentRules, tokenRules, relayedRules)
 
 // nonStopping are the rules that stop nothing.
+//
+//nolint:gochecknoglobals // a table: it is never written to
 var nonStopping = slices.DeleteFunc(slices.Clone(Rules), func(r Rule) bool { return r.Severity == exchange.Stop })
 
 // Run applies the rules and puts what they find in order. What stops a call is
@@ -187,6 +193,8 @@ func complete(f *exchange.Finding) {
 }
 
 // explains lists, for a failure, the warnings that it may follow from.
+//
+//nolint:gochecknoglobals // a table: it is never written to
 var explains = map[string][]string{
 	"read.fault-client": {
 		"send.length-differs",
@@ -224,9 +232,12 @@ var explains = map[string][]string{
 	"receive.client-error":        {"message.invalid", "message.placeholder-left", "binding.version-differs"},
 }
 
+//nolint:gochecknoglobals // a table: it is never written to
 var severityRank = map[exchange.Severity]int{exchange.Stop: 0, exchange.Warn: 1, exchange.Note: 2}
 
 // within tls, in this order.
+//
+//nolint:gochecknoglobals // a table: it is never written to
 var tlsRank = []string{
 	"tls.not-tls",
 	"tls.version-refused",

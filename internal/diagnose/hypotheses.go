@@ -24,6 +24,8 @@ const (
 )
 
 // CheckWords says what a check does.
+//
+//nolint:gochecknoglobals // a table: it is never written to
 var CheckWords = map[string]string{
 	CheckLookup: "looks other names up", CheckPorts: "dials other ports of the host", CheckNames: "asks the server " +
 		"for other names", CheckVersions: "asks for each version of TLS",
@@ -98,71 +100,83 @@ const maxApartClocks = time.Minute
 func LooksLikeLogIn(page []byte) bool { return logIn.MatchString(quoteTitle(page)) }
 
 var (
+	//nolint:gochecknoglobals // a table: it is never written to
 	serviceDown = hypothesis{
 		ID:       "service-down",
 		Cause:    "the service does not run now",
 		Predicts: "its description cannot be had either",
 		Check:    CheckDescription,
 	}
+	//nolint:gochecknoglobals // a table: it is never written to
 	thisMessage = hypothesis{
 		ID:       "this-message",
 		Cause:    "the service runs, and this message is too much for it",
 		Predicts: "its description can be had",
 		Check:    CheckDescription,
 	}
+	//nolint:gochecknoglobals // a table: it is never written to
 	changed = hypothesis{
 		ID:       "contract-changed",
 		Cause:    "the service has another description than the one that is kept here",
 		Predicts: "fetched anew, it says something else",
 		Check:    CheckDescription,
 	}
+	//nolint:gochecknoglobals // a table: it is never written to
 	otherPath = hypothesis{
 		ID:       "other-path",
 		Cause:    "the service is at another address",
 		Predicts: "its description names another",
 		Check:    CheckDescription,
 	}
+	//nolint:gochecknoglobals // a table: it is never written to
 	otherPort = hypothesis{
 		ID:       "other-port",
 		Cause:    "the service listens on another port",
 		Predicts: "another port of the host answers",
 		Check:    CheckPorts,
 	}
+	//nolint:gochecknoglobals // a table: it is never written to
 	noPort = hypothesis{
 		ID:       "host-silent",
 		Cause:    "nothing runs on that host",
 		Predicts: "no other port answers either",
 		Check:    CheckPorts,
 	}
+	//nolint:gochecknoglobals // a table: it is never written to
 	otherName = hypothesis{
 		ID:       "other-name",
 		Cause:    "the server shows another certificate to those who ask for another name",
 		Predicts: "asked for other names, it shows others",
 		Check:    CheckNames,
 	}
+	//nolint:gochecknoglobals // a table: it is never written to
 	otherVersion = hypothesis{
 		ID:       "other-version",
 		Cause:    "the server speaks only TLS versions that are not offered",
 		Predicts: "asked for each alone, it speaks one",
 		Check:    CheckVersions,
 	}
+	//nolint:gochecknoglobals // a table: it is never written to
 	plainPort = hypothesis{
 		ID:       "plain-port",
 		Cause:    "the port speaks no TLS",
 		Predicts: "plain HTTP is answered there",
 		Check:    CheckProtocol,
 	}
+	//nolint:gochecknoglobals // a table: it is never written to
 	tlsPort = hypothesis{
 		ID:       "tls-port",
 		Cause:    "the port speaks TLS, and was called without",
 		Predicts: "a TLS handshake is answered there",
 		Check:    CheckProtocol,
 	}
+	//nolint:gochecknoglobals // a table: it is never written to
 	inspected = hypothesis{
 		ID:       "inspected",
 		Cause:    "something between opens TLS with a certificate of its own",
 		Predicts: "other servers show the same issuer",
 	}
+	//nolint:gochecknoglobals // a table: it is never written to
 	dropped = hypothesis{
 		ID:       "dropped",
 		Cause:    "a firewall between drops what is sent",
@@ -171,6 +185,8 @@ var (
 )
 
 // hypotheses are those of each finding, the commonest first.
+//
+//nolint:gochecknoglobals // a table: it is never written to
 var hypotheses = map[string][]hypothesis{
 	"connect.name-unknown": {
 		{

@@ -12,10 +12,10 @@ import (
 // Sizes sums up the kept replies to an operation, in bytes.
 type Sizes struct {
 	All     []int64 // ascending
-	Count   int
-	Largest int64
-	P99     int64 // 99 of 100 replies are no larger
-	Median  int64
+	Count   int     // how many
+	Largest int64   // in bytes
+	P99     int64   // 99 of 100 replies are no larger
+	Median  int64   // in bytes
 }
 
 // SizesOf sums sizes up.
@@ -84,7 +84,7 @@ func (c *Case) sizes() Sizes {
 // Refusal is where a program with other limits would have refused a reply.
 type Refusal struct {
 	Key    string // the setting whose limit falls
-	Limit  int64
+	Limit  int64  // in bytes
 	Actual int64  // what the reply has of it
 	At     int64  // offset in the reply's body, codings removed, where the program would have stopped
 	Words  string // in a sentence

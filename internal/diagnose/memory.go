@@ -129,10 +129,14 @@ func differs(was, is *exchange.Exchange, about map[string]bool) []exchange.Diffe
 }
 
 // masked8 is how a secret stands in a record that was kept.
+//
+//nolint:gochecknoglobals // a table: it is never written to
 var masked8 = strings.Repeat(string(exchange.Masked), 8)
 
 // personal are settings that are not carried from one endpoint to another: where a
 // call goes, whom it trusts and who calls.
+//
+//nolint:gochecknoglobals // a table: it is never written to
 var personal = []string{
 	"address",
 	"trust",

@@ -113,6 +113,8 @@ func headerLeftOut(c *Case) []exchange.Finding {
 }
 
 // customary are placeholders that other programs leave in envelopes.
+//
+//nolint:gochecknoglobals // a table: it is never written to
 var customary = []string{"?", "string", "int", "decimal", "boolean", "dateTime", "date"}
 
 func placeholderLeft(c *Case) []exchange.Finding {
@@ -197,11 +199,8 @@ func namespaceDiffers(c *Case) []exchange.Finding {
 	if b.Name().Local == want.Local && b.Name().Space != want.Space {
 		return one(exchange.Finding{
 			Title: fmt.Sprintf("%s is in the wrong namespace", want.Local),
-			Why: fmt.Sprintf(
-				"It is in %s; the contract has it in %s.",
-				orNone(b.Name().Space),
-				orNone(want.Space),
-			),
+			Why: fmt.Sprintf("It is in %s; the contract has it in %s.",
+				orNone(b.Name().Space), orNone(want.Space)),
 			Evidence: []exchange.Evidence{c.inDraft(xmltree.Span{Start: b.Span().Start, End: b.Inner().Start})},
 			Remedies: []exchange.Remedy{
 				exchange.NewRemedy(
@@ -270,7 +269,7 @@ func emptyValue(c *Case) []exchange.Finding {
 }
 
 // TooLargeError is an envelope over the send limit.
-type TooLargeError struct{ Size, Limit int64 }
+type TooLargeError struct{ Size, Limit int64 } // in bytes
 
 func (e *TooLargeError) Error() string { return "the envelope is larger than the send limit" }
 

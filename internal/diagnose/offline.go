@@ -8,6 +8,8 @@ import (
 )
 
 // Rules of the first four stages, which need no network.
+//
+//nolint:gochecknoglobals // a table: it is never written to
 var offlineRules = []Rule{
 	{"address.variable-unset", exchange.Stop, exchange.Yours, variableUnset},
 	{"address.variable-cyclic", exchange.Stop, exchange.Yours, variableCyclic},

@@ -13,6 +13,8 @@ import (
 )
 
 // Rules of connect, tls, send and wait.
+//
+//nolint:gochecknoglobals // a table: it is never written to
 var reachRules = []Rule{
 	{"connect.name-unknown", exchange.Stop, exchange.Yours, nameUnknown},
 	{"connect.refused", exchange.Stop, exchange.Unknown, refused},

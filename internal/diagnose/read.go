@@ -17,6 +17,8 @@ import (
 )
 
 // Rules of read and verify.
+//
+//nolint:gochecknoglobals // a table: it is never written to
 var readRules = []Rule{
 	{"read.empty", exchange.Stop, exchange.Theirs, readEmpty},
 	{
@@ -99,12 +101,12 @@ type EmptyError struct{}
 func (EmptyError) Error() string { return "there is no body where one is due" }
 
 // NotEnvelopeError is XML that is no envelope.
-type NotEnvelopeError struct{ Root xmltree.Name }
+type NotEnvelopeError struct{ Root xmltree.Name } // name of the root element
 
 func (e NotEnvelopeError) Error() string { return "the document is not an envelope" }
 
 // NotDescriptionError is a fetched document that is no description.
-type NotDescriptionError struct{ Err error }
+type NotDescriptionError struct{ Err error } // what the system or a library said
 
 func (e NotDescriptionError) Error() string { return e.Err.Error() }
 
@@ -313,6 +315,8 @@ func faultVersion(c *Case, f *soap.Fault) *exchange.Finding {
 }
 
 // securityCodes are the local names of fault codes of WSS 1.0 §12.
+//
+//nolint:gochecknoglobals // a table: it is never written to
 var securityCodes = []string{
 	"UnsupportedSecurityToken",
 	"UnsupportedAlgorithm",
@@ -568,13 +572,9 @@ func faultServer(c *Case, f *soap.Fault) *exchange.Finding {
 	}
 	return &exchange.Finding{
 		Title: "the service failed: " + cut(f.Reason, 100),
-		Why: reason(
+		Why: reason(f) + " The fault's code says that the service is at fault, not the message." + detailWords(
 			f,
-		) + " The fault's code says that the service is at fault, not the message." + detailWords(
-			f,
-		) + behind(
-			f,
-		),
+		) + behind(f),
 		Program: "nothing yet; tell the service's people the time and the reason",
 	}
 }
@@ -611,6 +611,7 @@ func behind(f *soap.Fault) string {
 	return ""
 }
 
+//nolint:gochecknoglobals // a table: it is never written to
 var errorNames = []string{"error", "errorcode", "errormessage", "errortext", "exception", "faultcode", "faultstring"}
 
 func faultHidden(c *Case) []exchange.Finding {
@@ -643,7 +644,7 @@ func faultHidden(c *Case) []exchange.Finding {
 }
 
 // ReplyDiffersError is a reply of another operation or shape.
-type ReplyDiffersError struct{ Got, Want schema.QName }
+type ReplyDiffersError struct{ Got, Want schema.QName } // what came; what the contract has
 
 func (e ReplyDiffersError) Error() string { return "the reply is of another operation" }
 

@@ -16,6 +16,8 @@ import (
 )
 
 // Rules of receive.
+//
+//nolint:gochecknoglobals // a table: it is never written to
 var receiveRules = []Rule{
 	{"receive.over-limit", exchange.Stop, exchange.Yours, overLimit},
 	{"receive.over-buffer", exchange.Stop, exchange.Yours, overBuffer},
@@ -276,11 +278,7 @@ func stalled(c *Case) []exchange.Finding {
 	}
 	return one(exchange.Finding{
 		Title: "the reply stopped coming",
-		Why: fmt.Sprintf(
-			"%s bytes of body came, then nothing for %s.",
-			Bytes(e.Got),
-			limitWords(c, "receive-time"),
-		),
+		Why:   fmt.Sprintf("%s bytes of body came, then nothing for %s.", Bytes(e.Got), limitWords(c, "receive-time")),
 		Evidence: []exchange.Evidence{
 			c.inBody(int(e.Got), 1),
 			c.inSettings("receive-time", 0, 1),
@@ -734,11 +732,8 @@ func notSOAP(c *Case) []exchange.Finding {
 	f := exchange.Finding{
 		Title:    "the answer is " + what + ", not SOAP",
 		Evidence: append([]exchange.Evidence{c.inBody(0, min(len(body), 120))}, c.inHead("Content-Type")...),
-		Why: fmt.Sprintf(
-			"The status is %d.",
-			h.Status,
-		),
-		Program: "check the path in its endpoint address; a log-in or error page may stand in front of the service",
+		Why:      fmt.Sprintf("The status is %d.", h.Status),
+		Program:  "check the path in its endpoint address; a log-in or error page may stand in front of the service",
 	}
 	if kind := noText(body); kind != "" {
 		f.Why += " " + kind

@@ -2,6 +2,7 @@ package diagnose
 
 import (
 	"fmt"
+	"mime"
 	"strings"
 	"unicode/utf8"
 
@@ -10,6 +11,8 @@ import (
 )
 
 // Rules of what another program sent, and Orenda passed on or was shown.
+//
+//nolint:gochecknoglobals // a table: it is never written to
 var relayedRules = []Rule{
 	{"send.length-differs", exchange.Warn, exchange.Yours, lengthDiffers},
 	{"send.charset-differs", exchange.Warn, exchange.Yours, charsetDiffers},
@@ -74,12 +77,8 @@ func charsetDiffers(c *Case) []exchange.Finding {
 	if !c.Imported || l == nil || len(l.RequestBody) == 0 {
 		return nil
 	}
-	said := ""
-	for _, p := range strings.Split(l.Request.Get("Content-Type"), ";") {
-		if k, v, ok := strings.Cut(strings.TrimSpace(p), "="); ok && strings.EqualFold(k, "charset") {
-			said = strings.ToLower(strings.Trim(v, `"' `))
-		}
-	}
+	_, params, _ := mime.ParseMediaType(l.Request.Get("Content-Type"))
+	said := strings.ToLower(params["charset"])
 	declared := strings.ToLower(xmltree.DeclaredEncoding(l.RequestBody))
 	alias := func(s string) string {
 		return strings.ReplaceAll(strings.TrimSuffix(strings.TrimSuffix(s, "le"), "be"), "utf8", "utf-8")

@@ -92,6 +92,7 @@ func Met(d contract.Demand, s *endpoint.Settings, address string) (met, known bo
 	return false, false
 }
 
+//revive:disable-next-line:cyclomatic one rule: what it is held against, and what it says
 func tokenDemanded(c *Case) []exchange.Finding {
 	if c.Contract == nil || c.Settings == nil || c.Fetch {
 		return nil
@@ -293,9 +294,8 @@ func identityUnknown(c *Case) []exchange.Finding {
 	}
 	f := exchange.Finding{
 		Title: e.Error(),
-		Why: "Identities are kept in your own configuration; you have " + orNone(
-			strings.Join(e.Others, ", "),
-		) + ".",
+		Why: "Identities are kept in your own configuration; you have " +
+			orNone(strings.Join(e.Others, ", ")) + ".",
 		Evidence: []exchange.Evidence{c.inSettings("identity", 0, len(e.Name))},
 	}
 	if e.Near != "" {
@@ -462,19 +462,13 @@ func ownSignatureWeak(c *Case) []exchange.Finding {
 	}
 	if c.Settings.Text("encrypt") != "" {
 		if strings.HasSuffix(c.Settings.Text("encrypt-data"), "cbc") {
-			why, keys = append(
-				why,
-				"AES in CBC mode does not show whether it was changed on the way",
-			), append(
+			why, keys = append(why, "AES in CBC mode does not show whether it was changed on the way"), append(
 				keys,
 				"encrypt-data",
 			)
 		}
 		if c.Settings.Text("encrypt-key") == "rsa-1_5" {
-			why, keys = append(
-				why,
-				"RSA 1.5 lets an attacker who can ask often read the key",
-			), append(
+			why, keys = append(why, "RSA 1.5 lets an attacker who can ask often read the key"), append(
 				keys,
 				"encrypt-key",
 			)

@@ -10,15 +10,15 @@ import (
 
 // Survey is a whole workspace as the rules see it that look at no single call.
 type Survey struct {
-	Endpoints []SurveyEndpoint
-	Variables []SurveyVariable
-	Unread    []string // what the settings file holds and nobody knows, in words
+	Endpoints []SurveyEndpoint // all of the workspace
+	Variables []SurveyVariable // all of the workspace
+	Unread    []string         // what the settings file holds and nobody knows, in words
 }
 
 // SurveyEndpoint is one endpoint.
 type SurveyEndpoint struct {
-	Name, Contract, Port string
-	Off                  bool
+	Name, Contract, Port string   // its name; name of the contract; name of its port
+	Off                  bool     // it is switched off
 	Gone                 string   // why the port cannot be used: the contract has none of that name, "" else
 	NotWhole             bool     // the contract could not be read, or not whole: that is why
 	Near                 string   // a port that was meant, perhaps
@@ -28,22 +28,24 @@ type SurveyEndpoint struct {
 
 // SurveyVariable is one variable.
 type SurveyVariable struct {
-	Name   string
+	Name   string   // its name
 	Set    []string // environments that set it
 	Unset  []string // environments that do not
-	UsedBy []string
+	UsedBy []string // endpoints, profiles and drafts, in words
 }
 
 // SurveyRule is a row of the catalogue whose cause lies in the workspace as a
 // whole.
 type SurveyRule struct {
-	ID       string
-	Severity exchange.Severity
-	Stage    exchange.Stage
-	Find     func(*Survey) []exchange.Finding
+	ID       string                           // stable name: stage.cause
+	Severity exchange.Severity                // stop, warn or note
+	Stage    exchange.Stage                   // at which it takes effect, or happened
+	Find     func(*Survey) []exchange.Finding // gives what it finds, none where it does not hold
 }
 
 // SurveyRules are those rows, in order of stages.
+//
+//nolint:gochecknoglobals // a table: it is never written to
 var SurveyRules = []SurveyRule{
 	{"address.unresolved-elsewhere", exchange.Warn, exchange.Address, unresolvedElsewhere},
 	{"address.variable-unused", exchange.Note, exchange.Address, variableUnused},

@@ -10,17 +10,17 @@ import (
 
 // Text is what a finding means, how it is recognised and what helps, for those
 // who met its id in a log.
-type Text struct{ Means, Seen, Helps string }
+type Text struct{ Means, Seen, Helps string } // what has happened; how it is recognised; what to do
 
 // Explained is one row of the catalogue as it is explained.
 type Explained struct {
-	ID       string            `json:"id"`
-	Stage    exchange.Stage    `json:"stage"`
-	Severity exchange.Severity `json:"severity"`
-	Side     exchange.Side     `json:"side"`
-	Means    string            `json:"means"`
-	Seen     string            `json:"seen"`
-	Helps    string            `json:"helps"`
+	ID       string            `json:"id"`       // stable name: stage.cause
+	Stage    exchange.Stage    `json:"stage"`    // at which it takes effect, or happened
+	Severity exchange.Severity `json:"severity"` // stop, warn or note
+	Side     exchange.Side     `json:"side"`     // who can mend it
+	Means    string            `json:"means"`    // what has happened
+	Seen     string            `json:"seen"`     // how it is recognised
+	Helps    string            `json:"helps"`    // what to do
 }
 
 // Catalogue is all findings, in order of stages.
@@ -40,6 +40,7 @@ func Catalogue() []Explained {
 	return out
 }
 
+//nolint:gochecknoglobals // a table: it is never written to
 var sideWords = map[exchange.Side]string{
 	exchange.Yours:   "yours",
 	exchange.Theirs:  "the service's",
@@ -53,6 +54,7 @@ func Whose(s exchange.Side) string {
 		exchange.Between: "between: proxy, gateway or network"}[s]
 }
 
+//nolint:gochecknoglobals // a table: it is never written to
 var severityWords = map[exchange.Severity]string{
 	exchange.Stop: "stops the call",
 	exchange.Warn: "the call goes on",
@@ -98,6 +100,7 @@ func Markdown() string {
 	return b.String()
 }
 
+//nolint:gochecknoglobals // a table: it is never written to
 var texts = map[string]Text{
 	"address.variable-unset": {
 		"A variable in a setting of the endpoint has no value in the chosen environment.",

@@ -261,10 +261,8 @@ func expiresSoon(c *Case) []exchange.Finding {
 						trust.Left(cert, time.Now()),
 						cert.NotAfter.UTC().Format("2006-01-02"),
 					),
-					Evidence: c.inCertificate(
-						trust.Fault{Index: i, Cert: cert},
-					),
-					Program: "be ready for the new certificate, if your program trusts this one and not its authority",
+					Evidence: c.inCertificate(trust.Fault{Index: i, Cert: cert}),
+					Program:  "be ready for the new certificate, if your program trusts this one and not its authority",
 				},
 			)
 		}
@@ -383,6 +381,7 @@ func (c *Case) trustRemedy(title string, cert *x509.Certificate) exchange.Remedy
 	return r
 }
 
+//nolint:gochecknoglobals // a table: it is never written to
 var certificateTexts = map[trust.Reason]func(*Case, trust.Fault) exchange.Finding{
 	trust.SelfSigned: func(c *Case, f trust.Fault) exchange.Finding {
 		return exchange.Finding{

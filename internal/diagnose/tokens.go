@@ -10,6 +10,8 @@ import (
 )
 
 // Rules of tokens from elsewhere, and of what a service confirms.
+//
+//nolint:gochecknoglobals // a table: it is never written to
 var tokenRules = []Rule{
 	{"security.assertion-expired", exchange.Warn, exchange.Yours, assertionExpired},
 	{"security.log-in-failed", exchange.Stop, exchange.Yours, logInFailed},
@@ -35,8 +37,8 @@ func assertionExpired(c *Case) []exchange.Finding {
 
 // ConfirmationError is a signature confirmation that is not of what was sent.
 type ConfirmationError struct {
-	At     xmltree.Span
-	Signed int // how many signatures were sent
+	At     xmltree.Span // where it stands
+	Signed int          // how many signatures were sent
 }
 
 func (e *ConfirmationError) Error() string {
@@ -65,8 +67,8 @@ func confirmationDiffers(c *Case) []exchange.Finding {
 
 // LogInError is a log-in before a call that gave no session.
 type LogInError struct {
-	Identity string
-	Err      error
+	Identity string // name of the identity
+	Err      error  // what the system or a library said
 }
 
 func (e *LogInError) Error() string {

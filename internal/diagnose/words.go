@@ -18,6 +18,8 @@ import (
 // without regard to case; the rows are asked in order, the particular before the
 // general. Fault codes are those of the standards (SOAP, WSS 1.0 §12, WS-Addressing
 // 1.0 §6.4), so that they are found in texts of any language.
+//
+//nolint:gochecknoglobals // a table: it is never written to
 var errorPatterns = []struct{ id, patterns string }{
 	{
 		"address.malformed",
@@ -204,6 +206,7 @@ type phrase struct {
 	needs []string // one of these stands in every text that matches, in lower case
 }
 
+//nolint:gochecknoglobals // made once, when it is first asked for
 var phrases = sync.OnceValue(func() []phrase {
 	out := make([]phrase, len(errorPatterns))
 	for i, r := range errorPatterns {
@@ -273,15 +276,15 @@ func speaksOf(text, id string) bool {
 // Heard is a finding that a text speaks of. It is never certain: a text is what a
 // program says, and not what crossed.
 type Heard struct {
-	ID         string         `json:"id"`
-	Stage      exchange.Stage `json:"stage"`
-	Side       exchange.Side  `json:"side"`
-	Line       int            `json:"line"` // of the text, counted from 1
-	Excerpt    string         `json:"excerpt"`
-	Means      string         `json:"means"`
-	Helps      string         `json:"helps"`
-	Hypotheses []hypothesis   `json:"couldBe,omitempty"`
-	Try        string         `json:"try"` // the command line that shows it
+	ID         string         `json:"id"`                // stable name: stage.cause
+	Stage      exchange.Stage `json:"stage"`             // at which it takes effect, or happened
+	Side       exchange.Side  `json:"side"`              // who can mend it
+	Line       int            `json:"line"`              // of the text, counted from 1
+	Excerpt    string         `json:"excerpt"`           // the bytes themselves, in one line
+	Means      string         `json:"means"`             // what has happened
+	Helps      string         `json:"helps"`             // what to do
+	Hypotheses []hypothesis   `json:"couldBe,omitempty"` // what may be behind it
+	Try        string         `json:"try"`               // the command line that shows it
 }
 
 // InText finds what an error text or the lines of a log speak of: the likeliest
@@ -346,6 +349,7 @@ func hear(text string) []Heard {
 	return out
 }
 
+//nolint:gochecknoglobals // a table: it is never written to
 var lineEnds = strings.NewReplacer("\r\n", "\n", "\r", "\n")
 
 // maxApart is how many lines a trace may go on without a word that is known.

@@ -14,6 +14,8 @@ import (
 // Chain draws certificates from the leaf to the root, each with its names, its
 // key and its dates as a bar against today; the first sent of them came from the
 // server, the others complete the chain.
+//
+//revive:disable-next-line:function-length one drawing, from top to bottom
 func Chain(title string, chain []*x509.Certificate, sent int, findings []exchange.Finding, now time.Time) *Drawing {
 	d := &Drawing{W: page, Title: safe.Line(title)}
 	y := margin + 16

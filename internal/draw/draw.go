@@ -32,17 +32,17 @@ type Shape interface{ shape() }
 
 // Rect is a filled rectangle, in points.
 type Rect struct {
-	X, Y, W, H float64
-	Fill       Colour
+	X, Y, W, H float64 // left, in points; top, in points; width, in points; height, in points
+	Fill       Colour  // colour
 }
 
 // Text is one line of text; X, Y is the left (or right) end of its base line.
 type Text struct {
-	X, Y, Size float64
-	Bold       bool
-	Fill       Colour
-	Right      bool // X is the right end
-	S          string
+	X, Y, Size float64 // left, in points; base line, in points; of the type, in points
+	Bold       bool    // heavier
+	Fill       Colour  // colour
+	Right      bool    // X is the right end
+	S          string  // what it says
 }
 
 func (*Rect) shape() {}
@@ -51,8 +51,8 @@ func (*Text) shape() {}
 // Drawing is a page.
 type Drawing struct {
 	W, H   float64 // points
-	Title  string
-	Shapes []Shape
+	Title  string  // for those who cannot see it
+	Shapes []Shape // from the ground up
 }
 
 func (d *Drawing) rect(x, y, w, h float64, fill Colour) {
@@ -63,6 +63,7 @@ func (d *Drawing) text(x, y, size float64, bold bool, fill Colour, s string) {
 	d.Shapes = append(d.Shapes, &Text{X: x, Y: y, Size: size, Bold: bold, Fill: fill, S: s})
 }
 
+//nolint:gochecknoglobals // made once, when it is first asked for
 var faces = sync.OnceValue(func() [2]font.Face {
 	var out [2]font.Face
 	for i, ttf := range [][]byte{goregular.TTF, gobold.TTF} {
@@ -77,6 +78,7 @@ var faces = sync.OnceValue(func() [2]font.Face {
 	return out
 })
 
+//nolint:gochecknoglobals // a table: it is never written to
 var measuring sync.Mutex // a face is not for several goroutines
 
 // width is the width of a text in points.

@@ -2,6 +2,7 @@ package draw
 
 import (
 	"encoding/xml"
+	"errors"
 	"io"
 	"os"
 	"os/exec"
@@ -53,11 +54,11 @@ func TestThePathAsSVGKeepsTextAsText(t *testing.T) {
 	assert.NotContains(t, string(svg), "\x1b")
 	dec := xml.NewDecoder(strings.NewReader(string(svg)))
 	for {
-		if _, err := dec.Token(); err == io.EOF {
+		_, err := dec.Token()
+		if errors.Is(err, io.EOF) {
 			break
-		} else {
-			require.NoError(t, err)
 		}
+		require.NoError(t, err)
 	}
 }
 

@@ -11,8 +11,8 @@ import (
 
 // Mark is a limit, or another size that is marked on the axis, in bytes.
 type Mark struct {
-	Label string
-	Size  int64
+	Label string // what it is
+	Size  int64  // in bytes
 }
 
 // Limits draws the sizes of the kept replies to an operation against the limits

@@ -16,6 +16,8 @@ const (
 
 // Path draws the path of an exchange: its stages with their times and sizes,
 // where it stopped and why.
+//
+//revive:disable-next-line:cyclomatic one drawing, from top to bottom
 func Path(x *exchange.Exchange) *Drawing {
 	d := &Drawing{W: page, Title: safe.Line(title(x))}
 	y := margin + 16

@@ -12,15 +12,15 @@ import (
 
 // Alternative is an endpoint that could be used, with what sets it apart.
 type Alternative struct {
-	Name    string
-	Port    string
+	Name    string // its name
+	Port    string // name of its port
 	Differs string // "SOAP 1.2 · http · port BerthDesk12"
 }
 
 // AmbiguousError is a call that several endpoints could take, none being named.
 type AmbiguousError struct {
-	Operation string
-	Endpoints []Alternative
+	Operation string        // name of the operation
+	Endpoints []Alternative // that serve it
 }
 
 func (e *AmbiguousError) Error() string {
@@ -33,10 +33,10 @@ func (e *AmbiguousError) Error() string {
 
 // MissingError is an endpoint that does not exist, or an operation that none serves.
 type MissingError struct {
-	Operation string
-	Name      string // the endpoint that was named, or ""
-	Near      string
-	Others    []string
+	Operation string        // name of the operation
+	Name      string        // the endpoint that was named, or ""
+	Near      string        // the one that is meant, likely; "" none is near
+	Others    []string      // those that there are
 	Off       []string      // endpoints that would serve it, and are switched off
 	Unmade    []Alternative // that could be made for the contract's ports
 	Contract  string        // that they would be of
@@ -55,9 +55,9 @@ func (e *MissingError) Error() string {
 
 // OperationError is an operation that the contract or port does not have.
 type OperationError struct {
-	Name   string
-	Near   string
-	Others []string
+	Name   string   // its name
+	Near   string   // the one that is meant, likely; "" none is near
+	Others []string // those that there are
 	Unread []string // documents of the contract that could not be read, with the reason
 }
 
@@ -71,18 +71,18 @@ func (e *OperationError) Error() string {
 
 // EnvironmentError is an environment that does not exist.
 type EnvironmentError struct {
-	Name   string
-	Near   string
-	Others []string
+	Name   string   // its name
+	Near   string   // the one that is meant, likely; "" none is near
+	Others []string // those that there are
 }
 
 func (e *EnvironmentError) Error() string { return "there is no environment " + e.Name }
 
 // ValueError is a setting whose value cannot be used.
 type ValueError struct {
-	Key *Key
+	Key *Key // the setting
 	Value
-	Err error
+	Err error // what the system or a library said
 }
 
 func (e *ValueError) Error() string { return e.Key.Name + ": " + e.Err.Error() }
@@ -90,9 +90,9 @@ func (e *ValueError) Unwrap() error { return e.Err }
 
 // IdentityError is an identity that does not exist.
 type IdentityError struct {
-	Name   string
-	Near   string
-	Others []string
+	Name   string   // its name
+	Near   string   // the one that is meant, likely; "" none is near
+	Others []string // those that there are
 }
 
 func (e *IdentityError) Error() string {
@@ -107,6 +107,7 @@ func (e *IdentityError) Error() string {
 }
 
 // HostNewError is an identity that was not allowed for this host yet.
+// Identity: name of the identity; http or https; name or address; decimal.
 type HostNewError struct{ Identity, Scheme, Host, Port string }
 
 func (e *HostNewError) Error() string {
@@ -114,13 +115,13 @@ func (e *HostNewError) Error() string {
 }
 
 // ProxyError is a proxy that cannot be used as it is set.
-type ProxyError struct{ Value, Why string }
+type ProxyError struct{ Value, Why string } // as text; in plain words, without the place
 
 func (e *ProxyError) Error() string { return e.Why }
 
 // ProxyNewError is a proxy that a workspace names and that the person has not
 // allowed for it yet.
-type ProxyNewError struct{ Proxy string }
+type ProxyNewError struct{ Proxy string } // address without user and password
 
 func (e *ProxyNewError) Error() string {
 	return "the proxy " + e.Proxy + " was not allowed for this workspace yet"
@@ -128,7 +129,7 @@ func (e *ProxyNewError) Error() string {
 
 // KeyLogNewError is a key log that a workspace names and that the person has not
 // allowed yet.
-type KeyLogNewError struct{ Path string }
+type KeyLogNewError struct{ Path string } // where: its path
 
 func (e *KeyLogNewError) Error() string {
 	return "the key log " + e.Path + " was not allowed for this workspace yet"
@@ -136,8 +137,8 @@ func (e *KeyLogNewError) Error() string {
 
 // CertificateDateError is a client certificate outside its dates.
 type CertificateDateError struct {
-	Key          *Key
-	Subject, Why string
+	Key          *Key   // the setting that names it
+	Subject, Why string // whose it is; in plain words, without the place
 }
 
 func (e *CertificateDateError) Error() string { return e.Subject + ": " + e.Why }
@@ -168,9 +169,9 @@ func Cipher(name string) (uint16, error) {
 
 // FileError is a file that a setting names and that cannot be used.
 type FileError struct {
-	Key  *Key
-	Path string
-	Err  error
+	Key  *Key   // the setting that names it
+	Path string // of the file
+	Err  error  // what the system or a library said
 }
 
 func (e *FileError) Error() string { return e.Path + ": " + e.Err.Error() }

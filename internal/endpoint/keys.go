@@ -25,21 +25,23 @@ const (
 
 // Key is one setting: its name in the workspace file and on the command line.
 type Key struct {
-	Name    string
-	Label   string // as screens call it
-	Stage   exchange.Stage
-	Kind    Kind
-	Of      []string
-	Default string
-	Follows string // the setting whose value it has unless set
-	Doc     string
-	Minor   bool // shown only where it is set to something else than its default
+	Name    string         // in files, flags and JSON
+	Label   string         // as screens call it
+	Stage   exchange.Stage // at which it takes effect, or happened
+	Kind    Kind           // how its values are written
+	Of      []string       // the values of a choice
+	Default string         // "" none
+	Follows string         // the setting whose value it has unless set
+	Doc     string         // what it is for, in a sentence
+	Minor   bool           // shown only where it is set to something else than its default
 
 	place  int   // in Keys
 	number int64 // what Default says, of a Size in bytes, of a Duration in nanoseconds
 }
 
 // Keys is the table of all settings, in the order in which they are shown.
+//
+//nolint:gochecknoglobals // a table: it is never written to
 var Keys = []Key{
 	{
 		Name:  "address",
@@ -673,6 +675,7 @@ var Keys = []Key{
 	},
 }
 
+//nolint:gochecknoglobals // a table: it is never written to
 var byName = func() map[string]*Key {
 	m := map[string]*Key{}
 	for i := range Keys {
@@ -690,6 +693,8 @@ var byName = func() map[string]*Key {
 }()
 
 // following are the settings that follow another.
+//
+//nolint:gochecknoglobals // a table: it is never written to
 var following = func() (out []*Key) {
 	for i := range Keys {
 		if Keys[i].Follows != "" {
@@ -700,6 +705,8 @@ var following = func() (out []*Key) {
 }()
 
 // defaults are the settings where no layer holds a value.
+//
+//nolint:gochecknoglobals // a table: it is never written to
 var defaults = func() (out []exchange.Setting) {
 	for _, k := range Keys {
 		out = append(out, exchange.Setting{Key: k.Name, Stage: k.Stage, Value: k.Default, Source: "default"})

@@ -16,14 +16,14 @@ import (
 
 // Layer is one place where values stand. The weakest comes first in a Stack.
 type Layer struct {
-	Source string // "default", "profile NAME", "contract", "endpoint", "this call"
-	Values map[string][]string
+	Source string              // "default", "profile NAME", "contract", "endpoint", "this call"
+	Values map[string][]string // items by key
 }
 
 // Settings are the layers of one call, weakest first; the defaults stand
 // beneath them all.
 type Settings struct {
-	Layers []Layer
+	Layers []Layer // the weakest first
 }
 
 // Yours ends the source of a value that stands in a profile of the person's own,
@@ -32,10 +32,10 @@ const Yours = " (yours)"
 
 // Value is a value in force with its source.
 type Value struct {
-	Key    *Key
+	Key    *Key     // the setting
 	Text   string   // for a List, its items joined by ", "
 	Items  []string // for a List
-	Source string
+	Source string   // the layer that it stands in
 }
 
 // IsSet tells whether a layer above the defaults holds a value.
@@ -189,6 +189,7 @@ func (k *Key) Check(value string) error {
 	return nil
 }
 
+//nolint:gochecknoglobals // a table: it is never written to
 var sizeUnits = []struct {
 	name  string
 	bytes int64

@@ -13,14 +13,14 @@ import (
 
 // UnsetError is a variable without a value in the chosen environment.
 type UnsetError struct {
-	Name        string
-	Environment string
+	Name        string // of the variable
+	Environment string // name of the environment, "" none
 	Near        string // a variable that is set and was perhaps meant
 	Key         string // of the setting that it stands in, "" for a draft
 	Withheld    string // the environment variable that would give it a value, and that was not allowed
-	Template    string
-	Offset      int // of ${ in Template
-	Length      int
+	Template    string // as written
+	Offset      int    // of ${ in Template
+	Length      int    // in bytes
 }
 
 func (e *UnsetError) Error() string {
@@ -37,9 +37,9 @@ func (e *UnsetError) Error() string {
 // TemplateError is a template that is not in order.
 type TemplateError struct {
 	Key      string // of the setting, "" for a draft
-	Template string
-	Offset   int
-	Why      string
+	Template string // as written
+	Offset   int    // in bytes, from 0
+	Why      string // in plain words, without the place
 }
 
 func (e *TemplateError) Error() string { return e.Why }
@@ -67,7 +67,7 @@ type CycleError struct {
 	Key    string   // of the setting, "" for a draft
 	Names  []string // from the one that stands in the template on
 	Offset int      // of ${ in the template
-	Length int
+	Length int      // in bytes
 }
 
 func (e *CycleError) Error() string {
@@ -214,11 +214,11 @@ func Sorted(vars map[string]string) []string {
 
 // AddressError is an address that is no URL, or not of a kind that can be called.
 type AddressError struct {
-	Address string
-	Offset  int
-	Length  int
+	Address string // as it was resolved
+	Offset  int    // in bytes, from 0
+	Length  int    // in bytes
 	Scheme  string // set where only the scheme is wrong
-	Why     string
+	Why     string // in plain words, without the place
 }
 
 func (e *AddressError) Error() string { return e.Why }

@@ -4,26 +4,27 @@ import "time"
 
 // Exchange is the record of one call.
 type Exchange struct {
-	ID          string    `json:"id"`
-	Kind        string    `json:"kind,omitempty"` // "" a call; "fetch" a description being fetched
-	Workspace   string    `json:"workspace,omitempty"`
-	Contract    string    `json:"contract,omitempty"`
-	Operation   string    `json:"operation"`
-	Draft       string    `json:"draft,omitempty"`
-	Endpoint    string    `json:"endpoint"`
-	Environment string    `json:"environment"`
-	Started     time.Time `json:"started"`
-	TotalNs     int64     `json:"totalNs"`
-	Outcome     Outcome   `json:"outcome"`
-	StoppedAt   Stage     `json:"stoppedAt,omitempty"`
+	ID          string    `json:"id"`                  // 26 characters, sorted by time
+	Kind        string    `json:"kind,omitempty"`      // "" a call; "fetch" a description being fetched
+	Workspace   string    `json:"workspace,omitempty"` // folder, "" in memory
+	Contract    string    `json:"contract,omitempty"`  // name of the contract, "" none
+	Operation   string    `json:"operation"`           // name of the operation
+	Draft       string    `json:"draft,omitempty"`     // name of the draft, "" none
+	Endpoint    string    `json:"endpoint"`            // name of the endpoint
+	Environment string    `json:"environment"`         // name of the environment, "" none
+	Started     time.Time `json:"started"`             // when it began
+	TotalNs     int64     `json:"totalNs"`             // nanoseconds from begin to end
+	Outcome     Outcome   `json:"outcome"`             // how it ended
+	// StoppedAt: the stage at which it was seen to stop; None where it passed.
+	StoppedAt Stage `json:"stoppedAt,omitempty"`
 
-	Stages   []StageRecord `json:"stages"`
-	Settings []Setting     `json:"settings"`
-	Findings []Finding     `json:"findings"`
-	Memory   *Memory       `json:"memory,omitempty"` // of calls like it, where it failed
-	Moments  []Moment      `json:"moments"`
+	Stages   []StageRecord `json:"stages"`            // one for each stage, in their order
+	Settings []Setting     `json:"settings"`          // what was in force, in the order of the table
+	Findings []Finding     `json:"findings"`          // the cause first
+	Memory   *Memory       `json:"memory,omitempty"`  // of calls like it, where it failed
+	Moments  []Moment      `json:"moments"`           // in the order of time; at most about MaxMoments
 	Dropped  int64         `json:"dropped,omitempty"` // moments that were folded into others: see MaxMoments
-	Legs     []*Leg        `json:"legs"`
+	Legs     []*Leg        `json:"legs"`              // crossings of the wire, in their order
 
 	Changes []Change `json:"changes,omitempty"` // what was changed since the attempt before
 	Inputs  []Input  `json:"inputs,omitempty"`  // the values that the draft was filled with
@@ -33,18 +34,18 @@ type Exchange struct {
 
 // Input is one value of the draft, by its path.
 type Input struct {
-	Path  string `json:"path"`
-	Value string `json:"value"`
+	Path  string `json:"path"`  // of the field
+	Value string `json:"value"` // as text
 }
 
 // StageRecord is how one stage went.
 type StageRecord struct {
-	Stage      Stage  `json:"stage"`
-	State      State  `json:"state"`
-	StartedNs  int64  `json:"startedNs"` // since Exchange.Started
-	DurationNs int64  `json:"durationNs"`
-	Facts      Facts  `json:"facts,omitempty"`
-	Note       string `json:"note,omitempty"` // the stage in a few words, for one line
+	Stage      Stage  `json:"stage"`           // which
+	State      State  `json:"state"`           // how it went
+	StartedNs  int64  `json:"startedNs"`       // since Exchange.Started
+	DurationNs int64  `json:"durationNs"`      // nanoseconds
+	Facts      Facts  `json:"facts,omitempty"` // what was seen
+	Note       string `json:"note,omitempty"`  // the stage in a few words, for one line
 }
 
 // Facts are what was seen at a stage, in the order in which it was seen.
@@ -52,25 +53,25 @@ type Facts []Fact
 
 // Fact is one thing seen. Part, where set, leads to the bytes.
 type Fact struct {
-	Name  string
-	Value string
-	Part  Part
-	Span  Span
+	Name  string // what was seen
+	Value string // in words
+	Part  Part   // where its bytes are, "" nowhere
+	Span  Span   // in that part
 }
 
 // Setting is one value that was in force, with the layer that it came from.
 type Setting struct {
-	Key      string `json:"key"`
-	Stage    Stage  `json:"stage"`
-	Value    string `json:"value"`
+	Key      string `json:"key"`                // name of the setting
+	Stage    Stage  `json:"stage"`              // at which it takes effect, or happened
+	Value    string `json:"value"`              // as text
 	Template string `json:"template,omitempty"` // the value as written, where variables stand in it
-	Source   string `json:"source"`
+	Source   string `json:"source"`             // the layer that it came from
 }
 
 // Span is a range of byte offsets in a part.
 type Span struct {
-	Offset int64 `json:"offset"`
-	Length int64 `json:"length"`
+	Offset int64 `json:"offset"` // in bytes
+	Length int64 `json:"length"` // in bytes
 }
 
 // Part names where evidence stands. Bodies are counted after transfer and
@@ -127,13 +128,13 @@ const (
 
 // Moment is one thing that happened, with the time since Exchange.Started.
 type Moment struct {
-	At     int64      `json:"at"`
-	Kind   MomentKind `json:"kind"`
-	Leg    int        `json:"leg"`
-	Stage  Stage      `json:"stage,omitempty"`
-	Offset int64      `json:"offset,omitempty"`
-	N      int64      `json:"n,omitempty"`
-	Text   string     `json:"text,omitempty"`
+	At     int64      `json:"at"`               // nanoseconds since Exchange.Started
+	Kind   MomentKind `json:"kind"`             // what happened
+	Leg    int        `json:"leg"`              // number of the leg, from 1
+	Stage  Stage      `json:"stage,omitempty"`  // None where it is of none
+	Offset int64      `json:"offset,omitempty"` // in bytes, in Out or In of the leg
+	N      int64      `json:"n,omitempty"`      // bytes
+	Text   string     `json:"text,omitempty"`   // what belongs to it, in words
 }
 
 // Stage is the record of a stage; there is always one.

@@ -41,27 +41,27 @@ const (
 // Finding is a named cause. Stage is where the cause lives, which may be
 // earlier than where the call was seen to stop.
 type Finding struct {
-	ID        string     `json:"id"`
-	Stage     Stage      `json:"stage"`
-	Severity  Severity   `json:"severity"`
-	Side      Side       `json:"side"`
-	Certainty Certainty  `json:"certainty"`
-	Title     string     `json:"title"`
-	Why       string     `json:"why"`
+	ID        string     `json:"id"`                 // stable name: stage.cause
+	Stage     Stage      `json:"stage"`              // at which it takes effect, or happened
+	Severity  Severity   `json:"severity"`           // stop, warn or note
+	Side      Side       `json:"side"`               // who can mend it
+	Certainty Certainty  `json:"certainty"`          // certain or likely
+	Title     string     `json:"title"`              // one line for people
+	Why       string     `json:"why"`                // what was seen, in sentences
 	Program   string     `json:"program,omitempty"`  // what to change in the person's own program
 	Because   string     `json:"because,omitempty"`  // the finding that this one follows from
 	SetAside  string     `json:"setAside,omitempty"` // why the person set it aside for this endpoint
 	About     string     `json:"about,omitempty"`    // in a check of many: the call or the endpoint
-	Evidence  []Evidence `json:"evidence"`
-	Remedies  []Remedy   `json:"remedies"`
+	Evidence  []Evidence `json:"evidence"`           // what it stands on; empty where nothing can be pointed at
+	Remedies  []Remedy   `json:"remedies"`           // what can be done here, the best first
 
 	Hypotheses []Hypothesis `json:"couldBe,omitempty"` // what may be behind it, the likeliest first
 }
 
 // Hypothesis is one of several things that may be behind a failure.
 type Hypothesis struct {
-	ID       string  `json:"id"`
-	Cause    string  `json:"cause"`
+	ID       string  `json:"id"`                // stable name
+	Cause    string  `json:"cause"`             // in words
 	Predicts string  `json:"tells"`             // what holds if it is this one
 	Check    string  `json:"check,omitempty"`   // the check that can decide
 	Verdict  Verdict `json:"verdict,omitempty"` // what that made of it
@@ -103,21 +103,21 @@ func (f *Finding) Rank() {
 
 // Evidence points at bytes or at a setting.
 type Evidence struct {
-	In      Part   `json:"in"`
-	Leg     int    `json:"leg,omitempty"`
+	In      Part   `json:"in"`            // the part that it stands in
+	Leg     int    `json:"leg,omitempty"` // number of the leg, from 1; 0 none
 	Key     string `json:"key,omitempty"` // in settings: which
-	Offset  int64  `json:"offset"`
-	Length  int64  `json:"length"`
-	Line    int    `json:"line"`
-	Column  int    `json:"column"`
-	Excerpt string `json:"excerpt"`
+	Offset  int64  `json:"offset"`        // in bytes, from 0
+	Length  int64  `json:"length"`        // in bytes
+	Line    int    `json:"line"`          // from 1, in the part
+	Column  int    `json:"column"`        // in characters, from 1
+	Excerpt string `json:"excerpt"`       // the bytes themselves, in one line
 }
 
 // Remedy is a change that Orenda can make, shown before it is made.
 type Remedy struct {
-	Title   string   `json:"title"`
-	Ask     string   `json:"ask,omitempty"` // what the person must confirm, having compared it
-	Change  *Change  `json:"change,omitempty"`
+	Title   string   `json:"title"`             // one line for people
+	Ask     string   `json:"ask,omitempty"`     // what the person must confirm, having compared it
+	Change  *Change  `json:"change,omitempty"`  // the first change; nil none
 	Changes []Change `json:"changes,omitempty"` // all of them, where there are several
 }
 
@@ -148,8 +148,8 @@ func NewRemedy(title string, changes ...Change) Remedy {
 type Change struct {
 	Where string `json:"where"` // "workspace", "draft" or "user"
 	Key   string `json:"key"`   // endpoint.tides-tls.receive-limit; vessel/name
-	From  any    `json:"from"`
-	To    any    `json:"to"`
+	From  any    `json:"from"`  // what is set, nil nothing
+	To    any    `json:"to"`    // what is to be set, nil nothing
 }
 
 // TextOf is a value of a change as text; a list, also as it is read back from JSON,

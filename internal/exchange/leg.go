@@ -5,9 +5,9 @@ import "orenda/internal/related"
 // Leg is one crossing of the wire: one request and what came back for it.
 type Leg struct {
 	Purpose  string     `json:"purpose,omitempty"` // "" the call itself; "redirect", "challenge", …
-	Conn     Connection `json:"connection"`
-	Request  Head       `json:"request"`
-	Response Head       `json:"response"`
+	Conn     Connection `json:"connection"`        // the connection that it used
+	Request  Head       `json:"request"`           // head of the request
+	Response Head       `json:"response"`          // head of the response
 
 	Out []byte `json:"out,omitempty"` // as written above TLS: head, then body
 	In  Body   `json:"in,omitzero"`   // as read above TLS
@@ -37,26 +37,25 @@ type Spill struct {
 
 // Head is the head of a request or response as it crossed.
 type Head struct {
-	Line       string   `json:"line"` // request line or status line
-	Status     int      `json:"status,omitempty"`
-	Proto      string   `json:"proto,omitempty"`
-	Fields     []Header `json:"fields,omitempty"`
-	Size       int64    `json:"size"`               // bytes, the empty line included
-	BodySize   int64    `json:"bodySize"`           // bytes of body delivered, codings removed
-	WireSize   int64    `json:"wireSize,omitempty"` // bytes of body as they crossed
-	Declared   int64    `json:"declared"`           // Content-Length, or -1
-	Complete   bool     `json:"complete"`           // the head was read whole
-	BodyWhole  bool     `json:"bodyWhole"`          // the body was delivered whole
-	Chunked    bool     `json:"chunked,omitempty"`
-	Coding     string   `json:"coding,omitempty"` // content coding that was removed
-	Announcing bool     `json:"-"`
+	Line      string   `json:"line"`               // request line or status line
+	Status    int      `json:"status,omitempty"`   // HTTP status code
+	Proto     string   `json:"proto,omitempty"`    // protocol and version, HTTP/1.1
+	Fields    []Header `json:"fields,omitempty"`   // in the order in which they crossed
+	Size      int64    `json:"size"`               // bytes, the empty line included
+	BodySize  int64    `json:"bodySize"`           // bytes of body delivered, codings removed
+	WireSize  int64    `json:"wireSize,omitempty"` // bytes of body as they crossed
+	Declared  int64    `json:"declared"`           // Content-Length, or -1
+	Complete  bool     `json:"complete"`           // the head was read whole
+	BodyWhole bool     `json:"bodyWhole"`          // the body was delivered whole
+	Chunked   bool     `json:"chunked,omitempty"`  // sent in chunks
+	Coding    string   `json:"coding,omitempty"`   // content coding that was removed
 }
 
 // Header is one header field with the place of its line in the head.
 type Header struct {
-	Name  string `json:"name"`
-	Value string `json:"value"`
-	Span  Span   `json:"span"`
+	Name  string `json:"name"`  // as spelled
+	Value string `json:"value"` // without blanks around
+	Span  Span   `json:"span"`  // of its line in the head
 }
 
 // Get is the first value of a field, by its case-insensitive name.
@@ -100,40 +99,39 @@ func equalFold(a, b string) bool {
 
 // Connection is what is known of the connection that a leg used.
 type Connection struct {
-	Host     string   `json:"host,omitempty"`  // name and port as asked for
-	Proxy    string   `json:"proxy,omitempty"` // what was connected to in its place, without user and password
-	Local    string   `json:"local,omitempty"`
-	Remote   string   `json:"remote,omitempty"`
-	Resolved []string `json:"resolved,omitempty"`
-	Tried    []Tried  `json:"tried,omitempty"`
-	Reused   bool     `json:"reused,omitempty"`
-	TLS      *TLSInfo `json:"tls,omitempty"`
+	Host     string   `json:"host,omitempty"`     // name and port as asked for
+	Proxy    string   `json:"proxy,omitempty"`    // what was connected to in its place, without user and password
+	Local    string   `json:"local,omitempty"`    // own address
+	Remote   string   `json:"remote,omitempty"`   // address of the peer
+	Resolved []string `json:"resolved,omitempty"` // addresses of the name
+	Tried    []Tried  `json:"tried,omitempty"`    // addresses in the order of trying
+	Reused   bool     `json:"reused,omitempty"`   // a kept connection was taken
+	TLS      *TLSInfo `json:"tls,omitempty"`      // what the handshake showed; nil without TLS
 }
 
 // Tried is an address that was dialled.
 type Tried struct {
-	Address string `json:"address"`
-	Error   string `json:"error,omitempty"`
-	TookNs  int64  `json:"tookNs"`
+	Address string `json:"address"`         // as the contract names it
+	Error   string `json:"error,omitempty"` // why not, "" it connected
+	TookNs  int64  `json:"tookNs"`          // nanoseconds
 }
 
 // TLSInfo is what a handshake showed.
 type TLSInfo struct {
-	Version     string   `json:"version,omitempty"`
-	Cipher      string   `json:"cipher,omitempty"`
-	ServerName  string   `json:"serverName,omitempty"`
-	Chain       [][]byte `json:"chain,omitempty"` // DER, as sent, leaf first
-	Trusted     string   `json:"trusted,omitempty"`
-	CertAsked   bool     `json:"certificateAsked,omitempty"`
-	Issuers     []string `json:"acceptedIssuers,omitempty"`
-	CertSent    bool     `json:"certificateSent,omitempty"`
-	Alert       string   `json:"alert,omitempty"`
-	Protocol    string   `json:"protocol,omitempty"`   // ALPN
-	Stapled     int      `json:"stapled,omitempty"`    // bytes of a stapled OCSP response
-	Timestamps  int      `json:"timestamps,omitempty"` // signed certificate timestamps in the handshake
-	Completed   [][]byte `json:"completed,omitempty"`  // the chain as it was completed, where it was
-	HelloIn     []byte   `json:"helloIn,omitempty"`    // first bytes that came beneath TLS
-	Unencrypted bool     `json:"-"`
+	Version    string   `json:"version,omitempty"`          // "TLS 1.3"
+	Cipher     string   `json:"cipher,omitempty"`           // IANA name of the cipher suite
+	ServerName string   `json:"serverName,omitempty"`       // name that was asked for
+	Chain      [][]byte `json:"chain,omitempty"`            // DER, as sent, leaf first
+	Trusted    string   `json:"trusted,omitempty"`          // by what the chain is trusted, "" it is not
+	CertAsked  bool     `json:"certificateAsked,omitempty"` // the server asked for a certificate
+	Issuers    []string `json:"acceptedIssuers,omitempty"`  // authorities that the server accepts
+	CertSent   bool     `json:"certificateSent,omitempty"`  // one was sent
+	Alert      string   `json:"alert,omitempty"`            // the peer's, in words
+	Protocol   string   `json:"protocol,omitempty"`         // ALPN
+	Stapled    int      `json:"stapled,omitempty"`          // bytes of a stapled OCSP response
+	Timestamps int      `json:"timestamps,omitempty"`       // signed certificate timestamps in the handshake
+	Completed  [][]byte `json:"completed,omitempty"`        // the chain as it was completed, where it was
+	HelloIn    []byte   `json:"helloIn,omitempty"`          // first bytes that came beneath TLS
 }
 
 // Readable is the response body as people read it: decrypted where it was

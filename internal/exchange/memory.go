@@ -14,29 +14,29 @@ type Memory struct {
 // LastPassed is the last call of the same operation over the same endpoint that
 // passed, and in what it differs from the one that failed.
 type LastPassed struct {
-	ID      string    `json:"id"`
-	Started time.Time `json:"started"`
+	ID      string    `json:"id"`      // of the exchange
+	Started time.Time `json:"started"` // when it began
 	Differs []Differs `json:"differs"` // those that the cause is about first
 }
 
 // Differs is one setting, or one field of the message, that has another value
 // than when the call last passed.
 type Differs struct {
-	Key     string `json:"key"` // of the setting, "environment", or the path of the field
-	Stage   Stage  `json:"stage"`
-	Was     string `json:"was"`
-	Is      string `json:"is"`
+	Key     string `json:"key"`               // of the setting, "environment", or the path of the field
+	Stage   Stage  `json:"stage"`             // at which it takes effect, or happened
+	Was     string `json:"was"`               // then
+	Is      string `json:"is"`                // now
 	Suspect bool   `json:"suspect,omitempty"` // the cause is about it
 }
 
 // Repaired is a change after which a call passed that had failed in the same
 // way.
 type Repaired struct {
-	ID        string    `json:"id"` // of the call that passed
-	Operation string    `json:"operation"`
-	Endpoint  string    `json:"endpoint"`
-	Started   time.Time `json:"started"`
-	Changes   []Change  `json:"changes"`
+	ID        string    `json:"id"`        // of the call that passed
+	Operation string    `json:"operation"` // name of the operation
+	Endpoint  string    `json:"endpoint"`  // name of the endpoint
+	Started   time.Time `json:"started"`   // when it began
+	Changes   []Change  `json:"changes"`   // what was changed before it
 }
 
 func (m *Memory) clone() *Memory {

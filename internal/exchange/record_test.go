@@ -172,13 +172,7 @@ func TestSecretsAreCutInEveryForm(t *testing.T) {
 	kept, err := c.Marshal()
 	require.NoError(t, err)
 	assert.Equal(t, "you are "+word, l.Response.Fields[0].Value, "the record itself is not changed")
-	all := string(
-		kept,
-	) + fmt.Sprint(
-		c.Leg().Response,
-	) + string(
-		c.Leg().In.Bytes(),
-	) + string(
+	all := string(kept) + fmt.Sprint(c.Leg().Response) + string(c.Leg().In.Bytes()) + string(
 		c.Leg().ResponseBody.Bytes(),
 	)
 	assert.NotContains(t, all, "pä")

@@ -15,8 +15,8 @@ import (
 // Cut is a secret that was cut out of the bytes: its place and length, and a
 // keyed hash, so that two can be told to be the same without being known.
 type Cut struct {
-	Span Span   `json:"span"`
-	Hash string `json:"hash"`
+	Span Span   `json:"span"` // where it stood
+	Hash string `json:"hash"` // keyed, so that two can be told to be the same
 }
 
 // Masked stands in the place of a secret's bytes.
@@ -140,6 +140,8 @@ func (x *Exchange) withoutWords(needles [][]byte) *Exchange {
 
 // own are the fields whose words are Orenda's own, whatever somebody's password
 // is; so are those of all types that are not plainly strings.
+//
+//nolint:gochecknoglobals // a table: it is never written to
 var own = []string{"ID", "Key", "Kind", "Where", "Because"}
 
 // cutWords masks needles in all strings of v, which keeps nothing in common with

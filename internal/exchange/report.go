@@ -9,44 +9,45 @@ import (
 
 // Report is the record as --json prints it (docs/cli.md).
 type Report struct {
-	ID          string        `json:"id"`
-	Kind        string        `json:"kind,omitempty"`
-	Contract    string        `json:"contract,omitempty"`
-	Operation   string        `json:"operation"`
-	Draft       string        `json:"draft,omitempty"`
-	Endpoint    string        `json:"endpoint"`
-	Environment string        `json:"environment"`
-	Started     time.Time     `json:"started"`
-	TotalNs     int64         `json:"totalNs"`
-	Outcome     Outcome       `json:"outcome"`
-	StoppedAt   Stage         `json:"stoppedAt,omitempty"`
-	Result      string        `json:"result,omitempty"`
-	Stages      []StageRecord `json:"stages"`
-	Settings    []Setting     `json:"settings"`
-	Findings    []Finding     `json:"findings"`
-	Memory      *Memory       `json:"memory,omitempty"`
-	Changes     []Change      `json:"changes,omitempty"`
-	Request     *Sent         `json:"request,omitempty"`
-	Response    *Received     `json:"response,omitempty"`
+	ID          string    `json:"id"`                 // of the exchange
+	Kind        string    `json:"kind,omitempty"`     // "" a call, else relay, fetch, log-in or chain
+	Contract    string    `json:"contract,omitempty"` // name of the contract
+	Operation   string    `json:"operation"`          // name of the operation
+	Draft       string    `json:"draft,omitempty"`    // name of the draft, "" none
+	Endpoint    string    `json:"endpoint"`           // name of the endpoint
+	Environment string    `json:"environment"`        // name of the environment, "" none
+	Started     time.Time `json:"started"`            // when it began
+	TotalNs     int64     `json:"totalNs"`            // nanoseconds from begin to end
+	Outcome     Outcome   `json:"outcome"`            // how it ended
+	// StoppedAt: the stage at which it was seen to stop; None where it passed.
+	StoppedAt Stage         `json:"stoppedAt,omitempty"`
+	Result    string        `json:"result,omitempty"`   // key result in a few words
+	Stages    []StageRecord `json:"stages"`             // one record for each stage, in their order
+	Settings  []Setting     `json:"settings"`           // what was in force, in the order of the table
+	Findings  []Finding     `json:"findings"`           // the cause first
+	Memory    *Memory       `json:"memory,omitempty"`   // of calls like it; nil where it did not fail
+	Changes   []Change      `json:"changes,omitempty"`  // what was changed before it
+	Request   *Sent         `json:"request,omitempty"`  // as it was sent
+	Response  *Received     `json:"response,omitempty"` // as it came
 }
 
 // Sent is the request of a report.
 type Sent struct {
-	Method   string `json:"method"`
-	URL      string `json:"url"`
-	Head     string `json:"head"`
-	Size     int64  `json:"size"` // of the body
-	Body     string `json:"body,omitempty"`
-	Encoding string `json:"encoding,omitempty"`
+	Method   string `json:"method"`             // GET, POST
+	URL      string `json:"url"`                // resolved address
+	Head     string `json:"head"`               // as it crossed, its empty line included
+	Size     int64  `json:"size"`               // of the body
+	Body     string `json:"body,omitempty"`     // as text, else in base64
+	Encoding string `json:"encoding,omitempty"` // "base64" where the body is no text
 }
 
 // Received is the response of a report.
 type Received struct {
-	Status   int    `json:"status"`
-	Head     string `json:"head"`
-	Size     int64  `json:"size"` // of the body
-	Body     string `json:"body,omitempty"`
-	Encoding string `json:"encoding,omitempty"`
+	Status   int    `json:"status"`             // HTTP status code
+	Head     string `json:"head"`               // as it crossed, its empty line included
+	Size     int64  `json:"size"`               // of the body
+	Body     string `json:"body,omitempty"`     // as text, else in base64
+	Encoding string `json:"encoding,omitempty"` // "base64" where the body is no text
 }
 
 // Report makes the report; without bodies where they are not wanted. Stages

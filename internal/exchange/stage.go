@@ -33,8 +33,11 @@ const (
 )
 
 // Stages lists all of them in order.
+//
+//nolint:gochecknoglobals // a table: it is never written to
 var Stages = []Stage{Address, Binding, Message, Security, Connect, TLS, Send, Wait, Receive, Read, Verify}
 
+//nolint:gochecknoglobals // a table: it is never written to
 var stageText = [...]struct{ name, question string }{
 	{"", ""},
 	{"address", "where does it go?"},
@@ -99,6 +102,7 @@ const (
 	Cancelled
 )
 
+//nolint:gochecknoglobals // a table: it is never written to
 var stateText = [...]string{"waiting", "open", "passed", "warned", "stopped", "skipped", "cancelled"}
 
 func (s State) String() string { return stateText[s] }

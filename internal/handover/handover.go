@@ -20,24 +20,24 @@ import (
 
 // Sheet is everything that a working call needs.
 type Sheet struct {
-	Title    string    `json:"title"`
-	Passed   bool      `json:"passed"`
-	Said     string    `json:"said"` // when and how it passed, or that it did not
-	Sections []Section `json:"sections"`
+	Title    string    `json:"title"`    // one line for people
+	Passed   bool      `json:"passed"`   // the call passed
+	Said     string    `json:"said"`     // when and how it passed, or that it did not
+	Sections []Section `json:"sections"` // in their order
 }
 
 // Section is a part of the sheet: rows of names and values, then text as it
 // crossed.
 type Section struct {
-	Title string `json:"title"`
-	Rows  []Row  `json:"rows"`
-	Text  string `json:"text,omitempty"`
+	Title string `json:"title"`          // one line for people
+	Rows  []Row  `json:"rows"`           // labels and values
+	Text  string `json:"text,omitempty"` // in the place of rows
 }
 
 // Row is a name with its value.
 type Row struct {
-	Name  string `json:"name"`
-	Value string `json:"value"`
+	Name  string `json:"name"`  // label
+	Value string `json:"value"` // as text
 }
 
 func (s *Section) add(name, format string, args ...any) {

@@ -13,6 +13,7 @@ import (
 // maxTicket is how much of a message stands in a ticket, in bytes.
 const maxTicket = 16 << 10
 
+//nolint:gochecknoglobals // a table: it is never written to
 var sides = map[exchange.Side]string{
 	exchange.Yours:   "ours",
 	exchange.Theirs:  "yours, as it looks from here",
@@ -23,6 +24,9 @@ var sides = map[exchange.Side]string{
 // Ticket is what the service's people need to look into a failed call: when it
 // was, from where, what left and what came, and what that means. Secrets are cut
 // out.
+//
+//revive:disable-next-line:function-length one sheet, from top to bottom
+//revive:disable-next-line:cyclomatic one sheet, from top to bottom
 func Ticket(x *exchange.Exchange) *Sheet {
 	x = x.Redact(nil)
 	s := &Sheet{Title: x.Operation + " fails", Passed: x.Outcome == exchange.OutcomePassed}
@@ -103,9 +107,7 @@ func Ticket(x *exchange.Exchange) *Sheet {
 		}
 		text := strings.ReplaceAll(string(m.head), "\r\n", "\n")
 		if len(m.body) > maxTicket {
-			text += safe.Block(
-				string(m.body[:maxTicket]),
-			) + fmt.Sprintf(
+			text += safe.Block(string(m.body[:maxTicket])) + fmt.Sprintf(
 				"\n… %s bytes more",
 				diagnose.Bytes(int64(len(m.body)-maxTicket)),
 			)

@@ -57,6 +57,9 @@ func (c *Chunks) Next(p []byte) (Piece, error) {
 	return Piece{}, nil
 }
 
+// Left is how many bytes of the chunk that is being read are still to come.
+func (c *Chunks) Left() int64 { return c.left }
+
 // Done tells whether the body has ended.
 func (c *Chunks) Done() bool { return c.state == finished }
 
@@ -64,7 +67,7 @@ func (c *Chunks) size(p []byte) (Piece, error) {
 	end := bytes.IndexByte(p, '\n')
 	if end < 0 {
 		if len(p) > maxLine {
-			return Piece{}, errors.New("a chunk size is not ended")
+			return Piece{}, ErrTooLarge
 		}
 		return Piece{}, nil
 	}
@@ -105,7 +108,7 @@ func (c *Chunks) trailerLine(p []byte) (Piece, error) {
 		length = len(p)
 	}
 	if c.trailer+length > MaxHead {
-		return Piece{}, errors.New("the trailer is too long")
+		return Piece{}, ErrTooLarge
 	}
 	if end < 0 {
 		return Piece{}, nil

@@ -108,7 +108,16 @@ func Response(b []byte) (*exchange.Head, error) {
 
 // RequestLine is the first line of a request.
 type RequestLine struct {
-	Method, Target, Proto string
+	Method, Target, Proto string // as written; protocol and version, HTTP/1.1
+}
+
+// ParseRequestLine reads the first line of a request, without its end.
+func ParseRequestLine(text string) (RequestLine, error) {
+	parts := strings.Split(text, " ")
+	if len(parts) != 3 || !isToken(parts[0]) || parts[1] == "" || !strings.HasPrefix(parts[2], "HTTP/1.") {
+		return RequestLine{}, fmt.Errorf("%.80q is no request line of HTTP/1.1", text)
+	}
+	return RequestLine{parts[0], parts[1], parts[2]}, nil
 }
 
 // Request reads a request head strictly (RFC 9112 §3, §5, §6.3): one that two
@@ -122,13 +131,9 @@ func Request(b []byte) (line RequestLine, h *exchange.Head, err error) {
 			return fmt.Errorf("%.80q is no header field", text)
 		case first:
 			first = false
-			parts := strings.Split(text, " ")
-			if len(parts) != 3 || !isToken(parts[0]) || parts[1] == "" || !strings.HasPrefix(parts[2], "HTTP/1.") {
-				return fmt.Errorf("%.80q is no request line of HTTP/1.1", text)
-			}
-			line = RequestLine{parts[0], parts[1], parts[2]}
-			h.Line, h.Proto = text, parts[2]
-			return nil
+			line, err = ParseRequestLine(text)
+			h.Line, h.Proto = text, line.Proto
+			return err
 		case text == "":
 			return nil
 		}

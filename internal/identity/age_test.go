@@ -33,17 +33,19 @@ func TestSecretsInAgeFiles(t *testing.T) {
 	_, err = id.Reveal(ctx)
 	require.ErrorAs(t, err, &locked)
 	assert.False(t, locked.Given)
-	Unlock(path, "high water")
+	phrases := &Phrases{}
+	id.WithPhrases(phrases)
+	phrases.Give(path, "high water")
 	_, err = id.Reveal(ctx)
 	require.ErrorAs(t, err, &locked)
 	assert.True(t, locked.Given)
-	Unlock(path, "slack water at noon")
+	phrases.Give(path, "slack water at noon")
 	for range 2 {
 		got, err := id.Reveal(ctx)
 		require.NoError(t, err)
 		assert.Equal(t, "the word", got)
 	}
-	phrases.Delete(path)
+	phrases.byFile.Delete(path)
 	t.Setenv(PassphraseVariable, "slack water at noon")
 	got, err := id.Reveal(ctx)
 	require.NoError(t, err)

@@ -24,21 +24,23 @@ import (
 
 // Identity is a user name and the source of its secret.
 type Identity struct {
-	Name   string `toml:"-"`
-	User   string `toml:"user"`
-	Secret string `toml:"secret"` // env:VAR, file:PATH, command:CMD, keyring:NAME or age:PATH
-	Note   string `toml:"note,omitempty"`
+	Name   string `toml:"-"`              // its name
+	User   string `toml:"user"`           // user name, "" none
+	Secret string `toml:"secret"`         // env:VAR, file:PATH, command:CMD, keyring:NAME or age:PATH
+	Note   string `toml:"note,omitempty"` // for the person
 
 	Certificate string `toml:"certificate,omitempty"` // file with a client certificate; its secret opens the key
 	Key         string `toml:"key,omitempty"`         // file with the key, where it is in another
 
 	LogIn *LogIn `toml:"log-in,omitempty"` // a call that goes before the others; nil: none does
+
+	phrases *Phrases // that were given in this sitting; nil: none
 }
 
 // LogIn is a call by which an identity begins a session: what it gives goes with
 // the calls that follow.
 type LogIn struct {
-	Address string `toml:"address"`
+	Address string `toml:"address"`          // that is called
 	Body    string `toml:"body"`             // with ${user} and ${secret}; or file:PATH
 	Type    string `toml:"type,omitempty"`   // media type; as the body looks unless set
 	Action  string `toml:"action,omitempty"` // SOAPAction
@@ -49,9 +51,9 @@ type LogIn struct {
 
 // UnavailableError is a secret that cannot be read.
 type UnavailableError struct {
-	Identity string
+	Identity string // name of the identity
 	Source   string // the source, without the secret
-	Why      string
+	Why      string // in words
 }
 
 func (e *UnavailableError) Error() string {
@@ -71,11 +73,26 @@ const Service = "orenda"
 // sources are the ways to say where a secret is.
 const sources = "its source must be env:VAR, file:PATH, command:CMD, keyring:NAME or age:PATH"
 
-// phrases are the pass phrases of this sitting, by file: each is asked for once.
-var phrases sync.Map
+// Phrases are the pass phrases of this sitting, by file: each is asked for once.
+type Phrases struct{ byFile sync.Map }
 
-// Unlock gives the pass phrase of an age file for this sitting.
-func Unlock(path, phrase string) { phrases.Store(path, phrase) }
+// Give gives the pass phrase of an age file for this sitting.
+func (p *Phrases) Give(path, phrase string) { p.byFile.Store(path, phrase) }
+
+// of is the pass phrase of a file, if it was given.
+func (p *Phrases) of(path string) (string, bool) {
+	if p == nil {
+		return "", false
+	}
+	v, ok := p.byFile.Load(path)
+	if !ok {
+		return "", false
+	}
+	return v.(string), true
+}
+
+// WithPhrases has the identity open its secrets with pass phrases that were given.
+func (id *Identity) WithPhrases(p *Phrases) { id.phrases = p }
 
 // PassphraseVariable is the environment variable that may hold the pass phrase
 // where nobody can be asked.
@@ -83,8 +100,8 @@ const PassphraseVariable = "ORENDA_PASSPHRASE"
 
 // LockedError is an age file whose pass phrase was not given yet, or is wrong.
 type LockedError struct {
-	Identity, Path string
-	Given          bool
+	Identity, Path string // name of the identity; of the age file
+	Given          bool   // a pass phrase was given, and is wrong
 }
 
 func (e *LockedError) Error() string {
@@ -97,8 +114,8 @@ func (e *LockedError) Error() string {
 // fromAge opens a file that is encrypted with a pass phrase (age, scrypt).
 func (id *Identity) fromAge(path string) (string, error) {
 	phrase := os.Getenv(PassphraseVariable)
-	if v, ok := phrases.Load(path); ok {
-		phrase = v.(string)
+	if given, ok := id.phrases.of(path); ok {
+		phrase = given
 	}
 	if phrase == "" {
 		return "", &LockedError{id.Name, path, false}
@@ -119,7 +136,9 @@ func (id *Identity) fromAge(path string) (string, error) {
 	r, err := age.Decrypt(in, key)
 	if err != nil {
 		if _, no := errors.AsType[*age.NoIdentityMatchError](err); no {
-			phrases.Delete(path)
+			if id.phrases != nil {
+				id.phrases.byFile.Delete(path)
+			}
 			return "", &LockedError{id.Name, path, true}
 		}
 		return "", err

@@ -17,8 +17,8 @@ import (
 // Query says which exchanges are wanted, newest first.
 type Query struct {
 	Workspace string // "" all
-	Operation string
-	Endpoint  string
+	Operation string // "" all
+	Endpoint  string // "" all
 	Kind      string // "call", "fetch" or "" all
 	Max       int    // 0: 200
 }
@@ -31,7 +31,7 @@ var ErrTaken = errors.New("another exchange is kept under this id, and stays")
 
 // PartError is a part of an id that names no single exchange.
 type PartError struct {
-	Part string
+	Part string   // that was typed, or could not be found
 	Many []string // ids that have it, two at least; none: the part is too short
 }
 

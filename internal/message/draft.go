@@ -18,7 +18,7 @@ import (
 // Draft is one filled-in message. Its bytes are the only truth: the outline is
 // read from them, and an edit replaces a few of them.
 type Draft struct {
-	Schemas *schema.Set
+	Schemas *schema.Set     // of the contract
 	Decl    *schema.Element // of the body element; nil where the contract has none
 
 	src   []byte
@@ -402,9 +402,9 @@ func (d *Draft) Paths() []string {
 
 // PathError is a path that names no field.
 type PathError struct {
-	Path string
-	Near string
-	All  []string
+	Path string   // as written
+	Near string   // the one that is meant, likely; "" none is near
+	All  []string // paths that there are
 }
 
 func (e *PathError) Error() string {
@@ -430,6 +430,8 @@ func (d *Draft) Set(path, value string) error {
 }
 
 // approach puts in what brings a path nearer; false where nothing does.
+//
+//revive:disable-next-line:cyclomatic one switch over the kinds of items
 func (d *Draft) approach(path string) bool {
 	for _, it := range d.items {
 		switch {

@@ -21,6 +21,8 @@ type Handed struct {
 
 // Take reads a message that was handed over. readFile gets the body where a
 // command line names a file for it.
+//
+//revive:disable-next-line:cyclomatic one switch over the kinds of items
 func Take(text string, readFile func(name string) ([]byte, error)) (*Handed, error) {
 	t := strings.TrimSpace(strings.TrimPrefix(text, "\uFEFF"))
 	if strings.HasPrefix(t, "<") {

@@ -14,9 +14,7 @@ func TestHeaderBlocksAreADraftOfTheirOwn(t *testing.T) {
 		t,
 		`<xs:element name="clerk"><xs:complexType><xs:sequence><xs:element name="name" type="xs:string"/><xs:element name="desk" type="xs:int" minOccurs="0"/></xs:sequence></xs:complexType></xs:element><xs:element name="trace" type="xs:string"/>`,
 	)
-	clerk, trace := s.Element(
-		schema.QName{Space: "urn:s", Local: "clerk"},
-	), s.Element(
+	clerk, trace := s.Element(schema.QName{Space: "urn:s", Local: "clerk"}), s.Element(
 		schema.QName{Space: "urn:s", Local: "trace"},
 	)
 	h := NewHeader(s, []*schema.Element{clerk, trace}, nil)

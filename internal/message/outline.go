@@ -22,29 +22,29 @@ const (
 
 // Item is one row of the outline of a message.
 type Item struct {
-	Kind     Kind
-	Depth    int
-	Name     string
-	Path     string // from below the body element: vessel/name, stay[2]/nights, @unit
-	Present  bool
-	Required bool
-	Value    string
-	Unfilled bool // a placeholder stands in its place
-	Nil      bool
-	Instance string   // type by xsi:type, where it is another than the declared one
-	Type     string   // type and bounds in one line
-	Doc      string   // documentation
-	Enum     []string // allowed values
-	EnumDocs map[string]string
+	Kind     Kind              // what it is
+	Depth    int               // from 0
+	Name     string            // its name
+	Path     string            // from below the body element: vessel/name, stay[2]/nights, @unit
+	Present  bool              // it is in the draft
+	Required bool              // it must be there
+	Value    string            // as text
+	Unfilled bool              // a placeholder stands in its place
+	Nil      bool              // it is nil
+	Instance string            // type by xsi:type, where it is another than the declared one
+	Type     string            // type and bounds in one line
+	Doc      string            // documentation
+	Enum     []string          // allowed values
+	EnumDocs map[string]string // what each value means
 
-	Nillable bool
+	Nillable bool     // xsi:nil is allowed
 	Index    int      // of repeats, from 1; 0 where it does not repeat
 	Max      int      // how many may stand; schema.Unbounded for any number
 	Branches []string // Fork: the alternatives
 	Chosen   int      // Fork: which one stands, or -1
 
-	Node   xmltree.Node
-	Errors []string
+	Node   xmltree.Node // in the draft; zero where it is not there
+	Errors []string     // what is invalid in it
 
 	decl     *schema.Element
 	attr     *schema.Attribute

@@ -189,9 +189,9 @@ func (d *Draft) PutPart(it Item, part string) error {
 
 // Difference is a field in which two drafts differ.
 type Difference struct {
-	Path       string
+	Path       string // where: its path
 	A, B       string // values; "" with Has false where the field is not there
-	HasA, HasB bool
+	HasA, HasB bool   // A has it; B has it
 }
 
 // Differences are the fields in which two drafts of one operation differ, in

@@ -176,10 +176,10 @@ func TestWhatIsLeftOpenIsFilledInAsXML(t *testing.T) {
 		`<xs:element name="r"><xs:complexType><xs:sequence><xs:element name="a" type="xs:int"/><xs:any processContents="lax" minOccurs="0" maxOccurs="2"/></xs:sequence></xs:complexType></xs:element>`,
 	)
 	d := NewDraft(s, root(s), []byte("<r xmlns=\"urn:s\">\n  <a>1</a>\n</r>"))
-	any := at(t, d, "any")
-	assert.False(t, any.Present)
-	assert.ErrorContains(t, d.SetValue(any, "no xml"), "an element is due here")
-	require.NoError(t, d.SetValue(any, `<x:tug xmlns:x="urn:x">Bramble</x:tug>`))
+	item := at(t, d, "any")
+	assert.False(t, item.Present)
+	assert.ErrorContains(t, d.SetValue(item, "no xml"), "an element is due here")
+	require.NoError(t, d.SetValue(item, `<x:tug xmlns:x="urn:x">Bramble</x:tug>`))
 	assert.Equal(
 		t,
 		"<r xmlns=\"urn:s\">\n  <a>1</a>\n  <x:tug xmlns:x=\"urn:x\">Bramble</x:tug>\n</r>",

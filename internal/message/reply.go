@@ -10,13 +10,13 @@ import (
 
 // Field is one row of a message that was read, without any need of a schema.
 type Field struct {
-	Depth int
-	Name  string
-	Value string // of a leaf
-	Leaf  bool
-	Count int // of a branch: how many elements are in it
-	Attrs []xmltree.Attribute
-	Node  xmltree.Node
+	Depth int                 // from 0
+	Name  string              // its name
+	Value string              // of a leaf
+	Leaf  bool                // it has a value of its own
+	Count int                 // of a branch: how many elements are in it
+	Attrs []xmltree.Attribute // its attributes
+	Node  xmltree.Node        // the element
 }
 
 // Fields are the rows below an element, in document order, most at the most.

@@ -75,6 +75,7 @@ func (s *sampler) concrete(e *schema.Element) *schema.Element {
 	return e
 }
 
+//revive:disable-next-line:cyclomatic one switch over the kinds of items
 func (s *sampler) element(e *schema.Element, inherit string, depth int, root bool) {
 	e = s.concrete(e)
 	t := e.TypeOf()
@@ -100,9 +101,7 @@ func (s *sampler) element(e *schema.Element, inherit string, depth int, root boo
 		if d := s.set.Derived(c); len(d) > 0 {
 			if dc, ok := d[0].(*schema.Complex); ok {
 				attrs += ` xmlns:xsi="` + schema.XSI + `" xsi:type="d:` + dc.Name.Local + `" xmlns:d="` +
-					xmltree.EscapeAttr(
-						dc.Name.Space,
-					) + `"`
+					xmltree.EscapeAttr(dc.Name.Space) + `"`
 				c, t = dc, dc
 			}
 		}

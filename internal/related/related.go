@@ -30,8 +30,8 @@ type Part struct {
 // Error is what is wrong with such a message, at an offset of its
 // body.
 type Error struct {
-	Offset int
-	Why    string
+	Offset int    // in bytes, from 0
+	Why    string // in plain words, without the place
 }
 
 func (e *Error) Error() string { return e.Why }
@@ -137,11 +137,7 @@ func part(body []byte, from, to int) Part {
 			fields[last] = []string{strings.TrimSpace(value)}
 		}
 	}
-	p.ID, p.Type, p.Location = bare(
-		fields.Get("Content-ID"),
-	), fields.Get(
-		"Content-Type",
-	), fields.Get(
+	p.ID, p.Type, p.Location = bare(fields.Get("Content-ID")), fields.Get("Content-Type"), fields.Get(
 		"Content-Location",
 	)
 	p.Coding = strings.ToLower(fields.Get("Content-Transfer-Encoding"))

@@ -13,7 +13,6 @@ import (
 	"net"
 	"net/http"
 	"net/url"
-	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -21,13 +20,13 @@ import (
 
 	"orenda/internal/call"
 	"orenda/internal/exchange"
+	"orenda/internal/http1"
 	"orenda/internal/safe"
 	"orenda/internal/wire"
 )
 
 // Limits of what is taken from a program.
 const (
-	maxHead = 64 << 10
 	maxBody = 256 << 20
 	maxOpen = 64 // connections at a time
 )
@@ -179,15 +178,7 @@ func ends(l *exchange.Leg, method string) bool {
 	h := &l.Response
 	framed := h.Chunked || h.Declared >= 0 || h.Status == http.StatusNoContent || h.Status == http.StatusNotModified ||
 		method == http.MethodHead
-	return framed && !l.Truncated && h.BodyWhole && h.Proto == "HTTP/1.1" && !says(h.Get("Connection"), "close")
-}
-
-// says tells whether a field that is a list of words has one of them.
-func says(value, word string) bool {
-	return slices.ContainsFunc(
-		strings.Split(value, ","),
-		func(s string) bool { return strings.EqualFold(strings.TrimSpace(s), word) },
-	)
+	return framed && !l.Truncated && h.BodyWhole && h.Proto == "HTTP/1.1" && !http1.Says(h.Get("Connection"), "close")
 }
 
 // patient gives the next bytes a time of their own.
@@ -213,26 +204,44 @@ func answer(c net.Conn, status, text string) {
 	)
 }
 
-// lines gives the lines of a head, or of what stands between chunks, one by one:
-// no more of them, and none longer, than is taken.
-func lines(in *bufio.Reader) func() (string, error) {
-	head := 0
-	return func() (string, error) {
-		l, err := in.ReadSlice('\n')
-		if head += len(l); head > maxHead || errors.Is(err, bufio.ErrBufferFull) {
-			return "", errTooLarge
-		}
-		return strings.TrimRight(string(l), "\r\n"), err
-	}
-}
-
-var errTooLarge = errors.New("the head, or a line between chunks, is larger than is taken")
-
 // read takes a request as it comes: its fields in order and as they are spelled.
 // keep is true where the program keeps the connection.
 func (r *Relay) read(in *bufio.Reader, c net.Conn) (w *call.Imported, keep bool, err error) {
-	w = &call.Imported{Declared: -1}
-	if keep, err = r.head(in, c, w); err != nil {
+	line, head, err := readHead(in)
+	if err != nil {
+		return nil, false, err
+	}
+	w = &call.Imported{Declared: head.Declared, Method: line.Method, URL: r.target(line.Target)}
+	keep = line.Proto == "HTTP/1.1"
+	expects := false
+	for _, f := range head.Fields {
+		name, value := f.Name, f.Value
+		switch strings.ToLower(name) {
+		case "host":
+			value = r.o.To.Host
+		case "origin": // a browser sends it with what a page posts (RFC 6454 §7)
+			if u, err := url.Parse(value); err != nil || !loopback(u.Hostname()) {
+				return nil, false, fmt.Errorf("a web page from elsewhere, %.80q, may not call through here", value)
+			}
+		case "content-length":
+			if head.Declared > maxBody {
+				return nil, false, fmt.Errorf("a length of %.40q is not taken", value)
+			}
+		case "expect":
+			expects = strings.EqualFold(value, "100-continue")
+			continue
+		case "connection":
+			keep = !http1.Says(value, "close") && (keep || http1.Says(value, "keep-alive"))
+			continue // between the program and here
+		case "transfer-encoding", "proxy-connection", "keep-alive":
+			continue
+		}
+		w.Header = append(w.Header, [2]string{name, value})
+	}
+	if expects {
+		_, _ = io.WriteString(c, "HTTP/1.1 100 Continue\r\n\r\n")
+	}
+	if err := body(in, w, head.Chunked); err != nil {
 		return nil, false, err
 	}
 	if !keep {
@@ -241,63 +250,34 @@ func (r *Relay) read(in *bufio.Reader, c net.Conn) (w *call.Imported, keep bool,
 	return w, keep, nil
 }
 
-func (r *Relay) head(in *bufio.Reader, c net.Conn, w *call.Imported) (keep bool, err error) {
-	line := lines(in)
-	start, err := line()
-	if err != nil {
-		return false, io.EOF // nobody said anything
-	}
-	parts := strings.Fields(start)
-	if len(parts) != 3 || !strings.HasPrefix(parts[2], "HTTP/1.") {
-		return false, fmt.Errorf("%.80q is no request line of HTTP/1.1", start)
-	}
-	w.Method, w.URL = parts[0], r.target(parts[1])
-	keep = parts[2] == "HTTP/1.1"
-	chunked := false
-	for {
-		l, err := line()
+// readHead reads a head; io.EOF where nobody said anything.
+func readHead(in *bufio.Reader) (line http1.RequestLine, head *exchange.Head, err error) {
+	var b []byte
+	for lines := 0; ; {
+		l, err := in.ReadSlice('\n')
+		if b = append(b, l...); len(b) > http1.MaxHead || errors.Is(err, bufio.ErrBufferFull) {
+			return line, nil, http1.ErrTooLarge
+		}
+		if err != nil && lines == 0 {
+			return line, nil, io.EOF // nobody said anything
+		}
 		if err != nil {
-			return false, fmt.Errorf("the head was cut off: %w", err)
+			return line, nil, fmt.Errorf("the head was cut off: %w", err)
 		}
-		if l == "" {
-			break
-		}
-		name, value, ok := strings.Cut(l, ":")
-		if !ok || strings.ContainsAny(l, "\r\x00") { // a bare CR: RFC 9112 §2.2
-			return false, fmt.Errorf("%.80q is no header field", l)
-		}
-		name, value = strings.TrimSpace(name), strings.TrimSpace(value)
-		switch strings.ToLower(name) {
-		case "host":
-			value = r.o.To.Host
-		case "origin": // a browser sends it with what a page posts (RFC 6454 §7)
-			if u, err := url.Parse(value); err != nil || !loopback(u.Hostname()) {
-				return false, fmt.Errorf("a web page from elsewhere, %.80q, may not call through here", value)
-			}
-		case "content-length":
-			if w.Declared, err = strconv.ParseInt(value, 10, 64); err != nil || w.Declared < 0 || w.Declared > maxBody {
-				return false, fmt.Errorf("a length of %.40q is not taken", value)
-			}
-		case "transfer-encoding":
-			if !strings.EqualFold(value, "chunked") {
-				return false, fmt.Errorf("the transfer coding %.40q is not taken", value)
-			}
-			chunked = true
+		text := strings.TrimRight(string(l), "\r\n")
+		switch {
+		case text == "" && lines == 0: // before the request line (RFC 9112 §2.2)
+			b = b[:0]
 			continue
-		case "expect":
-			if strings.EqualFold(value, "100-continue") {
-				_, _ = io.WriteString(c, "HTTP/1.1 100 Continue\r\n\r\n")
+		case text == "":
+			return http1.Request(b)
+		case lines == 0:
+			if _, err := http1.ParseRequestLine(text); err != nil {
+				return line, nil, err
 			}
-			continue
-		case "connection":
-			keep = !says(value, "close") && (keep || says(value, "keep-alive"))
-			continue // between the program and here
-		case "proxy-connection", "keep-alive":
-			continue
 		}
-		w.Header = append(w.Header, [2]string{name, value})
+		lines++
 	}
-	return keep, body(in, w, chunked)
 }
 
 // target is where a request goes.
@@ -367,33 +347,29 @@ func beyond(in *bufio.Reader) int64 {
 // dechunked reads a body in chunks (RFC 9112 §7.1).
 func dechunked(in *bufio.Reader) ([]byte, error) {
 	var out bytes.Buffer
-	for {
-		line := lines(in)
-		l, err := line()
-		if err != nil {
+	var chunks http1.Chunks
+	for size := 1; !chunks.Done(); {
+		p, err := in.Peek(size)
+		if have := in.Buffered(); have > len(p) {
+			p, _ = in.Peek(have)
+		}
+		piece, cerr := chunks.Next(p)
+		switch {
+		case cerr != nil:
+			return nil, fmt.Errorf("the chunk is not taken: %w", cerr)
+		case int64(out.Len()) > maxBody-int64(piece.Data)-chunks.Left():
+			return nil, fmt.Errorf("a body of more than %d bytes is not taken", maxBody)
+		case piece == (http1.Piece{}) && err != nil:
 			return nil, fmt.Errorf("the chunks were cut off: %w", err)
+		case piece == (http1.Piece{}):
+			size = len(p) + 1 // more must come
+			continue
 		}
-		size, _, _ := strings.Cut(strings.TrimSpace(l), ";")
-		n, err := strconv.ParseInt(strings.TrimSpace(size), 16, 64)
-		if err != nil || n < 0 || n > maxBody-int64(out.Len()) {
-			return nil, fmt.Errorf("a chunk of the size %.20q is not taken", size)
+		out.Write(p[piece.Skip : piece.Skip+piece.Data])
+		if _, err := in.Discard(piece.Skip + piece.Data); err != nil {
+			return nil, err
 		}
-		if n == 0 {
-			for { // trailer
-				l, err := line()
-				if errors.Is(err, errTooLarge) {
-					return nil, err
-				}
-				if err != nil || strings.TrimSpace(l) == "" {
-					return out.Bytes(), nil
-				}
-			}
-		}
-		if _, err := io.CopyN(&out, in, n); err != nil {
-			return nil, fmt.Errorf("a chunk was cut off: %w", err)
-		}
-		if _, err := in.Discard(2); err != nil {
-			return nil, fmt.Errorf("a chunk was cut off: %w", err)
-		}
+		size = 1
 	}
+	return out.Bytes(), nil
 }

@@ -190,9 +190,7 @@ func TestWhatProgramsSend(t *testing.T) {
 	assert.Contains(
 		t,
 		w.raw(
-			head(
-				"Transfer-Encoding: chunked\r\n",
-			)+fmt.Sprintf(
+			head("Transfer-Encoding: chunked\r\n")+fmt.Sprintf(
 				"5\r\n%s\r\n%x;x=1\r\n%s\r\n0\r\nX: y\r\n\r\n",
 				body[:5],
 				len(body)-5,

@@ -14,6 +14,8 @@ import (
 
 // builtins is the table of part 2 §3: name, base, white space, lexical rule,
 // bounds. Primitive types name themselves.
+//
+//nolint:gochecknoglobals // made once, when it is first asked for
 var builtins = sync.OnceValue(func() map[string]*Simple {
 	m := map[string]*Simple{}
 	add := func(name, base, ws string, check func(string) string, bounds ...string) {
@@ -132,10 +134,12 @@ var uriScheme = regexp.MustCompile(`^[A-Za-z][A-Za-z0-9+.-]*$`)
 var badEscape = regexp.MustCompile(`%([^0-9A-Fa-f]|.?$|.[^0-9A-Fa-f])`)
 
 // anyType is the ur-type (part 1 §3.4.7).
+//
+//nolint:gochecknoglobals // made once, when it is first asked for
 var anyType = sync.OnceValue(func() *Complex {
-	any := &Wildcard{Process: "lax", Any: true}
-	return &Complex{Name: QName{XSD, "anyType"}, Mixed: true, AnyAttr: any, Content: &Particle{Min: 1, Max: 1,
-		Group: &Group{Particles: []*Particle{{Min: 0, Max: Unbounded, Any: any}}}}}
+	anySimple := &Wildcard{Process: "lax", Any: true}
+	return &Complex{Name: QName{XSD, "anyType"}, Mixed: true, AnyAttr: anySimple, Content: &Particle{Min: 1, Max: 1,
+		Group: &Group{Particles: []*Particle{{Min: 0, Max: Unbounded, Any: anySimple}}}}}
 })
 
 // AnyType is the type that allows everything.
@@ -191,6 +195,7 @@ type instant struct {
 	zoned bool
 }
 
+//nolint:gochecknoglobals // a table: it is never written to
 var dateForms = map[string]struct {
 	re      *regexp.Regexp
 	example string
@@ -223,6 +228,7 @@ var dateForms = map[string]struct {
 	"gMonth": {regexp.MustCompile(`^()--([0-9]{2})()()()()(Z|[+-][0-9]{2}:[0-9]{2})?$`), "a month such as --03"},
 }
 
+//revive:disable-next-line:cyclomatic the cases of the standard, in one place
 func parseInstant(kind, s string) (instant, bool) {
 	m := dateForms[kind].re.FindStringSubmatch(s)
 	if m == nil {
@@ -332,6 +338,8 @@ func parseDuration(s string) (duration, bool) {
 
 // compare orders two values of a primitive type; ok is false where the type
 // has no order between them.
+//
+//revive:disable-next-line:cyclomatic the cases of the standard, in one place
 func compare(primitive, a, b string) (order int, ok bool) {
 	switch primitive {
 	case "decimal":
@@ -587,6 +595,8 @@ func quote(v string) string {
 
 // facets applies the facets of every step of the derivation. The length is
 // that of a list, or below zero where it is still to be measured.
+//
+//revive:disable-next-line:cyclomatic the cases of the standard, in one place
 func (s *Simple) facets(v string, length int) *ValueError {
 	for _, f := range s.rules().steps {
 		bad := func(rule, format string, args ...any) *ValueError {
@@ -654,6 +664,8 @@ func (s *Simple) facets(v string, length int) *ValueError {
 }
 
 // boundRules are the four bounds in the order in which facets looks at them.
+//
+//nolint:gochecknoglobals // a table: it is never written to
 var boundRules = [4]struct {
 	ok          func(order int) bool
 	rule, words string

@@ -1,6 +1,9 @@
 package schema
 
-import "slices"
+import (
+	"slices"
+	"sync"
+)
 
 // startSet is what a particle can begin with. Names are numbers here, so that
 // a child of a document is told with no look at its letters.
@@ -67,6 +70,7 @@ func (st *startSet) labels() []string {
 // more declaration, which may be no part of the set (the wrapper of rpc style).
 // It is called under the set's lock: from then on models are only read.
 func (s *Set) compile(decl *Element) {
+	prepareShared()
 	if s.ids == nil {
 		s.ids = map[QName]int32{}
 		for _, k := range s.order {
@@ -168,9 +172,15 @@ func (s *Set) start(p *Particle) *startSet {
 	return st
 }
 
-// The types that all sets share are prepared before any set is.
-func init() {
-	for _, t := range []Type{AnyType(), soapArray} {
-		(&Set{}).compileType(t)
-	}
+//nolint:gochecknoglobals // what all sets share is prepared once
+var sharedTypes sync.Once
+
+// prepareShared prepares the types that all sets share; from then on they are only
+// read.
+func prepareShared() {
+	sharedTypes.Do(func() {
+		for _, t := range []Type{AnyType(), soapArray} {
+			(&Set{}).compileType(t)
+		}
+	})
 }

@@ -180,6 +180,7 @@ func (s *Set) model(d *document, n xmltree.Node) *Particle {
 	return nil
 }
 
+//revive:disable-next-line:cyclomatic the cases of the standard, in one place
 func (s *Set) particle(d *document, n xmltree.Node) *Particle {
 	p := &Particle{Min: 1, Max: 1}
 	if v, ok := n.Attr("", "minOccurs"); ok {

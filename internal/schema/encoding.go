@@ -11,6 +11,8 @@ const SOAPEncoding = "http://schemas.xmlsoap.org/soap/encoding/"
 
 // soapArray is the type that arrays are derived from (SOAP 1.1 §5.4.2): any
 // members, each of any name.
+//
+//nolint:gochecknoglobals // made once, when it is first asked for
 var soapArray = &Complex{
 	Name: QName{SOAPEncoding, "Array"}, Base: AnyType(),
 	Content: &Particle{Min: 0, Max: Unbounded, Any: &Wildcard{Any: true, Process: "lax"}},

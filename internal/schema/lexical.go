@@ -83,6 +83,8 @@ func lexFloat(s string) string {
 // plainDate tells, without more ado, whether a value is a date or a date and
 // time of the commonest form, 2027-03-01 or 2027-03-01T14:30:00Z; ok is false
 // where that cannot be told here.
+//
+//revive:disable-next-line:cyclomatic the cases of the standard, in one place
 func plainDate(s string, withTime bool) (ok bool) {
 	two := func(i int) int {
 		a, b := s[i]-'0', s[i+1]-'0'

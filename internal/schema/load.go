@@ -15,16 +15,16 @@ type Fetch func(location, base string) (src []byte, resolved string, err error)
 
 // Problem is something that could not be read or resolved. The rest works.
 type Problem struct {
-	What  string
-	Where Place
-	Why   string
+	What  string // what it is
+	Where Place  // in what, or at which address
+	Why   string // in words
 }
 
 func (p Problem) String() string { return p.What + ": " + p.Why }
 
 // Set is a set of schema documents with their components.
 type Set struct {
-	Problems []Problem
+	Problems []Problem // parts that could not be read
 
 	fetch       Fetch
 	seen        map[string]bool
@@ -127,6 +127,7 @@ func (s *Set) add(n xmltree.Node, source, includer string, included bool) {
 	}
 }
 
+//nolint:gochecknoglobals // a table: it is never written to
 var globalKinds = map[string]string{
 	"element":        "element",
 	"simpleType":     "type",

@@ -19,7 +19,7 @@ const (
 )
 
 // QName is an expanded name.
-type QName struct{ Space, Local string }
+type QName struct{ Space, Local string } // namespace URI, "" none; local name
 
 func (q QName) String() string {
 	if q.Space == "" {
@@ -48,24 +48,24 @@ type Type interface {
 
 // Element is an element declaration (part 1 §3.3).
 type Element struct {
-	Name     QName // Space is empty where the element is unqualified
-	Type     Type
-	Nillable bool
-	Abstract bool
-	Default  *string
-	Fixed    *string
+	Name     QName    // Space is empty where the element is unqualified
+	Type     Type     // its type
+	Nillable bool     // xsi:nil is allowed
+	Abstract bool     // it cannot stand itself
+	Default  *string  // the value where it is empty, nil none
+	Fixed    *string  // the only value, nil none
 	Head     *Element // of the substitution group that it belongs to
-	Doc      string
-	Global   bool
-	At       Place
+	Doc      string   // what it is for, in a sentence
+	Global   bool     // it is declared at the top
+	At       Place    // where it stands
 
 	keys []*constraint
 }
 
 // Place is where a component stands in its source.
 type Place struct {
-	Source string
-	Offset int
+	Source string // address of the document
+	Offset int    // in bytes, from 0
 }
 
 // Compositor is the kind of a model group.
@@ -83,18 +83,18 @@ func (c Compositor) String() string { return [...]string{"sequence", "choice", "
 // Particle is a term with its bounds (part 1 §3.9). Exactly one of Element,
 // Group and Any is set.
 type Particle struct {
-	Min, Max int // Max may be Unbounded
-	Element  *Element
-	Group    *Group
-	Any      *Wildcard
+	Min, Max int       // Max may be Unbounded
+	Element  *Element  // one of Element, Group and Any is set
+	Group    *Group    // a model group
+	Any      *Wildcard // a wildcard
 
 	starts *startSet
 }
 
 // Group is a model group.
 type Group struct {
-	Compositor Compositor
-	Particles  []*Particle
+	Compositor Compositor  // sequence, choice or all
+	Particles  []*Particle // in their order
 }
 
 // Wildcard is xs:any or xs:anyAttribute (part 1 §3.10).
@@ -124,29 +124,29 @@ func (w *Wildcard) Allows(space string) bool {
 
 // Attribute is an attribute with the use that a type makes of it.
 type Attribute struct {
-	Name       QName
-	Type       *Simple
-	Required   bool
-	Prohibited bool
-	Default    *string
-	Fixed      *string
-	Doc        string
+	Name       QName   // its name
+	Type       *Simple // its type
+	Required   bool    // it must be there
+	Prohibited bool    // it must not be there
+	Default    *string // the value where it is empty, nil none
+	Fixed      *string // the only value, nil none
+	Doc        string  // what it is for, in a sentence
 }
 
 // Complex is a complex type (part 1 §3.4).
 type Complex struct {
-	Name     QName
-	Base     Type
-	Extends  bool // derived by extension; else by restriction
-	Abstract bool
-	Mixed    bool
-	Content  *Particle // nil: no child elements
-	Simple   *Simple   // simple content, else nil
-	Attrs    []*Attribute
-	AnyAttr  *Wildcard
-	ArrayOf  Type // of the members, where it is an array of SOAP encoding; else nil
-	Doc      string
-	At       Place
+	Name     QName        // its name
+	Base     Type         // that it is derived from
+	Extends  bool         // derived by extension; else by restriction
+	Abstract bool         // it cannot stand itself
+	Mixed    bool         // text may stand between elements
+	Content  *Particle    // nil: no child elements
+	Simple   *Simple      // simple content, else nil
+	Attrs    []*Attribute // its attributes
+	AnyAttr  *Wildcard    // nil none but those named
+	ArrayOf  Type         // of the members, where it is an array of SOAP encoding; else nil
+	Doc      string       // what it is for, in a sentence
+	At       Place        // where it stands
 
 	compiled bool
 	counted  bool // repeats groups of repeated things: how often each came is open
@@ -171,14 +171,14 @@ const (
 
 // Simple is a simple type (part 2 §4.1).
 type Simple struct {
-	Name      QName
-	Base      *Simple
-	Variety   Variety
-	Primitive string // of atomic types: string, decimal, dateTime, …
-	Item      *Simple
-	Members   []*Simple
-	Facets    Facets
-	Doc       string
+	Name      QName     // its name
+	Base      *Simple   // that it is derived from
+	Variety   Variety   // atomic, list or union
+	Primitive string    // of atomic types: string, decimal, dateTime, …
+	Item      *Simple   // type of a list's items
+	Members   []*Simple // types of a union
+	Facets    Facets    // what restricts it
+	Doc       string    // what it is for, in a sentence
 
 	check func(string) string // lexical rule of a built-in type; "" is right
 	known atomic.Pointer[rules]
@@ -194,14 +194,14 @@ func (s *Simple) Documentation() string { return s.Doc }
 // are set to nil or empty, of none (part 2 §4.3). Patterns of one step are
 // alternatives; those of different steps must all match.
 type Facets struct {
-	Length, MinLength, MaxLength *int
-	TotalDigits, FractionDigits  *int
-	MinInclusive, MaxInclusive   *string
-	MinExclusive, MaxExclusive   *string
-	Enumeration                  []string
-	EnumDocs                     map[string]string
-	Patterns                     [][]*Pattern
-	WhiteSpace                   string // preserve, replace or collapse
+	Length, MinLength, MaxLength *int              // nil none; so are the others; characters, bytes or items
+	TotalDigits, FractionDigits  *int              // of decimals
+	MinInclusive, MaxInclusive   *string           // in the value space
+	MinExclusive, MaxExclusive   *string           // in the value space
+	Enumeration                  []string          // nil every value
+	EnumDocs                     map[string]string // what each value means
+	Patterns                     [][]*Pattern      // each group by a step of derivation
+	WhiteSpace                   string            // preserve, replace or collapse
 }
 
 // SimpleOf is the simple type of an element's content: its own, that of its

@@ -13,7 +13,7 @@ import (
 // Pattern is a regular expression of part 2 appendix F, compiled to Go's
 // linear-time matcher. XSD patterns match the whole value.
 type Pattern struct {
-	Source string
+	Source string // as written
 	re     *regexp.Regexp
 }
 
@@ -118,12 +118,14 @@ func tableSet(t *unicode.RangeTable) set {
 // Appendix F's \i and \c are the name characters of XML 1.0 second edition:
 // letters and, for \c, digits, marks and a few signs, all of the first plane.
 var (
+	//nolint:gochecknoglobals // made once, when it is first asked for
 	letterSet = sync.OnceValue(func() set {
 		return append(
 			append(set{{':', ':'}, {'_', '_'}}, tableSet(unicode.L)...),
 			tableSet(unicode.Nl)...).normal().
 			below(0x10000)
 	})
+	//nolint:gochecknoglobals // made once, when it is first asked for
 	letterOrDigitSet = sync.OnceValue(func() set {
 		s := append(set{{'-', '.'}, {0xB7, 0xB7}}, letterSet()...)
 		return append(append(s, tableSet(unicode.M)...), tableSet(unicode.Nd)...).normal().below(0x10000)
@@ -131,6 +133,8 @@ var (
 )
 
 // The name characters of XML 1.0 fifth edition, which names themselves follow.
+//
+//nolint:gochecknoglobals // made once, when it is first asked for
 var nameStartSet = sync.OnceValue(func() set {
 	return set{
 		{':', ':'},
@@ -155,12 +159,14 @@ var nameStartSet = sync.OnceValue(func() set {
 	}
 })
 
+//nolint:gochecknoglobals // made once, when it is first asked for
 var nameCharSet = sync.OnceValue(func() set {
 	return append(
 		set{{'-', '.'}, {'0', '9'}, {0xB7, 0xB7}, {0x300, 0x36F}, {0x203F, 0x2040}},
 		nameStartSet()...).normal()
 })
 
+//nolint:gochecknoglobals // made once, when it is first asked for
 var wordSet = sync.OnceValue(func() set {
 	s := append(slices.Clone(tableSet(unicode.P)), tableSet(unicode.Z)...)
 	s = append(s, tableSet(unicode.C)...)
@@ -168,6 +174,8 @@ var wordSet = sync.OnceValue(func() set {
 })
 
 // Common Unicode blocks of appendix F.1.1 that patterns name.
+//
+//nolint:gochecknoglobals // a table: it is never written to
 var blocks = map[string][2]rune{
 	"BasicLatin": {
 		0,
@@ -346,6 +354,8 @@ func (t *translator) atom() (set, error) {
 }
 
 // escape reads \x; single is the character where it is one.
+//
+//revive:disable-next-line:cyclomatic the cases of the standard, in one place
 func (t *translator) escape() (s set, single rune, err error) {
 	t.pos++
 	c := t.peek()
@@ -410,6 +420,8 @@ func (t *translator) escape() (s set, single rune, err error) {
 }
 
 // charClass is [ ^? (char | range | escape)+ (- charClass)? ].
+//
+//revive:disable-next-line:cyclomatic the cases of the standard, in one place
 func (t *translator) charClass(depth int) (set, error) {
 	if depth > 50 {
 		return nil, fmt.Errorf("it is nested too deeply")

@@ -82,6 +82,7 @@ func contains(t, within *Simple, seen map[*Simple]bool) bool {
 	return false
 }
 
+//revive:disable-next-line:cyclomatic the cases of the standard, in one place
 func (s *Set) readFacets(d *document, n xmltree.Node, t *Simple) {
 	defer t.known.Store(nil) // what was told of it before its facets were read
 	f := &t.Facets

@@ -14,22 +14,22 @@ import (
 
 // Error is one place in which a document breaks its schema.
 type Error struct {
-	Offset   int      `json:"offset"`
-	Line     int      `json:"line"`
-	Column   int      `json:"column"`
-	Path     string   `json:"path"`
-	Rule     string   `json:"rule"` // name of the validation rule, e.g. cvc-enumeration-valid
-	Message  string   `json:"message"`
-	Expected []string `json:"expected,omitempty"`
-	Span     xmltree.Span
+	Offset   int          `json:"offset"`             // in bytes, from 0
+	Line     int          `json:"line"`               // from 1
+	Column   int          `json:"column"`             // in characters, from 1
+	Path     string       `json:"path"`               // where: its path
+	Rule     string       `json:"rule"`               // name of the validation rule, e.g. cvc-enumeration-valid
+	Message  string       `json:"message"`            // in plain words
+	Expected []string     `json:"expected,omitempty"` // what could stand there
+	Span     xmltree.Span // where it stands
 }
 
 func (e *Error) Error() string { return e.Message }
 
 // Options steer a validation.
 type Options struct {
-	Max     int // errors to report at most; 0: 100
-	Context context.Context
+	Max     int             // errors to report at most; 0: 100
+	Context context.Context // ends it; nil never
 	// Unfilled tells whether an element or attribute awaits a value; its
 	// content is then not checked. nil: none does.
 	Unfilled func(xmltree.Node) bool
@@ -130,6 +130,8 @@ func (v *validator) stopped() bool {
 	return len(v.errors) >= v.opts.Max || v.count%1024 == 0 && v.opts.Context != nil && v.opts.Context.Err() != nil
 }
 
+//revive:disable-next-line:function-length the cases of the standard, in one place
+//revive:disable-next-line:cyclomatic the cases of the standard, in one place
 func (v *validator) element(n xmltree.Node, decl *Element) {
 	if v.stopped() {
 		return
@@ -243,6 +245,7 @@ func typeLabel(t Type) string {
 	return "the type declared here"
 }
 
+//revive:disable-next-line:cyclomatic the cases of the standard, in one place
 func (v *validator) attributes(n xmltree.Node, c *Complex, attrs []xmltree.Attribute) {
 	have := 0
 	for _, a := range attrs {
@@ -663,6 +666,8 @@ const maxCounted = 1000
 // (a{2,3}){2,3}: then each child still has one particle, but how many of them
 // belong to one turn of the group only the whole can tell, and taking as many
 // as there are was one way of several.
+//
+//revive:disable-next-line:cyclomatic the cases of the standard, in one place
 func (m *matching) counted(p *Particle) bool {
 	if len(m.kids) > maxCounted {
 		return false

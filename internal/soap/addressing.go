@@ -14,6 +14,8 @@ const (
 )
 
 // AddressingNS are the namespaces of those versions.
+//
+//nolint:gochecknoglobals // a table: it is never written to
 var AddressingNS = map[string]string{
 	Addressing2004: "http://schemas.xmlsoap.org/ws/2004/08/addressing",
 	Addressing10:   "http://www.w3.org/2005/08/addressing",
@@ -31,8 +33,8 @@ func anonymous(version string) string {
 // Addressing are the message addressing properties of a request.
 type Addressing struct {
 	Version   string // Addressing10 or Addressing2004
-	To        string
-	Action    string
+	To        string // address of the service
+	Action    string // SOAP action, "" none
 	MessageID string // urn:uuid:…
 	OneWay    bool   // no reply is due, so that none is asked for
 }

@@ -20,9 +20,9 @@ const (
 
 // Attached is a part that is sent with an envelope.
 type Attached struct {
-	ID, Type string
+	ID, Type string // Content-ID; media type
 	Name     string // of the file
-	Content  []byte
+	Content  []byte // bytes of the file
 }
 
 // Package puts an envelope and its parts together, as MTOM or as SOAP with

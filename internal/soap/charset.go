@@ -10,6 +10,8 @@ import (
 )
 
 // Charsets are the encodings in which a request can be sent.
+//
+//nolint:gochecknoglobals // a table: it is never written to
 var Charsets = []string{"utf-8", "utf-16", "iso-8859-1"}
 
 // Encode writes an envelope, which is UTF-8, in another encoding, and says so

@@ -132,12 +132,12 @@ func Build(v Version, headers [][]byte, body []byte) (envelope []byte, bodyAt in
 
 // Envelope is an envelope that was read.
 type Envelope struct {
-	Version Version
-	Doc     *xmltree.Document
-	Header  xmltree.Node // zero where there is none
-	Body    xmltree.Node // zero where there is none
-	Payload xmltree.Node // first element of the body, or zero
-	Fault   *Fault       // where the payload is a fault
+	Version Version           // SOAP 1.1 or 1.2
+	Doc     *xmltree.Document // as it was read
+	Header  xmltree.Node      // zero where there is none
+	Body    xmltree.Node      // zero where there is none
+	Payload xmltree.Node      // first element of the body, or zero
+	Fault   *Fault            // where the payload is a fault
 }
 
 // Read finds the parts of an envelope; nil where the document is none.
@@ -161,14 +161,14 @@ func Read(d *xmltree.Document) *Envelope {
 
 // Fault is a fault of either version in the terms of SOAP 1.2 (§5.4).
 type Fault struct {
-	Node     xmltree.Node
+	Node     xmltree.Node   // the fault
 	Code     xmltree.Name   // soap:Client and soap:Sender keep their own spelling
 	Subcodes []xmltree.Name // 1.2; in 1.1 what follows a dot in the code
-	Reason   string
-	Actor    string       // 1.1 faultactor, 1.2 Role
-	Detail   xmltree.Node // the detail element, or zero
-	CodeAt   xmltree.Span
-	ReasonAt xmltree.Span
+	Reason   string         // what the service says
+	Actor    string         // 1.1 faultactor, 1.2 Role
+	Detail   xmltree.Node   // the detail element, or zero
+	CodeAt   xmltree.Span   // where the code stands
+	ReasonAt xmltree.Span   // where the reason stands
 }
 
 func readFault(v Version, n xmltree.Node) *Fault {

@@ -13,6 +13,8 @@ import (
 )
 
 // quay is what the berth desk knows.
+//
+//nolint:gochecknoglobals // a table: it is never written to
 var quay = []struct {
 	code          string
 	length, depth float64
@@ -150,6 +152,7 @@ func tides(_ *Harbour, op string, body xmltree.Node) (string, *fault) {
 	return b.String(), nil
 }
 
+//nolint:gochecknoglobals // a table: it is never written to
 var pilots = []string{"Marit Skjold", "Tomas Vane", "Ines Hallam"}
 
 func pilotOrders(h *Harbour, _ string, body xmltree.Node) (string, *fault) {
@@ -167,6 +170,8 @@ func pilotOrders(h *Harbour, _ string, body xmltree.Node) (string, *fault) {
 }
 
 // register is what the call sign service knows.
+//
+//nolint:gochecknoglobals // a table: it is never written to
 var register = []struct{ sign, vessel, since string }{
 	{
 		"SKAL4",

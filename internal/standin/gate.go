@@ -27,7 +27,7 @@ const (
 // Gate is the harbour's token service (WS-Trust 1.3 §4): to those who show a user
 // name and a password it gives an assertion about them, signed by its own key.
 type Gate struct {
-	Cert    *x509.Certificate
+	Cert    *x509.Certificate // that signs its assertions
 	key     *rsa.PrivateKey
 	checker *wssec.Checker
 }

@@ -42,16 +42,16 @@ const (
 
 // Options steer a harbour.
 type Options struct {
-	Plain, TLS string // listening addresses; "" a free port on 127.0.0.1
-	Misbehave  string // the id of a misbehaviour for every call; see Misbehaviours
-	Slow       time.Duration
+	Plain, TLS string        // listening addresses; "" a free port on 127.0.0.1
+	Misbehave  string        // the id of a misbehaviour for every call; see Misbehaviours
+	Slow       time.Duration // how long a slow answer waits
 }
 
 // Harbour is the running stand-in.
 type Harbour struct {
-	Plain, TLS string // host:port
-	Cert       *trust.Pair
-	Desk       *Desk // the manifest desk's key, and who vouches for its clerks
+	Plain, TLS string      // host:port
+	Cert       *trust.Pair // of its TLS
+	Desk       *Desk       // the manifest desk's key, and who vouches for its clerks
 
 	opts     Options
 	services map[string]*service // by path
@@ -201,12 +201,12 @@ func (h *Harbour) load() error {
 
 // Row is one line of the table of addresses.
 type Row struct {
-	Service string `json:"service"`
-	Port    string `json:"port"`
-	SOAP    string `json:"soap"`
-	Address string `json:"address"`
-	WSDL    string `json:"wsdl"`
-	Asks    string `json:"asks,omitempty"`
+	Service string `json:"service"`        // its name
+	Port    string `json:"port"`           // name of the port
+	SOAP    string `json:"soap"`           // 1.1 or 1.2
+	Address string `json:"address"`        // where it is called
+	WSDL    string `json:"wsdl"`           // where its description is
+	Asks    string `json:"asks,omitempty"` // what security it wants
 }
 
 // Table lists all ports with their addresses.
@@ -243,6 +243,9 @@ func (h *Harbour) Table() []Row {
 
 // ServeHTTP answers descriptions and calls. A path that ends in /~ID misbehaves
 // in that way.
+//
+//revive:disable-next-line:function-length one request, answered in one place
+//revive:disable-next-line:cyclomatic one request, answered in one place
 func (h *Harbour) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	path, bad, _ := strings.Cut(r.URL.Path, "/~")
 	if bad == "" {
@@ -383,6 +386,8 @@ func (h *Harbour) describe(w http.ResponseWriter, src []byte) {
 }
 
 // call answers one envelope, as a service of its contract would.
+//
+//revive:disable-next-line:cyclomatic one request, answered in one place
 func (h *Harbour) call(s *service, r *http.Request, body []byte, parts []soap.Attached) (reply []byte, status int) {
 	v := s.port.Version
 	refuse := func(f *fault) ([]byte, int) { return faultEnvelope(v, f), statusOf(v, f) }
@@ -482,9 +487,7 @@ func faultEnvelope(v soap.Version, f *fault) []byte {
 			nil,
 			[]byte(
 				`    <soap:Fault xmlns:wsse="`+wssec.WSSE+`"><soap:Code><soap:Value>`+code+`</soap:Value>`+sub+`</soap:Code><soap:Reason><soap:Text xml:lang="en">`+
-					xmltree.EscapeText(
-						f.reason,
-					)+`</soap:Text></soap:Reason>`+detail+`</soap:Fault>`,
+					xmltree.EscapeText(f.reason)+`</soap:Text></soap:Reason>`+detail+`</soap:Fault>`,
 			),
 		)
 		return out

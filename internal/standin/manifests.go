@@ -23,10 +23,10 @@ import (
 // Desk is the manifest desk's own key, which signs its replies and opens what is
 // encrypted for it, and the authority that vouches for the clerks.
 type Desk struct {
-	Cert   *x509.Certificate
-	Key    *rsa.PrivateKey
-	Clerks *trust.Pair
-	Gate   *Gate // whose assertions are taken in a clerk's place
+	Cert   *x509.Certificate // its certificate
+	Key    *rsa.PrivateKey   // that belongs to it
+	Clerks *trust.Pair       // who may file
+	Gate   *Gate             // whose assertions are taken in a clerk's place
 }
 
 // newDesk makes the keys.
@@ -86,24 +86,26 @@ func (d *Desk) Clerk(name string) (pem []byte, err error) {
 
 // open takes what is encrypted off a request, and checks who signed it: body and
 // timestamp must be covered where they stand.
-func (d *Desk) open(body []byte) (clear []byte, _ who, encrypted bool, no *fault) {
+//
+//revive:disable-next-line:cyclomatic one request, answered in one place
+func (d *Desk) open(body []byte) (plain []byte, _ who, encrypted bool, no *fault) {
 	refuse := func(code, why string) ([]byte, who, bool, *fault) {
 		return body, who{}, false, &fault{code: code, reason: why, secure: true}
 	}
-	clear, parts, err := wssec.Decrypt(body, []wssec.DecryptionKey{{Key: d.Key, Cert: d.Cert}})
+	plain, parts, err := wssec.Decrypt(body, []wssec.DecryptionKey{{Key: d.Key, Cert: d.Cert}})
 	if err != nil {
 		return refuse("FailedCheck", "the message cannot be decrypted: "+err.Error())
 	}
-	doc, err := xmltree.Parse(clear, xmltree.Limits{Depth: 200})
+	doc, err := xmltree.Parse(plain, xmltree.Limits{Depth: 200})
 	e := soap.Read(doc)
 	if err != nil || e == nil {
-		return clear, who{}, len(parts) > 0, nil // the service itself says what is wrong
+		return plain, who{}, len(parts) > 0, nil // the service itself says what is wrong
 	}
 	if e.Header.IsZero() || e.Header.Child(wssec.WSSE, "Security").IsZero() {
 		return refuse("InvalidSecurity", "no security header found")
 	}
 	if name, code, why := d.Gate.admits(e, time.Now()); name != "" {
-		return clear, who{name: name}, len(parts) > 0, nil
+		return plain, who{name: name}, len(parts) > 0, nil
 	} else if why != "" {
 		return refuse(code, why)
 	}
@@ -142,7 +144,7 @@ func (d *Desk) open(body []byte) (clear []byte, _ who, encrypted bool, no *fault
 		KeyUsages: []x509.ExtKeyUsage{x509.ExtKeyUsageAny}}); err != nil {
 		return refuse("FailedAuthentication", "the signer is no clerk of this harbour")
 	}
-	return clear, who{s.Cert.Subject.CommonName, s.Cert}, len(parts) > 0, nil
+	return plain, who{s.Cert.Subject.CommonName, s.Cert}, len(parts) > 0, nil
 }
 
 // who is who files a manifest: by a certificate, or by an assertion.

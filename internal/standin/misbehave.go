@@ -102,6 +102,8 @@ func hold(r *http.Request) {
 }
 
 // misbehaviours are named by the finding that each leads to.
+//
+//nolint:gochecknoglobals // a table: it is never written to
 var misbehaviours = map[string]misbehaviour{
 	"wait.timed-out": {
 		what: "never answers",
@@ -240,10 +242,7 @@ var misbehaviours = map[string]misbehaviour{
 	"read.depth-over-limit": {
 		what: "nests 5000 elements",
 		do: xml(
-			"<soap:Envelope xmlns:soap=\"{ns}\"><soap:Body>" + strings.Repeat(
-				"<a>",
-				5000,
-			) + strings.Repeat(
+			"<soap:Envelope xmlns:soap=\"{ns}\"><soap:Body>" + strings.Repeat("<a>", 5000) + strings.Repeat(
 				"</a>",
 				5000,
 			) + "</soap:Body></soap:Envelope>",
@@ -380,7 +379,7 @@ var misbehaviours = map[string]misbehaviour{
 }
 
 // Misbehaviour is one row of the list.
-type Misbehaviour struct{ ID, What string }
+type Misbehaviour struct{ ID, What string } // stable name: stage.cause; it does
 
 // Misbehaviours lists all of them, by id.
 func Misbehaviours() []Misbehaviour {

@@ -11,9 +11,9 @@ import (
 // FileError is a file that cannot be used, with the place; Line and Column count
 // from 1, and are 0 where the place is not known.
 type FileError struct {
-	Path         string
-	Line, Column int
-	Why          string
+	Path         string // of the file
+	Line, Column int    // from 1; in characters, from 1
+	Why          string // in plain words, without the place
 }
 
 func (e *FileError) Error() string {

@@ -20,7 +20,7 @@ import (
 type Entry struct {
 	Path     []string // table and key
 	Header   bool     // of a table
-	KeyAt    int
+	KeyAt    int      // offset of the key
 	From, to int      // of the value
 	parts    [][2]int // where the last of the path are written, in this expression
 	end      int      // of a header: where its line ends
@@ -81,6 +81,8 @@ func valueEnd(src []byte, i int) int {
 }
 
 // until finds the first of the stops from i on that is in no string and no bracket.
+//
+//revive:disable-next-line:cyclomatic a scanner is one loop over what comes
 func until(src []byte, i int, stops string) int {
 	depth := 0
 	for i < len(src) {
@@ -177,6 +179,7 @@ func Set(src []byte, path []string, value any) ([]byte, error) {
 	return out, nil
 }
 
+//revive:disable-next-line:cyclomatic a scanner is one loop over what comes
 func splice(src []byte, entries []Entry, path []string, value any) ([]byte, error) {
 	table, key := path[:len(path)-1], path[len(path)-1]
 	line := func(v any) string { return tomlKey(key) + " = " + tomlValue(v) + "\n" }

@@ -15,20 +15,20 @@ import (
 
 // Pair is a certificate with its key, for local work and for stand-ins.
 type Pair struct {
-	Cert *x509.Certificate
-	Key  *ecdsa.PrivateKey
+	Cert *x509.Certificate // the certificate
+	Key  *ecdsa.PrivateKey // that belongs to it
 }
 
 // Wish says what a certificate is to be.
 type Wish struct {
-	Name      string   // common name
-	Hosts     []string // names and addresses it is for
-	Authority bool     // may sign others
-	Client    bool     // for a client rather than a server
-	NotBefore time.Time
-	NotAfter  time.Time
-	By        *Pair  // who signs; nil: itself
-	IssuerAt  string // where the signer's certificate can be fetched
+	Name      string    // common name
+	Hosts     []string  // names and addresses it is for
+	Authority bool      // may sign others
+	Client    bool      // for a client rather than a server
+	NotBefore time.Time // zero: now
+	NotAfter  time.Time // zero: a year on
+	By        *Pair     // who signs; nil: itself
+	IssuerAt  string    // where the signer's certificate can be fetched
 }
 
 // Issue makes a certificate on the curve P-256. Without dates it is valid from

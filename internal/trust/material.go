@@ -52,16 +52,16 @@ func FormatOf(name string) Format {
 // Material is what a file holds: certificates, the one that the key belongs to
 // first, and the key where there is one.
 type Material struct {
-	Format Format
-	Certs  []*x509.Certificate
-	Key    crypto.Signer // nil: none
-	Notes  []string      // what was passed over, in words
+	Format Format              // PEM, DER, PKCS#12 and so on
+	Certs  []*x509.Certificate // certificates, the leaf first
+	Key    crypto.Signer       // nil: none
+	Notes  []string            // what was passed over, in words
 }
 
 // PasswordError is a file that needs a password, or another one.
 type PasswordError struct {
-	Format Format
-	Given  bool
+	Format Format // PEM, DER, PKCS#12 and so on
+	Given  bool   // a pass phrase was given, and is wrong
 }
 
 func (e *PasswordError) Error() string {
@@ -72,7 +72,7 @@ func (e *PasswordError) Error() string {
 }
 
 // MismatchError is a key and a certificate that do not belong together.
-type MismatchError struct{ Cert *x509.Certificate }
+type MismatchError struct{ Cert *x509.Certificate } // that does not belong to the key
 
 func (e *MismatchError) Error() string {
 	return "the key is not that of the certificate " + e.Cert.Subject.String()

@@ -34,6 +34,7 @@ const (
 	KeyWeak
 )
 
+//nolint:gochecknoglobals // a table: it is never written to
 var reasonText = [...]string{
 	"self-signed",
 	"chain-incomplete",
@@ -49,15 +50,15 @@ func (r Reason) String() string { return reasonText[r] }
 
 // Fault is one thing that is wrong with a chain.
 type Fault struct {
-	Reason Reason
-	Index  int // of the certificate in the chain, 0 being the leaf
-	Cert   *x509.Certificate
-	Detail string
+	Reason Reason            // what the service says
+	Index  int               // of the certificate in the chain, 0 being the leaf
+	Cert   *x509.Certificate // that it is about
+	Detail string            // in words
 }
 
 // Verdict is the judgement over a chain; it is good where Faults is empty.
 type Verdict struct {
-	Faults []Fault
+	Faults []Fault             // all that is wrong, the worst first
 	By     string              // why it is trusted, in words
 	Chain  []*x509.Certificate // as it was completed, leaf first; nil where it leads nowhere
 }
@@ -80,7 +81,7 @@ type Policy struct {
 	Host          string              // the name or address asked for
 	AcceptName    string              // a name that is accepted in its stead
 	AcceptExpired string              // SHA-256 of a certificate accepted outside its dates
-	Now           time.Time
+	Now           time.Time           // what time it is
 }
 
 // Judge judges a chain as sent, leaf first. Trust in a certificate waives the
@@ -129,6 +130,8 @@ func Judge(chain []*x509.Certificate, p Policy) *Verdict {
 }
 
 // Warm reads what the system trusts, once, so that no handshake need wait for it.
+//
+//nolint:gochecknoglobals // made once, when it is first asked for
 var Warm = sync.OnceFunc(func() { _, _ = x509.SystemCertPool() })
 
 func (v *Verdict) add(r Reason, i int, c *x509.Certificate, detail string) {
@@ -396,6 +399,7 @@ func Left(c *x509.Certificate, now time.Time) string {
 	return days(c.NotAfter.Sub(now)) + " left"
 }
 
+//nolint:gochecknoglobals // a table: it is never written to
 var usageNames = []struct {
 	use  x509.KeyUsage
 	name string

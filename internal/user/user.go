@@ -26,6 +26,8 @@ import (
 type Home struct {
 	Config string // identities.toml, approvals.toml
 	State  string // the journal
+
+	Phrases identity.Phrases // pass phrases that were given in this sitting
 }
 
 // Find finds the folders: $ORENDA_HOME holds both where it is set; else
@@ -88,6 +90,7 @@ func (h *Home) Identities() (map[string]*identity.Identity, error) {
 	}
 	for name, id := range out {
 		id.Name = name
+		id.WithPhrases(&h.Phrases)
 	}
 	return out, nil
 }

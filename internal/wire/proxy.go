@@ -19,10 +19,10 @@ import (
 
 // Proxy is what is connected to in the service's place.
 type Proxy struct {
-	Scheme     string // http, https or socks5
-	Host, Port string
-	User       string // "": no authentication is offered
-	Password   string
+	Scheme     string      // http, https or socks5
+	Host, Port string      // name or address; decimal
+	User       string      // "": no authentication is offered
+	Password   string      // secret
 	TLS        *tls.Config // of the connection to an https proxy
 }
 
@@ -52,7 +52,7 @@ const maxRefusal = 64 << 10
 // ProxyDialError is why the proxy itself could not be reached.
 type ProxyDialError struct {
 	Reason Reason // Refused, NameUnknown, ConnectTimeout or Unreachable
-	Err    error
+	Err    error  // what the system said
 }
 
 func (e *ProxyDialError) Error() string { return e.Err.Error() }
@@ -145,11 +145,11 @@ func (t *roundTrip) tunnel(ctx context.Context) error {
 	purpose, conn := t.leg.Purpose, t.leg.Conn
 	t.rec.Update(func(*exchange.Exchange) { t.leg.Purpose = "proxy" })
 	own.compose()
-	if n, err := t.conn.Write(own.payload); err != nil {
+	n, err := t.conn.Write(own.payload)
+	if err != nil {
 		return t.fail(exchange.Connect, ProxyRefused, err)
-	} else {
-		t.rec.Out(t.leg, own.payload, n)
 	}
+	t.rec.Out(t.leg, own.payload, n)
 	head, err := own.refusal(ctx)
 	if err != nil {
 		return err

@@ -64,7 +64,7 @@ const (
 // Error is why a call stopped on the wire.
 type Error struct {
 	Stage     exchange.Stage // at which it stopped
-	Reason    Reason
+	Reason    Reason         // as a type
 	Err       error          // what the system or a library said; may be nil
 	Verdict   *trust.Verdict // of Certificate
 	Alert     string         // the peer's alert, in the words of RFC 8446 §6

@@ -125,6 +125,8 @@ func (w *Workspace) Rename(kind, from, to string) error {
 
 // RenameVariable gives a variable another name in all environments, in every
 // setting and in every draft that variables stand in.
+//
+//revive:disable-next-line:cyclomatic one change of the file, from its values to its lines
 func (w *Workspace) RenameVariable(from, to string) error {
 	if to = strings.TrimSpace(to); to == "" || to == from {
 		return nil
@@ -196,6 +198,8 @@ func (w *Workspace) RenameVariable(from, to string) error {
 // Share is what changes where endpoints are given the settings of another, of
 // this workspace or of one beside it: for the stages that are named, or for all
 // but the address. skipped says what is not copied, and why.
+//
+//revive:disable-next-line:cyclomatic one change of the file, from its values to its lines
 func (w *Workspace) Share(
 	from *Workspace,
 	name string,
@@ -287,6 +291,9 @@ func blank(s string) any {
 
 // Lift is what changes where scheme, host and port of every address that is
 // written out become variables, with their values in every environment.
+//
+//revive:disable-next-line:function-length one change of the file, from its values to its lines
+//revive:disable-next-line:cyclomatic one change of the file, from its values to its lines
 func (w *Workspace) Lift() ([]exchange.Change, error) {
 	type origin struct{ scheme, host, port string }
 	origins, hosts := map[origin]string{}, map[string]string{} // prefix of the variables' names
@@ -415,7 +422,7 @@ func camel(s string) string {
 
 // Variable is one variable with its value in each environment that sets it.
 type Variable struct {
-	Name   string
+	Name   string            // of the variable
 	Values map[string]string // by environment
 	UsedBy []string          // endpoints, profiles and drafts, in words
 }

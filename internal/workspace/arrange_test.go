@@ -84,10 +84,7 @@ receive-limit = "64 KiB"
 			change("endpoint.TideTablesTLS.trust", pem),
 			change("endpoint.TideTablesTLS.answer-time", "90s"),
 			change("endpoint.TideTablesTLS.address", "https://127.0.0.1:1/tides"),
-			change(
-				"endpoint.TideTablesTLS.profile",
-				"desk",
-			),
+			change("endpoint.TideTablesTLS.profile", "desk"),
 			change("endpoint.TideTablesTLS.keep-alive", true),
 			change("endpoint.BerthDesk11.timestamp", "5m"),
 			change("endpoint.BerthDesk11.answer-time", "1s"),

@@ -95,9 +95,9 @@ func (c *Catalogue) Remove(name string) error {
 
 // Hit is an operation that a search found, and the fields that did.
 type Hit struct {
-	Name      string // of the description
-	Operation *contract.Operation
-	Fields    []string // paths; none where the operation itself has the words
+	Name      string              // of the description
+	Operation *contract.Operation // that was found
+	Fields    []string            // paths; none where the operation itself has the words
 }
 
 // Search finds operations by name, documentation or field, without regard to

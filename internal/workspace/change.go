@@ -93,6 +93,7 @@ func (w *Workspace) Apply(changes ...exchange.Change) error {
 	return w.set(sets...)
 }
 
+//revive:disable-next-line:cyclomatic one change of the file, from its values to its lines
 func (w *Workspace) settingChange(c exchange.Change) ([]set, error) {
 	parts := strings.SplitN(c.Key, ".", 3)
 	if len(parts) == 1 && (parts[0] == "default-environment" || parts[0] == "name") {

@@ -15,7 +15,7 @@ import (
 // Config is what the settings file says. It never changes once it was read, so
 // that every goroutine may keep one: a change of the file makes another.
 type Config struct {
-	Name          string
+	Name          string                         // of the workspace
 	Environment   string                         // the default one
 	Endpoints     []*Endpoint                    // in the order of the file
 	Contracts     []*Contract                    // in the order of the file
@@ -30,26 +30,26 @@ type Config struct {
 
 // Endpoint is a named way to reach a port.
 type Endpoint struct {
-	Name     string
-	Contract string // name of the contract
-	Port     string // of the contract
-	Profile  string // "" none
-	Default  bool   // it is chosen where several serve an operation
-	Off      bool   // it is not used
-	Values   map[string][]string
+	Name     string              // its name
+	Contract string              // name of the contract
+	Port     string              // of the contract
+	Profile  string              // "" none
+	Default  bool                // it is chosen where several serve an operation
+	Off      bool                // it is not used
+	Values   map[string][]string // items by key
 }
 
 // Contract is a description that the workspace keeps.
 type Contract struct {
-	Name   string
+	Name   string // in the workspace
 	Source string // where it came from
 	Served string // host and port that served it
 }
 
 // Environment is a named set of variables.
 type Environment struct {
-	Name      string
-	Variables map[string]string
+	Name      string            // its name
+	Variables map[string]string // values by name
 }
 
 // Endpoint is the endpoint of that name, or nil.

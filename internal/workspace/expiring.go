@@ -10,9 +10,9 @@ import (
 
 // Expiry is a certificate that the workspace depends on.
 type Expiry struct {
-	What   string // "trusted", "intermediate", "client certificate"
-	Cert   *x509.Certificate
-	UsedBy []string // endpoints, or an identity
+	What   string            // "trusted", "intermediate", "client certificate"
+	Cert   *x509.Certificate // the certificate
+	UsedBy []string          // endpoints, or an identity
 }
 
 // Expiring are all certificates that endpoints trust or send, the one that ends

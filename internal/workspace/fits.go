@@ -10,9 +10,9 @@ import (
 
 // OutdatedError is a repair that was planned for other settings than hold now.
 type OutdatedError struct {
-	Change exchange.Change
-	Now    string // what is set now, "" nothing
-	Done   bool   // it is set so already
+	Change exchange.Change // that does not fit
+	Now    string          // what is set now, "" nothing
+	Done   bool            // it is set so already
 }
 
 func (e *OutdatedError) Error() string {

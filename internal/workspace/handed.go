@@ -15,8 +15,8 @@ import (
 
 // UnrecognisedError is a message that no operation of the workspace has.
 type UnrecognisedError struct {
-	Body schema.QName
-	Near string // an operation whose body element has a name like it
+	Body schema.QName // name of the body element
+	Near string       // an operation whose body element has a name like it
 }
 
 func (e *UnrecognisedError) Error() string {

@@ -47,7 +47,7 @@ func merge(base, mine, theirs []byte) (out []byte, ok bool) {
 
 // ConflictError is a draft that was changed on disk in the same place in which
 // it was changed here. What is here was kept as another draft.
-type ConflictError struct{ Draft, Kept DraftRef }
+type ConflictError struct{ Draft, Kept DraftRef } // that was changed on disk; what was written here
 
 func (e *ConflictError) Error() string {
 	return fmt.Sprintf(

@@ -19,11 +19,11 @@ const NotesFile = "notes.toml"
 
 // Note is something that was learned of an operation, or of one of its fields.
 type Note struct {
-	Contract  string    `toml:"contract"`
-	Operation string    `toml:"operation"`
+	Contract  string    `toml:"contract"`        // name of the contract
+	Operation string    `toml:"operation"`       // name of the operation
 	Field     string    `toml:"field,omitempty"` // path without positions; "" for the operation
-	Text      string    `toml:"text"`
-	Written   time.Time `toml:"written"`
+	Text      string    `toml:"text"`            // in words
+	Written   time.Time `toml:"written"`         // when
 }
 
 type notes struct {

@@ -182,6 +182,8 @@ func (w *Workspace) settingsOf(cfg *Config, name string) endpoint.Settings {
 
 // Plan makes the plan of a call: a draft over an endpoint ("" the default one)
 // in an environment ("" the workspace's).
+//
+//revive:disable-next-line:function-length one change of the file, from its values to its lines
 func (w *Workspace) Plan(r DraftRef, endpointName, environment string) (call.Plan, error) {
 	cfg := w.Config()
 	p := call.Plan{
@@ -324,6 +326,8 @@ func Identities(w *Workspace) []diagnose.Identity {
 
 // adoptable are the settings with which a description was fetched that the
 // endpoints of its ports need as well.
+//
+//nolint:gochecknoglobals // a table: it is never written to
 var adoptable = []string{
 	"trust",
 	"system-trust",

@@ -96,8 +96,8 @@ func (m *memory) list(dir string) (out []string, _ error) {
 // name and no link leads out of it.
 type folder struct{ dir string }
 
-func (f folder) root(make bool) (*os.Root, error) {
-	if make {
+func (f folder) root(create bool) (*os.Root, error) {
+	if create {
 		if err := os.MkdirAll(f.dir, 0o700); err != nil {
 			return nil, err
 		}

@@ -195,9 +195,9 @@ func (w *Workspace) Variables(environment string) (map[string]string, bool) {
 
 // SnapshotError is a kept description that cannot be read.
 type SnapshotError struct {
-	Contract string
+	Contract string // name of the contract
 	File     string // in the workspace's folder
-	Err      error
+	Err      error  // why
 }
 
 func (e *SnapshotError) Error() string {
@@ -268,6 +268,7 @@ func (w *Workspace) freeName(base string, taken func(string) bool) string {
 }
 
 // DraftRef names a draft.
+// Contract: name of the contract; local name; name of the operation; of the draft.
 type DraftRef struct{ Contract, PortType, Operation, Name string }
 
 func (r DraftRef) file() string {

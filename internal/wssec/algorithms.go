@@ -40,6 +40,8 @@ const (
 )
 
 // digests are the hash functions of references (XML Signature §6.2, RFC 6931).
+//
+//nolint:gochecknoglobals // a table: it is never written to
 var digests = map[string]crypto.Hash{
 	DSIG + "sha1": crypto.SHA1, XENC + "sha256": crypto.SHA256, dsigMore + "sha384": crypto.SHA384,
 	XENC + "sha512": crypto.SHA512,
@@ -51,6 +53,7 @@ type method struct {
 	hash crypto.Hash
 }
 
+//nolint:gochecknoglobals // a table: it is never written to
 var methods = map[string]method{
 	DSIG + "rsa-sha1": {
 		"rsa",
@@ -84,6 +87,8 @@ func uriOf[T comparable](table map[string]T, v T) string {
 }
 
 // Hashes are the words of settings for the hash functions, the weakest first.
+//
+//nolint:gochecknoglobals // a table: it is never written to
 var Hashes = []string{"sha1", "sha256", "sha384", "sha512"}
 
 // HashOf is the hash function of a word.
@@ -106,6 +111,7 @@ func digest(h crypto.Hash, b []byte) []byte {
 	return d.Sum(nil)
 }
 
+//nolint:gochecknoglobals // a table: it is never written to
 var pssOptions = func(h crypto.Hash) *rsa.PSSOptions {
 	return &rsa.PSSOptions{SaltLength: rsa.PSSSaltLengthEqualsHash, Hash: h}
 }

@@ -23,14 +23,14 @@ const (
 // Assertion is what is read of a SAML assertion (SAML 1.1 core §2.3, SAML 2.0
 // core §2.3).
 type Assertion struct {
-	Version   string // "1.1", "2.0"
-	ID        string
-	Issuer    string
-	Subject   string
-	Confirmed string // how the subject is confirmed: bearer, holder-of-key, sender-vouches
-	NotBefore time.Time
+	Version   string    // "1.1", "2.0"
+	ID        string    // stable name: stage.cause
+	Issuer    string    // who issued it
+	Subject   string    // whose it is
+	Confirmed string    // how the subject is confirmed: bearer, holder-of-key, sender-vouches
+	NotBefore time.Time // zero where it does not say
 	NotAfter  time.Time // NotOnOrAfter; zero: not said
-	Signed    bool
+	Signed    bool      // it carries a signature
 }
 
 // ReadAssertion reads an assertion; nil where the element is another token.

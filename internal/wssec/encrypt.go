@@ -26,6 +26,7 @@ type dataMethod struct {
 	gcm  bool
 }
 
+//nolint:gochecknoglobals // a table: it is never written to
 var dataMethods = map[string]dataMethod{
 	XENC + "aes128-cbc": {16, false}, XENC + "aes192-cbc": {24, false}, XENC + "aes256-cbc": {32, false},
 	XENC11 + "aes128-gcm": {16, true}, XENC11 + "aes192-gcm": {24, true}, XENC11 + "aes256-gcm": {32, true},
@@ -33,7 +34,9 @@ var dataMethods = map[string]dataMethod{
 
 // DataMethods and KeyTransports are the words of settings.
 var (
-	DataMethods   = []string{"aes128-cbc", "aes192-cbc", "aes256-cbc", "aes128-gcm", "aes192-gcm", "aes256-gcm"}
+	//nolint:gochecknoglobals // a table: it is never written to
+	DataMethods = []string{"aes128-cbc", "aes192-cbc", "aes256-cbc", "aes128-gcm", "aes192-gcm", "aes256-gcm"}
+	//nolint:gochecknoglobals // a table: it is never written to
 	KeyTransports = []string{"rsa-oaep", "rsa-oaep-sha256", "rsa-1_5"}
 )
 
@@ -53,8 +56,8 @@ type Encryption struct {
 	To        *x509.Certificate // who can read it
 	Data      string            // one of DataMethods
 	Transport string            // one of KeyTransports
-	Reference KeyReference
-	Parts     []string // as in Signing; of the body its content is encrypted
+	Reference KeyReference      // how the key is named
+	Parts     []string          // as in Signing; of the body its content is encrypted
 }
 
 // dataURI is the algorithm of a word.
@@ -145,6 +148,8 @@ func wrap(to *rsa.PublicKey, transport string, key []byte) (sealed []byte, metho
 
 // Encrypt encrypts parts of an envelope that has a security header, with one
 // fresh key for all, which is encrypted for the receiver (WSS 1.1 §9).
+//
+//revive:disable-next-line:function-length the steps of the standard, in its order
 func Encrypt(envelope []byte, c *Encryption) ([]byte, error) {
 	uri := dataURI(c.Data)
 	m, known := dataMethods[uri]
@@ -177,11 +182,11 @@ func Encrypt(envelope []byte, c *Encryption) ([]byte, error) {
 			if name == "body" {
 				span, kind = n.Inner(), content
 			}
-			clear := envelope[span.Start:span.End]
+			plain := envelope[span.Start:span.End]
 			if kind == content {
-				clear = withNamespaces(n, clear)
+				plain = withNamespaces(n, plain)
 			}
-			sealed, err := m.seal(key, clear)
+			sealed, err := m.seal(key, plain)
 			if err != nil {
 				return nil, err
 			}
@@ -254,8 +259,8 @@ func encryptedHeader(e *soap.Envelope, n xmltree.Node) string {
 // withNamespaces makes what a body holds stand on its own: namespaces that are
 // bound around it and used in it are bound in it too, so that it means the same
 // wherever it is put back.
-func withNamespaces(body xmltree.Node, clear []byte) []byte {
-	out := clear
+func withNamespaces(body xmltree.Node, plain []byte) []byte {
+	out := plain
 	base := body.Inner().Start
 	for c := range body.Nodes() {
 		if c.Kind() != xmltree.StartElement {
@@ -280,7 +285,7 @@ func withNamespaces(body xmltree.Node, clear []byte) []byte {
 		if add == "" {
 			continue
 		}
-		at := c.Span().Start + 1 + len(c.Name().Qualified()) - base + len(out) - len(clear)
+		at := c.Span().Start + 1 + len(c.Name().Qualified()) - base + len(out) - len(plain)
 		out = []byte(string(out[:at]) + add + string(out[at:]))
 	}
 	return out
@@ -317,16 +322,16 @@ func prefixesOf(n xmltree.Node) []string {
 
 // Opened is a part that was decrypted.
 type Opened struct {
-	What   string // "body", or the element's name
-	Method string
-	Weak   string
+	What   string       // "body", or the element's name
+	Method string       // algorithm
+	Weak   string       // why it is weak, "" it is not
 	At     xmltree.Span // in what Decrypt gives
 }
 
 // DecryptionKey is a private key with its certificate.
 type DecryptionKey struct {
-	Key   crypto.Signer
-	Cert  *x509.Certificate
+	Key   crypto.Signer       // private
+	Cert  *x509.Certificate   // that belongs to it
 	Above []*x509.Certificate // its issuers, as far as they are there
 }
 
@@ -358,7 +363,7 @@ func Decrypt(envelope []byte, with []DecryptionKey) (out []byte, opened []Opened
 		if err != nil {
 			return envelope, opened, errSealed
 		}
-		clear, err := m.open(key, sealed)
+		plain, err := m.open(key, sealed)
 		if err != nil {
 			return envelope, opened, err
 		}
@@ -368,7 +373,7 @@ func Decrypt(envelope []byte, with []DecryptionKey) (out []byte, opened []Opened
 		what := "an element"
 		if data.Parent() == e.Body {
 			what = "body"
-		} else if p, err := xmltree.Parse(clear, xmltree.Limits{}); err == nil {
+		} else if p, err := xmltree.Parse(plain, xmltree.Limits{}); err == nil {
 			what = p.Root().Name().Local
 		}
 		s := data.Span()
@@ -377,9 +382,9 @@ func Decrypt(envelope []byte, with []DecryptionKey) (out []byte, opened []Opened
 		}
 		opened = append(
 			opened,
-			Opened{what, Words(algorithm), weak, xmltree.Span{Start: s.Start, End: s.Start + len(clear)}},
+			Opened{what, Words(algorithm), weak, xmltree.Span{Start: s.Start, End: s.Start + len(plain)}},
 		)
-		out = []byte(string(out[:s.Start]) + string(clear) + string(out[s.End:]))
+		out = []byte(string(out[:s.Start]) + string(plain) + string(out[s.End:]))
 	}
 	return envelope, opened, fmt.Errorf("more than %d parts are encrypted", maxEncrypted)
 }

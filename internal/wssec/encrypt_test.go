@@ -66,10 +66,10 @@ func TestEncryptionIsOpenedByXmlsec(t *testing.T) {
 			}
 			f := filepath.Join(dir, "sealed.xml")
 			require.NoError(t, os.WriteFile(f, inline(t, sealed), 0o600))
-			clear, err := exec.Command("xmlsec1", "--decrypt", "--privkey-pem", filepath.Join(dir, "key.pem"), f).
+			plain, err := exec.Command("xmlsec1", "--decrypt", "--privkey-pem", filepath.Join(dir, "key.pem"), f).
 				CombinedOutput()
-			assert.NoError(t, err, "%s\n%s", name, clear)
-			assert.Contains(t, string(clear), "salt &amp; nets", name)
+			assert.NoError(t, err, "%s\n%s", name, plain)
+			assert.Contains(t, string(plain), "salt &amp; nets", name)
 		}
 	}
 	for _, r := range KeyReferences {
@@ -118,10 +118,10 @@ func TestWhatXmlsecEncryptsIsOpened(t *testing.T) {
 		require.NoError(t, err, "%s", out)
 		sealed, err := os.ReadFile(filepath.Join(dir, "o.xml"))
 		require.NoError(t, err)
-		clear, parts, err := Decrypt(sealed, []DecryptionKey{{Key: key}})
+		plain, parts, err := Decrypt(sealed, []DecryptionKey{{Key: key}})
 		require.NoError(t, err, c[0])
 		assert.NotEmpty(t, parts)
-		assert.Contains(t, string(clear), "salt &amp; nets")
+		assert.Contains(t, string(plain), "salt &amp; nets")
 	}
 }
 

@@ -41,6 +41,8 @@ const (
 )
 
 // KeyReferences are all of them.
+//
+//nolint:gochecknoglobals // a table: it is never written to
 var KeyReferences = []string{
 	string(Direct),
 	string(IssuerSerial),
@@ -54,6 +56,8 @@ var KeyReferences = []string{
 }
 
 // CertificateReferences are those that name a certificate.
+//
+//nolint:gochecknoglobals // a table: it is never written to
 var CertificateReferences = []string{
 	string(Direct),
 	string(IssuerSerial),
@@ -64,24 +68,24 @@ var CertificateReferences = []string{
 
 // Signing says how an envelope is signed.
 type Signing struct {
-	Key    crypto.Signer
-	Cert   *x509.Certificate
+	Key    crypto.Signer       // private
+	Cert   *x509.Certificate   // that belongs to it
 	Above  []*x509.Certificate // its issuers, where a token takes them along, from the nearest on
 	Secret []byte              // signs with HMAC in the key's place
 	// Token is the id of the token in the header that the secret was derived from, or of
 	// the assertion that names the key.
 	Token     string
-	SAML1     bool        // that assertion is one of SAML 1.1
-	Hash      crypto.Hash // of the digests and of the signature
-	PSS       bool        // RSASSA-PSS where the key is RSA
-	Inclusive bool        // the inclusive canonical form
-	Prefixes  []string    // that the exclusive form treats as the inclusive one would
-	Reference KeyReference
-	Parts     []string // "body", "timestamp", "token", "addressing", or a path: Envelope/Header/Clerk
+	SAML1     bool         // that assertion is one of SAML 1.1
+	Hash      crypto.Hash  // of the digests and of the signature
+	PSS       bool         // RSASSA-PSS where the key is RSA
+	Inclusive bool         // the inclusive canonical form
+	Prefixes  []string     // that the exclusive form treats as the inclusive one would
+	Reference KeyReference // how the key is named
+	Parts     []string     // "body", "timestamp", "token", "addressing", or a path: Envelope/Header/Clerk
 }
 
 // PartError is a part that is to be signed or encrypted and is not there.
-type PartError struct{ Part string }
+type PartError struct{ Part string } // that was typed, or could not be found
 
 func (e *PartError) Error() string { return "there is no " + e.Part + " in the message" }
 
@@ -258,6 +262,9 @@ func (s *Signing) method() (method, error) {
 
 // Sign signs parts of an envelope that has a security header (XML Signature 1.1
 // §3.1, WSS 1.1 §8). What is signed is not changed any more.
+//
+//revive:disable-next-line:function-length the steps of the standard, in its order
+//revive:disable-next-line:cyclomatic the steps of the standard, in its order
 func Sign(envelope []byte, s *Signing) ([]byte, error) {
 	m, err := s.method()
 	if err != nil {
@@ -282,9 +289,7 @@ func Sign(envelope []byte, s *Signing) ([]byte, error) {
 			"wsu",
 			WSU,
 		) + ` wsu:Id="` + token + `" EncodingType="` + base64Encoding + `" ValueType="` + kind + `">` +
-			base64.StdEncoding.EncodeToString(
-				content,
-			) + `</wsse:BinarySecurityToken>`
+			base64.StdEncoding.EncodeToString(content) + `</wsse:BinarySecurityToken>`
 		if envelope, _, err = insert(envelope, bst); err != nil {
 			return nil, err
 		}
@@ -322,11 +327,7 @@ func Sign(envelope []byte, s *Signing) ([]byte, error) {
 			"CanonicalizationMethod",
 			form,
 			with,
-		) + algorithm(
-			"SignatureMethod",
-			uriOf(methods, m),
-			"",
-		),
+		) + algorithm("SignatureMethod", uriOf(methods, m), ""),
 	)
 	for _, i := range ids {
 		n, err := byID(e.Doc, i)

@@ -315,11 +315,11 @@ func TestAHeaderBlockIsEncrypted(t *testing.T) {
 	assert.Equal(t, "1", v)
 	v, _ = outer.Attr(soap.NS11, "actor")
 	assert.Equal(t, "urn:a&b", v)
-	clear, parts, err := Decrypt(sealed, []DecryptionKey{{Key: key, Cert: cert}})
+	plain, parts, err := Decrypt(sealed, []DecryptionKey{{Key: key, Cert: cert}})
 	require.NoError(t, err)
 	assert.Len(t, parts, 2)
-	assert.Contains(t, string(clear), block)
-	assert.NotContains(t, string(clear), "EncryptedHeader")
+	assert.Contains(t, string(plain), block)
+	assert.NotContains(t, string(plain), "EncryptedHeader")
 }
 
 // An assertion that is signed here is verified by a second implementation; moved,

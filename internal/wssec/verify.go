@@ -21,7 +21,7 @@ import (
 
 // Reference is one part that a signature says something of.
 type Reference struct {
-	URI  string
+	URI  string       // as written
 	What string       // "body", "timestamp", …, or the element's name
 	Node xmltree.Node // zero where it was not found
 	At   xmltree.Span // of the Reference
@@ -30,13 +30,13 @@ type Reference struct {
 
 // Signature is what checking one signature showed.
 type Signature struct {
-	Node       xmltree.Node
-	Method     string // "rsa-sha256"
-	Weak       string // what is weak about it, ""
-	Cert       *x509.Certificate
-	By         string // how it refers to its key
-	References []Reference
-	Why        string // why the signature itself does not hold, "" where it does
+	Node       xmltree.Node      // the element
+	Method     string            // "rsa-sha256"
+	Weak       string            // what is weak about it, ""
+	Cert       *x509.Certificate // nil where none is named
+	By         string            // how it refers to its key
+	References []Reference       // what it covers
+	Why        string            // why the signature itself does not hold, "" where it does
 }
 
 // Holds tells whether the signature and all it refers to are in order.
@@ -54,8 +54,8 @@ func (s *Signature) Covers(n xmltree.Node) bool {
 // Keys is where certificates and secrets are looked for that a signature only
 // names.
 type Keys struct {
-	Certs  []*x509.Certificate
-	Secret []byte // for HMAC
+	Certs  []*x509.Certificate // that may have signed
+	Secret []byte              // for HMAC
 }
 
 const (
@@ -299,11 +299,8 @@ func certificateOf(sec, info xmltree.Node, certs []*x509.Certificate) (*x509.Cer
 		}
 		if !token.Is(WSSE, "BinarySecurityToken") {
 			return nil, string(
-					Direct,
-				), fmt.Errorf(
-					"its token is a %s, which holds no certificate that is read here",
-					token.Name().Local,
-				)
+				Direct,
+			), fmt.Errorf("its token is a %s, which holds no certificate that is read here", token.Name().Local)
 		}
 		kind, _ := token.Attr("", "ValueType")
 		cert, err := parsedCertificate(token.Text(), kind)

@@ -40,21 +40,21 @@ const (
 
 // Token is a user name token.
 type Token struct {
-	User      string
-	Password  string
-	Type      PasswordType
-	Nonce     []byte    // nil: none is sent
-	NonceText string    // sent as it stands in the place of Nonce's base64
-	Created   time.Time // zero: it is not sent
-	CreatedAs string    // sent as it stands in Created's place
-	Derive    *Derived  // a key is derived from the password, which is not sent
-	id        string    // wsu:Id, where one is needed
+	User      string       // user name
+	Password  string       // secret
+	Type      PasswordType // text or digest
+	Nonce     []byte       // nil: none is sent
+	NonceText string       // sent as it stands in the place of Nonce's base64
+	Created   time.Time    // zero: it is not sent
+	CreatedAs string       // sent as it stands in Created's place
+	Derive    *Derived     // a key is derived from the password, which is not sent
+	id        string       // wsu:Id, where one is needed
 }
 
 // Derived is how a key is derived from a password (UsernameToken Profile 1.1 §4).
 type Derived struct {
 	Salt       []byte // 16 bytes, the first of which says what the key is for
-	Iterations int
+	Iterations int    // of the derivation
 }
 
 // NewDerived is a fresh way to derive a key that makes HMACs.
@@ -127,13 +127,13 @@ func PasswordDigest(nonce []byte, created, password string) string {
 
 // Timestamp is a wsu:Timestamp with a life time; 0 leaves Expires out.
 type Timestamp struct {
-	Created time.Time
-	Life    time.Duration
+	Created time.Time     // when it was made
+	Life    time.Duration // how long it holds
 }
 
 // Header is a security header as built.
 type Header struct {
-	XML     []byte
+	XML     []byte         // the header block
 	Secrets []xmltree.Span // where in XML a secret or its digest stands
 }
 
@@ -287,24 +287,26 @@ func Secrets(e *soap.Envelope) (out []xmltree.Span) {
 // Refusal is why a header is not accepted, with the fault code of WSS 1.0 §12.
 type Refusal struct {
 	Code string // local name in the WSSE namespace
-	Why  string
+	Why  string // in words
 }
 
 func (r *Refusal) Error() string { return r.Why }
 
 // Checker checks the headers of requests, as a service does.
 type Checker struct {
-	Password  func(user string) (password string, ok bool)
-	Types     []PasswordType // those that are accepted
-	Timestamp bool           // a timestamp is demanded
-	Window    time.Duration  // how far created may be from now
-	Now       func() time.Time
+	Password  func(user string) (password string, ok bool) // gives that of a user
+	Types     []PasswordType                               // those that are accepted
+	Timestamp bool                                         // a timestamp is demanded
+	Window    time.Duration                                // how far created may be from now
+	Now       func() time.Time                             // what time it is
 
 	mu   sync.Mutex
 	seen map[string]time.Time // nonces, for replay
 }
 
 // Check checks the security header of an envelope and gives the user's name.
+//
+//revive:disable-next-line:cyclomatic the steps of the standard, in its order
 func (c *Checker) Check(e *soap.Envelope) (user string, refusal *Refusal) {
 	var sec xmltree.Node
 	if !e.Header.IsZero() {

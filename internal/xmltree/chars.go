@@ -17,6 +17,7 @@ const (
 	squoteStop             // ends the quick run through '…'
 )
 
+//nolint:gochecknoglobals // a table: it is never written to
 var class = func() (t [256]uint8) {
 	for c := 'a'; c <= 'z'; c++ {
 		t[c] |= nameStart | nameChar

@@ -18,13 +18,13 @@ import (
 )
 
 // Span is a half-open range of byte offsets, [Start, End).
-type Span struct{ Start, End int }
+type Span struct{ Start, End int } // first byte; byte after the last
 
 // Len is the number of bytes in the span.
 func (s Span) Len() int { return s.End - s.Start }
 
 // Name is an expanded name with the prefix that it was written with.
-type Name struct{ Space, Local, Prefix string }
+type Name struct{ Space, Local, Prefix string } // namespace URI, "" none; local name; as written, "" none
 
 // Qualified is the name as it stands in the document.
 func (n Name) Qualified() string {
@@ -69,7 +69,7 @@ const (
 
 // SyntaxError is where and why reading stopped.
 type SyntaxError struct {
-	Code   Code
+	Code   Code     // what is wrong, as a type
 	Offset int      // byte offset in Document.Src
 	Line   int      // from 1
 	Column int      // in characters, from 1
@@ -109,7 +109,9 @@ func EscapeText(s string) string { return textEscaper.Replace(s) }
 func EscapeAttr(s string) string { return attrEscaper.Replace(s) }
 
 var (
+	//nolint:gochecknoglobals // a table: it is never written to
 	textEscaper = strings.NewReplacer("&", "&amp;", "<", "&lt;", ">", "&gt;", "\r", "&#xD;")
+	//nolint:gochecknoglobals // a table: it is never written to
 	attrEscaper = strings.NewReplacer(
 		"&",
 		"&amp;",

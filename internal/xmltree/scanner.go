@@ -28,7 +28,7 @@ type NameID uint32
 
 // Attr is an attribute of the current start tag.
 type Attr struct {
-	Name  NameID
+	Name  NameID // its name
 	Start uint32 // of the name
 	Value uint32 // first byte within the quotes
 	End   uint32 // the closing quote
@@ -37,14 +37,14 @@ type Attr struct {
 
 // Token is what Next found. Attrs is a StartElement's, valid until the next call.
 type Token struct {
-	Kind  Kind
-	Empty bool // StartElement written as <a/>
-	Refs  bool // Text with references or carriage returns: not its own value yet
-	Blank bool // Text of nothing but white space
-	Name  NameID
-	Span  Span // the whole token
-	Inner Span // Text, CData, Comment, ProcInst: the content; ProcInst: from the target on
-	Attrs []Attr
+	Kind  Kind   // what it is
+	Empty bool   // StartElement written as <a/>
+	Refs  bool   // Text with references or carriage returns: not its own value yet
+	Blank bool   // Text of nothing but white space
+	Name  NameID // of the element
+	Span  Span   // the whole token
+	Inner Span   // Text, CData, Comment, ProcInst: the content; ProcInst: from the target on
+	Attrs []Attr // of a start tag
 }
 
 // Scanner goes through a document token by token. It is total: on any input it
@@ -200,6 +200,7 @@ func (s *Scanner) end(t *Token) (*Token, error) {
 	return t, nil
 }
 
+//revive:disable-next-line:cyclomatic a scanner is one loop over what comes
 func (s *Scanner) text(t *Token) (*Token, error) {
 	start, i, src := s.pos, s.pos, s.src[:s.limit]
 	for i < len(src) && class[src[i]]&space != 0 {

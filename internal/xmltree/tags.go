@@ -4,6 +4,7 @@ import (
 	"bytes"
 )
 
+//revive:disable-next-line:cyclomatic a scanner is one loop over what comes
 func (s *Scanner) startTag(t *Token) (*Token, error) {
 	start := s.pos
 	if len(s.open) == 0 && s.seenRoot {
@@ -148,6 +149,8 @@ func xmlnsName(name []byte) Name {
 }
 
 // value scans = and the quoted value, and gives the offset after it.
+//
+//revive:disable-next-line:cyclomatic a scanner is one loop over what comes
 func (s *Scanner) value(i int, a *Attr) (int, error) {
 	src := s.src[:s.limit]
 	for i < len(src) && class[src[i]]&space != 0 {

@@ -91,6 +91,7 @@ func ParseEncoded(src []byte, charset string, limits Limits) (*Document, error) 
 	return d, err
 }
 
+//revive:disable-next-line:cyclomatic a scanner is one loop over what comes
 func (d *Document) build(s *Scanner) error {
 	nodes, attrs := estimate(d.Src)
 	d.nodes = make([]record, 1, nodes+8)
@@ -425,10 +426,10 @@ func (n Node) Peek() string {
 // Attribute is an attribute of an element. Its value is for a look, as that of
 // Peek is.
 type Attribute struct {
-	Name  Name
-	Value string
-	Span  Span // from the name to the closing quote
-	Inner Span // between the quotes
+	Name  Name   // its name
+	Value string // as text
+	Span  Span   // from the name to the closing quote
+	Inner Span   // between the quotes
 }
 
 // Attrs are the attributes, namespace declarations included.

@@ -263,6 +263,7 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 	return nil
 }
 
+//revive:disable-next-line:cyclomatic one screen, or the keys of one
 func (v *View) key(k tea.KeyPressMsg, t table) tea.Cmd {
 	switch {
 	case ui.Is(k, "a") || len(v.s.Rows()) == 0 && ui.Is(k, "enter"):
@@ -427,6 +428,9 @@ func (v *View) lines(t table) []line {
 }
 
 // View implements ui.View.
+//
+//revive:disable-next-line:function-length one screen, or the keys of one
+//revive:disable-next-line:cyclomatic one screen, or the keys of one
 func (v *View) View(w, h int) string {
 	t := v.read()
 	v.width = w

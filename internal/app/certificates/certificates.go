@@ -353,11 +353,7 @@ func (v *View) View(w, h int) string {
 	if len(sent) == 0 {
 		out = append(
 			out,
-			"   "+ui.Soft(
-				"no handshake was seen here yet: ",
-			)+ui.Strong(
-				"f",
-			)+ui.Soft(
+			"   "+ui.Soft("no handshake was seen here yet: ")+ui.Strong("f")+ui.Soft(
 				" fetches the chain, and sends nothing",
 			),
 			"",
@@ -407,14 +403,10 @@ func (v *View) View(w, h int) string {
 			}
 			out = append(
 				out,
-				"   "+ui.Soft(
-					e.Cert.NotAfter.UTC().Format("2006-01-02"),
-				)+"  "+left+ui.Fit(
+				"   "+ui.Soft(e.Cert.NotAfter.UTC().Format("2006-01-02"))+"  "+left+ui.Fit(
 					e.Cert.Subject.CommonName,
 					30,
-				)+" "+ui.Soft(
-					ui.Cut(e.What+": "+strings.Join(e.UsedBy, ", "), w-72),
-				),
+				)+" "+ui.Soft(ui.Cut(e.What+": "+strings.Join(e.UsedBy, ", "), w-72)),
 			)
 		}
 	}

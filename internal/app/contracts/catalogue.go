@@ -83,9 +83,7 @@ func (v *View) updateShelf(msg tea.Msg) tea.Cmd {
 
 func (v *View) viewShelf(w, h int) string {
 	l := &v.shelf
-	title := ui.Strong(
-		"your catalogue",
-	) + ui.Soft(
+	title := ui.Strong("your catalogue") + ui.Soft(
 		fmt.Sprintf("   %d descriptions · %d operations", len(l.c.Names()), len(l.hits)),
 	)
 	if l.in.Active {

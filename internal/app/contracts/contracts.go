@@ -116,6 +116,8 @@ func (v *View) Open() tea.Cmd {
 }
 
 // Update implements ui.View.
+//
+//revive:disable-next-line:cyclomatic one screen, or the keys of one
 func (v *View) Update(msg tea.Msg) tea.Cmd {
 	all := v.entries()
 	if v.shelf.open {
@@ -191,9 +193,7 @@ func (v *View) changes(w, h int) string {
 	}
 	rows := []string{
 		"",
-		"   " + ui.Strong(
-			ui.Cut(n.Name, 30),
-		) + ui.Soft(
+		"   " + ui.Strong(ui.Cut(n.Name, 30)) + ui.Soft(
 			fmt.Sprintf("   what changed for a client: %d, of which %d may break it", len(n.Changes), breaking),
 		),
 		"",
@@ -405,9 +405,7 @@ func (v *View) text(e entry, w, h int) string {
 	v.line = min(v.line, max(len(lines)-v.height, 0))
 	rows := []string{
 		"",
-		"   " + ui.Strong(
-			ui.Cut(f.Location, w-30),
-		) + ui.Soft(
+		"   " + ui.Strong(ui.Cut(f.Location, w-30)) + ui.Soft(
 			fmt.Sprintf("   document %d of %d", v.file+1, len(e.c.Files)),
 		),
 		"",

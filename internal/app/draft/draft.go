@@ -266,6 +266,7 @@ func (v *View) click(y int) {
 	v.cursor = i
 }
 
+//revive:disable-next-line:cyclomatic one screen, or the keys of one
 func (v *View) key(k tea.KeyPressMsg) tea.Cmd {
 	d, it, ok := v.item()
 	switch {

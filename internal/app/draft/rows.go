@@ -84,9 +84,7 @@ func (v *View) title(w int) string {
 		verdict = ui.Accent(fmt.Sprintf("%d %s", faults, map[bool]string{true: "fault", false: "faults"}[faults == 1]))
 	}
 	c := v.s.Chosen.Draft
-	s := "   " + ui.Strong(
-		ui.Cut(c.Operation+" · "+c.Name, w/2),
-	) + ui.Soft(
+	s := "   " + ui.Strong(ui.Cut(c.Operation+" · "+c.Name, w/2)) + ui.Soft(
 		fmt.Sprintf("   %s B · ", diagnose.Bytes(int64(size))),
 	) + verdict
 	if v.s.Variables() {

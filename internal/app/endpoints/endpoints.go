@@ -86,6 +86,8 @@ func (v *View) at() *workspace.Endpoint {
 }
 
 // Update implements ui.View.
+//
+//revive:disable-next-line:cyclomatic one screen, or the keys of one
 func (v *View) Update(msg tea.Msg) tea.Cmd {
 	if v.preview.Active {
 		if k, ok := msg.(tea.KeyPressMsg); ok {
@@ -374,18 +376,10 @@ func (v *View) detail(e *workspace.Endpoint, w int) []string {
 		vw := max(w-44, 20)
 		out = append(
 			out,
-			"   "+ui.Pad(
-				ui.Strong(section),
-				7,
-			)+ui.Pad(
-				ui.Soft(ui.Cut(label, 18)),
-				19,
-			)+ui.Pad(
+			"   "+ui.Pad(ui.Strong(section), 7)+ui.Pad(ui.Soft(ui.Cut(label, 18)), 19)+ui.Pad(
 				ui.Cut(value, vw-ui.Width(tail)-2),
 				vw-ui.Width(tail),
-			)+ui.Soft(
-				tail,
-			),
+			)+ui.Soft(tail),
 		)
 	}
 	set := v.s.W.Settings(e.Name)

@@ -79,6 +79,9 @@ func (v *View) read() ([]workspace.Variable, []workspace.Environment) {
 }
 
 // Update implements ui.View.
+//
+//revive:disable-next-line:function-length one screen, or the keys of one
+//revive:disable-next-line:cyclomatic one screen, or the keys of one
 func (v *View) Update(msg tea.Msg) tea.Cmd {
 	vars, envs := v.read()
 	if v.preview.Active {
@@ -254,15 +257,7 @@ func (v *View) View(w, h int) string {
 		return ui.Block(
 			append(
 				out,
-				"   "+ui.Soft(
-					"There is none yet. ",
-				)+ui.Strong(
-					"E",
-				)+ui.Soft(
-					" adds one, ",
-				)+ui.Strong(
-					"L",
-				)+ui.Soft(
+				"   "+ui.Soft("There is none yet. ")+ui.Strong("E")+ui.Soft(" adds one, ")+ui.Strong("L")+ui.Soft(
 					" makes variables of the addresses that are written out.",
 				),
 			),

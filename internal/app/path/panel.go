@@ -34,13 +34,7 @@ func row(section, label, value, tail string, w int) []string {
 		if i == 0 {
 			s, lab, t = section, label, tail
 		}
-		text := ui.Pad(
-			ui.Strong(s),
-			sw,
-		) + ui.Pad(
-			ui.Soft(ui.Cut(lab, labelWidth)),
-			labelWidth,
-		) + " " + ui.Pad(
+		text := ui.Pad(ui.Strong(s), sw) + ui.Pad(ui.Soft(ui.Cut(lab, labelWidth)), labelWidth) + " " + ui.Pad(
 			l,
 			max(vw-tw, 8),
 		)
@@ -107,17 +101,10 @@ func (v *View) setPart(x *exchange.Exchange, w int) []string {
 		}
 		chosen := v.set == i
 		if chosen && v.in.Active {
-			line := ui.Pad(
-				ui.Strong(section),
-				7,
-			) + ui.Pad(
+			line := ui.Pad(ui.Strong(section), 7) + ui.Pad(
 				ui.Strong(ui.Cut(k.Label, labelWidth)),
 				labelWidth,
-			) + ui.Accent(
-				"›",
-			) + v.in.View(
-				max(w-28, 8),
-			)
+			) + ui.Accent("›") + v.in.View(max(w-28, 8))
 			out = append(out, line)
 			help := k.Doc
 			if len(k.Of) > 0 {
@@ -133,12 +120,7 @@ func (v *View) setPart(x *exchange.Exchange, w int) []string {
 		}
 		lines := row(section, k.Label, value, tail, w)
 		if chosen {
-			lines[0] = ui.Pad(
-				ui.Strong(section),
-				6,
-			) + ui.Accent(
-				"›",
-			) + strings.TrimPrefix(
+			lines[0] = ui.Pad(ui.Strong(section), 6) + ui.Accent("›") + strings.TrimPrefix(
 				lines[0],
 				ui.Pad(ui.Strong(section), 7),
 			)
@@ -207,6 +189,8 @@ func refused(x *exchange.Exchange) bool {
 }
 
 // makes says which setting makes a line of the security header.
+//
+//nolint:gochecknoglobals // a table: it is never written to
 var makes = []struct{ line, key string }{
 	{
 		"<wsse:Security",
@@ -342,6 +326,8 @@ func programs(w *workspace.Workspace, x *exchange.Exchange) (out [][2]string) {
 
 // whyPart tells the findings: the cause whole, what follows from it in a line.
 // In brief it leaves out the evidence and what to do elsewhere.
+//
+//revive:disable-next-line:cyclomatic one screen, or the keys of one
 func (v *View) whyPart(x *exchange.Exchange, w int, brief bool) []string {
 	var out []string
 	shown := 0
@@ -401,13 +387,7 @@ func (v *View) whyPart(x *exchange.Exchange, w int, brief bool) []string {
 			}
 			out = append(
 				out,
-				ui.Pad(
-					"",
-					7,
-				)+ui.Pad(
-					ui.Soft(ui.Cut(where(e), labelWidth)),
-					labelWidth,
-				)+" "+ui.Cut(
+				ui.Pad("", 7)+ui.Pad(ui.Soft(ui.Cut(where(e), labelWidth)), labelWidth)+" "+ui.Cut(
 					strings.Join(strings.Fields(e.Excerpt), " "),
 					w-8-labelWidth,
 				),

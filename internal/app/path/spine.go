@@ -13,16 +13,12 @@ import (
 func (v *View) heading(x *exchange.Exchange, w int) string {
 	if x.Kind == "relay" || x.Kind == "log-in" {
 		what := map[string]string{"relay": "relay: " + x.Operation, "log-in": x.Operation}[x.Kind]
-		return "   " + ui.Strong(
-			ui.Cut(what+" → "+x.Stage(exchange.Address).Facts.Get("resolved"), w*2/3),
-		) + ui.Soft(
+		return "   " + ui.Strong(ui.Cut(what+" → "+x.Stage(exchange.Address).Facts.Get("resolved"), w*2/3)) + ui.Soft(
 			"   "+x.Ending(),
 		)
 	}
 	if x.Kind == "fetch" {
-		return "   " + ui.Strong(
-			ui.Cut("fetching "+x.Stage(exchange.Address).Facts.Get("resolved"), w/2),
-		) + ui.Soft(
+		return "   " + ui.Strong(ui.Cut("fetching "+x.Stage(exchange.Address).Facts.Get("resolved"), w/2)) + ui.Soft(
 			"   "+x.Ending(),
 		)
 	}
@@ -62,6 +58,7 @@ func mark(x *exchange.Exchange, s exchange.Stage) string {
 	return ui.Soft("▯")
 }
 
+//revive:disable-next-line:cyclomatic one screen, or the keys of one
 func (v *View) spine(x *exchange.Exchange, w int) []string {
 	var out []string
 	cause := exchange.None

@@ -29,6 +29,7 @@ const (
 	modes
 )
 
+//nolint:gochecknoglobals // a table: it is never written to
 var modeNames = [modes]string{"fields", "exact", "parts"}
 
 // View is the reply.
@@ -296,6 +297,8 @@ func (v *View) lineBytes(i int) []byte {
 }
 
 // View implements ui.View.
+//
+//revive:disable-next-line:cyclomatic one screen, or the keys of one
 func (v *View) View(w, h int) string {
 	x := v.s.Exchange()
 	l := x.Leg()

@@ -14,9 +14,9 @@ import (
 
 // Ask asks the person for a line of text.
 type Ask struct {
-	Prompt, Value string
-	Hidden        bool // what is typed is not shown
-	Answer        func(string)
+	Prompt, Value string       // what is asked; what stands there first
+	Hidden        bool         // what is typed is not shown
+	Answer        func(string) // is told what was typed
 }
 
 // removed is a draft that was taken away and can be brought back.

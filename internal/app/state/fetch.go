@@ -143,8 +143,8 @@ func (s *State) repairFetch(changes []exchange.Change) error {
 
 // Newer is a newer state of a kept description.
 type Newer struct {
-	Name    string
-	Changes []contract.Change
+	Name    string            // of the contract
+	Changes []contract.Change // what is new in it
 	fetched *call.Fetched
 }
 

@@ -14,7 +14,7 @@ import (
 // Target is a cell in an environment: what a call is sent from.
 type Target struct {
 	CallKey
-	Environment string
+	Environment string // name of the environment, "" none
 }
 
 // together is how many of many calls are under way at a time.

@@ -34,18 +34,18 @@ type Goto string
 
 // CallKey is a draft over an endpoint: what a call is made of.
 type CallKey struct {
-	Draft    workspace.DraftRef
-	Endpoint string
+	Draft    workspace.DraftRef // what is said
+	Endpoint string             // over what; "" none serves it
 }
 
 // State is the shared state. Everything but the calls' own records is touched
 // from the program's loop only.
 type State struct {
-	W    *workspace.Workspace
-	J    journal.Journal
-	Home *user.Home
+	W    *workspace.Workspace // the workspace
+	J    journal.Journal      // where exchanges are kept
+	Home *user.Home           // the person's folders
 
-	Environment string
+	Environment string               // that is chosen
 	Chosen      CallKey              // what is chosen: keys act on it, and it is what is drawn as chosen
 	Attempts    []*exchange.Exchange // of the chosen cell, oldest first
 	Shown       int                  // index into Attempts; len(Attempts) is the next call

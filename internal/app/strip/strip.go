@@ -260,9 +260,7 @@ func (v *View) View(w, h int) string {
 	}
 	head := []string{
 		"",
-		"   " + ui.Strong(
-			ui.Cut(x.Operation+" → "+x.Endpoint, w/2),
-		) + ui.Soft(
+		"   " + ui.Strong(ui.Cut(x.Operation+" → "+x.Endpoint, w/2)) + ui.Soft(
 			fmt.Sprintf("   %s B out · %s B in", diagnose.Bytes(out), diagnose.Bytes(in)),
 		),
 		"",

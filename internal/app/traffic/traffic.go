@@ -145,19 +145,10 @@ func (v *View) View(w, h int) string {
 		}
 		rows = append(
 			rows,
-			lead+ui.Soft(
-				ui.Pad(exchange.Age(x.Started, time.Now()), 6),
-			)+label+"  "+ui.Reach(
-				x,
-			)+"  "+ui.Fit(
+			lead+ui.Soft(ui.Pad(exchange.Age(x.Started, time.Now()), 6))+label+"  "+ui.Reach(x)+"  "+ui.Fit(
 				where,
 				10,
-			)+ui.Soft(
-				fmt.Sprintf("%8s %12s  ", exchange.Took(x.TotalNs), size),
-			)+ui.Cut(
-				x.Result,
-				max(w-name-67, 0),
-			),
+			)+ui.Soft(fmt.Sprintf("%8s %12s  ", exchange.Took(x.TotalNs), size))+ui.Cut(x.Result, max(w-name-67, 0)),
 		)
 	}
 	if len(list) == 0 {

@@ -8,7 +8,7 @@ import (
 // Input is one line of text that is being typed.
 type Input struct {
 	model  textinput.Model
-	Active bool
+	Active bool // a line is being typed
 }
 
 // Start begins with a value.

@@ -10,11 +10,11 @@ import (
 
 // Preview shows changes before they are made.
 type Preview struct {
-	Title   string
-	Changes []exchange.Change
-	Notes   []string // what will not happen, and why
+	Title   string            // what the changes do
+	Changes []exchange.Change // that would be made
+	Notes   []string          // what will not happen, and why
 
-	Active bool
+	Active bool // it is shown
 	top    int
 }
 
@@ -28,8 +28,8 @@ func (p *Preview) Keys() []Key {
 	return []Key{{Show: "⏎", Does: "make these changes"}, {Show: "↑↓", Does: "scroll"}, {Show: "esc", Does: "not now"}}
 }
 
-// Press takes a key; make is true where the changes are to be made.
-func (p *Preview) Press(k tea.KeyPressMsg) (make bool) {
+// Press takes a key; agreed is true where the changes are to be made.
+func (p *Preview) Press(k tea.KeyPressMsg) (agreed bool) {
 	switch {
 	case Is(k, "enter"):
 		p.Active = false

@@ -16,10 +16,14 @@ import (
 // Most of a screen is text in two weights; one accent shows where to look. The
 // colours are legible on dark and on light grounds, and nothing depends on them.
 var (
+	//nolint:gochecknoglobals // a table: it is never written to
 	strong = lipgloss.NewStyle().Bold(true)
-	soft   = lipgloss.NewStyle().Foreground(lipgloss.Color("245"))
+	//nolint:gochecknoglobals // a table: it is never written to
+	soft = lipgloss.NewStyle().Foreground(lipgloss.Color("245"))
+	//nolint:gochecknoglobals // a table: it is never written to
 	accent = lipgloss.NewStyle().Foreground(lipgloss.Color("166")).Bold(true)
-	good   = lipgloss.NewStyle().Foreground(lipgloss.Color("66"))
+	//nolint:gochecknoglobals // a table: it is never written to
+	good = lipgloss.NewStyle().Foreground(lipgloss.Color("66"))
 )
 
 // Strong is the heavier weight.
@@ -134,8 +138,8 @@ const ReachWidth = 14
 type Key struct {
 	Press string // as tea.KeyPressMsg.String gives it; several separated by spaces
 	Show  string // as it is shown
-	Does  string
-	Minor bool // in the help page, not in the bottom line
+	Does  string // in a word or two
+	Minor bool   // in the help page, not in the bottom line
 }
 
 // Is tells whether a key message is one of the presses.
