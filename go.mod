@@ -11,7 +11,6 @@ require (
 	github.com/Azure/go-ntlmssp v0.1.1
 	github.com/charmbracelet/x/ansi v0.11.9
 	github.com/creack/pty v1.1.24
-	github.com/google/shlex v0.0.0-20191202100458-e7afc7fbc510
 	github.com/icholy/digest v1.2.0
 	github.com/oklog/ulid/v2 v2.1.2
 	github.com/pavlo-v-chernykh/keystore-go/v4 v4.5.0
@@ -20,7 +19,6 @@ require (
 	github.com/smallstep/pkcs7 v0.2.3
 	github.com/spf13/cobra v1.10.2
 	github.com/stretchr/testify v1.12.1
-	github.com/youmark/pkcs8 v0.0.0-20240726163527-a2c0da244d78
 	github.com/zalando/go-keyring v0.2.8
 	go.uber.org/goleak v1.3.0
 	golang.org/x/crypto v0.58.0

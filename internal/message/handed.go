@@ -5,8 +5,6 @@ import (
 	"fmt"
 	"strings"
 
-	"github.com/google/shlex"
-
 	"orenda/internal/xmltree"
 )
 
@@ -28,7 +26,7 @@ func Take(text string, readFile func(name string) ([]byte, error)) (*Handed, err
 	if strings.HasPrefix(t, "<") {
 		return wellFormed(&Handed{Body: []byte(t)})
 	}
-	words, err := shlex.Split(strings.NewReplacer("\\\r\n", " ", "\\\n", " ").Replace(t))
+	words, err := words(strings.NewReplacer("\\\r\n", " ", "\\\n", " ").Replace(t))
 	if err != nil {
 		return nil, fmt.Errorf("it is neither XML nor a command line: %w", err)
 	}
@@ -106,4 +104,49 @@ func wellFormed(h *Handed) (*Handed, error) {
 		return nil, fmt.Errorf("the message is not well-formed: %w", err)
 	}
 	return h, nil
+}
+
+// errQuote is a quotation mark in a command line that is not closed.
+var errQuote = errors.New("a quotation mark is not closed")
+
+// words takes a command line apart as a shell does (POSIX §2.2): blanks between words,
+// quotes and backslashes removed. It expands nothing and runs nothing.
+func words(line string) (out []string, err error) {
+	var word strings.Builder
+	begun, quote := false, rune(0)
+	escaped := false
+	for _, r := range line {
+		switch {
+		case escaped:
+			if quote == '"' && !strings.ContainsRune("$`\"\\\n", r) {
+				word.WriteByte('\\')
+			}
+			word.WriteRune(r)
+			escaped = false
+		case r == '\\' && quote != '\'':
+			escaped, begun = true, true
+		case quote != 0 && r == quote:
+			quote = 0
+		case quote != 0:
+			word.WriteRune(r)
+		case r == '"' || r == '\'':
+			quote, begun = r, true
+		case strings.ContainsRune(" \t\r\n", r):
+			if begun {
+				out = append(out, word.String())
+				word.Reset()
+				begun = false
+			}
+		default:
+			word.WriteRune(r)
+			begun = true
+		}
+	}
+	if quote != 0 {
+		return nil, errQuote
+	}
+	if begun {
+		out = append(out, word.String())
+	}
+	return out, nil
 }

@@ -17,7 +17,6 @@ import (
 
 	keystore "github.com/pavlo-v-chernykh/keystore-go/v4"
 	"github.com/smallstep/pkcs7"
-	"github.com/youmark/pkcs8"
 	"software.sslmate.com/src/go-pkcs12"
 )
 
@@ -224,12 +223,12 @@ func readKey(der []byte, password string) (crypto.Signer, error) {
 	if password == "" {
 		return nil, &PasswordError{KeyFile, false}
 	}
-	k, _, err := pkcs8.ParsePrivateKey(der, []byte(password))
-	if err != nil {
-		if strings.Contains(err.Error(), "unsupported") {
-			return nil, fmt.Errorf("the private key is sealed in a way that is not supported: %w", err)
-		}
+	k, err := openPKCS8(der, password)
+	if errors.Is(err, errWrongPassword) {
 		return nil, &PasswordError{KeyFile, true}
+	}
+	if err != nil {
+		return nil, fmt.Errorf("the private key is encrypted in a way that is not supported: %w", err)
 	}
 	return signer(k, nil)
 }
@@ -387,7 +386,7 @@ func (m *Material) Write(f Format, password string) ([]byte, error) {
 		var err error
 		if password != "" {
 			kind = "ENCRYPTED PRIVATE KEY"
-			der, err = pkcs8.MarshalPrivateKey(m.Key, []byte(password), nil)
+			der, err = sealPKCS8(m.Key, password)
 		} else {
 			der, err = x509.MarshalPKCS8PrivateKey(m.Key)
 		}
