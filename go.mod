@@ -11,6 +11,7 @@ require (
 	github.com/Azure/go-ntlmssp v0.1.1
 	github.com/charmbracelet/x/ansi v0.11.9
 	github.com/creack/pty v1.1.24
+	github.com/gofrs/flock v0.13.2
 	github.com/icholy/digest v1.2.0
 	github.com/oklog/ulid/v2 v2.1.2
 	github.com/pavlo-v-chernykh/keystore-go/v4 v4.5.0

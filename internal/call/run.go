@@ -50,7 +50,7 @@ func New(p Plan, notify func()) *Call {
 func (c *Call) facts(err error) *diagnose.Case {
 	p, o := c.plan, &c.outs
 	f := &diagnose.Case{
-		X: c.rec.Exchange(), Err: err, Settings: &p.Settings, Contract: p.Contract, Port: p.Port,
+		X: c.rec.Exchange(), Err: err, Now: time.Now(), Settings: &p.Settings, Contract: p.Contract, Port: p.Port,
 		Operation: c.operation, Served: p.Served,
 		Environment: p.Environment, Variables: p.Variables, Identities: p.Identities, Shares: p.Shares,
 		History: p.History,
@@ -68,6 +68,9 @@ func (c *Call) facts(err error) *diagnose.Case {
 		Unmet:        o.verified.unmet, Signatures: o.verified.signed, Signer: o.verified.signer,
 		SignerOver: o.verified.signerOver,
 		Unsigned:   o.verified.unsigned, Stale: o.verified.staleWhy, StaleAt: o.verified.staleAt,
+	}
+	if p.imported != nil {
+		f.Now = f.X.Started
 	}
 	if w := p.imported; w != nil && w.relayed {
 		f.SentDeclared, f.SentCame = w.Declared, w.Came

@@ -29,6 +29,7 @@ import (
 type Case struct {
 	X        *exchange.Exchange // the record
 	Err      error              // what stopped the call, typed
+	Now      time.Time          // when the case is judged: of an imported exchange, when it began
 	Settings *endpoint.Settings // in force
 
 	Contract  *contract.Contract  // nil where none is known

@@ -40,7 +40,7 @@ func stopped(err error, set ...string) *Case {
 		Started:   time.Now(),
 		Outcome:   exchange.OutcomeStopped,
 	}
-	return &Case{X: x, Err: err, Settings: s, Environment: "model", Variables: map[string]string{"berthhost": "quay"}}
+	return &Case{X: x, Err: err, Now: time.Now(), Settings: s, Environment: "model", Variables: map[string]string{"berthhost": "quay"}}
 }
 
 // answered is a case with a response.

@@ -822,7 +822,7 @@ func replyStale(c *Case) []exchange.Finding {
 	return one(
 		exchange.Finding{
 			Title: "the reply's timestamp is out of date",
-			Why: "Of the timestamp: " + c.Stale + "; this machine's clock says " + time.Now().
+			Why: "Of the timestamp: " + c.Stale + "; this machine's clock says " + c.Now.
 				UTC().
 				Format(time.RFC3339) +
 				".",

@@ -6,7 +6,6 @@ import (
 	"net/url"
 	"slices"
 	"strings"
-	"time"
 
 	"orenda/internal/contract"
 	"orenda/internal/endpoint"
@@ -512,7 +511,7 @@ func ownCertificateExpired(c *Case) []exchange.Finding {
 			"%s: %s; this machine's clock says %s.",
 			cut(e.Subject, 80),
 			e.Why,
-			time.Now().UTC().Format("2006-01-02 15:04 UTC"),
+			c.Now.UTC().Format("2006-01-02 15:04 UTC"),
 		),
 		Evidence: []exchange.Evidence{c.inSettings(e.Key.Name, 0, 1)},
 		Program:  "have the certificate renewed; the service would refuse it",

@@ -251,14 +251,14 @@ func expiresSoon(c *Case) []exchange.Finding {
 		if err != nil || i > 5 {
 			break
 		}
-		if left := time.Until(cert.NotAfter); left > 0 && left < soon {
+		if left := cert.NotAfter.Sub(c.Now); left > 0 && left < soon {
 			return one(
 				exchange.Finding{
 					Title: "the server's certificate ends soon",
 					Why: fmt.Sprintf(
 						"%s: %s, on %s.",
 						cut(cert.Subject.String(), 60),
-						trust.Left(cert, time.Now()),
+						trust.Left(cert, c.Now),
 						cert.NotAfter.UTC().Format("2006-01-02"),
 					),
 					Evidence: c.inCertificate(trust.Fault{Index: i, Cert: cert}),

@@ -3,7 +3,6 @@ package diagnose
 import (
 	"errors"
 	"fmt"
-	"time"
 
 	"orenda/internal/exchange"
 	"orenda/internal/xmltree"
@@ -28,7 +27,7 @@ func assertionExpired(c *Case) []exchange.Finding {
 		Why: fmt.Sprintf(
 			"By its own conditions %s; this machine's clock says %s.",
 			c.AssertionOver,
-			time.Now().UTC().Format("2006-01-02 15:04:05 UTC"),
+			c.Now.UTC().Format("2006-01-02 15:04:05 UTC"),
 		),
 		Evidence: []exchange.Evidence{c.inSettings("token-file", 0, 1)},
 		Program:  "have a new assertion issued before it calls",

@@ -1,7 +1,12 @@
 package e2e
 
 import (
+	"compress/gzip"
 	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"net/http/httptest"
 	"os"
 	"path/filepath"
 	"strconv"
@@ -297,7 +302,7 @@ func TestCheckLooksAtTheWholeWorkspace(t *testing.T) {
 // A reply that is on disk is scrolled and searched in the strip, in little memory.
 func TestALargeReplyInTheStrip(t *testing.T) {
 	h := harbour(t)
-	at := tides(t, 190*mebi)
+	at := tides(t, 190*1<<20)
 	dir, env := workspace(t, "", "http://"+h.Plain+"/tides?wsdl")
 	require.Equal(
 		t,
@@ -342,4 +347,39 @@ func TestALargeReplyInTheStrip(t *testing.T) {
 	require.NoError(t, err)
 	t.Logf("%d MB resident at most", kb>>10)
 	assert.Less(t, kb<<10, maxHeld)
+}
+
+// tides serves the tide tables with a reply of at least size bytes, in the way
+// that the path asks for: /declared, /chunked or /gzip.
+func tides(t testing.TB, size int) (address string) {
+	row := `    <tide><time>2027-03-01T06:12:00Z</time><level>3.42</level><state>high water</state></tide>` + "\n"
+	head := `<?xml version="1.0" encoding="UTF-8"?>` + "\n" +
+		`<soap:Envelope xmlns:soap="http://schemas.xmlsoap.org/soap/envelope/"><soap:Body><YearTableResponse xmlns="urn:skerry:tides"><station>Skerry Sound</station>` + "\n"
+	tail := "    <tide><time>2027-12-31T23:59:00Z</time><level>0.07</level><state>low " +
+		"water</state></tide>\n</YearTableResponse></soap:Body></soap:Envelope>\n"
+	rows := size / len(row)
+	block := strings.Repeat(row, 1000)
+	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		_, _ = io.Copy(io.Discard, r.Body)
+		w.Header().Set("Content-Type", "text/xml; charset=utf-8")
+		var to io.Writer = w
+		switch r.URL.Path {
+		case "/declared":
+			w.Header().Set("Content-Length", fmt.Sprint(len(head)+len(tail)+rows/1000*len(block)))
+		case "/gzip":
+			w.Header().Set("Content-Encoding", "gzip")
+			z, _ := gzip.NewWriterLevel(w, gzip.BestSpeed)
+			defer z.Close()
+			to = z
+		}
+		_, _ = io.WriteString(to, head)
+		for range rows / 1000 {
+			if _, err := io.WriteString(to, block); err != nil {
+				return
+			}
+		}
+		_, _ = io.WriteString(to, tail)
+	}))
+	t.Cleanup(s.Close)
+	return s.URL
 }

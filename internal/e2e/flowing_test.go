@@ -1,12 +1,9 @@
+//go:build linux
+
 package e2e
 
 import (
 	"bytes"
-	"compress/gzip"
-	"fmt"
-	"io"
-	"net/http"
-	"net/http/httptest"
 	"os"
 	"os/exec"
 	"strings"
@@ -16,41 +13,6 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
-
-// tides serves the tide tables with a reply of at least size bytes, in the way
-// that the path asks for: /declared, /chunked or /gzip.
-func tides(t testing.TB, size int) (address string) {
-	row := `    <tide><time>2027-03-01T06:12:00Z</time><level>3.42</level><state>high water</state></tide>` + "\n"
-	head := `<?xml version="1.0" encoding="UTF-8"?>` + "\n" +
-		`<soap:Envelope xmlns:soap="http://schemas.xmlsoap.org/soap/envelope/"><soap:Body><YearTableResponse xmlns="urn:skerry:tides"><station>Skerry Sound</station>` + "\n"
-	tail := "    <tide><time>2027-12-31T23:59:00Z</time><level>0.07</level><state>low " +
-		"water</state></tide>\n</YearTableResponse></soap:Body></soap:Envelope>\n"
-	rows := size / len(row)
-	block := strings.Repeat(row, 1000)
-	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		_, _ = io.Copy(io.Discard, r.Body)
-		w.Header().Set("Content-Type", "text/xml; charset=utf-8")
-		var to io.Writer = w
-		switch r.URL.Path {
-		case "/declared":
-			w.Header().Set("Content-Length", fmt.Sprint(len(head)+len(tail)+rows/1000*len(block)))
-		case "/gzip":
-			w.Header().Set("Content-Encoding", "gzip")
-			z, _ := gzip.NewWriterLevel(w, gzip.BestSpeed)
-			defer z.Close()
-			to = z
-		}
-		_, _ = io.WriteString(to, head)
-		for range rows / 1000 {
-			if _, err := io.WriteString(to, block); err != nil {
-				return
-			}
-		}
-		_, _ = io.WriteString(to, tail)
-	}))
-	t.Cleanup(s.Close)
-	return s.URL
-}
 
 // measured runs the program and gives what it said, and the most memory that was
 // resident, in bytes.

@@ -10,11 +10,9 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"os/exec"
 	"runtime"
 	"strings"
 	"sync"
-	"syscall"
 	"time"
 
 	"filippo.io/age"
@@ -219,9 +217,7 @@ func (id *Identity) Reveal(ctx context.Context) (string, error) {
 	case "command":
 		ctx, cancel := context.WithTimeout(ctx, commandTime)
 		defer cancel()
-		cmd := exec.CommandContext(ctx, "sh", "-c", rest)
-		cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
-		cmd.Cancel = func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) }
+		cmd := shell(ctx, rest)
 		cmd.WaitDelay = time.Second
 		var out bytes.Buffer
 		cmd.Stdout = &out

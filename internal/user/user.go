@@ -12,8 +12,8 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"syscall"
 
+	"github.com/gofrs/flock"
 	"github.com/pelletier/go-toml/v2"
 
 	"orenda/internal/endpoint"
@@ -309,13 +309,10 @@ func (h *Home) Lock(workspace string) (unlock func(), err error) {
 		return nil, err
 	}
 	sum := sha256.Sum256([]byte(workspace))
-	f, err := os.OpenFile(filepath.Join(dir, hex.EncodeToString(sum[:8])), os.O_CREATE|os.O_RDWR, 0o600)
-	if err != nil {
+	name := filepath.Join(dir, hex.EncodeToString(sum[:8]))
+	lock := flock.New(name, flock.SetFlag(os.O_CREATE|os.O_RDWR), flock.SetPermissions(0o600))
+	if err := lock.Lock(); err != nil {
 		return nil, err
 	}
-	if err := syscall.Flock(int(f.Fd()), syscall.LOCK_EX); err != nil {
-		f.Close()
-		return nil, err
-	}
-	return func() { f.Close() }, nil
+	return func() { _ = lock.Close() }, nil
 }
