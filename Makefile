@@ -2,12 +2,12 @@
 
 VERSION := $(shell git describe --tags --always --dirty 2>/dev/null || echo dev)
 LDFLAGS := -s -w -X orenda/internal/cli.Version=$(VERSION)
-# Packages that link the database are tested without the race detector, which
-# would compile it for minutes; the journal's interface keeps it apart.
+# Packages that link the database: under the race detector they take minutes to
+# build, so `make test` runs them without it and `make race` with it.
 SLOW    := orenda/internal/journal/disk orenda/internal/cli orenda/cmd/orenda orenda/internal/e2e
 RACED   := $(filter-out $(SLOW),$(shell go list ./... 2>/dev/null))
 
-.PHONY: build demo test tools check bench shots fuzz clean
+.PHONY: build demo test race platforms outside release tools check bench shots fuzz clean
 
 build: bin/orenda
 
@@ -25,10 +25,30 @@ check:
 	@test -z "$$(gofmt -l cmd internal)" || { echo "gofmt wants:"; gofmt -l cmd internal; exit 1; }
 	go vet ./...
 	go tool staticcheck ./...
+	go tool revive -config revive.toml -set_exit_status ./...
+	@./scripts/globals.sh
+
+# The core and its tests compile for every platform that is released.
+platforms:
+	@./scripts/platforms.sh
 
 test: tools check build
 	go test -race $(RACED)
 	ORENDA=$(CURDIR)/bin/orenda go test $(SLOW)
+
+# The race detector over the command line and the whole program as well. What runs
+# in the terminal is then itself built with it.
+race: tools
+	CGO_ENABLED=1 go build -race -trimpath -o bin/orenda-race ./cmd/orenda
+	ORENDA=$(CURDIR)/bin/orenda-race GORACE=halt_on_error=1 go test -race -timeout 40m $(SLOW)
+
+# What needs another language, a database server or a browser.
+outside: tools
+	@echo "nothing needs another language, a database server or a browser yet"
+
+# The program for every platform, with checksums: the same bytes from the same commit.
+release:
+	@./scripts/release.sh '$(LDFLAGS)'
 
 bench: build
 	@./scripts/bench.sh
@@ -41,4 +61,4 @@ fuzz:
 	@for p in $$(go list ./internal/...); do for f in $$(go test -list '^Fuzz' $$p | grep '^Fuzz'); do echo "$$p $$f"; go test -run '^$$' -fuzz "^$$f$$" -fuzztime 60s -fuzzminimizetime 5s $$p || exit 1; done; done
 
 clean:
-	rm -rf bin
+	rm -rf bin dist

@@ -631,7 +631,7 @@ func (m *model) help(w, h int) string {
 	row := func(key, rest string) { rows = append(rows, "     "+ui.Pad(key, 10)+rest) }
 	rows = append(rows, "   "+ui.Strong("in the "+m.places[m.at].name))
 	for _, k := range m.view().Keys() {
-		if k.Press != "?" { // which is for anywhere
+		if k.Press != "?" && k.Does != "" { // the one is for anywhere, the other shown nowhere
 			row(ui.Strong(k.Show), k.Does)
 		}
 	}

@@ -1,15 +1,9 @@
 package e2e
 
 import (
-	"compress/gzip"
 	"encoding/json"
-	"fmt"
-	"io"
-	"net/http"
-	"net/http/httptest"
 	"os"
 	"path/filepath"
-	"strconv"
 	"strings"
 	"testing"
 
@@ -297,89 +291,4 @@ func TestCheckLooksAtTheWholeWorkspace(t *testing.T) {
 	require.Equal(t, 0, orenda(t, env, "-w", dir, "endpoint", "set", "TideTables", "receive-limit=64 KiB").code)
 	r = orenda(t, env, "-w", dir, "check", "YearTable", "--endpoint", "TideTables", "--json")
 	assert.Contains(t, r.out, "binding.limit-too-small")
-}
-
-// A reply that is on disk is scrolled and searched in the strip, in little memory.
-func TestALargeReplyInTheStrip(t *testing.T) {
-	h := harbour(t)
-	at := tides(t, 190*1<<20)
-	dir, env := workspace(t, "", "http://"+h.Plain+"/tides?wsdl")
-	require.Equal(
-		t,
-		0,
-		orenda(
-			t,
-			env,
-			"-w",
-			dir,
-			"endpoint",
-			"set",
-			"TideTables",
-			"address="+at+"/declared",
-			"intake=flowing",
-			"receive-limit=2 GB",
-			"repeat-limit=100000000",
-			"default=true",
-		).code,
-	)
-	fill(t, dir)
-	s := open(t, 158, 47, append(env, "TMPDIR="+os.TempDir()), "-w", dir)
-	s.sees("YearTable")
-	s.keys("p", "g")
-	s.sees("passed after", "× tide", "read flowing from disk", "10 read")
-	s.keys("r")
-	s.sees("kept on disk")
-	s.keys("s")
-	s.sees("B in", "<station>Skerry Sound</station>")
-	s.keys("/")
-	s.types("0.07")
-	s.keys("Enter")
-	s.sees("2027-12-31T23:59:00Z")
-	s.keys("Home")
-	s.sees("line 1 of")
-	s.keys("End")
-	s.sees("</soap:Envelope>", "closed")
-	pid := strings.TrimSpace(s.tmux("list-panes", "-F", "#{pane_pid}"))
-	b, err := os.ReadFile("/proc/" + pid + "/status")
-	require.NoError(t, err)
-	_, rest, _ := strings.Cut(string(b), "VmHWM:")
-	kb, err := strconv.Atoi(strings.Fields(rest)[0])
-	require.NoError(t, err)
-	t.Logf("%d MB resident at most", kb>>10)
-	assert.Less(t, kb<<10, maxHeld)
-}
-
-// tides serves the tide tables with a reply of at least size bytes, in the way
-// that the path asks for: /declared, /chunked or /gzip.
-func tides(t testing.TB, size int) (address string) {
-	row := `    <tide><time>2027-03-01T06:12:00Z</time><level>3.42</level><state>high water</state></tide>` + "\n"
-	head := `<?xml version="1.0" encoding="UTF-8"?>` + "\n" +
-		`<soap:Envelope xmlns:soap="http://schemas.xmlsoap.org/soap/envelope/"><soap:Body><YearTableResponse xmlns="urn:skerry:tides"><station>Skerry Sound</station>` + "\n"
-	tail := "    <tide><time>2027-12-31T23:59:00Z</time><level>0.07</level><state>low " +
-		"water</state></tide>\n</YearTableResponse></soap:Body></soap:Envelope>\n"
-	rows := size / len(row)
-	block := strings.Repeat(row, 1000)
-	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		_, _ = io.Copy(io.Discard, r.Body)
-		w.Header().Set("Content-Type", "text/xml; charset=utf-8")
-		var to io.Writer = w
-		switch r.URL.Path {
-		case "/declared":
-			w.Header().Set("Content-Length", fmt.Sprint(len(head)+len(tail)+rows/1000*len(block)))
-		case "/gzip":
-			w.Header().Set("Content-Encoding", "gzip")
-			z, _ := gzip.NewWriterLevel(w, gzip.BestSpeed)
-			defer z.Close()
-			to = z
-		}
-		_, _ = io.WriteString(to, head)
-		for range rows / 1000 {
-			if _, err := io.WriteString(to, block); err != nil {
-				return
-			}
-		}
-		_, _ = io.WriteString(to, tail)
-	}))
-	t.Cleanup(s.Close)
-	return s.URL
 }

@@ -129,7 +129,7 @@ func deriveKey(how pkix.AlgorithmIdentifier, password string, size int) ([]byte,
 		}
 		const maxMemory = 256 << 20
 		if p.Cost <= 0 || p.BlockSize <= 0 || p.Cost > maxMemory/128/p.BlockSize {
-			return nil, fmt.Errorf("its key derivation wants more than %d bytes of memory, which is not done", maxMemory)
+			return nil, fmt.Errorf("its key derivation wants more than %d bytes of memory, too many", maxMemory)
 		}
 		return scrypt.Key([]byte(password), p.Salt, p.Cost, p.BlockSize, p.Parallelism, size)
 	}

@@ -192,9 +192,9 @@ func (v *View) Keys() []ui.Key {
 	}
 	if len(v.s.W.Config().Contracts) == 0 {
 		return []ui.Key{
-			{Press: "enter", Show: "⏎", Does: "type or paste an address"},
-			{Press: "?", Show: "?", Does: "help"},
-			{Press: "q", Show: "q", Does: "quit"},
+			ui.On("enter a", "⏎", "type or paste an address", ui.Do(v.add)),
+			ui.Shown("?", "?", "help"),
+			ui.Shown("q", "q", "quit"),
 		}
 	}
 	going := "go: send it"
@@ -205,26 +205,43 @@ func (v *View) Keys() []ui.Key {
 	if v.turned {
 		axis = "endpoints as columns"
 	}
-	return []ui.Key{
-		{Press: "up down left right", Show: "↑↓←→", Does: "choose a call"},
-		{Press: "enter", Show: "⏎", Does: "open its path"},
-		{Press: "g", Show: "g", Does: going},
-		{Press: "d", Show: "d", Does: "fill in"},
-		{Press: "space", Show: "space", Does: "mark"},
-		{Press: "x", Show: "x", Does: axis},
-		{Press: "/", Show: "/", Does: "filter"},
-		{Press: "a", Show: "a", Does: "add a description"},
-		{Press: "?", Show: "?", Does: "help"},
-		{Press: "D", Show: "D", Does: "duplicate the draft", Minor: true},
-		{Press: "N", Show: "N", Does: "name the draft anew", Minor: true},
-		{Press: "X", Show: "X", Does: "remove the draft (u brings it back)", Minor: true},
-		{Show: "paste", Does: "an address, or an envelope to make a draft of", Minor: true},
-		{Press: "*", Show: "*", Does: "make this endpoint the default", Minor: true},
-		{Press: "A", Show: "A", Does: "mark the whole row", Minor: true},
-		{Press: "M", Show: "M", Does: "take all marks back", Minor: true},
-		{Press: "-", Show: "-", Does: "fold the contract, or unfold it", Minor: true},
-		{Press: "!", Show: "!", Does: "the draft changes things at the service, or not", Minor: true},
+	one := len(v.read().rows) > 0
+	keys := []ui.Key{
+		ui.On("left right l", "↑↓←→", "choose a call", v.across).If(one),
+		ui.On("enter", "⏎", "open its path", ui.Asks(v.open)),
+		ui.Shown("g", "g", going),
+		ui.Shown("d", "d", "fill in"),
+		ui.On("space", "space", "mark", ui.Do(v.mark)).If(one),
+		ui.On("x", "x", axis, ui.Do(v.turn)).If(one),
+		ui.On("/", "/", "filter", ui.Do(v.startFilter)),
+		ui.On("a", "a", "add a description", ui.Do(v.add)),
+		ui.Shown("?", "?", "help"),
 	}
+	if v.filter != "" {
+		keys = append(keys, ui.On("esc", "esc", "show all", ui.Do(func() { v.filter = "" })).InHelp())
+	}
+	return append(keys, v.lesserKeys(one)...)
+}
+
+// lesserKeys are those that stand in the help page only. one is false where no
+// draft is in sight.
+func (v *View) lesserKeys(one bool) []ui.Key {
+	rows := []ui.Key{
+		ui.On("D", "D", "duplicate the draft", ui.Do(v.s.Duplicate)),
+		ui.On("N", "N", "name the draft anew", ui.Asks(v.rename)),
+		ui.On("X", "X", "remove the draft (u brings it back)", ui.Do(v.s.Remove)),
+		ui.On("u", "", "", ui.Do(v.s.Restore)),
+		ui.Shown("", "paste", "an address, or an envelope to make a draft of"),
+		ui.On("*", "*", "make this endpoint the default", ui.Do(v.setDefault)),
+		ui.On("A", "A", "mark the whole row", ui.Do(func() { v.markRow(v.read()) })),
+		ui.On("M", "M", "take all marks back", ui.Do(func() { clear(v.s.Marked) })),
+		ui.On("-", "-", "fold the contract, or unfold it", ui.Do(v.fold)),
+		ui.On("!", "!", "the draft changes things at the service, or not", ui.Do(v.s.ToggleChanges)),
+	}
+	for i := range rows {
+		rows[i] = rows[i].InHelp().If(one)
+	}
+	return rows
 }
 
 // Update implements ui.View.
@@ -258,75 +275,77 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 	case tea.MouseClickMsg:
 		return v.click(msg, t)
 	case tea.KeyPressMsg:
-		return v.key(msg, t)
+		return ui.Press(v.Keys(), msg)
 	}
 	return nil
 }
 
-//revive:disable-next-line:cyclomatic one screen, or the keys of one
-func (v *View) key(k tea.KeyPressMsg, t table) tea.Cmd {
-	switch {
-	case ui.Is(k, "a") || len(v.s.Rows()) == 0 && ui.Is(k, "enter"):
-		v.asks = forSource
-		v.in.Start("")
-		return nil
-	case ui.Is(k, "/"):
-		v.asks = forFilter
-		v.in.Start(v.filter)
-		return nil
-	case ui.Is(k, "esc") && v.filter != "":
-		v.filter = ""
-		return nil
+// add asks for the address of a description.
+func (v *View) add() {
+	v.asks = forSource
+	v.in.Start("")
+}
+
+func (v *View) startFilter() {
+	v.asks = forFilter
+	v.in.Start(v.filter)
+}
+
+// across chooses the call to the left or right.
+func (v *View) across(k tea.KeyPressMsg) tea.Cmd {
+	d := 1
+	if ui.Is(k, "left") {
+		d = -1
 	}
-	if len(t.rows) == 0 {
-		return nil
-	}
-	switch {
-	case ui.Is(k, "left"):
-		v.move(t, 0, -1)
-	case ui.Is(k, "right", "l"):
-		v.move(t, 0, 1)
-	case ui.Is(k, "enter"):
-		if len(v.s.Attempts) == 0 && v.s.Running() == nil && len(v.s.Draft().Unfilled()) > 0 {
-			return func() tea.Msg { return state.Goto("draft") }
-		}
-		return func() tea.Msg { return state.Goto("path") }
-	case ui.Is(k, "D"):
-		v.s.Duplicate()
-	case ui.Is(k, "N"):
-		return func() tea.Msg {
-			return state.Ask{Prompt: "name of the draft", Value: v.s.Chosen.Draft.Name, Answer: func(name string) {
-				v.s.Rename(name)
-			}}
-		}
-	case ui.Is(k, "X"):
-		v.s.Remove()
-	case ui.Is(k, "u"):
-		v.s.Restore()
-	case ui.Is(k, "space"):
-		if x, ok := v.chosen(t); ok {
-			v.s.Mark(x)
-		}
-	case ui.Is(k, "A"):
-		v.markRow(t)
-	case ui.Is(k, "M"):
-		clear(v.s.Marked)
-	case ui.Is(k, "x"):
-		v.turn()
-	case ui.Is(k, "-"):
-		name := v.s.Chosen.Draft.Contract
-		v.folded[name] = !v.folded[name]
-	case ui.Is(k, "!"):
-		v.s.ToggleChanges()
-	case ui.Is(k, "*"):
-		if err := v.s.W.Apply(exchange.Change{Where: "workspace", Key: "endpoint." + v.s.Chosen.Endpoint + ".default",
-			To: true}); err != nil {
-			v.s.Say("%v", err)
-		} else {
-			v.s.Say("%s is the default now", v.s.Chosen.Endpoint)
-		}
-	}
+	v.move(v.read(), 0, d)
 	return nil
+}
+
+// open goes to the call's path, or to its draft where values are missing.
+func (v *View) open() tea.Cmd {
+	switch {
+	case len(v.s.Rows()) == 0:
+		v.add()
+		return nil
+	case len(v.read().rows) == 0:
+		return nil
+	}
+	to := "path"
+	if len(v.s.Attempts) == 0 && v.s.Running() == nil && len(v.s.Draft().Unfilled()) > 0 {
+		to = "draft"
+	}
+	return func() tea.Msg { return state.Goto(to) }
+}
+
+func (v *View) mark() {
+	if x, ok := v.chosen(v.read()); ok {
+		v.s.Mark(x)
+	}
+}
+
+func (v *View) rename() tea.Cmd {
+	return func() tea.Msg {
+		return state.Ask{
+			Prompt: "name of the draft",
+			Value:  v.s.Chosen.Draft.Name,
+			Answer: func(name string) { v.s.Rename(name) },
+		}
+	}
+}
+
+func (v *View) fold() {
+	name := v.s.Chosen.Draft.Contract
+	v.folded[name] = !v.folded[name]
+}
+
+func (v *View) setDefault() {
+	name := v.s.Chosen.Endpoint
+	err := v.s.W.Apply(exchange.Change{Where: "workspace", Key: "endpoint." + name + ".default", To: true})
+	if err != nil {
+		v.s.Say("%v", err)
+		return
+	}
+	v.s.Say("%s is the default now", name)
 }
 
 // serves tells whether a cell can be.

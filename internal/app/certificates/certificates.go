@@ -51,25 +51,23 @@ func (v *View) Keys() []ui.Key {
 	if v.preview.Active {
 		return v.preview.Keys()
 	}
+	c, l := v.at()
+	sent, more := v.rows()
 	return []ui.Key{
-		{
-			Press: "up down",
-			Show:  "↑↓",
-			Does:  "certificate",
-		}, {Press: "[ ]", Show: "[ ]", Does: "endpoint"}, {Press: "f", Show: "f", Does: "fetch the chain"},
-		{
-			Press: "enter",
-			Show:  "⏎",
-			Does:  "trust it",
-		}, {Press: "P", Show: "P", Does: "pin its key"}, {Press: "X", Show: "X", Does: "trust it no longer"},
-		{Press: "W", Show: "W", Does: "write to a file"}, {Press: "?", Show: "?", Does: "help"},
-		{
-			Press: "D",
-			Show:  "D",
-			Does:  "write a drawing of the chain",
-			Minor: true,
-		}, {Press: "y", Show: "y", Does: "copy it (PEM)", Minor: true}, {Press: "Y", Show: "Y",
-			Does: "accept anything, for the next call only", Minor: true},
+		ui.Shown("up down", "↑↓", "certificate"),
+		ui.On("[ ]", "[ ]", "endpoint", v.next),
+		ui.On("f", "f", "fetch the chain", ui.Do(func() { v.s.FetchChain(v.end) })).If(v.end != ""),
+		ui.On("enter", "⏎", "trust it", ui.Do(func() { v.trust(c) })).If(c != nil && l == nil),
+		ui.On("P", "P", "pin its key", ui.Do(func() { v.pin(c) })).If(c != nil),
+		ui.On("X", "X", "trust it no longer", ui.Do(func() { v.distrust(c) })).If(c != nil),
+		ui.On("W", "W", "write to a file", ui.Asks(func() tea.Cmd { return v.write(c, sent) })).If(c != nil),
+		ui.Shown("?", "?", "help"),
+		ui.On("D", "D", "write a drawing of the chain",
+			ui.Asks(func() tea.Cmd { return v.drawing(sent, more) })).InHelp().If(c != nil),
+		ui.On("y", "y", "copy it (PEM)", ui.Asks(func() tea.Cmd { return v.copy(c) })).InHelp().If(c != nil),
+		ui.On("Y", "Y", "accept anything, for the next call only",
+			ui.Do(func() { v.s.SkipVerify = !v.s.SkipVerify })).InHelp(),
+		ui.On("esc", "esc", "path", state.To("path")).InHelp(),
 	}
 }
 
@@ -162,54 +160,34 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 	}
 	sent, more := v.rows()
 	v.cursor += ui.Rows(msg, 10, len(sent)+len(more)+len(v.listed))
-	c, l := v.at()
-	k, ok := msg.(tea.KeyPressMsg)
-	if !ok {
-		return nil
-	}
-	switch {
-	case ui.Is(k, "[", "]"):
-		v.next(ui.Is(k, "]"))
-	case ui.Is(k, "f"):
-		if v.end != "" {
-			v.s.FetchChain(v.end)
-		}
-	case ui.Is(k, "esc"):
-		return func() tea.Msg { return state.Goto("path") }
-	case ui.Is(k, "Y"):
-		v.s.SkipVerify = !v.s.SkipVerify
-	case c == nil:
-	case ui.Is(k, "enter") && l == nil:
-		v.trust(c)
-	case ui.Is(k, "P"):
-		v.pin(c)
-	case ui.Is(k, "X"):
-		v.distrust(c)
-	case ui.Is(k, "W"):
-		return v.write(c, sent)
-	case ui.Is(k, "D"):
-		return v.drawing(sent, more)
-	case ui.Is(k, "y"):
-		v.s.Say("copied: %s", c.Subject.CommonName)
-		return tea.SetClipboard(string(trust.PEM(c)))
+	v.at()
+	if k, ok := msg.(tea.KeyPressMsg); ok {
+		return ui.Press(v.Keys(), k)
 	}
 	return nil
 }
 
-func (v *View) next(forward bool) {
+func (v *View) copy(c *x509.Certificate) tea.Cmd {
+	v.s.Say("copied: %s", c.Subject.CommonName)
+	return tea.SetClipboard(string(trust.PEM(c)))
+}
+
+// next goes to the endpoint before or after.
+func (v *View) next(k tea.KeyPressMsg) tea.Cmd {
 	n := len(v.s.W.Config().Endpoints)
 	if n == 0 {
-		return
+		return nil
 	}
 	i := slices.IndexFunc(v.s.W.Config().Endpoints, func(e *workspace.Endpoint) bool { return e.Name == v.end })
 	d := 1
-	if !forward {
+	if ui.Is(k, "[") {
 		d = n - 1
 	}
 	v.end = v.s.W.Config().Endpoints[(max(i, 0)+d)%n].Name
 	v.cursor = 0
 	v.s.Stale("file trust ")
 	v.read()
+	return nil
 }
 
 func (v *View) change(key string, to any) exchange.Change {

@@ -51,7 +51,30 @@ func (v *View) keep(e entry) {
 	v.s.Say("%v", err)
 }
 
-func (v *View) updateShelf(msg tea.Msg) tea.Cmd {
+// shelfKeys are the keys while the catalogue is shown.
+func (v *View) shelfKeys() []ui.Key {
+	l := &v.shelf
+	return []ui.Key{
+		ui.Shown("up down", "↑↓", "choose"),
+		ui.On("enter", "⏎", "into this workspace, and fill in", ui.Asks(v.takeHit)).If(l.cursor < len(l.hits)),
+		ui.On("/", "/", "search operations and fields", ui.Do(func() { l.in.Start(l.text) })),
+		ui.On("esc", "esc", "back", ui.Do(func() { l.open = false })),
+	}
+}
+
+// takeHit takes the description under the cursor into the workspace.
+func (v *View) takeHit() tea.Cmd {
+	h := v.shelf.hits[v.shelf.cursor]
+	if !v.s.FromCatalogue(v.shelf.c, h.Name, h.Operation.Name) {
+		return nil
+	}
+	v.shelf.open = false
+	return func() tea.Msg { return state.Goto("draft") }
+}
+
+// updateShelf types the line that is searched for, and moves the cursor. done is
+// true where the message was taken.
+func (v *View) updateShelf(msg tea.Msg) (done bool, cmd tea.Cmd) {
 	l := &v.shelf
 	if l.in.Active {
 		end, cmd := l.in.Type(msg)
@@ -61,24 +84,10 @@ func (v *View) updateShelf(msg tea.Msg) tea.Cmd {
 		case ui.Dropped:
 			l.search("")
 		}
-		return cmd
+		return true, cmd
 	}
 	l.cursor = min(max(l.cursor+ui.Rows(msg, l.height, len(l.hits)), 0), max(len(l.hits)-1, 0))
-	k, ok := msg.(tea.KeyPressMsg)
-	switch {
-	case !ok:
-	case ui.Is(k, "/"):
-		l.in.Start(l.text)
-	case ui.Is(k, "esc"):
-		l.open = false
-	case ui.Is(k, "enter") && l.cursor < len(l.hits):
-		h := l.hits[l.cursor]
-		if v.s.FromCatalogue(l.c, h.Name, h.Operation.Name) {
-			l.open = false
-			return func() tea.Msg { return state.Goto("draft") }
-		}
-	}
-	return nil
+	return false, nil
 }
 
 func (v *View) viewShelf(w, h int) string {

@@ -37,40 +37,55 @@ func (v *View) Typing() bool { return v.shelf.in.Active }
 
 // Keys implements ui.View.
 func (v *View) Keys() []ui.Key {
-	if v.shelf.open {
+	all := v.entries()
+	here := len(all) > 0 && all[min(v.cursor, len(all)-1)].o != nil
+	switch {
+	case v.shelf.open:
+		return v.shelfKeys()
+	case v.s.Newer != nil:
 		return []ui.Key{
-			{Show: "↑↓", Does: "choose"},
-			{Show: "⏎", Does: "into this workspace, and fill in"},
-			{Show: "/", Does: "search operations and fields"},
-			{Show: "esc", Does: "back"},
+			ui.Shown("up down", "↑↓", "scroll"),
+			ui.On("enter", "⏎", "take the newer one over", ui.Do(v.s.TakeOver)),
+			ui.On("esc", "esc", "keep the old one", ui.Do(v.keepOld)),
 		}
-	}
-	if v.s.Newer != nil {
+	case v.source:
 		return []ui.Key{
-			{Show: "↑↓", Does: "scroll"},
-			{Show: "⏎", Does: "take the newer one over"},
-			{Show: "esc", Does: "keep the old one"},
-		}
-	}
-	if v.source {
-		return []ui.Key{
-			{Press: "up down", Show: "↑↓", Does: "scroll"},
-			{Press: "tab", Show: "tab", Does: "next document"},
-			{Press: "x", Show: "x", Does: "operations"},
-			{Press: "?", Show: "?", Does: "help"},
+			ui.Shown("up down", "↑↓", "scroll"),
+			ui.On("tab", "tab", "next document", ui.Do(func() { v.nextFile(all) })).If(len(all) > 0),
+			ui.On("x", "x", "operations", ui.Do(func() { v.toggle(all) })),
+			ui.Shown("?", "?", "help"),
+			ui.On("esc", "esc", "operations", ui.Do(func() { v.source = false })).InHelp(),
 		}
 	}
 	return []ui.Key{
-		{Press: "up down", Show: "↑↓", Does: "choose"},
-		{Press: "enter", Show: "⏎", Does: "fill in its message"},
-		{Press: "x", Show: "x", Does: "source text"},
-		{Press: "R", Show: "R", Does: "fetch again: what changed?"},
-		{Press: "L", Show: "L", Does: "your catalogue"},
-		{Press: "K", Show: "K", Does: "keep it in the catalogue", Minor: true},
-		{Press: "N", Show: "N", Does: "note what you learned"},
-		{Press: "esc", Show: "esc", Does: "board"},
-		{Press: "?", Show: "?", Does: "help"},
+		ui.Shown("up down", "↑↓", "choose"),
+		ui.On("enter", "⏎", "fill in its message", ui.Asks(func() tea.Cmd { return v.open(all) })).If(here),
+		ui.On("x", "x", "source text", ui.Do(func() { v.toggle(all) })).If(here),
+		ui.On("R", "R", "fetch again: what changed?", ui.Do(func() { v.again(all) })).If(len(all) > 0),
+		ui.On("L", "L", "your catalogue", ui.Do(v.show)),
+		ui.On("K", "K", "keep it in the catalogue", ui.Do(func() { v.keep(all[v.cursor]) })).InHelp().If(here),
+		ui.On("N", "N", "note what you learned", ui.Asks(func() tea.Cmd { return v.note(all[v.cursor]) })).If(here),
+		ui.On("esc", "esc", "board", state.To("board")),
+		ui.Shown("?", "?", "help"),
 	}
+}
+
+// keepOld leaves the description as it is, although there is a newer one.
+func (v *View) keepOld() {
+	v.s.Newer = nil
+	v.s.Say("the old one stays")
+}
+
+// nextFile goes to the next document of the description's source.
+func (v *View) nextFile(all []entry) {
+	v.file = (v.file + 1) % max(len(all[v.cursor].c.Files), 1)
+	v.line = 0
+}
+
+// again fetches the description again.
+func (v *View) again(all []entry) {
+	v.line = 0
+	v.s.Again(all[v.cursor].contract)
 }
 
 // entry is an operation of one of the workspace's contracts; or a contract that
@@ -116,68 +131,22 @@ func (v *View) Open() tea.Cmd {
 }
 
 // Update implements ui.View.
-//
-//revive:disable-next-line:cyclomatic one screen, or the keys of one
 func (v *View) Update(msg tea.Msg) tea.Cmd {
 	all := v.entries()
-	if v.shelf.open {
-		return v.updateShelf(msg)
-	}
-	if v.s.Newer != nil {
-		return v.decide(msg)
-	}
-	if v.source {
+	switch {
+	case v.shelf.open:
+		if done, cmd := v.updateShelf(msg); done {
+			return cmd
+		}
+	case v.s.Newer != nil:
+		v.line = max(v.line+ui.Rows(msg, v.height, 1<<20), 0)
+	case v.source:
 		v.line = max(v.line+ui.Rows(msg, v.height, 1<<30), 0) // drawing keeps it within the file
-	} else if len(all) > 0 {
+	case len(all) > 0:
 		v.cursor = min(max(v.cursor+ui.Rows(msg, v.height, len(all)), 0), len(all)-1)
 	}
-	if msg, ok := msg.(tea.KeyPressMsg); ok {
-		here := len(all) > 0 && all[min(v.cursor, len(all)-1)].o != nil
-		switch {
-		case ui.Is(msg, "x"):
-			if v.source || here {
-				v.toggle(all)
-			}
-		case ui.Is(msg, "tab"):
-			if v.source && len(all) > 0 {
-				v.file = (v.file + 1) % len(all[v.cursor].c.Files)
-				v.line = 0
-			}
-		case ui.Is(msg, "enter"):
-			if here {
-				return v.open(all)
-			}
-		case ui.Is(msg, "L") && !v.source:
-			v.show()
-		case ui.Is(msg, "K") && !v.source && here:
-			v.keep(all[v.cursor])
-		case ui.Is(msg, "R") && !v.source && len(all) > 0:
-			v.line = 0
-			v.s.Again(all[v.cursor].contract)
-		case ui.Is(msg, "N") && !v.source && here:
-			return v.note(all[v.cursor])
-		case ui.Is(msg, "esc"):
-			if v.source {
-				v.source = false
-				return nil
-			}
-			return func() tea.Msg { return state.Goto("board") }
-		}
-	}
-	return nil
-}
-
-// decide is about a newer description: it is taken over, or not.
-func (v *View) decide(msg tea.Msg) tea.Cmd {
-	v.line = max(v.line+ui.Rows(msg, v.height, 1<<20), 0)
 	if k, ok := msg.(tea.KeyPressMsg); ok {
-		switch {
-		case ui.Is(k, "enter"):
-			v.s.TakeOver()
-		case ui.Is(k, "esc"):
-			v.s.Newer = nil
-			v.s.Say("the old one stays")
-		}
+		return ui.Press(v.Keys(), k)
 	}
 	return nil
 }

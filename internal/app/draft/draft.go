@@ -78,54 +78,53 @@ func (v *View) Keys() []ui.Key {
 	case v.in.Active:
 		return []ui.Key{{Show: "⏎", Does: "keep, and on to the next"}, {Show: "esc", Does: "leave it"}}
 	}
-	return []ui.Key{
-		{Press: "up down", Show: "↑↓", Does: "field"},
-		{Press: "enter", Show: "⏎", Does: "fill in"},
-		{Press: "space", Show: "space", Does: "put in, leave out"},
-		{
-			Press: "left right",
-			Show:  "←→",
-			Does:  "other branch",
-		},
-		{Press: "+ -", Show: "+ -", Does: "repeat"},
-		{Press: "g", Show: "g", Does: "go: send"},
-		{Press: "/", Show: "/", Does: "find"},
-		{Press: "x", Show: "x", Does: "raw XML"},
-		{
-			Press: "u",
-			Show:  "u",
-			Does:  "undo",
-		},
-		{Press: "?", Show: "?", Does: "help"},
-		{Press: "p", Show: "p", Does: "path", Minor: true},
-		{Press: "U", Show: "U", Does: "redo", Minor: true},
-		{Press: "n", Show: "n", Does: "next field found", Minor: true},
-		{
-			Press: "J K",
-			Show:  "J K",
-			Does:  "move a repeat down, up",
-			Minor: true,
-		},
-		{Press: "Y", Show: "Y", Does: "another type in its place", Minor: true},
-		{Press: "0", Show: "0", Does: "nil or not", Minor: true},
-		{
-			Press: "y",
-			Show:  "y",
-			Does:  "copy the value, or the part",
-			Minor: true,
-		},
-		{Press: "P", Show: "P", Does: "put in what was copied", Minor: true},
-		{Press: "N", Show: "N", Does: "note what you learned of the field", Minor: true},
-		{
-			Press: "$",
-			Show:  "$",
-			Does:  "variables in this draft, or not",
-			Minor: true,
-		},
-		{Press: "=", Show: "=", Does: "what differs from another draft", Minor: true},
-		{Press: "e", Show: "e", Does: "expected reply beside it", Minor: true},
-		{Press: "E", Show: "E", Does: "your editor", Minor: true},
+	d, it, ok := v.item()
+	keys := []ui.Key{
+		ui.Shown("up down", "↑↓", "field"),
+		ui.On("enter", "⏎", "fill in", ui.Do(v.fill)).If(ok),
+		ui.On("space", "space", "put in, leave out", ui.Do(func() { v.put(d, it) })).If(ok),
+		ui.On("left right", "←→", "other branch", v.branch).If(ok && it.Kind == message.Fork),
+		ui.On("+ -", "+ -", "repeat", v.repeat).If(ok),
+		ui.Shown("g", "g", "go: send"),
+		ui.On("/", "/", "find", ui.Do(func() { v.find.Start("") })),
+		ui.On("x", "x", "raw XML", ui.Do(func() { v.startRaw(d) })),
+		ui.On("u", "u", "undo", ui.Do(func() {
+			v.did(v.stepped((*message.Draft).Undo), "nothing is left to undo")
+		})),
+		ui.Shown("?", "?", "help"),
+		ui.Shown("p", "p", "path").InHelp(),
+		ui.On("U", "U", "redo", ui.Do(func() {
+			v.did(v.stepped((*message.Draft).Redo), "nothing is left to redo")
+		})).InHelp(),
 	}
+	return append(keys, v.lesserKeys(d, it, ok)...)
+}
+
+// lesserKeys are those that stand in the help page only.
+func (v *View) lesserKeys(d *message.Draft, it message.Item, ok bool) []ui.Key {
+	rows := []ui.Key{
+		ui.On("n", "n", "next field found", ui.Do(v.nextFound)),
+		ui.On("J K", "J K", "move a repeat down, up", func(k tea.KeyPressMsg) tea.Cmd {
+			v.moveRepeat(d, it, ui.Is(k, "K"))
+			return nil
+		}).If(ok),
+		ui.On("Y", "Y", "another type in its place", ui.Do(func() { v.pickType(d, it) })).If(ok),
+		ui.On("0", "0", "nil or not", ui.Do(func() { v.edit(d, d.SetNil(it)) })).If(ok),
+		ui.On("y", "y", "copy the value, or the part", ui.Asks(func() tea.Cmd { return v.copy(d, it) })).If(ok),
+		ui.On("P", "P", "put in what was copied", ui.Do(func() { v.putCopied(d, it) })).If(ok),
+		ui.On("N", "N", "note what you learned of the field", ui.Asks(v.note)).If(ok),
+		ui.On("$", "$", "variables in this draft, or not", ui.Do(v.s.ToggleVariables)),
+		ui.On("=", "=", "what differs from another draft", ui.Do(v.compare)),
+		ui.On("e", "e", "expected reply beside it", ui.Do(func() {
+			v.beside = map[beside]beside{reply: nothing, nothing: reply, differences: reply}[v.beside]
+		})),
+		ui.On("E", "E", "your editor", ui.Asks(v.editor)),
+		ui.On("esc", "esc", "path", state.To("path")),
+	}
+	for i := range rows {
+		rows[i] = rows[i].InHelp()
+	}
+	return rows
 }
 
 // parts are the header blocks, which may be nil, and the body.
@@ -245,7 +244,7 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 	case tea.MouseClickMsg:
 		v.click(msg.Y)
 	case tea.KeyPressMsg:
-		return v.key(msg)
+		return ui.Press(v.Keys(), msg)
 	}
 	return nil
 }
@@ -266,77 +265,51 @@ func (v *View) click(y int) {
 	v.cursor = i
 }
 
-//revive:disable-next-line:cyclomatic one screen, or the keys of one
-func (v *View) key(k tea.KeyPressMsg) tea.Cmd {
-	d, it, ok := v.item()
+// put puts a part in, or leaves it out; of a fork it takes the next branch.
+func (v *View) put(d *message.Draft, it message.Item) {
 	switch {
-	case ui.Is(k, "x"):
-		v.startRaw(d)
-	case ui.Is(k, "E"):
-		return v.editor()
-	case ui.Is(k, "e"):
-		v.beside = map[beside]beside{reply: nothing, nothing: reply, differences: reply}[v.beside]
-	case ui.Is(k, "="):
-		v.compare()
-	case ui.Is(k, "$"):
-		v.s.ToggleVariables()
-	case ui.Is(k, "/"):
-		v.find.Start("")
-	case ui.Is(k, "n"):
-		v.nextFound()
-	case ui.Is(k, "u"):
-		v.did(v.stepped((*message.Draft).Undo), "nothing is left to undo")
-	case ui.Is(k, "U"):
-		v.did(v.stepped((*message.Draft).Redo), "nothing is left to redo")
-	case ui.Is(k, "esc"):
-		return func() tea.Msg { return state.Goto("path") }
-	case !ok:
-	case ui.Is(k, "enter"):
-		v.fill()
-	case ui.Is(k, "space"):
-		switch {
-		case it.Kind == message.Fork:
-			v.edit(d, d.Choose(it, (max(it.Chosen, 0)+1)%len(it.Branches)))
-		case it.Present:
-			d.LeaveOut(it)
-			v.edit(d, nil)
-		default:
-			v.edit(d, d.Include(it))
-		}
-	case ui.Is(k, "left", "right") && it.Kind == message.Fork:
-		n := len(it.Branches)
-		by := 1
-		if ui.Is(k, "left") {
-			by = n - 1
-		}
-		v.edit(d, d.Choose(it, (max(it.Chosen, 0)+by)%n))
+	case it.Kind == message.Fork:
+		v.edit(d, d.Choose(it, (max(it.Chosen, 0)+1)%len(it.Branches)))
+	case it.Present:
+		d.LeaveOut(it)
+		v.edit(d, nil)
+	default:
+		v.edit(d, d.Include(it))
+	}
+}
+
+// branch takes the branch of a fork to the left or right.
+func (v *View) branch(k tea.KeyPressMsg) tea.Cmd {
+	d, it, _ := v.item()
+	n, by := len(it.Branches), 1
+	if ui.Is(k, "left") {
+		by = n - 1
+	}
+	v.edit(d, d.Choose(it, (max(it.Chosen, 0)+by)%n))
+	return nil
+}
+
+// repeat adds a repeat, or takes one away.
+func (v *View) repeat(k tea.KeyPressMsg) tea.Cmd {
+	d, it, _ := v.item()
+	switch {
 	case ui.Is(k, "+"):
 		v.edit(d, d.Repeat(it))
-	case ui.Is(k, "-"):
-		if it.Present && it.Max != 1 {
-			d.LeaveOut(it)
-			v.edit(d, nil)
-		} else {
-			v.s.Say("%s does not repeat; space leaves it out", it.Name)
-		}
-	case ui.Is(k, "J", "K"):
-		v.moveRepeat(d, it, ui.Is(k, "K"))
-	case ui.Is(k, "Y"):
-		v.pickType(d, it)
-	case ui.Is(k, "0"):
-		v.edit(d, d.SetNil(it))
-	case ui.Is(k, "y"):
-		return v.copy(d, it)
-	case ui.Is(k, "P"):
-		if v.s.Copied == "" {
-			v.s.Say("nothing was copied; y copies here and in the reply")
-		} else {
-			v.edit(d, d.PutPart(it, v.s.Copied))
-		}
-	case ui.Is(k, "N"):
-		return v.note()
+	case it.Present && it.Max != 1:
+		d.LeaveOut(it)
+		v.edit(d, nil)
+	default:
+		v.s.Say("%s does not repeat; space leaves it out", it.Name)
 	}
 	return nil
+}
+
+func (v *View) putCopied(d *message.Draft, it message.Item) {
+	if v.s.Copied == "" {
+		v.s.Say("nothing was copied; y copies here and in the reply")
+		return
+	}
+	v.edit(d, d.PutPart(it, v.s.Copied))
 }
 
 // nextFound goes to the next field whose path has what is sought.

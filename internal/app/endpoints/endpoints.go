@@ -38,30 +38,24 @@ func (v *View) Typing() bool { return v.preview.Active }
 // Keys implements ui.View.
 func (v *View) Keys() []ui.Key {
 	if v.preview.Active {
-		return append(v.preview.Keys(), ui.Key{Press: "left right", Show: "←→", Does: "which stages"})
+		return append(v.preview.Keys(), ui.Shown("left right", "←→", "which stages"))
 	}
+	one := v.at() != nil
 	return []ui.Key{
-		{Press: "up down", Show: "↑↓", Does: "choose"}, {Press: "enter", Show: "⏎", Does: "its settings"},
-		{Press: "space", Show: "space", Does: "mark"}, {Press: "C", Show: "C", Does: "copy settings to the marked"},
-		{
-			Press: "0",
-			Show:  "0",
-			Does:  "off or on",
-		}, {Press: "*", Show: "*", Does: "default"}, {Press: "?", Show: "?", Does: "help"},
-		{
-			Press: "D",
-			Show:  "D",
-			Does:  "duplicate",
-			Minor: true,
-		}, {Press: "N", Show: "N", Does: "name it anew", Minor: true}, {Press: "X", Show: "X", Does: "remove it",
-			Minor: true},
-		{
-			Press: "P",
-			Show:  "P",
-			Does:  "make endpoints for all ports of the contract",
-			Minor: true,
-		}, {Press: "F", Show: "F", Does: "choose its profile", Minor: true},
-		{Press: "L", Show: "L", Does: "make variables of written-out addresses", Minor: true},
+		ui.Shown("up down", "↑↓", "choose"),
+		ui.On("enter", "⏎", "its settings", ui.Asks(func() tea.Cmd { return v.settings(v.at()) })).If(one),
+		ui.On("space", "space", "mark", ui.Do(v.mark)).If(one),
+		ui.On("C", "C", "copy settings to the marked", ui.Do(func() { v.share(v.at()) })).If(one),
+		ui.On("0", "0", "off or on", ui.Do(v.turn)).If(one),
+		ui.On("*", "*", "default", ui.Do(v.setDefault)).If(one),
+		ui.Shown("?", "?", "help"),
+		ui.On("D", "D", "duplicate", ui.Asks(v.duplicate)).InHelp().If(one),
+		ui.On("N", "N", "name it anew", ui.Asks(v.nameAnew)).InHelp().If(one),
+		ui.On("X", "X", "remove it", ui.Asks(v.remove)).InHelp().If(one),
+		ui.On("P", "P", "make endpoints for all ports of the contract", ui.Do(v.addAll)).InHelp().If(one),
+		ui.On("F", "F", "choose its profile", ui.Asks(v.profile)).InHelp().If(one),
+		ui.On("L", "L", "make variables of written-out addresses", ui.Do(v.lift)).InHelp().If(one),
+		ui.On("esc", "esc", "board", state.To("board")).InHelp(),
 	}
 }
 
@@ -86,8 +80,6 @@ func (v *View) at() *workspace.Endpoint {
 }
 
 // Update implements ui.View.
-//
-//revive:disable-next-line:cyclomatic one screen, or the keys of one
 func (v *View) Update(msg tea.Msg) tea.Cmd {
 	if v.preview.Active {
 		if k, ok := msg.(tea.KeyPressMsg); ok {
@@ -96,74 +88,85 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 		return nil
 	}
 	v.cursor += ui.Rows(msg, max(v.height, 1), len(v.s.W.Config().Endpoints))
-	e := v.at()
-	k, ok := msg.(tea.KeyPressMsg)
-	if !ok || e == nil {
-		return nil
-	}
-	switch {
-	case ui.Is(k, "enter"):
-		return v.settings(e)
-	case ui.Is(k, "esc"):
-		return func() tea.Msg { return state.Goto("board") }
-	case ui.Is(k, "space"):
-		v.chosen[e.Name] = !v.chosen[e.Name]
-		v.cursor++
-		v.at()
-	case ui.Is(k, "C"):
-		v.share(e)
-	case ui.Is(k, "0"):
-		v.did(
-			v.s.W.Apply(exchange.Change{Where: "workspace", Key: "endpoint." + e.Name + ".off", To: !e.Off}),
-			"%s is %s",
-			e.Name,
-			map[bool]string{true: "on again", false: "off"}[e.Off],
-		)
-	case ui.Is(k, "*"):
-		v.did(
-			v.s.W.Apply(exchange.Change{Where: "workspace", Key: "endpoint." + e.Name + ".default", To: true}),
-			"%s is the default now",
-			e.Name,
-		)
-	case ui.Is(k, "P"):
-		made, err := v.s.W.AddEndpoints(e.Contract)
-		v.did(err, "made: %s", orNone(strings.Join(made, ", ")))
-	case ui.Is(k, "D"):
-		return ask(
-			"name of the copy of "+e.Name,
-			e.Name+"-2",
-			func(name string) { v.did(v.s.W.DuplicateEndpoint(e.Name, name), "%s is like %s", name, e.Name) },
-		)
-	case ui.Is(k, "N"):
-		return ask("name of the endpoint", e.Name, func(name string) { v.rename(e.Name, name) })
-	case ui.Is(k, "F"):
-		return ask("profile of "+e.Name+" (empty: none)", e.Profile, func(name string) {
-			v.did(
-				v.s.W.Apply(exchange.Change{Where: "workspace", Key: "endpoint." + e.Name + ".profile", To: name}),
-				"%s has the profile %s",
-				e.Name,
-				orNone(name),
-			)
-		})
-	case ui.Is(k, "X"):
-		return ask("remove "+e.Name+" with all its settings? (yes or no)", "", func(answer string) {
-			if a := strings.ToLower(answer); a == "y" || a == "yes" {
-				v.did(v.s.W.RemoveEndpoint(e.Name), "%s is gone; what was sent over it is kept", e.Name)
-			}
-		})
-	case ui.Is(k, "L"):
-		changes, err := v.s.W.Lift()
-		if err != nil || len(changes) == 0 {
-			v.did(err, "no address is written out")
-			return nil
-		}
-		v.from = ""
-		v.preview.Show(
-			"Scheme, host and port of written-out addresses become variables, with their values in every environment",
-			changes,
-		)
+	v.at()
+	if k, ok := msg.(tea.KeyPressMsg); ok {
+		return ui.Press(v.Keys(), k)
 	}
 	return nil
+}
+
+// mark marks the endpoint, or takes the mark back, and goes on to the next.
+func (v *View) mark() {
+	name := v.at().Name
+	v.chosen[name] = !v.chosen[name]
+	v.cursor++
+	v.at()
+}
+
+// turn turns the endpoint off or on.
+func (v *View) turn() {
+	e, is := v.at(), "off"
+	if e.Off {
+		is = "on again"
+	}
+	v.did(v.set(e, "off", !e.Off), "%s is %s", e.Name, is)
+}
+
+func (v *View) setDefault() {
+	e := v.at()
+	v.did(v.set(e, "default", true), "%s is the default now", e.Name)
+}
+
+// set sets a value of an endpoint's table.
+func (v *View) set(e *workspace.Endpoint, key string, to any) error {
+	return v.s.W.Apply(exchange.Change{Where: "workspace", Key: "endpoint." + e.Name + "." + key, To: to})
+}
+
+// addAll makes endpoints for all ports of the contract.
+func (v *View) addAll() {
+	made, err := v.s.W.AddEndpoints(v.at().Contract)
+	v.did(err, "made: %s", orNone(strings.Join(made, ", ")))
+}
+
+func (v *View) duplicate() tea.Cmd {
+	e := v.at()
+	return ask("name of the copy of "+e.Name, e.Name+"-2", func(name string) {
+		v.did(v.s.W.DuplicateEndpoint(e.Name, name), "%s is like %s", name, e.Name)
+	})
+}
+
+func (v *View) nameAnew() tea.Cmd {
+	e := v.at()
+	return ask("name of the endpoint", e.Name, func(name string) { v.rename(e.Name, name) })
+}
+
+func (v *View) profile() tea.Cmd {
+	e := v.at()
+	return ask("profile of "+e.Name+" (empty: none)", e.Profile, func(name string) {
+		v.did(v.set(e, "profile", name), "%s has the profile %s", e.Name, orNone(name))
+	})
+}
+
+func (v *View) remove() tea.Cmd {
+	e := v.at()
+	return ask("remove "+e.Name+" with all its settings? (yes or no)", "", func(answer string) {
+		if a := strings.ToLower(answer); a == "y" || a == "yes" {
+			v.did(v.s.W.RemoveEndpoint(e.Name), "%s is gone; what was sent over it is kept", e.Name)
+		}
+	})
+}
+
+func (v *View) lift() {
+	changes, err := v.s.W.Lift()
+	if err != nil || len(changes) == 0 {
+		v.did(err, "no address is written out")
+		return
+	}
+	v.from = ""
+	v.preview.Show(
+		"Scheme, host and port of written-out addresses become variables, with their values in every environment",
+		changes,
+	)
 }
 
 func ask(prompt, value string, answer func(string)) tea.Cmd {

@@ -44,30 +44,23 @@ func (v *View) Keys() []ui.Key {
 			{Show: "env:NAME", Does: "of the process environment"},
 		}
 	}
+	vars, envs := v.read()
+	row, col := v.row < len(vars), v.col < len(envs)
 	return []ui.Key{
-		{
-			Press: "up down left right",
-			Show:  "↑↓←→",
-			Does:  "choose a value",
-		}, {Press: "enter", Show: "⏎", Does: "change it"},
-		{
-			Press: "v",
-			Show:  "v",
-			Does:  "next environment",
-		}, {Press: "A", Show: "A", Does: "add a variable"}, {Press: "E", Show: "E", Does: "add an environment"},
-		{Press: "L", Show: "L", Does: "lift addresses"}, {Press: "?", Show: "?", Does: "help"},
-		{
-			Press: "N",
-			Show:  "N",
-			Does:  "name the variable anew, wherever it stands",
-			Minor: true,
-		}, {Press: "R", Show: "R", Does: "name the environment anew", Minor: true},
-		{
-			Press: "*",
-			Show:  "*",
-			Does:  "make the environment the default",
-			Minor: true,
-		}, {Press: "X", Show: "X", Does: "take the variable out of all environments", Minor: true},
+		ui.On("left right l", "↑↓←→", "choose a value", v.across),
+		ui.On("enter", "⏎", "change it", ui.Do(func() { v.in.Start(vars[v.row].Values[envs[v.col].Name]) })).
+			If(row && col),
+		ui.Shown("v", "v", "next environment"),
+		ui.On("A", "A", "add a variable", ui.Asks(func() tea.Cmd { return ask("name of the variable", "", v.add) })),
+		ui.On("E", "E", "add an environment",
+			ui.Asks(func() tea.Cmd { return ask("name of the environment", "", v.addEnvironment) })),
+		ui.On("L", "L", "lift addresses", ui.Do(v.lift)),
+		ui.Shown("?", "?", "help"),
+		ui.On("N", "N", "name the variable anew, wherever it stands", ui.Asks(v.rename)).InHelp().If(row),
+		ui.On("R", "R", "name the environment anew", ui.Asks(v.renameEnvironment)).InHelp().If(col),
+		ui.On("*", "*", "make the environment the default", ui.Do(v.setDefault)).InHelp().If(col),
+		ui.On("X", "X", "take the variable out of all environments", ui.Do(v.remove)).InHelp().If(row),
+		ui.On("esc", "esc", "board", state.To("board")).InHelp(),
 	}
 }
 
@@ -79,9 +72,6 @@ func (v *View) read() ([]workspace.Variable, []workspace.Environment) {
 }
 
 // Update implements ui.View.
-//
-//revive:disable-next-line:function-length one screen, or the keys of one
-//revive:disable-next-line:cyclomatic one screen, or the keys of one
 func (v *View) Update(msg tea.Msg) tea.Cmd {
 	vars, envs := v.read()
 	if v.preview.Active {
@@ -101,72 +91,72 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 		return cmd
 	}
 	v.row += ui.Rows(msg, 10, len(vars))
-	vars, envs = v.read()
-	k, ok := msg.(tea.KeyPressMsg)
-	if !ok {
-		return nil
+	v.read()
+	if k, ok := msg.(tea.KeyPressMsg); ok {
+		return ui.Press(v.Keys(), k)
 	}
-	switch {
-	case ui.Is(k, "left"):
-		v.col--
-	case ui.Is(k, "right", "l"):
-		v.col++
-	case ui.Is(k, "esc"):
-		return func() tea.Msg { return state.Goto("board") }
-	case ui.Is(k, "enter") && v.row < len(vars) && v.col < len(envs):
-		v.in.Start(vars[v.row].Values[envs[v.col].Name])
-	case ui.Is(k, "A"):
-		return ask("name of the variable", "", v.add)
-	case ui.Is(k, "E"):
-		return ask("name of the environment", "", v.addEnvironment)
-	case ui.Is(k, "N") && v.row < len(vars):
-		old := vars[v.row].Name
-		return ask("name of the variable", old, func(name string) {
-			v.did(v.s.W.RenameVariable(old, name), "%s is called %s, wherever it stood", old, name)
-		})
-	case ui.Is(k, "R") && v.col < len(envs):
-		old := envs[v.col].Name
-		return ask("name of the environment", old, func(name string) {
-			err := v.s.W.Rename("environment", old, name)
-			if err == nil && v.s.Environment == old {
-				v.s.Environment = name
-			}
-			v.did(err, "%s is called %s", old, name)
-		})
-	case ui.Is(k, "*") && v.col < len(envs):
-		v.did(
-			v.s.W.Apply(exchange.Change{Where: "workspace", Key: "default-environment", To: envs[v.col].Name}),
-			"%s is the default",
-			envs[v.col].Name,
-		)
-	case ui.Is(k, "X") && v.row < len(vars):
-		var changes []exchange.Change
-		for _, e := range envs {
-			if old, there := e.Variables[vars[v.row].Name]; there {
-				changes = append(
-					changes,
-					exchange.Change{
-						Where: "workspace",
-						Key:   "environment." + e.Name + "." + vars[v.row].Name,
-						From:  old,
-					},
-				)
-			}
-		}
-		v.preview.Show("Take "+vars[v.row].Name+" out of all environments", changes)
-	case ui.Is(k, "L"):
-		changes, err := v.s.W.Lift()
-		if err != nil || len(changes) == 0 {
-			v.did(err, "no address is written out")
-			return nil
-		}
-		v.preview.Show(
-			"Scheme, host and port of written-out addresses become variables, with their values in every environment",
-			changes,
-		)
+	return nil
+}
+
+// across goes to the environment to the left or right.
+func (v *View) across(k tea.KeyPressMsg) tea.Cmd {
+	if v.col++; ui.Is(k, "left") {
+		v.col -= 2
 	}
 	v.read()
 	return nil
+}
+
+func (v *View) rename() tea.Cmd {
+	vars, _ := v.read()
+	old := vars[v.row].Name
+	return ask("name of the variable", old, func(name string) {
+		v.did(v.s.W.RenameVariable(old, name), "%s is called %s, wherever it stood", old, name)
+	})
+}
+
+func (v *View) renameEnvironment() tea.Cmd {
+	_, envs := v.read()
+	old := envs[v.col].Name
+	return ask("name of the environment", old, func(name string) {
+		err := v.s.W.Rename("environment", old, name)
+		if err == nil && v.s.Environment == old {
+			v.s.Environment = name
+		}
+		v.did(err, "%s is called %s", old, name)
+	})
+}
+
+func (v *View) setDefault() {
+	_, envs := v.read()
+	name := envs[v.col].Name
+	v.did(v.s.W.Apply(exchange.Change{Where: "workspace", Key: "default-environment", To: name}),
+		"%s is the default", name)
+}
+
+func (v *View) remove() {
+	vars, envs := v.read()
+	name := vars[v.row].Name
+	var changes []exchange.Change
+	for _, e := range envs {
+		if old, there := e.Variables[name]; there {
+			changes = append(changes,
+				exchange.Change{Where: "workspace", Key: "environment." + e.Name + "." + name, From: old})
+		}
+	}
+	v.preview.Show("Take "+name+" out of all environments", changes)
+}
+
+func (v *View) lift() {
+	changes, err := v.s.W.Lift()
+	if err != nil || len(changes) == 0 {
+		v.did(err, "no address is written out")
+		return
+	}
+	v.preview.Show(
+		"Scheme, host and port of written-out addresses become variables, with their values in every environment",
+		changes,
+	)
 }
 
 func ask(prompt, value string, answer func(string)) tea.Cmd {

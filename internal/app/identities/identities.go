@@ -38,22 +38,24 @@ func (v *View) Typing() bool { return false }
 
 // Keys implements ui.View.
 func (v *View) Keys() []ui.Key {
+	one := len(v.all) > 0
 	return []ui.Key{
-		{
-			Press: "up down",
-			Show:  "↑↓",
-			Does:  "choose",
-		}, {Press: "A", Show: "A", Does: "add"}, {Press: "U", Show: "U", Does: "its user"}, {Press: "W", Show: "W",
-			Does: "where its secret is"}, {Press: "C", Show: "C", Does: "its certificate"},
-		{Press: "O", Show: "O", Does: "send the call as it, once"}, {Press: "?", Show: "?", Does: "help"},
-		{
-			Press: "E",
-			Show:  "E",
-			Does:  "edit all, log-ins too, in your editor",
-			Minor: true,
-		}, {Press: "K", Show: "K", Does: "its key, where it is in another file", Minor: true}, {Press: "L", Show: "L",
-			Does: "give the pass phrase of its secret", Minor: true}, {Press: "R", Show: "R",
-			Does: "take back where it may go", Minor: true}, {Press: "X", Show: "X", Does: "remove it", Minor: true},
+		ui.Shown("up down", "↑↓", "choose"),
+		ui.On("A", "A", "add", ui.Asks(func() tea.Cmd { return ask("name of the identity", "", v.add) })),
+		ui.On("U", "U", "its user", v.set("user", "user name")).If(one),
+		ui.On("W", "W", "where its secret is", v.set("secret",
+			"where the secret is (env:VAR, file:PATH, command:CMD, keyring:NAME, age:PATH)")).If(one),
+		ui.On("C", "C", "its certificate", v.set("certificate",
+			"file with the certificate (PEM, PKCS#12, JKS)")).If(one),
+		ui.On("O", "O", "send the call as it, once", ui.Asks(v.sendAs)).If(one),
+		ui.Shown("?", "?", "help"),
+		ui.On("E", "E", "edit all, log-ins too, in your editor", ui.Asks(v.editor)).InHelp(),
+		ui.On("K", "K", "its key, where it is in another file",
+			v.set("key", "file with the key, where it is in another,")).InHelp().If(one),
+		ui.On("L", "L", "give the pass phrase of its secret", ui.Asks(v.unlock)).InHelp().If(one),
+		ui.On("R", "R", "take back where it may go", ui.Do(v.takeBack)).InHelp().If(one),
+		ui.On("X", "X", "remove it", ui.Asks(v.remove)).InHelp().If(one),
+		ui.On("esc", "esc", "board", state.To("board")).InHelp(),
 	}
 }
 
@@ -86,20 +88,24 @@ func (v *View) save(id identity.Identity) {
 	v.read()
 }
 
-// set asks for a value of an identity and keeps it.
-func (v *View) set(id identity.Identity, key, prompt string) tea.Cmd {
-	return ask(prompt, id.Get(key), func(s string) {
-		if err := id.Set(key, strings.TrimSpace(s)); err != nil {
-			v.s.Say("%v", err)
-			return
-		}
-		v.save(id)
-	})
+// at is the identity under the cursor; there is one.
+func (v *View) at() identity.Identity { return *v.all[v.cursor] }
+
+// set is what a key does that asks for a value of an identity and keeps it.
+func (v *View) set(key, prompt string) func(tea.KeyPressMsg) tea.Cmd {
+	return func(tea.KeyPressMsg) tea.Cmd {
+		id := v.at()
+		return ask(prompt+" of "+id.Name, id.Get(key), func(s string) {
+			if err := id.Set(key, strings.TrimSpace(s)); err != nil {
+				v.s.Say("%v", err)
+				return
+			}
+			v.save(id)
+		})
+	}
 }
 
 // Update implements ui.View.
-//
-//revive:disable-next-line:cyclomatic one screen, or the keys of one
 func (v *View) Update(msg tea.Msg) tea.Cmd {
 	if e, ok := msg.(edited); ok {
 		if e.err != nil {
@@ -109,73 +115,70 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 		v.read()
 		return nil
 	}
-	k, ok := msg.(tea.KeyPressMsg)
 	v.cursor = min(max(v.cursor+ui.Rows(msg, 10, len(v.all)), 0), max(len(v.all)-1, 0))
-	if !ok {
-		return nil
-	}
-	switch {
-	case ui.Is(k, "A"):
-		return ask("name of the identity", "", v.add)
-	case ui.Is(k, "E"):
-		path, err := v.s.Home.IdentitiesFile()
-		if err != nil {
-			v.s.Say("%v", err)
-			return nil
-		}
-		return v.s.Edit(path, func(err error) tea.Msg { return edited{err} })
-	case ui.Is(k, "esc"):
-		return func() tea.Msg { return state.Goto("board") }
-	}
-	if len(v.all) == 0 {
-		return nil
-	}
-	id := *v.all[v.cursor]
-	switch {
-	case ui.Is(k, "U"):
-		return v.set(id, "user", "user name of "+id.Name)
-	case ui.Is(k, "W"):
-		return v.set(id, "secret", "where its secret is (env:VAR, file:PATH, command:CMD, keyring:NAME, age:PATH)")
-	case ui.Is(k, "C"):
-		return v.set(id, "certificate", "file with its certificate (PEM, PKCS#12, JKS)")
-	case ui.Is(k, "K"):
-		return v.set(id, "key", "file with its key, where it is in another")
-	case ui.Is(k, "L"):
-		path, ok := strings.CutPrefix(id.Secret, "age:")
-		if !ok {
-			v.s.Say("the secret of %s has no pass phrase", id.Name)
-			return nil
-		}
-		return func() tea.Msg {
-			return state.Ask{
-				Prompt: "pass phrase of " + path,
-				Hidden: true,
-				Answer: func(s string) { v.s.Home.Phrases.Give(path, s); v.s.Say("given for this sitting") },
-			}
-		}
-	case ui.Is(k, "R"):
-		if err := v.s.Home.Disallow(v.s.W.ID(), id.Name); err != nil {
-			v.s.Say("%v", err)
-		} else {
-			v.s.Say("%s is asked for again before it goes anywhere", id.Name)
-		}
-	case ui.Is(k, "O"):
-		over := func() tea.Msg { return state.Goto("path") }
-		if a := v.s.Careful(v.s.One(), func() { v.s.SendAs(id.Name) }); a != nil {
-			return tea.Sequence(over, func() tea.Msg { return *a })
-		}
-		return over
-	case ui.Is(k, "X"):
-		return ask("remove the identity "+id.Name+"? (yes or no)", "", func(s string) {
-			if s = strings.ToLower(s); s == "y" || s == "yes" {
-				if err := v.s.Home.RemoveIdentity(id.Name); err != nil {
-					v.s.Say("%v", err)
-				}
-				v.read()
-			}
-		})
+	if k, ok := msg.(tea.KeyPressMsg); ok {
+		return ui.Press(v.Keys(), k)
 	}
 	return nil
+}
+
+// editor hands the person's file of identities to their editor.
+func (v *View) editor() tea.Cmd {
+	path, err := v.s.Home.IdentitiesFile()
+	if err != nil {
+		v.s.Say("%v", err)
+		return nil
+	}
+	return v.s.Edit(path, func(err error) tea.Msg { return edited{err} })
+}
+
+// unlock asks for the pass phrase of a secret.
+func (v *View) unlock() tea.Cmd {
+	id := v.at()
+	path, ok := strings.CutPrefix(id.Secret, "age:")
+	if !ok {
+		v.s.Say("the secret of %s has no pass phrase", id.Name)
+		return nil
+	}
+	return func() tea.Msg {
+		return state.Ask{
+			Prompt: "pass phrase of " + path,
+			Hidden: true,
+			Answer: func(s string) { v.s.Home.Phrases.Give(path, s); v.s.Say("given for this sitting") },
+		}
+	}
+}
+
+// takeBack takes back where the workspace may send the identity.
+func (v *View) takeBack() {
+	id := v.at()
+	if err := v.s.Home.Disallow(v.s.W.ID(), id.Name); err != nil {
+		v.s.Say("%v", err)
+		return
+	}
+	v.s.Say("%s is asked for again before it goes anywhere", id.Name)
+}
+
+// sendAs sends the call as the identity, this once.
+func (v *View) sendAs() tea.Cmd {
+	name := v.at().Name
+	over := func() tea.Msg { return state.Goto("path") }
+	if a := v.s.Careful(v.s.One(), func() { v.s.SendAs(name) }); a != nil {
+		return tea.Sequence(over, func() tea.Msg { return *a })
+	}
+	return over
+}
+
+func (v *View) remove() tea.Cmd {
+	name := v.at().Name
+	return ask("remove the identity "+name+"? (yes or no)", "", func(s string) {
+		if s = strings.ToLower(s); s == "y" || s == "yes" {
+			if err := v.s.Home.RemoveIdentity(name); err != nil {
+				v.s.Say("%v", err)
+			}
+			v.read()
+		}
+	})
 }
 
 func (v *View) add(name string) {

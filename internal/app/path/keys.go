@@ -29,7 +29,7 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 			v.scroll += 2
 		}
 	case tea.KeyPressMsg:
-		return v.press(msg)
+		return ui.Press(v.Keys(), msg)
 	}
 	return nil
 }
@@ -85,115 +85,101 @@ func next(of []string, now string, forward bool) string {
 	return of[(max(at, 0)+len(of)-1)%len(of)]
 }
 
-//revive:disable-next-line:cyclomatic one screen, or the keys of one
-func (v *View) press(k tea.KeyPressMsg) tea.Cmd {
-	x := v.s.Exchange()
-	if v.ask != nil {
-		switch {
-		case ui.Is(k, "enter"):
-			v.apply()
-		case ui.Is(k, "esc", "q", "n"):
-			v.ask, v.askOf = nil, nil
-		}
+// move goes to the stage, or among settings to the setting, above or below.
+func (v *View) move(k tea.KeyPressMsg) tea.Cmd {
+	d := 1
+	if ui.Is(k, "up", "k") {
+		d = -1
+	}
+	if v.set >= 0 {
+		v.set = min(max(v.set+d, 0), max(len(v.shown(v.s.Exchange()))-1, 0))
 		return nil
 	}
-	switch {
-	case ui.Is(k, "up", "k"):
-		v.move(-1, x)
-	case ui.Is(k, "down", "j"):
-		v.move(1, x)
-	case ui.Is(k, "right", "l"):
-		if v.set < 0 {
-			v.set = 0
-			if len(v.shown(x)) == 0 {
-				v.set = -1
-				v.s.Say("nothing is set at %s", v.stage)
-			}
-		}
-	case ui.Is(k, "left"):
-		v.set = -1
-	case ui.Is(k, "esc"):
-		if v.set >= 0 {
-			v.set = -1
-			return nil
-		}
-		return func() tea.Msg { return state.Goto("board") }
-	case ui.Is(k, "G"):
-		if v.stage < exchange.Send {
-			v.s.SendUntil(v.stage)
-		} else if a := v.s.Careful(v.s.One(), func() { v.s.SendUntil(v.stage) }); a != nil {
-			return func() tea.Msg { return *a }
-		}
-	case ui.Is(k, "e"):
-		v.mean = !v.mean
-	case ui.Is(k, "f"):
-		v.s.FindOut()
-	case ui.Is(k, "A"):
-		return v.setAside(x)
-	case ui.Is(k, "<"):
-		return v.lift(x)
-	case ui.Is(k, ">"):
-		v.pushDown(x)
-	case ui.Is(k, "tab"):
-		if n := len(v.offers(x)); n > 0 {
-			v.remedy = (v.remedy + 1) % n
-		}
-	case ui.Is(k, "["):
-		v.s.Shown = max(v.s.Shown-1, 0)
-	case ui.Is(k, "]"):
-		v.s.Shown = min(v.s.Shown+1, len(v.s.Attempts))
-	case ui.Is(k, "pgdown"):
-		v.scroll += 5
-	case ui.Is(k, "pgup"):
-		v.scroll = max(v.scroll-5, 0)
-	case ui.Is(k, "enter"):
-		v.enter(x)
+	v.stage = exchange.Stage(min(max(int(v.stage)+d, 1), len(exchange.Stages)))
+	v.scroll = 0
+	return nil
+}
+
+// intoSettings puts the cursor on the settings of the stage.
+func (v *View) intoSettings() {
+	if v.set >= 0 {
+		return
+	}
+	if len(v.shown(v.s.Exchange())) == 0 {
+		v.s.Say("nothing is set at %s", v.stage)
+		return
+	}
+	v.set = 0
+}
+
+// goUntil sends the call as far as the chosen stage.
+func (v *View) goUntil() tea.Cmd {
+	if v.stage < exchange.Send {
+		v.s.SendUntil(v.stage)
+	} else if a := v.s.Careful(v.s.One(), func() { v.s.SendUntil(v.stage) }); a != nil {
+		return func() tea.Msg { return *a }
 	}
 	return nil
 }
 
-func (v *View) move(d int, x *exchange.Exchange) {
-	if v.set >= 0 {
-		v.set = min(max(v.set+d, 0), max(len(v.shown(x))-1, 0))
-		return
+func (v *View) nextOffer() {
+	if n := len(v.offers(v.s.Exchange())); n > 0 {
+		v.remedy = (v.remedy + 1) % n
 	}
-	v.stage = exchange.Stage(min(max(int(v.stage)+d, 1), len(exchange.Stages)))
-	v.scroll = 0
 }
 
-func (v *View) enter(x *exchange.Exchange) {
-	if v.set >= 0 {
-		list := v.shown(x)
-		if v.set >= len(list) {
-			return
-		}
-		v.key = list[v.set].Key
-		value := list[v.set].Value
-		if v.s.Fetching == nil {
-			set := v.s.W.Settings(v.s.Chosen.Endpoint)
-			value = set.Text(v.key)
-		}
-		v.in.Start(value)
+// attempt shows an earlier or a later attempt.
+func (v *View) attempt(k tea.KeyPressMsg) tea.Cmd {
+	v.s.Shown = min(v.s.Shown+1, len(v.s.Attempts))
+	if ui.Is(k, "[") {
+		v.s.Shown = max(v.s.Shown-2, 0)
+	}
+	return nil
+}
+
+func (v *View) scrollSeen(k tea.KeyPressMsg) tea.Cmd {
+	if v.scroll += 5; ui.Is(k, "pgup") {
+		v.scroll = max(v.scroll-10, 0)
+	}
+	return nil
+}
+
+// change begins to type the setting under the cursor.
+func (v *View) change(x *exchange.Exchange) {
+	list := v.shown(x)
+	if v.set >= len(list) {
 		return
 	}
+	v.key = list[v.set].Key
+	value := list[v.set].Value
+	if v.s.Fetching == nil {
+		set := v.s.W.Settings(v.s.Chosen.Endpoint)
+		value = set.Text(v.key)
+	}
+	v.in.Start(value)
+}
+
+// repair asks whether the chosen remedy is to be done.
+func (v *View) repair() {
+	x := v.s.Exchange()
 	r := v.offers(x)
-	if v.going() {
-		return
-	}
-	if v.s.Fetching == nil && v.s.Shown == len(v.s.Attempts) && len(v.s.Pending()) > 0 && len(r) == 0 {
-		v.s.Say("changed; g sends it again")
-		return
-	}
-	if len(r) == 0 {
-		v.s.Say("no repair is offered here; g sends, → changes settings")
-		return
-	}
 	o := r[min(v.remedy, len(r)-1)]
 	if o.outdated != nil {
 		v.s.Say("%v", o.outdated)
 		return
 	}
 	v.ask, v.askOf = &o.Remedy, x
+}
+
+// sayNoRepair says what to press where there is nothing to repair.
+func (v *View) sayNoRepair() {
+	switch {
+	case v.going():
+	case v.s.Fetching == nil && v.s.Shown == len(v.s.Attempts) && len(v.s.Pending()) > 0:
+		v.s.Say("changed; g sends it again")
+	default:
+		v.s.Say("no repair is offered here; g sends, → changes settings")
+	}
 }
 
 func (v *View) apply() {

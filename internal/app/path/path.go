@@ -6,6 +6,8 @@ package path
 import (
 	"slices"
 
+	tea "charm.land/bubbletea/v2"
+
 	"orenda/internal/app/state"
 	"orenda/internal/app/ui"
 	"orenda/internal/endpoint"
@@ -45,70 +47,63 @@ func (v *View) Keys() []ui.Key {
 			{Show: "empty", Does: "back to the weaker layer"},
 		}
 	case v.ask != nil:
-		return []ui.Key{{Show: "⏎", Does: "make this change"}, {Show: "esc", Does: "not now"}}
-	case v.going():
 		return []ui.Key{
-			{Press: "h", Show: "h", Does: "halt"},
-			{Press: "up down", Show: "↑↓", Does: "stage"},
-			{Press: "s", Show: "s", Does: "strip"},
-			{Press: "?", Show: "?", Does: "help"},
+			ui.On("enter", "⏎", "make this change", ui.Do(v.apply)),
+			ui.On("esc q n", "esc", "not now", ui.Do(func() { v.ask, v.askOf = nil, nil })),
 		}
+	case v.going():
+		return append([]ui.Key{
+			ui.Shown("h", "h", "halt"),
+			ui.On("up down k j", "↑↓", "stage", v.move),
+			ui.Shown("s", "s", "strip"),
+			ui.On("right l", "→", "settings", ui.Do(v.intoSettings)),
+			ui.Shown("?", "?", "help"),
+			ui.On("left", "", "", ui.Do(func() { v.set = -1 })),
+			ui.On("esc", "esc", "board", state.To("board")).InHelp(),
+		}, v.lesserKeys()...)
 	}
 	keys := []ui.Key{}
 	x := v.s.Exchange()
-	if v.set >= 0 {
-		keys = append(
-			keys,
-			ui.Key{Press: "enter", Show: "⏎", Does: "change the setting"},
-			ui.Key{Press: "left", Show: "←", Does: "back to the stages"},
-		)
-	} else if len(v.offers(x)) > 0 {
-		keys = append(keys, ui.Key{Press: "enter", Show: "⏎", Does: "repair"})
+	switch {
+	case v.set >= 0:
+		keys = append(keys,
+			ui.On("enter", "⏎", "change the setting", ui.Do(func() { v.change(x) })),
+			ui.On("left esc", "←", "back to the stages", ui.Do(func() { v.set = -1 })))
+	case len(v.offers(x)) > 0:
+		keys = append(keys, ui.On("enter", "⏎", "repair", ui.Do(v.repair)))
 	}
-	keys = append(
-		keys,
-		ui.Key{Press: "g", Show: "g", Does: "go: send"},
-		ui.Key{Press: "up down", Show: "↑↓", Does: "stage"},
-		ui.Key{Press: "right", Show: "→", Does: "settings"},
-		ui.Key{
-			Press: "s",
-			Show:  "s",
-			Does:  "strip",
-		},
-		ui.Key{Press: "r", Show: "r", Does: "reply"},
-		ui.Key{Press: "d", Show: "d", Does: "draft"},
-		ui.Key{Press: "esc", Show: "esc", Does: "board"},
-		ui.Key{
-			Press: "tab",
-			Show:  "tab",
-			Does:  "next remedy",
-			Minor: true,
-		},
-		ui.Key{Press: "[ ]", Show: "[ ]", Does: "earlier and later attempt", Minor: true},
-		ui.Key{
-			Press: "w",
-			Show:  "w",
-			Does:  "write a drawing of the path",
-			Minor: true,
-		},
-		ui.Key{Press: "e", Show: "e", Does: "explain: what such a finding means, and what helps", Minor: true},
-		ui.Key{Press: "f", Show: "f", Does: "find out what is behind it, by checks that carry nothing", Minor: true},
-		ui.Key{
-			Press: "G",
-			Show:  "G",
-			Does:  "go only as far as this stage",
-			Minor: true,
-		},
-		ui.Key{Press: "A", Show: "A", Does: "set a warning aside, with the reason", Minor: true},
-		ui.Key{
-			Press: "< >",
-			Show:  "< >",
-			Does:  "lift the setting to the profile, or push it down to the endpoint",
-			Minor: true,
-		},
-		ui.Key{Press: "pgup pgdown", Show: "PgUp PgDn", Does: "scroll what was seen", Minor: true},
-	)
-	return keys
+	keys = append(keys,
+		ui.Shown("g", "g", "go: send"),
+		ui.On("up down k j", "↑↓", "stage", v.move),
+		ui.On("right l", "→", "settings", ui.Do(v.intoSettings)),
+		ui.Shown("s", "s", "strip"),
+		ui.Shown("r", "r", "reply"),
+		ui.Shown("d", "d", "draft"),
+		ui.On("esc", "esc", "board", state.To("board")))
+	return append(keys, v.lesserKeys()...)
+}
+
+// lesserKeys are those that stand in the help page only.
+func (v *View) lesserKeys() []ui.Key {
+	x := v.s.Exchange()
+	rows := []ui.Key{
+		ui.On("tab", "tab", "next remedy", ui.Do(v.nextOffer)),
+		ui.On("[ ]", "[ ]", "earlier and later attempt", v.attempt),
+		ui.Shown("w", "w", "write a drawing of the path"),
+		ui.On("e", "e", "explain: what such a finding means, and what helps", ui.Do(func() { v.mean = !v.mean })),
+		ui.On("f", "f", "find out what is behind it, by checks that carry nothing", ui.Do(v.s.FindOut)),
+		ui.On("G", "G", "go only as far as this stage", ui.Asks(v.goUntil)),
+		ui.On("A", "A", "set a warning aside, with the reason", ui.Asks(func() tea.Cmd { return v.setAside(x) })),
+		ui.On("<", "< >", "lift the setting to the profile, or push it down to the endpoint",
+			ui.Asks(func() tea.Cmd { return v.lift(x) })),
+		ui.On(">", "", "", ui.Do(func() { v.pushDown(x) })),
+		ui.On("pgup pgdown", "PgUp PgDn", "scroll what was seen", v.scrollSeen),
+		ui.On("enter", "", "", ui.Do(v.sayNoRepair)),
+	}
+	for i := range rows {
+		rows[i] = rows[i].InHelp()
+	}
+	return rows
 }
 
 // putCursor puts the cursor on the cause when another exchange comes into sight.

@@ -71,29 +71,33 @@ func (v *View) Keys() []ui.Key {
 	if v.in.Active {
 		return []ui.Key{{Show: "⏎", Does: "search"}, {Show: "esc", Does: "not now"}}
 	}
-	if v.mode == parts {
-		return []ui.Key{
-			{Press: "up down", Show: "↑↓", Does: "move"},
-			{Press: "tab", Show: "tab", Does: "fields or exact bytes"},
-			{Press: "x", Show: "x", Does: "take the parts out, into a folder"},
-			{Press: "p", Show: "p", Does: "path"},
-			{Press: "?", Show: "?", Does: "help"},
-		}
+	keys := []ui.Key{
+		ui.Shown("up down", "↑↓", "move"),
+		ui.On("tab", "tab", "fields or exact bytes", ui.Do(v.turn)),
 	}
-	return []ui.Key{
-		{Press: "up down", Show: "↑↓", Does: "move"},
-		{Press: "tab", Show: "tab", Does: "fields or exact bytes"},
-		{Press: "y", Show: "y", Does: "copy the value, or the part"},
-		{Press: "Y", Show: "Y", Does: "copy its path"},
-		{Press: "x", Show: "x", Does: "take the parts out, into a folder", Minor: true},
-		{
-			Press: "/",
-			Show:  "/",
-			Does:  "search",
-		},
-		{Press: "n", Show: "n", Does: "next hit"},
-		{Press: "p", Show: "p", Does: "path"},
-		{Press: "?", Show: "?", Does: "help"},
+	out := ui.On("x", "x", "take the parts out, into a folder", ui.Asks(v.save))
+	if v.mode == parts {
+		keys = append(keys, out)
+	} else {
+		keys = append(keys,
+			ui.On("y", "y", "copy the value, or the part", v.copy),
+			ui.On("Y", "Y", "copy its path", v.copy),
+			out.InHelp(),
+			ui.On("/", "/", "search", ui.Do(func() { v.in.Start(v.find) })),
+			ui.On("n", "n", "next hit", ui.Do(v.next)))
+	}
+	return append(keys,
+		ui.Shown("p", "p", "path"),
+		ui.Shown("?", "?", "help"),
+		ui.On("space", "space", "a page on", ui.Do(func() { v.move(v.height) })).InHelp(),
+		ui.On("esc", "esc", "path", state.To("path")).InHelp())
+}
+
+// turn goes to the next way to look at the reply.
+func (v *View) turn() {
+	v.mode = (v.mode + 1) % modes
+	if v.mode == parts && v.doc.parts == nil {
+		v.mode = fields
 	}
 }
 
@@ -192,30 +196,7 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 	case state.Wake:
 		return v.prepare()
 	case tea.KeyPressMsg:
-		return v.key(msg)
-	}
-	return nil
-}
-
-func (v *View) key(k tea.KeyPressMsg) tea.Cmd {
-	switch {
-	case ui.Is(k, "space"):
-		v.move(v.height)
-	case ui.Is(k, "tab"):
-		v.mode = (v.mode + 1) % modes
-		if v.mode == parts && v.doc.parts == nil {
-			v.mode = fields
-		}
-	case ui.Is(k, "x"):
-		return v.save()
-	case ui.Is(k, "/"):
-		v.in.Start(v.find)
-	case ui.Is(k, "n"):
-		v.next()
-	case ui.Is(k, "y", "Y"):
-		return v.copy(ui.Is(k, "Y"))
-	case ui.Is(k, "esc"):
-		return func() tea.Msg { return state.Goto("path") }
+		return ui.Press(v.Keys(), msg)
 	}
 	return nil
 }
@@ -226,7 +207,9 @@ func (v *View) move(d int) {
 
 func (v *View) node(i int) xmltree.Node { return v.doc.doc.NodeAt(int(v.doc.rows[i])) }
 
-func (v *View) copy(path bool) tea.Cmd {
+// copy copies a value or a part, or with Y its path.
+func (v *View) copy(k tea.KeyPressMsg) tea.Cmd {
+	path := ui.Is(k, "Y")
 	if v.mode != fields || v.count() == 0 {
 		v.s.Say("values are copied in the list of fields")
 		return nil

@@ -32,6 +32,11 @@ type Wake struct{}
 // Goto asks for a view by its name.
 type Goto string
 
+// To is what a key does that leads to another view.
+func To(view string) func(tea.KeyPressMsg) tea.Cmd {
+	return func(tea.KeyPressMsg) tea.Cmd { return func() tea.Msg { return Goto(view) } }
+}
+
 // CallKey is a draft over an endpoint: what a call is made of.
 type CallKey struct {
 	Draft    workspace.DraftRef // what is said

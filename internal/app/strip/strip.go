@@ -41,25 +41,36 @@ func (v *View) Keys() []ui.Key {
 		return []ui.Key{{Show: "⏎", Does: "search"}, {Show: "esc", Does: "not now"}}
 	}
 	return []ui.Key{
-		{Press: "up down", Show: "↑↓", Does: "scroll"},
-		{Press: "m", Show: "m", Does: "next evidence"},
-		{Press: "/", Show: "/", Does: "search"},
-		{Press: "n", Show: "n", Does: "next hit"},
-		{
-			Press: "x",
-			Show:  "x",
-			Does:  "show or mask secrets",
-		},
-		{Press: "p", Show: "p", Does: "path"},
-		{Press: "?", Show: "?", Does: "help"},
-		{
-			Press: "home end",
-			Show:  "Home End",
-			Does:  "first and last line",
-			Minor: true,
-		},
-		{Press: "left right", Show: "← →", Does: "long lines", Minor: true},
+		ui.Shown("up down", "↑↓", "scroll"),
+		ui.On("m", "m", "next evidence", ui.Do(v.nextMark)),
+		ui.On("/", "/", "search", ui.Do(func() { v.in.Start(string(v.find)) })),
+		ui.On("n", "n", "next hit", ui.Asks(v.next)),
+		ui.On("x", "x", "show or mask secrets", ui.Do(v.reveal)),
+		ui.Shown("p", "p", "path"),
+		ui.Shown("?", "?", "help"),
+		ui.On("end", "Home End", "first and last line", ui.Do(v.end)).InHelp(),
+		ui.On("space", "space", "a page on", ui.Do(func() { v.scroll(v.height) })).InHelp(),
+		ui.On("left right", "← →", "long lines", v.sideways).InHelp(),
+		ui.On("esc", "esc", "path", state.To("path")).InHelp(),
 	}
+}
+
+// reveal shows secrets, or masks them.
+func (v *View) reveal() {
+	v.s.Reveal = !v.s.Reveal
+	v.ix = index{}
+}
+
+// end follows what comes: what has ended is not followed.
+func (v *View) end() { v.tail = v.s.Exchange().Outcome == exchange.OutcomeUnderWay }
+
+// sideways moves along lines that are wider than the screen.
+func (v *View) sideways(k tea.KeyPressMsg) tea.Cmd {
+	v.side += 20
+	if ui.Is(k, "left") {
+		v.side = max(v.side-40, 0)
+	}
+	return nil
 }
 
 // Update implements ui.View.
@@ -85,27 +96,7 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 		v.show(f.line)
 	}
 	if msg, ok := msg.(tea.KeyPressMsg); ok {
-		switch {
-		case ui.Is(msg, "space"):
-			v.scroll(v.height)
-		case ui.Is(msg, "end"):
-			v.tail = v.s.Exchange().Outcome == exchange.OutcomeUnderWay // what has ended is not followed
-		case ui.Is(msg, "left"):
-			v.side = max(v.side-20, 0)
-		case ui.Is(msg, "right"):
-			v.side += 20
-		case ui.Is(msg, "/"):
-			v.in.Start(string(v.find))
-		case ui.Is(msg, "n"):
-			return v.next()
-		case ui.Is(msg, "m"):
-			v.nextMark()
-		case ui.Is(msg, "x"):
-			v.s.Reveal = !v.s.Reveal
-			v.ix = index{}
-		case ui.Is(msg, "esc"):
-			return func() tea.Msg { return state.Goto("path") }
-		}
+		return ui.Press(v.Keys(), msg)
 	}
 	return nil
 }

@@ -38,13 +38,38 @@ func (v *View) Keys() []ui.Key {
 		return []ui.Key{{Show: "⏎", Does: "filter"}, {Show: "esc", Does: "all of it"}}
 	}
 	return []ui.Key{
-		{Press: "up down", Show: "↑↓", Does: "choose"},
-		{Press: "enter", Show: "⏎", Does: "open its path"},
-		{Press: "D", Show: "D", Does: "make a draft of it"},
-		{Press: "/", Show: "/", Does: "filter"},
-		{Press: "esc", Show: "esc", Does: "board"},
-		{Press: "?", Show: "?", Does: "help"},
+		ui.Shown("up down", "↑↓", "choose"),
+		ui.On("enter", "⏎", "open its path", ui.Asks(v.open)),
+		ui.On("D", "D", "make a draft of it", ui.Asks(v.draft)),
+		ui.On("/", "/", "filter", ui.Do(func() { v.in.Start(v.filter) })),
+		ui.On("esc", "esc", "board", state.To("board")),
+		ui.Shown("?", "?", "help"),
 	}
+}
+
+// chosen is the exchange under the cursor, nil where the list is empty.
+func (v *View) chosen() *exchange.Exchange {
+	list := v.list()
+	if v.cursor >= len(list) {
+		return nil
+	}
+	return list[v.cursor]
+}
+
+func (v *View) open() tea.Cmd {
+	x := v.chosen()
+	if x == nil {
+		return nil
+	}
+	v.s.Open(x)
+	return func() tea.Msg { return state.Goto("path") }
+}
+
+func (v *View) draft() tea.Cmd {
+	if x := v.chosen(); x == nil || !v.s.DraftOf(x) {
+		return nil
+	}
+	return func() tea.Msg { return state.Goto("draft") }
 }
 
 func (v *View) list() []*exchange.Exchange {
@@ -91,21 +116,7 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 	list := v.list()
 	v.cursor = min(max(v.cursor+ui.Rows(msg, v.height, len(list)), 0), max(len(list)-1, 0))
 	if msg, ok := msg.(tea.KeyPressMsg); ok {
-		switch {
-		case ui.Is(msg, "/"):
-			v.in.Start(v.filter)
-		case ui.Is(msg, "esc"):
-			return func() tea.Msg { return state.Goto("board") }
-		case ui.Is(msg, "D"):
-			if v.cursor < len(list) && v.s.DraftOf(list[v.cursor]) {
-				return func() tea.Msg { return state.Goto("draft") }
-			}
-		case ui.Is(msg, "enter"):
-			if v.cursor < len(list) {
-				v.s.Open(list[v.cursor])
-				return func() tea.Msg { return state.Goto("path") }
-			}
-		}
+		return ui.Press(v.Keys(), msg)
 	}
 	return nil
 }

@@ -25,7 +25,11 @@ func (p *Preview) Show(title string, changes []exchange.Change, notes ...string)
 
 // Keys are the keys while changes are shown.
 func (p *Preview) Keys() []Key {
-	return []Key{{Show: "⏎", Does: "make these changes"}, {Show: "↑↓", Does: "scroll"}, {Show: "esc", Does: "not now"}}
+	return []Key{
+		Shown("enter", "⏎", "make these changes"),
+		Shown("up down", "↑↓", "scroll"),
+		Shown("esc", "esc", "not now"),
+	}
 }
 
 // Press takes a key; agreed is true where the changes are to be made.

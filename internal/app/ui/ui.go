@@ -134,12 +134,61 @@ func Reach(x *exchange.Exchange) string {
 // ReachWidth is the number of cells of a reach.
 const ReachWidth = 14
 
-// Key is a key of a view, with what it does there in a word or two.
+// Key is a row of a view's keys: the handler, the bottom line and the help are all
+// made of it. A row without Do is shown only: a key of the whole application, one
+// that moves the cursor, or one of the line that is being typed.
 type Key struct {
 	Press string // as tea.KeyPressMsg.String gives it; several separated by spaces
 	Show  string // as it is shown
-	Does  string // in a word or two
+	Does  string // in a word or two; "" it is not shown
 	Minor bool   // in the help page, not in the bottom line
+
+	Do func(k tea.KeyPressMsg) tea.Cmd // what it does; nil it is shown only
+}
+
+// On is a row that does something.
+func On(press, show, does string, do func(tea.KeyPressMsg) tea.Cmd) Key {
+	return Key{Press: press, Show: show, Does: does, Do: do}
+}
+
+// Shown is a row that is shown only.
+func Shown(press, show, does string) Key { return Key{Press: press, Show: show, Does: does} }
+
+// InHelp is the row in the help page, not in the bottom line.
+func (k Key) InHelp() Key {
+	k.Minor = true
+	return k
+}
+
+// If is the row where it can be done, else one that does nothing.
+func (k Key) If(can bool) Key {
+	if !can {
+		k.Do = Do(func() {})
+	}
+	return k
+}
+
+// Do makes what a row does of a function that needs no key and asks for nothing.
+func Do(do func()) func(tea.KeyPressMsg) tea.Cmd {
+	return func(tea.KeyPressMsg) tea.Cmd {
+		do()
+		return nil
+	}
+}
+
+// Asks makes what a row does of a function that needs no key.
+func Asks(do func() tea.Cmd) func(tea.KeyPressMsg) tea.Cmd {
+	return func(tea.KeyPressMsg) tea.Cmd { return do() }
+}
+
+// Press does what the first row with that key does.
+func Press(keys []Key, k tea.KeyPressMsg) tea.Cmd {
+	for _, row := range keys {
+		if row.Do != nil && Is(k, strings.Fields(row.Press)...) {
+			return row.Do(k)
+		}
+	}
+	return nil
 }
 
 // Is tells whether a key message is one of the presses.
@@ -192,7 +241,7 @@ func Rows(msg tea.Msg, page, count int) int {
 func Help(keys []Key, w int) string {
 	out := ""
 	for _, k := range keys {
-		if k.Minor {
+		if k.Minor || k.Does == "" {
 			continue
 		}
 		part := Strong(k.Show) + " " + Soft(k.Does)
