@@ -7,7 +7,7 @@ LDFLAGS := -s -w -X orenda/internal/cli.Version=$(VERSION)
 SLOW    := orenda/internal/journal/disk orenda/internal/cli orenda/cmd/orenda orenda/internal/e2e
 RACED   := $(filter-out $(SLOW),$(shell go list ./... 2>/dev/null))
 
-.PHONY: build demo test race platforms outside release tools check bench shots fuzz clean
+.PHONY: build demo test race endure platforms outside release tools check bench shots fuzz clean
 
 build: bin/orenda
 
@@ -40,7 +40,13 @@ test: tools check build
 # in the terminal is then itself built with it.
 race: tools
 	CGO_ENABLED=1 go build -race -trimpath -o bin/orenda-race ./cmd/orenda
-	ORENDA=$(CURDIR)/bin/orenda-race GORACE=halt_on_error=1 go test -race -timeout 40m $(SLOW)
+	ORENDA=$(CURDIR)/bin/orenda-race ORENDA_RACED=1 ORENDA_KEYS=1m GORACE=halt_on_error=1 \
+		go test -race -timeout 40m $(SLOW)
+
+# Ten minutes of random keys in every view, with the race detector.
+endure: tools
+	CGO_ENABLED=1 go build -race -trimpath -o bin/orenda-race ./cmd/orenda
+	ORENDA=$(CURDIR)/bin/orenda-race ORENDA_KEYS=10m go test -count 1 -timeout 20m -v -run TestRandomKeys ./internal/e2e
 
 # What needs another language, a database server or a browser.
 outside: tools

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	tea "charm.land/bubbletea/v2"
+	"github.com/charmbracelet/x/ansi"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -92,4 +93,17 @@ func TestLeavingKeepsWhatWasSent(t *testing.T) {
 	assert.Equal(t, "cancelled", string(x.Outcome))
 	assert.NotEmpty(t, x.Leg().Out, "what left is there")
 	assert.Equal(t, tea.Quit(), p.m.leave()(), "asked for once more, it ends at once")
+}
+
+// Keys that were pressed before the dry run came keep the cursor where they put it.
+func TestTheCursorStaysWhereKeysPutIt(t *testing.T) {
+	t.Chdir(t.TempDir())
+	p := sit(t, 120, 40)
+	p.m.s.Choose(state.CallKey{Draft: p.m.s.Rows()[0], Endpoint: "BerthDesk11"})
+	for _, k := range []tea.KeyPressMsg{{Code: 'p', Text: "p"}, named["down"], named["up"]} {
+		_, _ = p.m.Update(k) // nothing is looked up between them
+	}
+	require.Contains(t, ansi.Strip(p.m.frame), "where does it go?")
+	p.steady()
+	p.sees("where does it go?")
 }

@@ -81,9 +81,17 @@ func flowing(t testing.TB, contract, address, path string, more ...string) (resu
 }
 
 const (
-	mebi    = 1 << 20
-	maxHeld = 150 * mebi // resident, whatever the reply
+	mebi = 1 << 20
 )
+
+// maxHeld is how much may be resident, whatever the reply: the race detector takes
+// its own part.
+func maxHeld() int64 {
+	if os.Getenv("ORENDA_RACED") != "" {
+		return 300 * mebi
+	}
+	return 150 * mebi
+}
 
 func TestAFlowingReplyStaysOutOfMemory(t *testing.T) {
 	const size = 190 * mebi
@@ -92,13 +100,13 @@ func TestAFlowingReplyStaysOutOfMemory(t *testing.T) {
 		r, most := flowing(t, wsdl, at, path, "--reply", "none")
 		assert.Equal(t, 0, r.code, r.err)
 		assert.Contains(t, r.err, "× tide", path)
-		assert.Less(t, most, int64(maxHeld), path)
+		assert.Less(t, most, maxHeld(), path)
 		t.Logf("%s: %d MB resident at most", path, most/mebi)
 	}
 	r, most := flowing(t, wsdl, at, "/declared", "--reply", "exact")
 	assert.Equal(t, 0, r.code)
 	assert.True(t, strings.HasPrefix(r.out, "<?xml"))
-	assert.Less(t, most, int64(maxHeld))
+	assert.Less(t, most, maxHeld())
 
 	// Its limits hold, and what is not well-formed is found at its place.
 	r, _ = flowing(t, wsdl, at, "/chunked", "--receive-limit", "32 MiB", "--reply", "none")
@@ -167,7 +175,7 @@ func TestALargeReplyInTheStrip(t *testing.T) {
 	kb, err := strconv.Atoi(strings.Fields(rest)[0])
 	require.NoError(t, err)
 	t.Logf("%d MB resident at most", kb>>10)
-	assert.Less(t, kb<<10, maxHeld)
+	assert.Less(t, int64(kb)<<10, maxHeld())
 }
 
 // tides serves the tide tables with a reply of at least size bytes, in the way

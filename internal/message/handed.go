@@ -110,13 +110,18 @@ func wellFormed(h *Handed) (*Handed, error) {
 var errQuote = errors.New("a quotation mark is not closed")
 
 // words takes a command line apart as a shell does (POSIX §2.2): blanks between words,
-// quotes and backslashes removed. It expands nothing and runs nothing.
+// quotes and backslashes removed, comments left out (§2.3, 10). It expands nothing and
+// runs nothing.
 func words(line string) (out []string, err error) {
 	var word strings.Builder
 	begun, quote := false, rune(0)
-	escaped := false
+	escaped, comment := false, false
 	for _, r := range line {
 		switch {
+		case comment:
+			comment = r != '\n'
+		case r == '#' && !begun && quote == 0 && !escaped:
+			comment = true
 		case escaped:
 			if quote == '"' && !strings.ContainsRune("$`\"\\\n", r) {
 				word.WriteByte('\\')

@@ -8,12 +8,13 @@ import (
 
 func TestACommandLineIsTakenApartAsAShellDoes(t *testing.T) {
 	for line, want := range map[string][]string{
-		`a  b	c`:                {"a", "b", "c"},
-		`-H 'SOAPAction: "x"'`:  {"-H", `SOAPAction: "x"`},
-		`-d "<a b=\"1\"/>" < f`: {"-d", `<a b="1"/>`, "<", "f"},
-		`a\ b 'it'"'"'s' ""`:    {"a b", "it's", ""},
-		`"a\nb" '\n' \$HOME $X`: {`a\nb`, `\n`, "$HOME", "$X"},
-		``:                      nil,
+		`a  b	c`:                             {"a", "b", "c"},
+		`-H 'SOAPAction: "x"'`:               {"-H", `SOAPAction: "x"`},
+		`-d "<a b=\"1\"/>" < f`:              {"-d", `<a b="1"/>`, "<", "f"},
+		`a\ b 'it'"'"'s' ""`:                 {"a b", "it's", ""},
+		`"a\nb" '\n' \$HOME $X`:              {`a\nb`, `\n`, "$HOME", "$X"},
+		"# isn't it\nx -d 'a#b' c#d # don't": {"x", "-d", "a#b", "c#d"},
+		``:                                   nil,
 	} {
 		got, err := words(line)
 		assert.NoError(t, err, line)
@@ -24,6 +25,6 @@ func TestACommandLineIsTakenApartAsAShellDoes(t *testing.T) {
 }
 
 func FuzzWords(f *testing.F) {
-	f.Add(`curl -d '<a/>' "http://x"`)
+	f.Add(`send -d '<a/>' "http://x"`)
 	f.Fuzz(func(_ *testing.T, line string) { _, _ = words(line) })
 }

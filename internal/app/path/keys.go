@@ -69,8 +69,9 @@ func (v *View) edit(msg tea.Msg) tea.Cmd {
 	return cmd
 }
 
-// stay keeps the cursor where it is although another record comes into sight.
-func (v *View) stay() { v.hold = true }
+// stay keeps the cursor where it is although another record of the same call comes
+// into sight.
+func (v *View) stay() { v.hold, v.holdAt = true, v.s.Chosen }
 
 func next(of []string, now string, forward bool) string {
 	at := -1
@@ -87,6 +88,7 @@ func next(of []string, now string, forward bool) string {
 
 // move goes to the stage, or among settings to the setting, above or below.
 func (v *View) move(k tea.KeyPressMsg) tea.Cmd {
+	v.stay()
 	d := 1
 	if ui.Is(k, "up", "k") {
 		d = -1
@@ -109,6 +111,7 @@ func (v *View) intoSettings() {
 		v.s.Say("nothing is set at %s", v.stage)
 		return
 	}
+	v.stay()
 	v.set = 0
 }
 

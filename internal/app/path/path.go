@@ -18,9 +18,10 @@ import (
 type View struct {
 	s      *state.State
 	stage  exchange.Stage
-	of     string // id of the exchange that the cursor was put for
-	hold   bool   // the cursor stays where it is until something is sent
-	set    int    // chosen setting, -1: the spine has the cursor
+	of     string        // id of the exchange that the cursor was put for
+	hold   bool          // the cursor stays where it is until something is sent
+	holdAt state.CallKey // over this call
+	set    int           // chosen setting, -1: the spine has the cursor
 	remedy int
 	ask    *exchange.Remedy   // shown before it is made
 	askOf  *exchange.Exchange // that it repairs
@@ -113,7 +114,7 @@ func (v *View) putCursor(x *exchange.Exchange) {
 		return
 	}
 	before := x.Outcome == exchange.OutcomeUnderWay && v.s.Running() == nil // nothing was sent yet
-	if v.hold && before {
+	if v.hold && v.holdAt == v.s.Chosen && before {
 		v.of = id
 		return
 	}
