@@ -100,10 +100,16 @@ func TestTheCursorStaysWhereKeysPutIt(t *testing.T) {
 	t.Chdir(t.TempDir())
 	p := sit(t, 120, 40)
 	p.m.s.Choose(state.CallKey{Draft: p.m.s.Rows()[0], Endpoint: "BerthDesk11"})
+	var late []tea.Cmd // what is looked up comes after all keys
 	for _, k := range []tea.KeyPressMsg{{Code: 'p', Text: "p"}, named["down"], named["up"]} {
-		_, _ = p.m.Update(k) // nothing is looked up between them
+		_, cmd := p.m.Update(k)
+		late = append(late, cmd)
 	}
 	require.Contains(t, ansi.Strip(p.m.frame), "where does it go?")
-	p.steady()
-	p.sees("where does it go?")
+	for _, cmd := range late {
+		if cmd != nil {
+			p.looked(cmd())
+		}
+	}
+	p.sees("where does it go?", "229 B")
 }
