@@ -135,9 +135,9 @@ func randomRound(t *testing.T, r *rand.Rand, env []string, plain, at string) (pr
 		press(k)
 	}
 	for range 1500 { // it waits for what is under way, up to its own limit
-		if dead := strings.TrimSpace(s.tmux("list-panes", "-F", "#{pane_dead}")); dead == "1" {
-			code := strings.TrimSpace(s.tmux("list-panes", "-F", "#{pane_dead_status}"))
-			assert.Equal(t, "0", code, "%s", s.text())
+		how := strings.Fields(s.tmux("list-panes", "-F", "#{pane_dead} #{pane_dead_status}#{pane_dead_signal}"))
+		if how[0] == "1" && len(how) == 2 { // tmux knows how a moment later
+			assert.Equal(t, "0", how[1], "%s", s.text())
 			return pressed
 		}
 		time.Sleep(20 * time.Millisecond)
