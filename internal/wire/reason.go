@@ -57,8 +57,6 @@ const (
 	BadChunk          // the chunks are broken
 	BadCompression    // the content coding is broken, or not known
 	NotKept           // what came could not be stored
-
-	reasons // how many there are
 )
 
 // Error is why a call stopped on the wire.

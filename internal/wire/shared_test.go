@@ -82,7 +82,7 @@ func TestClosingARecordWaitsForItsReaders(t *testing.T) {
 
 // One pool, two principals: neither goes over the other's connection.
 func TestAKeptConnectionIsNeverAnothersIdentity(t *testing.T) {
-	type user struct{ cert, auth string }
+	type user struct{ cert string }
 	var mu sync.Mutex
 	var seen []user
 	serve := func(c net.Conn) {
