@@ -42,16 +42,16 @@ func (v *View) Keys() []ui.Key {
 	return []ui.Key{
 		ui.Shown("up down", "↑↓", "choose"),
 		ui.On("A", "A", "add", ui.Asks(func() tea.Cmd { return ask("name of the identity", "", v.add) })),
-		ui.On("U", "U", "its user", v.set("user", "user name")).If(one),
+		ui.On("U", "U", "its user", v.set("user", "its user name")).If(one),
 		ui.On("W", "W", "where its secret is", v.set("secret",
-			"where the secret is (env:VAR, file:PATH, command:CMD, keyring:NAME, age:PATH)")).If(one),
+			"where its secret is (env:VAR, file:PATH, command:CMD, keyring:NAME, age:PATH)")).If(one),
 		ui.On("C", "C", "its certificate", v.set("certificate",
-			"file with the certificate (PEM, PKCS#12, JKS)")).If(one),
+			"file with its certificate (PEM, PKCS#12, JKS)")).If(one),
 		ui.On("O", "O", "send the call as it, once", ui.Asks(v.sendAs)).If(one),
 		ui.Shown("?", "?", "help"),
 		ui.On("E", "E", "edit all, log-ins too, in your editor", ui.Asks(v.editor)).InHelp(),
 		ui.On("K", "K", "its key, where it is in another file",
-			v.set("key", "file with the key, where it is in another,")).InHelp().If(one),
+			v.set("key", "file with its key, where it is in another")).InHelp().If(one),
 		ui.On("L", "L", "give the pass phrase of its secret", ui.Asks(v.unlock)).InHelp().If(one),
 		ui.On("R", "R", "take back where it may go", ui.Do(v.takeBack)).InHelp().If(one),
 		ui.On("X", "X", "remove it", ui.Asks(v.remove)).InHelp().If(one),
@@ -95,7 +95,7 @@ func (v *View) at() identity.Identity { return *v.all[v.cursor] }
 func (v *View) set(key, prompt string) func(tea.KeyPressMsg) tea.Cmd {
 	return func(tea.KeyPressMsg) tea.Cmd {
 		id := v.at()
-		return ask(prompt+" of "+id.Name, id.Get(key), func(s string) {
+		return ask(prompt, id.Get(key), func(s string) {
 			if err := id.Set(key, strings.TrimSpace(s)); err != nil {
 				v.s.Say("%v", err)
 				return
