@@ -42,7 +42,7 @@ func (v *View) Keys() []ui.Key {
 	return []ui.Key{
 		ui.Shown("up down", "↑↓", "choose"),
 		ui.On("A", "A", "add", ui.Asks(func() tea.Cmd { return ask("name of the identity", "", v.add) })),
-		ui.On("U", "U", "its user", v.set("user", "its user name")).If(one),
+		ui.On("U", "U", "its user", v.set("user", "user name of {identity}")).If(one),
 		ui.On("W", "W", "where its secret is", v.set("secret",
 			"where its secret is (env:VAR, file:PATH, command:CMD, keyring:NAME, age:PATH)")).If(one),
 		ui.On("C", "C", "its certificate", v.set("certificate",
@@ -95,7 +95,7 @@ func (v *View) at() identity.Identity { return *v.all[v.cursor] }
 func (v *View) set(key, prompt string) func(tea.KeyPressMsg) tea.Cmd {
 	return func(tea.KeyPressMsg) tea.Cmd {
 		id := v.at()
-		return ask(prompt, id.Get(key), func(s string) {
+		return ask(strings.ReplaceAll(prompt, "{identity}", id.Name), id.Get(key), func(s string) {
 			if err := id.Set(key, strings.TrimSpace(s)); err != nil {
 				v.s.Say("%v", err)
 				return
