@@ -156,22 +156,29 @@ func (c *network) principal() string {
 	parts := []string{
 		c.credentials.user,
 		c.credentials.password,
-		s.Text("http-auth"),
 		s.Text("identity"),
 		s.Text("client-identity"),
 		s.Text("session"),
 		c.session.field,
 		c.session.value,
 	}
-	if kind := s.Text("http-auth"); kind == "basic" || kind == "bearer" {
-		parts = append(parts, c.credentials.authorization)
+	switch kind := s.Text("http-auth"); kind {
+	case "none":
+	case "basic", "bearer":
+		parts = append(parts, kind, c.credentials.authorization)
+	default:
+		parts = append(parts, kind)
 	}
 	for _, h := range s.List("header") {
 		if name, value, _ := strings.Cut(h, ":"); secretField(strings.TrimSpace(name)) {
 			parts = append(parts, name, value)
 		}
 	}
-	sum := sha256.Sum256([]byte(strings.Join(parts, "\x00")))
+	all := strings.Join(parts, "\x00")
+	if strings.Trim(all, "\x00") == "" {
+		return "" // nobody's
+	}
+	sum := sha256.Sum256([]byte(all))
 	return hex.EncodeToString(sum[:])
 }
 

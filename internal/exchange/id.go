@@ -1,8 +1,8 @@
 package exchange
 
 import (
+	"bytes"
 	"crypto/rand"
-	"strings"
 	"time"
 
 	"github.com/oklog/ulid/v2"
@@ -15,5 +15,9 @@ const MinIDPart = 4
 // sixteen of chance, 80 bits. So ids sort by time, and a million a second on many
 // machines do not meet.
 func NewID(now time.Time) string {
-	return strings.ToLower(ulid.MustNew(ulid.Timestamp(now), rand.Reader).String())
+	var text [ulid.EncodedSize]byte
+	if err := ulid.MustNew(ulid.Timestamp(now), rand.Reader).MarshalTextTo(text[:]); err != nil {
+		panic(err) // the room is too small: it is not
+	}
+	return string(bytes.ToLower(text[:]))
 }

@@ -4,8 +4,7 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
-	"strconv"
-	"strings"
+	"math"
 )
 
 // Chunks takes the chunked transfer coding off (RFC 9112 §7.1), as bytes come.
@@ -74,16 +73,34 @@ func (c *Chunks) size(p []byte) (Piece, error) {
 	if end > maxLine {
 		return Piece{}, ErrTooLarge
 	}
-	text, _, _ := strings.Cut(strings.TrimSpace(string(p[:end])), ";")
-	n, err := strconv.ParseUint(strings.TrimSpace(text), 16, 63)
-	if err != nil {
+	text, _, _ := bytes.Cut(p[:end], []byte{';'})
+	n, ok := hex(bytes.TrimSpace(text))
+	if !ok {
 		return Piece{}, fmt.Errorf("%.40q is not a chunk size", text)
 	}
-	c.left, c.state = int64(n), inData
+	c.left, c.state = n, inData
 	if n == 0 {
 		c.state = inTrailer
 	}
 	return Piece{Skip: end + 1}, nil
+}
+
+// hex reads a number of hexadecimal digits (RFC 9112 §7.1, chunk-size), up to 2^63-1.
+func hex(digits []byte) (n int64, ok bool) {
+	for _, d := range digits {
+		switch {
+		case n > math.MaxInt64>>4:
+			return 0, false
+		case '0' <= d && d <= '9':
+			d -= '0'
+		case 'a' <= d|0x20 && d|0x20 <= 'f':
+			d = d | 0x20 - 'a' + 10
+		default:
+			return 0, false
+		}
+		n = n<<4 | int64(d)
+	}
+	return n, len(digits) > 0
 }
 
 func (c *Chunks) end(p []byte) (Piece, error) {

@@ -24,12 +24,15 @@ var ErrTooLarge = errors.New("the head, or a line between chunks, is larger than
 // HeadEnd is the length in bytes of the head that b begins with, its empty line
 // included, or 0 where that has not come yet.
 func HeadEnd(b []byte) int {
-	crlf, lf := bytes.Index(b, []byte("\r\n\r\n")), bytes.Index(b, []byte("\n\n"))
-	switch {
-	case crlf >= 0 && (lf < 0 || crlf < lf):
-		return crlf + 4
+	crlf, head := bytes.Index(b, []byte("\r\n\r\n")), b
+	if crlf >= 0 {
+		head = b[:crlf] // what is behind it is no head
+	}
+	switch lf := bytes.Index(head, []byte("\n\n")); {
 	case lf >= 0:
 		return lf + 2
+	case crlf >= 0:
+		return crlf + 4
 	}
 	return 0
 }

@@ -6,6 +6,7 @@ import (
 	"encoding/hex"
 	"fmt"
 	"net"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -36,7 +37,7 @@ const (
 // poolKey holds everything that tells one connection from another: where it goes,
 // through what, by which rules it was opened and judged, and on whose behalf.
 func (c *Config) poolKey() string {
-	parts := []string{c.Host, c.Port, c.Principal, fmt.Sprint(c.TLS)}
+	parts := append(make([]string, 0, 16), c.Host, c.Port, c.Principal, strconv.FormatBool(c.TLS))
 	if p := c.Proxy; p != nil {
 		parts = append(parts, p.String(), p.User, digest([]byte(p.Password)))
 	}
