@@ -80,7 +80,8 @@ func (v *View) Keys() []ui.Key {
 		ui.Shown("s", "s", "strip"),
 		ui.Shown("r", "r", "reply"),
 		ui.Shown("d", "d", "draft"),
-		ui.On("esc", "esc", "board", state.To("board")))
+		ui.On("esc", "esc", "board", state.To("board")),
+		ui.Shown("?", "?", "help"))
 	return append(keys, v.lesserKeys()...)
 }
 
