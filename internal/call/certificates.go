@@ -112,19 +112,11 @@ func (c *securing) client(ctx context.Context) error {
 	read, password := c.plan.ReadFile, ""
 	what := "client-cert"
 	if name != "" {
-		if c.plan.Identity == nil {
-			return &endpoint.IdentityError{Name: name}
-		}
-		id, err := c.plan.Identity(name)
+		id, secret, err := c.identityHere(ctx, name)
 		if err != nil {
 			return err
 		}
-		if id.Secret != "" && !c.plan.Peek {
-			host, port := endpoint.HostPort(c.url)
-			if _, password, err = c.identityAt(ctx, name, c.url.Scheme, host, port); err != nil {
-				return err
-			}
-		}
+		password = secret
 		if cert == "" {
 			cert, key, read, what = id.Certificate, id.Key, os.ReadFile, "client-identity"
 		}

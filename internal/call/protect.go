@@ -44,10 +44,7 @@ func (c *securing) signingKey(ctx context.Context) (*wssec.DecryptionKey, error)
 		}
 		return decryptionKeyOf(c.material.certs[0]), nil
 	}
-	if c.plan.Identity == nil {
-		return nil, &endpoint.IdentityError{Name: name}
-	}
-	id, err := c.plan.Identity(name)
+	id, password, err := c.identityHere(ctx, name)
 	if err != nil {
 		return nil, err
 	}
@@ -56,13 +53,6 @@ func (c *securing) signingKey(ctx context.Context) (*wssec.DecryptionKey, error)
 			Key:  endpoint.KeyOf("sign-identity"),
 			Path: name,
 			Err:  errors.New("the identity has no certificate"),
-		}
-	}
-	password := ""
-	if id.Secret != "" && !c.plan.Peek {
-		host, port := endpoint.HostPort(c.url)
-		if _, password, err = c.identityAt(ctx, name, c.url.Scheme, host, port); err != nil {
-			return nil, err
 		}
 	}
 	pair, bad, err := keyPair(os.ReadFile, id.Certificate, id.Key, password)

@@ -10,6 +10,7 @@ import (
 	"orenda/internal/diagnose"
 	"orenda/internal/endpoint"
 	"orenda/internal/exchange"
+	"orenda/internal/identity"
 	"orenda/internal/soap"
 	"orenda/internal/wssec"
 	"orenda/internal/xmltree"
@@ -204,18 +205,41 @@ func (c *securing) userAndPassword(ctx context.Context) (user, password string, 
 	return c.identityAt(ctx, c.plan.Settings.Text("identity"), c.url.Scheme, host, port)
 }
 
-// identityAt is the user and the password of an identity, for a place where it
-// may be used.
-func (c *securing) identityAt(ctx context.Context, name, scheme, host, port string) (user, password string, err error) {
+// identityFor gives an identity for a place where it may be used. It is the only way
+// to one that a setting names: neither a secret nor a key nor a certificate of it is
+// used for a place that was not approved.
+func (c *securing) identityFor(name, scheme, host, port string) (*identity.Identity, error) {
 	if c.plan.Identity == nil || name == "" {
-		return "", "", &endpoint.IdentityError{Name: name}
+		return nil, &endpoint.IdentityError{Name: name}
 	}
 	id, err := c.plan.Identity(name)
 	if err != nil {
-		return "", "", err
+		return nil, err
 	}
 	if c.plan.Allowed != nil && !c.plan.Allowed(id.Name, scheme, host, port) {
-		return "", "", &endpoint.HostNewError{Identity: id.Name, Scheme: scheme, Host: host, Port: port}
+		return nil, &endpoint.HostNewError{Identity: id.Name, Scheme: scheme, Host: host, Port: port}
+	}
+	return id, nil
+}
+
+// identityHere gives an identity for the service that is called, with the password
+// of its key where it has one.
+func (c *securing) identityHere(ctx context.Context, name string) (*identity.Identity, string, error) {
+	host, port := endpoint.HostPort(c.url)
+	id, err := c.identityFor(name, c.url.Scheme, host, port)
+	if err != nil || id.Secret == "" || c.plan.Peek {
+		return id, "", err
+	}
+	_, password, err := c.identityAt(ctx, name, c.url.Scheme, host, port)
+	return id, password, err
+}
+
+// identityAt is the user and the password of an identity, for a place where it
+// may be used.
+func (c *securing) identityAt(ctx context.Context, name, scheme, host, port string) (user, password string, err error) {
+	id, err := c.identityFor(name, scheme, host, port)
+	if err != nil {
+		return "", "", err
 	}
 	if c.plan.Peek {
 		return id.User, "", nil

@@ -93,10 +93,8 @@ func (c *securing) openSession(ctx context.Context, anew bool) error {
 	if name == "" || c.plan.fetch != nil {
 		return nil
 	}
-	if c.plan.Identity == nil {
-		return &endpoint.IdentityError{Name: name}
-	}
-	id, err := c.plan.Identity(name)
+	host, port := endpoint.HostPort(c.url)
+	id, err := c.identityFor(name, c.url.Scheme, host, port)
 	if err != nil {
 		return err
 	}
@@ -110,11 +108,9 @@ func (c *securing) openSession(ctx context.Context, anew bool) error {
 		return fail(err)
 	}
 	// What it gives goes to the service, and its secret to where it logs in.
-	for _, to := range []*url.URL{c.url, u} {
-		host, port := endpoint.HostPort(to)
-		if c.plan.Allowed != nil && !c.plan.Allowed(id.Name, to.Scheme, host, port) {
-			return &endpoint.HostNewError{Identity: id.Name, Scheme: to.Scheme, Host: host, Port: port}
-		}
+	host, port = endpoint.HostPort(u)
+	if _, err = c.identityFor(name, u.Scheme, host, port); err != nil {
+		return err
 	}
 	if c.plan.Peek {
 		return nil

@@ -308,6 +308,16 @@ func identityUnknown(c *Case) []exchange.Finding {
 	return one(f)
 }
 
+// settingOf is the setting that names an identity.
+func (c *Case) settingOf(identity string) string {
+	for _, k := range endpoint.Keys {
+		if k.OfPerson && c.Settings.Text(k.Name) == identity {
+			return k.Name
+		}
+	}
+	return "identity"
+}
+
 func identityHostNew(c *Case) []exchange.Finding {
 	var e *endpoint.HostNewError
 	if !errors.As(c.Err, &e) {
@@ -322,7 +332,7 @@ func identityHostNew(c *Case) []exchange.Finding {
 	return one(exchange.Finding{
 		Title:    fmt.Sprintf("the identity %s has not been used at %s before", e.Identity, to),
 		Why:      "A workspace may come from somebody else; an identity goes only to hosts that you allowed for it.",
-		Evidence: []exchange.Evidence{c.inSettings("identity", 0, len(e.Identity))},
+		Evidence: []exchange.Evidence{c.inSettings(c.settingOf(e.Identity), 0, len(e.Identity))},
 		Remedies: []exchange.Remedy{r},
 	})
 }

@@ -34,6 +34,9 @@ type Key struct {
 	Follows string         // the setting whose value it has unless set
 	Doc     string         // what it is for, in a sentence
 	Minor   bool           // shown only where it is set to something else than its default
+	// OfPerson tells that its value names an identity of the person's: what that holds is
+	// used for no place that was not approved.
+	OfPerson bool
 
 	place  int   // in Keys
 	number int64 // what Default says, of a Size in bytes, of a Duration in nanoseconds
@@ -143,11 +146,12 @@ var Keys = []Key{
 	},
 
 	{
-		Name:  "identity",
-		Label: "identity",
-		Stage: exchange.Security,
-		Kind:  Text,
-		Doc:   "name of the identity in the user's configuration",
+		Name:     "identity",
+		OfPerson: true,
+		Label:    "identity",
+		Stage:    exchange.Security,
+		Kind:     Text,
+		Doc:      "name of the identity in the user's configuration",
 	},
 	{
 		Name:    "token",
@@ -170,12 +174,13 @@ var Keys = []Key{
 			"(digest, basic or NTLM) and ntlm once the service asks",
 	},
 	{
-		Name:  "session",
-		Label: "session of",
-		Stage: exchange.Security,
-		Kind:  Text,
-		Minor: true,
-		Doc:   "name of the identity whose log-in goes before the call; what it gives goes with it",
+		Name:     "session",
+		OfPerson: true,
+		Label:    "session of",
+		Stage:    exchange.Security,
+		Kind:     Text,
+		Minor:    true,
+		Doc:      "name of the identity whose log-in goes before the call; what it gives goes with it",
 	},
 	{
 		Name:  "timestamp",
@@ -246,11 +251,12 @@ var Keys = []Key{
 		Doc:   "parts that are signed: body, timestamp, token, addressing, or a path",
 	},
 	{
-		Name:  "sign-identity",
-		Label: "signs as",
-		Stage: exchange.Security,
-		Kind:  Text,
-		Minor: true,
+		Name:     "sign-identity",
+		OfPerson: true,
+		Label:    "signs as",
+		Stage:    exchange.Security,
+		Kind:     Text,
+		Minor:    true,
 		Doc: "name of the identity whose key signs, and opens what is encrypted for it; the client certificate's " +
 			"unless set",
 	},
@@ -361,12 +367,13 @@ var Keys = []Key{
 			"NO_PROXY say; or none",
 	},
 	{
-		Name:  "proxy-identity",
-		Label: "proxy identity",
-		Stage: exchange.Connect,
-		Kind:  Text,
-		Minor: true,
-		Doc:   "name of the identity that the proxy asks for",
+		Name:     "proxy-identity",
+		OfPerson: true,
+		Label:    "proxy identity",
+		Stage:    exchange.Connect,
+		Kind:     Text,
+		Minor:    true,
+		Doc:      "name of the identity that the proxy asks for",
 	},
 	{
 		Name:    "keep-alive",
@@ -488,12 +495,13 @@ var Keys = []Key{
 		Doc:   "file with the client's private key, where it is not in the same file: PEM or PKCS#8, sealed or not",
 	},
 	{
-		Name:  "client-identity",
-		Label: "client identity",
-		Stage: exchange.TLS,
-		Kind:  Text,
-		Minor: true,
-		Doc:   "name of the identity whose certificate is sent, or whose secret opens the key",
+		Name:     "client-identity",
+		OfPerson: true,
+		Label:    "client identity",
+		Stage:    exchange.TLS,
+		Kind:     Text,
+		Minor:    true,
+		Doc:      "name of the identity whose certificate is sent, or whose secret opens the key",
 	},
 	{
 		Name:  "key-log",
