@@ -34,6 +34,7 @@ type Plan struct {
 	// Withheld are variables that the process environment would give a value, and
 	// that were not allowed.
 	Withheld map[string]string
+	Secrets  []string // values that are secret: variables that the process environment gave
 
 	DraftName string         // "" none
 	Draft     *message.Draft // only read; SetDraft makes it

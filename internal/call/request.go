@@ -421,7 +421,4 @@ func fieldSecrets(name, value string) (out []string) {
 }
 
 // secretField tells whether a header field's value is a secret.
-func secretField(name string) bool {
-	return strings.EqualFold(name, "Authorization") || strings.EqualFold(name, "Cookie") ||
-		strings.EqualFold(name, "Proxy-Authorization")
-}
+func secretField(name string) bool { return exchange.SecretName(name) }

@@ -42,7 +42,8 @@ func New(p Plan, notify func()) *Call {
 	if p.Port != nil {
 		c.operation = p.Port.Operation(p.Operation)
 	}
-	x.Settings, x.Secrets = record(&c.plan.Settings), headerSecrets(&c.plan.Settings)
+	x.Settings = record(&c.plan.Settings)
+	x.Secrets = append(headerSecrets(&c.plan.Settings), c.plan.Secrets...)
 	return c
 }
 

@@ -5,11 +5,16 @@ import (
 	"crypto/hmac"
 	"crypto/sha256"
 	"encoding/base64"
+	"encoding/binary"
 	"encoding/hex"
 	"encoding/xml"
+	"fmt"
+	"html"
+	"net/url"
 	"reflect"
 	"slices"
 	"strings"
+	"unicode/utf16"
 )
 
 // Cut is a secret that was cut out of the bytes: its place and length, and a
@@ -24,11 +29,13 @@ const Masked = '*'
 
 // Redact is a copy of the record from which every secret is cut out: where its
 // place is known from when the bytes were made, and wherever its value stands
-// besides, plain, escaped for XML, in base64 or as HTTP Basic credentials.
+// besides, in any of the forms that needles knows. Of a reply that holds one in bytes
+// that cannot be searched, as it came compressed or in pieces, the bytes as they came
+// are masked whole.
 func (x *Exchange) Redact(key []byte) *Exchange {
 	c := x.Clone()
 	c.Secrets = nil
-	needles := needles(x.Secrets)
+	needles := needles(x.allSecrets())
 	for _, l := range c.Legs {
 		l.Out, l.RequestBody = slices.Clone(l.Out), slices.Clone(l.RequestBody)
 		l.Cuts = nil
@@ -55,10 +62,12 @@ func (x *Exchange) Redact(key []byte) *Exchange {
 				}
 			}
 		}
+		cutWords(reflect.ValueOf(&l.Request).Elem(), needles)
 		cutWords(reflect.ValueOf(&l.Response).Elem(), needles)
 		if l.Stored() && !l.clean(needles) {
 			l.Beginning()
 		}
+		l.maskWhatHides(needles)
 		came := [][]byte{l.Out, l.RequestBody}
 		l.Decrypted = slices.Clone(l.Decrypted)
 		for _, b := range []*Body{&l.In, &l.ResponseBody} {
@@ -82,6 +91,66 @@ func (x *Exchange) Redact(key []byte) *Exchange {
 		}
 	}
 	return c.withoutWords(needles)
+}
+
+// allSecrets are the secrets that the record is known to hold: those that were told
+// when they were used, the bytes at the places of secrets, and what names say.
+func (x *Exchange) allSecrets() []string {
+	out := slices.Clone(x.Secrets)
+	add := func(b []byte, s Span) {
+		if s.Offset >= 0 && s.Offset+s.Length <= int64(len(b)) {
+			text := string(b[s.Offset : s.Offset+s.Length])
+			out = append(out, text, html.UnescapeString(text))
+		}
+	}
+	for _, s := range x.Settings {
+		if s.Key == "address" || s.Key == "proxy" {
+			out = append(out, AddressSecrets(s.Value)...)
+		}
+	}
+	for _, l := range x.Legs {
+		for _, s := range l.SecretSpans {
+			add(l.Out, s)
+		}
+		for _, s := range l.BodySecrets {
+			add(l.RequestBody, s)
+		}
+		if words := strings.Fields(l.Request.Line); len(words) == 3 {
+			out = append(out, AddressSecrets(words[1])...)
+		}
+		for _, f := range l.Response.Fields {
+			switch {
+			case strings.EqualFold(f.Name, "Location"):
+				out = append(out, AddressSecrets(f.Value)...)
+			case SecretName(f.Name):
+				value, _, _ := strings.Cut(f.Value, ";")
+				out = append(out, value)
+				if _, v, ok := strings.Cut(value, "="); ok {
+					out = append(out, v)
+				}
+			}
+		}
+	}
+	return out
+}
+
+// maskWhatHides masks the body as it came, where a secret stands in the decoded text
+// and not as often in the bytes: they are compressed, or in pieces.
+func (l *Leg) maskWhatHides(needles [][]byte) {
+	if l.In.Stored() || l.ResponseBody.Stored() {
+		return
+	}
+	in, body := l.In.Bytes(), l.ResponseBody.Bytes()
+	for _, n := range needles {
+		if bytes.Count(body, n) <= bytes.Count(in, n) {
+			continue
+		}
+		in = slices.Clone(in)
+		from := bytes.Index(in, []byte("\r\n\r\n"))
+		mask(in[max(from+4, 0)*min(from+1, 1):])
+		l.In = NewBody(in)
+		return
+	}
 }
 
 // clean tells whether no secret stands in what lies in a storage. Where one does,
@@ -118,12 +187,58 @@ func needles(secrets []string) (out [][]byte) {
 		}
 		var esc bytes.Buffer
 		_ = xml.EscapeText(&esc, []byte(s))
-		for _, form := range []string{s, esc.String(), strings.NewReplacer("&", "&amp;", "<", "&lt;", ">",
-			"&gt;").Replace(s), base64.StdEncoding.EncodeToString([]byte(s)),
-			base64.URLEncoding.EncodeToString([]byte(s))} {
+		forms := []string{
+			s,
+			esc.String(),
+			strings.NewReplacer("&", "&amp;", "<", "&lt;", ">", "&gt;").Replace(s),
+			base64.StdEncoding.EncodeToString([]byte(s)),
+			base64.URLEncoding.EncodeToString([]byte(s)),
+			url.QueryEscape(s),
+			hex.EncodeToString([]byte(s)),
+			strings.ToUpper(hex.EncodeToString([]byte(s))),
+			references(s, "&#%d;"),
+			references(s, "&#x%x;"),
+			references(s, "&#x%X;"),
+			wide(s, binary.LittleEndian),
+			wide(s, binary.BigEndian),
+		}
+		for _, form := range append(forms, withinBase64(s)...) {
 			if b := []byte(form); !slices.ContainsFunc(out, func(o []byte) bool { return bytes.Equal(o, b) }) {
 				out = append(out, b)
 			}
+		}
+	}
+	return out
+}
+
+// references writes each character as a numeric reference.
+func references(s, format string) string {
+	var b strings.Builder
+	for _, r := range s {
+		fmt.Fprintf(&b, format, r)
+	}
+	return b.String()
+}
+
+// wide is the text in UTF-16.
+func wide(s string, order binary.AppendByteOrder) string {
+	var b []byte
+	for _, u := range utf16.Encode([]rune(s)) {
+		b = order.AppendUint16(b, u)
+	}
+	return string(b)
+}
+
+// withinBase64 are the characters of base64 that a secret makes within longer text,
+// where it begins at the second or third byte of a group; at the first it is plain
+// base64. Characters that neighbours share in are left out.
+func withinBase64(s string) (out []string) {
+	for shift := range 3 {
+		whole := base64.RawStdEncoding.EncodeToString(append(make([]byte, shift), s...))
+		from := (shift*8 + 5) / 6
+		to := (shift + len(s)) * 8 / 6
+		if to-from >= 6 {
+			out = append(out, whole[from:to])
 		}
 	}
 	return out

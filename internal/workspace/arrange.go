@@ -484,7 +484,7 @@ func (w *Workspace) AllVariables() []Variable {
 
 // Resolved is what an endpoint's address becomes in an environment.
 func (w *Workspace) Resolved(endpointName, environment string) (string, error) {
-	vars, _, ok := w.resolved(environment)
+	vars, _, _, ok := w.resolved(environment)
 	if !ok {
 		return "", &endpoint.EnvironmentError{Name: environment}
 	}

@@ -201,7 +201,7 @@ func (w *Workspace) Plan(r DraftRef, endpointName, environment string) (call.Pla
 		p.Environment = cfg.Environment
 	}
 	var ok bool
-	if p.Variables, p.Withheld, ok = w.resolved(p.Environment); !ok {
+	if p.Variables, p.Withheld, p.Secrets, ok = w.resolved(p.Environment); !ok {
 		var names []string
 		for _, e := range w.Config().Environments {
 			names = append(names, e.Name)
@@ -281,8 +281,8 @@ const fromProcess = "env:"
 
 // resolved are the variables of an environment with their values, and those that
 // the process environment would give a value if that were allowed: a workspace
-// may come from a stranger.
-func (w *Workspace) resolved(environment string) (vars, withheld map[string]string, ok bool) {
+// may come from a stranger. What the process environment gives is a secret.
+func (w *Workspace) resolved(environment string) (vars, withheld map[string]string, secrets []string, ok bool) {
 	raw, ok := w.Variables(environment)
 	vars = make(map[string]string, len(raw))
 	for name, v := range raw {
@@ -298,10 +298,11 @@ func (w *Workspace) resolved(environment string) (vars, withheld map[string]stri
 		default:
 			if v, set := os.LookupEnv(from); set {
 				vars[name] = v
+				secrets = append(secrets, v)
 			}
 		}
 	}
-	return vars, withheld, ok
+	return vars, withheld, secrets, ok
 }
 
 // Identities are those that remedies may offer.
