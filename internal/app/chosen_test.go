@@ -101,7 +101,7 @@ func TestTheCursorStaysWhereKeysPutIt(t *testing.T) {
 	p := sit(t, 120, 40)
 	p.m.s.Choose(state.CallKey{Draft: p.m.s.Rows()[0], Endpoint: "BerthDesk11"})
 	var late []tea.Cmd // what is looked up comes after all keys
-	for _, k := range []tea.KeyPressMsg{{Code: 'p', Text: "p"}, named["down"], named["up"]} {
+	for _, k := range []tea.KeyPressMsg{{Code: 'p', Text: "p"}, named["down"], named["up"], named["right"]} {
 		_, cmd := p.m.Update(k)
 		late = append(late, cmd)
 	}
@@ -111,5 +111,5 @@ func TestTheCursorStaysWhereKeysPutIt(t *testing.T) {
 			p.looked(cmd())
 		}
 	}
-	p.sees("where does it go?", "229 B")
+	p.sees("where does it go?", "229 B", "›address")
 }

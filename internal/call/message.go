@@ -42,7 +42,10 @@ func (c *composing) run() (string, error) {
 		c.rec.Fact(exchange.Message, "header block", diagnose.Excerpt(b))
 	}
 	c.rec.Fact(exchange.Message, "size", diagnose.Bytes(c.size)+" bytes")
-	c.rec.Update(func(x *exchange.Exchange) { x.Inputs = d.Inputs() })
+	c.rec.Update(func(x *exchange.Exchange) {
+		x.Inputs = d.Inputs()
+		x.Secrets = append(append(x.Secrets, d.Secrets()...), c.header.Secrets()...)
+	})
 	limit, err := c.plan.Settings.Size("send-limit")
 	if err == nil && limit > 0 && c.size > limit {
 		return c.note(), &diagnose.TooLargeError{Size: c.size, Limit: limit}

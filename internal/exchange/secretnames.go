@@ -18,13 +18,31 @@ var secretEnds = []string{
 // SecretName tells whether a header field, a parameter of an address or a field of a
 // message is a secret by its name: "X-API-Key", "api_key", "clientSecret".
 func SecretName(name string) bool {
-	plain := strings.ToLower(strings.NewReplacer("-", "", "_", "", ".", "", " ", "").Replace(name))
 	for _, end := range secretEnds {
-		if strings.HasSuffix(plain, end) {
+		if endsIn(name, end) {
 			return true
 		}
 	}
 	return false
+}
+
+// endsIn tells whether a name ends so, whatever its case and the marks in it.
+func endsIn(name, end string) bool {
+	for len(end) > 0 {
+		if name == "" {
+			return false
+		}
+		c := name[len(name)-1]
+		name = name[:len(name)-1]
+		if strings.IndexByte("-_. ", c) >= 0 {
+			continue
+		}
+		if c|0x20 != end[len(end)-1] {
+			return false
+		}
+		end = end[:len(end)-1]
+	}
+	return true
 }
 
 // AddressSecrets are the secrets in an address or in the target of a request: the

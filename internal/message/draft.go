@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"regexp"
+	"slices"
 	"strings"
 	"sync"
 
@@ -473,6 +474,30 @@ func (d *Draft) Inputs() []exchange.Input {
 	for _, it := range d.items {
 		if (it.Kind == Leaf || it.Kind == Attr) && it.Present && !it.Unfilled {
 			out = append(out, exchange.Input{Path: it.Path, Value: it.Value})
+		}
+	}
+	return out
+}
+
+// Secrets are the values of elements and attributes whose names say that they are
+// secret, as they are written and as they are meant.
+func (d *Draft) Secrets() (out []string) {
+	named := func(n xmltree.Name) bool { return exchange.SecretName(n.Local) }
+	if d == nil || d.doc == nil || !slices.ContainsFunc(d.doc.Names(), named) {
+		return nil
+	}
+	for i := range d.doc.Len() {
+		n := d.doc.NodeAt(i + 1)
+		if n.Kind() != xmltree.StartElement {
+			continue
+		}
+		if s := n.Inner(); exchange.SecretName(n.Name().Local) && !bytes.ContainsRune(d.src[s.Start:s.End], '<') {
+			out = append(out, n.Text(), string(bytes.TrimSpace(d.src[s.Start:s.End])))
+		}
+		for a := range n.Attrs() {
+			if exchange.SecretName(a.Name.Local) {
+				out = append(out, a.Value)
+			}
 		}
 	}
 	return out

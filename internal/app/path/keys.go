@@ -107,11 +107,15 @@ func (v *View) intoSettings() {
 	if v.set >= 0 {
 		return
 	}
-	if len(v.shown(v.s.Exchange())) == 0 {
+	x := v.s.Exchange()
+	v.stay()
+	if v.into = x.ID == ""; v.into { // what is set is being found out
+		return
+	}
+	if len(v.shown(x)) == 0 {
 		v.s.Say("nothing is set at %s", v.stage)
 		return
 	}
-	v.stay()
 	v.set = 0
 }
 

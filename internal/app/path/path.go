@@ -21,6 +21,7 @@ type View struct {
 	of     string        // id of the exchange that the cursor was put for
 	hold   bool          // the cursor stays where it is until something is sent
 	holdAt state.CallKey // over this call
+	into   bool          // the cursor goes into the settings as soon as they are known
 	set    int           // chosen setting, -1: the spine has the cursor
 	remedy int
 	ask    *exchange.Remedy   // shown before it is made
@@ -117,8 +118,12 @@ func (v *View) putCursor(x *exchange.Exchange) {
 	before := x.Outcome == exchange.OutcomeUnderWay && v.s.Running() == nil // nothing was sent yet
 	if v.hold && v.holdAt == v.s.Chosen && before {
 		v.of = id
+		if v.into {
+			v.intoSettings()
+		}
 		return
 	}
+	v.into = false
 	v.of, v.set, v.remedy, v.scroll, v.hold = id, -1, 0, 0, false
 	switch {
 	case len(x.Findings) > 0 && x.Findings[0].Severity != exchange.Note && x.Findings[0].Stage != exchange.None:
