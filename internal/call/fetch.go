@@ -7,6 +7,7 @@ import (
 	"net"
 	"net/url"
 	"os"
+	"slices"
 	"strings"
 
 	"orenda/internal/contract"
@@ -24,6 +25,7 @@ type Fetched struct {
 	Tried     []string             // addresses that were tried where a page came first
 
 	began func(address string) // told of every document that is asked for
+	meant string               // the place that secrets of the plan are meant for
 }
 
 // ErrStopped is a fetch that stopped on the path: the last exchange says why.
@@ -42,7 +44,7 @@ func Fetch(ctx context.Context, source string, p Plan, began func(address string
 	if began == nil {
 		began = func(string) {}
 	}
-	f := &Fetched{began: began}
+	f := &Fetched{began: began, meant: place(source)}
 	if !contract.IsRemote(source) {
 		src, err := os.ReadFile(source)
 		if err != nil {
@@ -89,6 +91,7 @@ func Fetch(ctx context.Context, source string, p Plan, began func(address string
 // page is what came where it was an HTML page.
 func (f *Fetched) one(ctx context.Context, at string, p Plan) (x *exchange.Exchange, page []byte, err error) {
 	for range maxRedirects {
+		p := f.only(p, at)
 		p.Operation, p.Endpoint = "description", "description"
 		p.Settings.Set("address", strings.ReplaceAll(at, "$", "$$"))
 		if !p.Settings.Get("receive-limit").IsSet() {
@@ -137,6 +140,41 @@ func (f *Fetched) one(ctx context.Context, at string, p Plan) (x *exchange.Excha
 	return x, page, ErrStopped
 }
 
+// place is the scheme, host and port of an address; "" it has none.
+func place(address string) string {
+	u, err := endpoint.ParseAddress(address)
+	if err != nil {
+		return ""
+	}
+	host, port := endpoint.HostPort(u)
+	return u.Scheme + "://" + net.JoinHostPort(host, port)
+}
+
+// only is the plan for an address: what is secret in it goes to the place that it was
+// meant for, and neither where that redirects to nor where a description points to.
+func (f *Fetched) only(p Plan, address string) Plan {
+	if place(address) == f.meant {
+		return p
+	}
+	for _, k := range endpoint.Keys {
+		if k.OfPerson {
+			p.Settings.Set(k.Name)
+		}
+	}
+	for name, none := range map[string]string{"token": "none", "http-auth": "none"} {
+		p.Settings.Set(name, none)
+	}
+	for _, name := range []string{"client-cert", "client-key", "sign", "token-file"} {
+		p.Settings.Set(name)
+	}
+	p.Settings.Set("header", slices.DeleteFunc(slices.Clone(p.Settings.List("header")), func(h string) bool {
+		name, _, _ := strings.Cut(h, ":")
+		return secretField(strings.TrimSpace(name))
+	})...)
+	p.Candidates = nil
+	return p
+}
+
 // part fetches what a description points to.
 func (f *Fetched) part(ctx context.Context, p Plan, location string) ([]byte, error) {
 	if !contract.IsRemote(location) {
@@ -150,6 +188,7 @@ func (f *Fetched) part(ctx context.Context, p Plan, location string) ([]byte, er
 		return nil, fmt.Errorf("a description from outside may not lead to the private address %s", u.Host)
 	}
 	var body []byte
+	p = f.only(p, location)
 	p.Operation, p.Endpoint = "part of the description", "description"
 	p.Settings.Set("address", strings.ReplaceAll(location, "$", "$$"))
 	p.fetch = &fetching{read: func(b []byte, _ string) error {

@@ -139,7 +139,7 @@ func (t *commandLine) prepare(ctx context.Context, f *callFlags, args []string) 
 	if f.user != "" {
 		t.as = &identity.Identity{Name: f.user, User: f.user, Secret: f.secretFrom}
 	}
-	fetched, err := t.contractFrom(ctx, f.contract, p.extra)
+	fetched, err := t.contractFrom(ctx, f.contract, forDescription(p.extra))
 	if err != nil {
 		return nil, err
 	}

@@ -44,7 +44,7 @@ func (t *commandLine) relayCommand() *cobra.Command {
 		base := call.Plan{Agent: call.Agent, Endpoint: "relay", Environment: env, ReadFile: os.ReadFile}
 		var contracts []*contract.Contract
 		if source != "" {
-			f, err := t.contractFrom(cmd.Context(), source, values)
+			f, err := t.contractFrom(cmd.Context(), source, forDescription(values))
 			if err != nil {
 				return err
 			}

@@ -8,6 +8,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -308,13 +309,27 @@ func settingFlags(cmd *cobra.Command, except ...string) func() map[string][]stri
 	}
 }
 
+// forDescription are the settings of a call that serve the fetch of its description
+// too: whom to trust, through what to go, how long to wait. What the call sends and
+// how much it takes are its own.
+func forDescription(set map[string][]string) map[string][]string {
+	out := map[string][]string{}
+	for _, name := range []string{"trust", "system-trust", "server-name", "accept-name", "accept-expired", "tls-min",
+		"tls-max", "client-cert", "client-key", "proxy", "connect-time", "answer-time", "total-time", "http-auth"} {
+		if v, ok := set[name]; ok {
+			out[name] = v
+		}
+	}
+	return out
+}
+
 // contractFrom fetches a description; where that stops, its exchange is
 // printed and its exit code given.
 func (t *commandLine) contractFrom(ctx context.Context, source string, set map[string][]string) (*call.Fetched, error) {
 	p := call.Plan{Agent: call.Agent, ReadFile: os.ReadFile}
-	for _, name := range []string{"trust", "system-trust", "server-name", "accept-name", "accept-expired", "tls-min",
-		"tls-max", "client-cert", "client-key", "connect-time", "answer-time", "total-time"} {
-		if v, ok := set[name]; ok {
+	for name, v := range set {
+		if k := endpoint.KeyOf(name); !k.OfPerson && slices.Contains([]exchange.Stage{exchange.Connect, exchange.TLS,
+			exchange.Send, exchange.Wait, exchange.Receive}, k.Stage) {
 			p.Settings.Set(name, v...)
 		}
 	}
