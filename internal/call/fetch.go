@@ -178,7 +178,7 @@ func (f *Fetched) only(p Plan, address string) Plan {
 // part fetches what a description points to.
 func (f *Fetched) part(ctx context.Context, p Plan, location string) ([]byte, error) {
 	if !contract.IsRemote(location) {
-		return os.ReadFile(location)
+		return contract.ReadLocal(location)
 	}
 	u, err := url.Parse(location)
 	if err != nil {

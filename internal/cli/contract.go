@@ -391,7 +391,7 @@ func (t *commandLine) validator(
 	var c *contract.Contract
 	alone := schema.New(func(loc, base string) ([]byte, string, error) {
 		p := filepath.Join(filepath.Dir(base), loc)
-		b, err := os.ReadFile(p)
+		b, err := contract.ReadLocal(p)
 		return b, p, err
 	})
 	if src, err := os.ReadFile(source); err == nil && !contract.IsRemote(source) {

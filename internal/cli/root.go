@@ -352,6 +352,7 @@ func (t *commandLine) contractFrom(ctx context.Context, source string, set map[s
 	if j, err := t.journal(); err == nil {
 		_ = j.Add(x)
 	}
+	x = x.Redact(nil)
 	if t.asJSON {
 		if err := t.printJSON(x.Report(false)); err != nil {
 			return nil, err
