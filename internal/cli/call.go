@@ -24,7 +24,7 @@ import (
 type callFlags struct {
 	contract, port, endpoint, env, body, user, secretFrom, until, reply string
 	keySecretFrom, p12                                                  string
-	repair, reveal, again, anything, checks                             bool
+	repair, reveal, again, anything, checks, raw                        bool
 	settings                                                            func() map[string][]string
 }
 
@@ -80,6 +80,7 @@ the stage where it stopped (11 address … 21 verify).`,
 	t.jsonFlag(cmd)
 	cmd.Flags().StringVar(&f.until, "until", "", "go no further than this stage")
 	cmd.Flags().StringVar(&f.reply, "reply", "fields", "how to print the reply: fields, exact, rows, json or none")
+	cmd.Flags().BoolVar(&f.raw, "raw", false, "with --reply exact: the bytes as they are to a terminal too")
 	cmd.Flags().BoolVar(&f.repair, "repair", false, "apply first remedies and send again, at most eight times")
 	cmd.Flags().BoolVar(&f.again, "again", false, "with --repair, send again also what changes things at the service")
 	cmd.Flags().
@@ -92,6 +93,9 @@ the stage where it stopped (11 address … 21 verify).`,
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		if !slices.Contains([]string{"fields", "exact", "rows", "json", "none"}, f.reply) {
 			return fmt.Errorf("--reply is fields, exact, rows, json or none, not %q", f.reply)
+		}
+		if f.raw && f.reply == "exact" {
+			f.reply = "raw"
 		}
 		return t.call(cmd.Context(), &f, args)
 	}

@@ -311,6 +311,9 @@ func (t *commandLine) sampleCommand() *cobra.Command {
 			blocks,
 			append([]byte("    "), bytes.ReplaceAll(body, []byte("\n"), []byte("\n    "))...),
 		)
+		if isTerminal(t.out) { // a terminal obeys what a description writes
+			env = []byte(safe.Block(string(env)))
+		}
 		_, err = t.out.Write(env)
 		return err
 	}

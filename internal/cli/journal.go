@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"strings"
@@ -131,10 +132,15 @@ func (t *commandLine) printKept(j journal.Journal, all []*exchange.Exchange) err
 	return nil
 }
 
+// isTerminal tells whether what is written is shown to a person.
+func isTerminal(w io.Writer) bool {
+	f, ok := w.(*os.File)
+	return ok && term.IsTerminal(int(f.Fd()))
+}
+
 // markedID is an id whose end, of n characters, stands out on a terminal.
 func (t *commandLine) markedID(id string, n int) string {
-	f, ok := t.out.(*os.File)
-	if !ok || !term.IsTerminal(int(f.Fd())) || os.Getenv("NO_COLOR") != "" {
+	if !isTerminal(t.out) || os.Getenv("NO_COLOR") != "" {
 		return id
 	}
 	return id[:len(id)-n] + "\x1b[1m" + id[len(id)-n:] + "\x1b[0m"

@@ -13,16 +13,24 @@ import (
 	"orenda/internal/xmltree"
 )
 
-// printReply prints the reply alone.
+// printReply prints the reply alone. Exact bytes go to a pipe or a file as they are;
+// for a terminal they are made safe, unless how is "raw".
 func printReply(w io.Writer, x *exchange.Exchange, how string) error {
 	l := x.Leg()
 	if how == "none" || l == nil || l.ResponseBody.IsZero() {
 		return nil
 	}
+	if how == "raw" {
+		_, err := l.ResponseBody.WriteTo(w)
+		return err
+	}
 	if st := x.Stage(exchange.Read).State; how != "exact" && st != exchange.Passed && st != exchange.Warned {
 		return nil // the path has told why it is no answer
 	}
 	if how == "exact" {
+		if isTerminal(w) { // a terminal obeys what a service writes
+			w = &safe.Writer{To: w}
+		}
 		_, err := l.ResponseBody.WriteTo(w)
 		return err
 	}

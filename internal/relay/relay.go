@@ -80,6 +80,28 @@ func Listen(o Options) (*Relay, error) {
 	return r, nil
 }
 
+// connectionOptions are the names of fields that are for the next hop alone, in lower
+// case: those that Connection lists (RFC 9110 §7.6.1).
+func connectionOptions(fields []exchange.Header) map[string]bool {
+	out := map[string]bool{}
+	for _, f := range fields {
+		if strings.EqualFold(f.Name, "Connection") {
+			for option := range strings.SplitSeq(f.Value, ",") {
+				out[strings.ToLower(strings.TrimSpace(option))] = true
+			}
+		}
+	}
+	return out
+}
+
+// isOurs tells whether a Host is one by which programs reach the relay: an address of
+// this machine's own, or the service's, which a program may take for its address. A
+// page whose name was made to lead here has another.
+func (r *Relay) isOurs(host string) bool {
+	u := url.URL{Host: host}
+	return loopback(strings.ToLower(u.Hostname())) || strings.EqualFold(u.Hostname(), r.o.To.Hostname())
+}
+
 func loopback(host string) bool {
 	ip := net.ParseIP(host)
 	return host == "localhost" || ip != nil && ip.IsLoopback()
@@ -213,16 +235,19 @@ func (r *Relay) read(in *bufio.Reader, c net.Conn) (w *call.Imported, keep bool,
 	}
 	w = &call.Imported{Declared: head.Declared, Method: line.Method, URL: r.target(line.Target)}
 	keep = line.Proto == "HTTP/1.1"
-	expects := false
+	expects, named := false, connectionOptions(head.Fields)
 	for _, f := range head.Fields {
 		name, value := f.Name, f.Value
 		switch strings.ToLower(name) {
 		case "host":
+			if !r.isOurs(value) {
+				return nil, false, fmt.Errorf("the host %.80q is not this relay", value)
+			}
 			value = r.o.To.Host
 		case "origin": // a browser sends it with what a page posts (RFC 6454 §7)
-			if u, err := url.Parse(value); err != nil || !loopback(u.Hostname()) {
-				return nil, false, fmt.Errorf("a web page from elsewhere, %.80q, may not call through here", value)
-			}
+			return nil, false, fmt.Errorf("a web page from elsewhere, %.80q, may not call through here", value)
+		case "sec-fetch-site": // and this with whatever it asks for (W3C Fetch Metadata §2.4)
+			return nil, false, fmt.Errorf("a web page (Sec-Fetch-Site: %.40q) may not call through here", value)
 		case "content-length":
 			if head.Declared > maxBody {
 				return nil, false, fmt.Errorf("a length of %.40q is not taken", value)
@@ -233,7 +258,11 @@ func (r *Relay) read(in *bufio.Reader, c net.Conn) (w *call.Imported, keep bool,
 		case "connection":
 			keep = !http1.Says(value, "close") && (keep || http1.Says(value, "keep-alive"))
 			continue // between the program and here
-		case "transfer-encoding", "proxy-connection", "keep-alive":
+		case "transfer-encoding", "proxy-connection", "keep-alive", "upgrade", "te", "trailer",
+			"proxy-authorization", "proxy-authenticate":
+			continue // for the next hop alone (RFC 9110 §7.6.1)
+		}
+		if named[strings.ToLower(name)] {
 			continue
 		}
 		w.Header = append(w.Header, [2]string{name, value})

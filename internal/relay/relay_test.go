@@ -185,7 +185,7 @@ func TestWhatProgramsSend(t *testing.T) {
 	w := watch(t, "http://PLAIN/berths")
 	body := fmt.Sprintf(asks, "12")
 	head := func(more string) string {
-		return "POST / HTTP/1.1\r\nHost: here\r\nContent-Type: text/xml\r\nsoapaction: " + find + "\r\n" + more + "\r\n"
+		return "POST / HTTP/1.1\r\nHost: localhost\r\nContent-Type: text/xml\r\nsoapaction: " + find + "\r\n" + more + "\r\n"
 	}
 	assert.Contains(
 		t,
@@ -288,7 +288,7 @@ func TestWhatIsLeftOverBeginsNoRequest(t *testing.T) {
 	body := fmt.Sprintf(asks, "12")
 	answer := w.raw(
 		fmt.Sprintf(
-			"POST /berths HTTP/1.1\r\nHost: x\r\nContent-Type: text/xml\r\nSOAPAction: %s\r\nContent-Length: "+
+			"POST /berths HTTP/1.1\r\nHost: localhost\r\nContent-Type: text/xml\r\nSOAPAction: %s\r\nContent-Length: "+
 				"%d\r\n\r\n%s\nGET /berths HTTP/1.1\r\n\r\n",
 			find,
 			len(body)-4,
@@ -297,7 +297,7 @@ func TestWhatIsLeftOverBeginsNoRequest(t *testing.T) {
 	)
 	assert.Equal(t, 1, strings.Count(answer, "HTTP/1.1 "), answer)
 	two := fmt.Sprintf(
-		"POST /berths HTTP/1.1\r\nHost: x\r\nContent-Type: text/xml\r\nSOAPAction: %s\r\nContent-Length: %d\r\n\r\n%s",
+		"POST /berths HTTP/1.1\r\nHost: localhost\r\nContent-Type: text/xml\r\nSOAPAction: %s\r\nContent-Length: %d\r\n\r\n%s",
 		find,
 		len(body),
 		body,
@@ -346,8 +346,14 @@ func TestWhatNoRelayTakes(t *testing.T) {
 			70000): "larger than is taken",
 		"POST / HTTP/1.1\r\nTransfer-Encoding: chunked\r\n\r\n0\r\n" + strings.Repeat("X: a\r\n",
 			20000): "larger than is taken",
-		"POST / HTTP/1.1\r\nX-Quay\rX-Evil: a\r\n\r\n":                     "no header field",
-		"POST / HTTP/1.1\r\nOrigin: https://elsewhere.skerry.test\r\n\r\n": "a web page from elsewhere",
+		"POST / HTTP/1.1\r\nX-Quay\rX-Evil: a\r\n\r\n":                                        "no header field",
+		"POST / HTTP/1.1\r\nOrigin: https://elsewhere.skerry.test\r\n\r\n":                    "a web page from elsewhere",
+		"POST / HTTP/1.1\r\nOrigin: http://127.0.0.1:8080\r\n\r\n":                            "a web page from elsewhere",
+		"POST / HTTP/1.1\r\nSec-Fetch-Site: same-site\r\n\r\n":                                "a web page",
+		"POST / HTTP/1.1\r\nHost: harbour.skerry.test:80\r\n\r\n":                             "is not this relay",
+		"POST / HTTP/1.1\r\nContent-Length: 4\r\nContent-Length: 5\r\n\r\nabcd":               "",
+		"POST / HTTP/1.1\r\nContent-Length: +4\r\n\r\nabcd":                                   "",
+		"POST / HTTP/1.1\r\nContent-Length: 4\r\nTransfer-Encoding: chunked\r\n\r\n0\r\n\r\n": "",
 		"POST / HTTP/1.1\r\nX: " + strings.Repeat("a",
 			70000) + "\r\n\r\n": "larger than is taken",
 		"POST / HTTP/1.1\r\n" + strings.Repeat("X: a\r\n",
@@ -377,7 +383,7 @@ func TestClosingEndsWhatIsUnderWay(t *testing.T) {
 		body := fmt.Sprintf(asks, "12")
 		fmt.Fprintf(
 			c,
-			"POST / HTTP/1.1\r\nHost: x\r\nContent-Type: text/xml\r\nContent-Length: %d\r\n\r\n%s",
+			"POST / HTTP/1.1\r\nHost: localhost\r\nContent-Type: text/xml\r\nContent-Length: %d\r\n\r\n%s",
 			len(body),
 			body,
 		)
@@ -414,4 +420,20 @@ func FuzzRequests(f *testing.F) {
 		}
 		r.serve(anyConn{r: bytes.NewReader(b)})
 	})
+}
+
+// Fields that are for the next hop alone stay here: those that Connection names, and
+// those that are so by their names.
+func TestFieldsOfTheHopAreNotPassedOn(t *testing.T) {
+	seen := make(chan http.Header, 1)
+	s := httptest.NewServer(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) { seen <- r.Header }))
+	t.Cleanup(s.Close)
+	w := watch(t, s.URL+"/berths")
+	w.raw("POST /berths HTTP/1.1\r\nHost: localhost\r\nConnection: X-Hop, close\r\nX-Hop: a\r\nX-Quay: b\r\n" +
+		"Upgrade: h2c\r\nTE: trailers\r\nProxy-Authorization: Basic ZGVzaw==\r\nContent-Length: 0\r\n\r\n")
+	h := <-seen
+	assert.Equal(t, "b", h.Get("X-Quay"))
+	for _, name := range []string{"X-Hop", "Upgrade", "TE", "Proxy-Authorization"} {
+		assert.Empty(t, h.Get(name), name)
+	}
 }

@@ -35,6 +35,9 @@ func show(r rune) rune {
 	case r >= 0x80 && r < 0xa0, r == utf8.RuneError:
 		return '�'
 	case r == 0x061c,
+		r == 0xad, r == 0x34f, r == 0x115f, r == 0x1160, r == 0x17b4, r == 0x17b5, // invisible, whatever their names
+		r >= 0x180b && r <= 0x180f,
+		r == 0x3164, r == 0xffa0,
 		r >= 0x200b && r <= 0x200f,
 		r >= 0x2028 && r <= 0x202e,
 		r >= 0x2060 && r <= 0x206f,
