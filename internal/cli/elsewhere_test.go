@@ -1,8 +1,10 @@
 package cli
 
 import (
+	"bufio"
 	"fmt"
 	"io"
+	"net"
 	"net/http"
 	"net/http/httptest"
 	"strings"
@@ -74,5 +76,34 @@ func TestSecretsOfAFetchStayWithItsHost(t *testing.T) {
 	}
 	for _, s := range there.all {
 		assert.True(t, strings.HasSuffix(s, " ||north"), "another host: %s", s)
+	}
+}
+
+// What was announced and never came is no measure of what a limit should be.
+func TestNoLimitIsMadeOfAnAnnouncement(t *testing.T) {
+	l := at(t)
+	for _, length := range []string{"9223372036854775807", "900000000"} {
+		listener, err := net.Listen("tcp", "127.0.0.1:0")
+		require.NoError(t, err)
+		t.Cleanup(func() { _ = listener.Close() })
+		go func() {
+			for {
+				c, err := listener.Accept()
+				if err != nil {
+					return
+				}
+				_, _ = http.ReadRequest(bufio.NewReader(c))
+				_, _ = io.WriteString(c, "HTTP/1.1 200 OK\r\nContent-Type: text/xml\r\nContent-Length: "+length+"\r\n\r\n<a>")
+				_ = c.Close()
+			}
+		}()
+		code, _, errs := l.run("call", "FindBerths", "length=20", "--contract", l.berths(), "--port", "BerthDesk11",
+			"--address", "http://"+listener.Addr().String()+"/berths", "--receive-limit", "1 GiB", "--buffer-limit", "1 GiB")
+		require.NotEqual(t, 0, code)
+		assert.NotContains(t, errs, "4294967296 GiB")
+		code, out, errs := l.run("limits", "FindBerths")
+		assert.NotContains(t, out+errs, "4294967296")
+		assert.NotContains(t, out+errs, "2 GiB", "%s never came", length)
+		_ = code
 	}
 }

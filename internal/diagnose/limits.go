@@ -90,6 +90,18 @@ type Refusal struct {
 	Words  string // in a sentence
 }
 
+// ReplySize is the size of a reply's body in bytes: what came, or what was announced
+// where a limit cut it off and the announcement can be believed. What was announced
+// and never came is no measure of what a limit should be.
+func ReplySize(x *exchange.Exchange) int64 {
+	h := &x.Leg().Response
+	cause := x.Cause()
+	if cause == nil || h.Declared > MaxAnnounced || cause.ID != "receive.over-limit" && cause.ID != "receive.over-buffer" {
+		return h.BodySize
+	}
+	return max(h.BodySize, h.Declared)
+}
+
 // WouldRefuse tells what a program with these settings would have said to a
 // reply that was received: each limit that the reply goes beyond, in the order
 // in which the program would have met them; none where it would have taken it.
@@ -99,9 +111,9 @@ func WouldRefuse(x *exchange.Exchange, s *endpoint.Settings) []Refusal {
 		return nil
 	}
 	var out []Refusal
-	wire, body := max(l.Response.WireSize, l.Response.Declared), l.ResponseBody.Len()
+	wire, body := max(l.Response.WireSize, ReplySize(x)), l.ResponseBody.Len()
 	if l.Response.Coding == "" {
-		wire = max(l.Response.BodySize, l.Response.Declared)
+		wire = ReplySize(x)
 	}
 	body = max(body, l.Response.BodySize)
 	over := func(key string, actual int64) {

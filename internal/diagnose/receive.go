@@ -148,14 +148,14 @@ func overLimit(c *Case) []exchange.Finding {
 	return one(c.tooLarge(e.Announced, e.Got, e.Limit, "receive limit"))
 }
 
-// maxAnnounced is the size of a reply, in bytes, beyond which no limit is
+// MaxAnnounced is the size of a reply, in bytes, beyond which no limit is
 // offered for it.
-const maxAnnounced = 1 << 40
+const MaxAnnounced = 1 << 40
 
 func (c *Case) tooLarge(announced, got, limit int64, what string) exchange.Finding {
 	f := exchange.Finding{Title: "the reply is larger than the " + what, Evidence: c.limitEvidence(announced, got)}
 	size := announced
-	if announced > maxAnnounced {
+	if announced > MaxAnnounced {
 		f.Why = fmt.Sprintf(
 			"It announces %s bytes; the %s is %s. No program takes that in: the announcement is damaged, or meant to "+
 				"do harm.",

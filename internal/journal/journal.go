@@ -11,6 +11,7 @@ import (
 	"strings"
 	"sync"
 
+	"orenda/internal/diagnose"
 	"orenda/internal/exchange"
 )
 
@@ -275,11 +276,10 @@ func (m *Memory) Version() int64 {
 // Close implements Journal.
 func (m *Memory) Close() error { return nil }
 
-// ReplySize is the size of a reply in bytes, as announced where it was cut off.
+// ReplySize is the size of a reply in bytes, as diagnose.ReplySize has it.
 func ReplySize(x *exchange.Exchange) int64 {
-	l := x.Leg()
-	if l == nil || !l.Response.Complete {
+	if l := x.Leg(); l == nil || !l.Response.Complete {
 		return 0
 	}
-	return max(l.Response.BodySize, l.Response.Declared)
+	return diagnose.ReplySize(x)
 }

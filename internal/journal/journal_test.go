@@ -18,8 +18,12 @@ func TestTheJournalInMemory(t *testing.T) {
 		l := &exchange.Leg{In: exchange.NewBody([]byte("bytes"))}
 		l.Response.Complete, l.Response.BodySize, l.Response.Declared = size > 0, size, declared
 		x.Legs = append(x.Legs, l)
+		if id == "a2" {
+			x.Findings = []exchange.Finding{{ID: "receive.over-limit"}}
+		}
 		require.NoError(t, j.Add(x))
 	}
+	add("a0", "YearTable", "tides", "", 40, 1<<62)
 	add("a1", "YearTable", "tides", "", 100, -1)
 	add("a2", "YearTable", "tides-tls", "", 50, 900)
 	add("b1", "DayTable", "tides", "", 10, 10)
@@ -28,10 +32,10 @@ func TestTheJournalInMemory(t *testing.T) {
 		q    Query
 		want []string
 	}{
-		{Query{}, []string{"c1", "b1", "a2", "a1"}},
-		{Query{Operation: "YearTable"}, []string{"a2", "a1"}},
+		{Query{}, []string{"c1", "b1", "a2", "a1", "a0"}},
+		{Query{Operation: "YearTable"}, []string{"a2", "a1", "a0"}},
 		{Query{Endpoint: "tides", Max: 1}, []string{"b1"}},
-		{Query{Kind: "call"}, []string{"b1", "a2", "a1"}},
+		{Query{Kind: "call"}, []string{"b1", "a2", "a1", "a0"}},
 		{Query{Kind: "fetch"}, []string{"c1"}},
 		{Query{Workspace: "/v"}, nil},
 	} {
@@ -45,8 +49,8 @@ func TestTheJournalInMemory(t *testing.T) {
 		assert.Equal(t, c.want, got, "%+v", c.q)
 	}
 	sizes := j.ReplySizes("YearTable")
-	assert.Len(t, sizes, 2)
-	assert.EqualValues(t, 900, slices.Max(sizes), "what was announced counts, also where it was cut off")
+	assert.Len(t, sizes, 3)
+	assert.EqualValues(t, 900, slices.Max(sizes), "what was announced counts where a limit cut it off, and nowhere else")
 	x, err := j.Get("last")
 	require.NoError(t, err)
 	assert.Equal(t, "c1", x.ID)
@@ -55,7 +59,7 @@ func TestTheJournalInMemory(t *testing.T) {
 	assert.Equal(t, "a2", x.ID)
 	_, err = j.Get("zzzz")
 	assert.ErrorIs(t, err, ErrNotFound)
-	assert.EqualValues(t, 4, j.Version())
+	assert.EqualValues(t, 5, j.Version())
 	assert.NoError(t, j.Close())
 }
 
