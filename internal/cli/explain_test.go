@@ -65,12 +65,14 @@ func TestAnExchangeMadeElsewhereIsExplained(t *testing.T) {
 		first          string // "" nothing that stops or warns
 		contract       bool
 	}{
-		"whole and healthy":          {sentHead + good, crossed("200 OK", "text/xml", answer), 0, "", true},
-		"bodies alone, healthy":      {strings.TrimSpace(good), answer, 0, "", true},
-		"reply alone, healthy":       {"", answer, 0, "", true},
-		"without a contract":         {sentHead + good, crossed("200 OK", "text/xml", answer), 0, "", false},
-		"the message breaks its own": {sentHead + bad, faulted, 20, "message.invalid", true},
-		"a fault alone":              {"", faulted, 20, "read.fault-client", true},
+		"whole and healthy":     {sentHead + good, crossed("200 OK", "text/xml", answer), 0, "", true},
+		"bodies alone, healthy": {strings.TrimSpace(good), answer, 0, "", true},
+		"reply alone, healthy":  {"", answer, 0, "", true},
+		"without a contract":    {sentHead + good, crossed("200 OK", "text/xml", answer), 0, "", false},
+		"the fault speaks of the field": {sentHead + bad,
+			strings.Replace(faulted, "no berth for “slack water at ten”", "Length: no number", 1), 20, "message.invalid", true},
+		"the fault speaks of something else": {sentHead + bad, faulted, 20, "read.fault-client", true},
+		"a fault alone":                      {"", faulted, 20, "read.fault-client", true},
 		"a page": {sentHead + good, crossed("404 Not Found", "text/html", "<html><title>no such "+
 			"quay</title></html>"), 19, "receive.not-found", true},
 		"cut off": {sentHead + good, crossed("200 OK", "text/xml", answer)[:300], 19,

@@ -170,7 +170,7 @@ func Run(c *Case) []exchange.Finding {
 			out = append(out, f)
 		}
 	}
-	out = order(out)
+	out = order(out, func(warning string) bool { return c.proves(warning, out) })
 	for i := range out {
 		if f := &out[i]; f.Severity == exchange.Stop {
 			f.Hypotheses = c.hypothesesOf(f.ID)
@@ -200,15 +200,14 @@ var explains = map[string][]string{
 	"read.fault-client": {
 		"send.length-differs",
 		"send.charset-differs",
-		"message.header-left-out",
 		"message.invalid",
 		"message.placeholder-left",
 		"message.body-differs",
 		"message.namespace-differs",
 	},
-	"read.fault-server":           {"message.header-left-out", "message.invalid", "message.placeholder-left"},
+	"read.fault-server":           {"message.invalid", "message.placeholder-left"},
 	"read.fault-declared":         {"message.invalid"},
-	"read.fault-operation":        {"message.body-differs", "message.namespace-differs", "message.invalid"},
+	"read.fault-operation":        {"message.body-differs", "message.namespace-differs"},
 	"read.fault-action":           {"binding.action-differs", "message.body-differs"},
 	"read.fault-version":          {"binding.version-differs"},
 	"read.version-differs":        {"binding.version-differs"},
@@ -256,7 +255,9 @@ var tlsRank = []string{
 	"tls.key-weak",
 }
 
-func order(fs []exchange.Finding) []exchange.Finding {
+// order puts stops first, the earliest first; a warning that a stop is proven to follow
+// from goes before it. proven may be nil: then each that may be, is.
+func order(fs []exchange.Finding, proven func(warning string) bool) []exchange.Finding {
 	slices.SortStableFunc(fs, func(a, b exchange.Finding) int {
 		if d := severityRank[a.Severity] - severityRank[b.Severity]; d != 0 {
 			return d
@@ -272,7 +273,7 @@ func order(fs []exchange.Finding) []exchange.Finding {
 	// A warning that explains the stop goes before it.
 	for _, id := range explains[fs[0].ID] {
 		i := slices.IndexFunc(fs, func(f exchange.Finding) bool { return f.ID == id && f.Severity != exchange.Stop })
-		if i < 0 || fs[0].Because != "" {
+		if i < 0 || fs[0].Because != "" || proven != nil && !proven(id) {
 			continue
 		}
 		cause := fs[i]

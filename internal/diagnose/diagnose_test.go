@@ -402,7 +402,7 @@ func TestOrder(t *testing.T) {
 			exchange.Receive)},
 			"binding.buffer-differs receive.over-buffer"},
 	} {
-		got := order(c.in)
+		got := order(c.in, nil)
 		assert.Equal(t, c.want, ids(got))
 		if strings.HasPrefix(c.want, "message.invalid read.fault-client") {
 			assert.Equal(t, "message.invalid", got[1].Because)

@@ -64,7 +64,7 @@ func (s *Survey) Run() []exchange.Finding {
 			out = append(out, f)
 		}
 	}
-	return order(out)
+	return order(out, nil)
 }
 
 func unresolvedElsewhere(s *Survey) (out []exchange.Finding) {

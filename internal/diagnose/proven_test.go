@@ -1,0 +1,50 @@
+package diagnose
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+
+	"orenda/internal/exchange"
+	"orenda/internal/schema"
+	"orenda/internal/soap"
+)
+
+// passedOnce is a history with one call that passed.
+type passedOnce struct{ x *exchange.Exchange }
+
+func (passedOnce) ReplySizes(string) []int64                          { return nil }
+func (h passedOnce) Passed(string, string, string) *exchange.Exchange { return h.x }
+func (passedOnce) Repaired(string) []*exchange.Exchange               { return nil }
+
+// An odd value in the message is the cause where the fault speaks of it, and nowhere
+// else: many services take it.
+func TestAnOddValueLeadsOnlyWhereTheFaultSpeaksOfIt(t *testing.T) {
+	odd := exchange.Finding{ID: "message.invalid", Severity: exchange.Warn, Why: "remark is no date"}
+	for said, want := range map[string]bool{
+		"no vessel has the call sign SKAB":             false,
+		"the disk is full":                             false,
+		"Remark: not taken":                            true,
+		"element 'remark' is not expected here":        true,
+		"the remarkable vessel is not here":            false,
+		"cvc-datatype-valid.1.2.1":                     true,
+		"could not deserialize the request":            true,
+		"user bob is unknown or the password is wrong": false,
+	} {
+		c := &Case{
+			X:       &exchange.Exchange{Operation: "Assess"},
+			Reply:   &soap.Envelope{Fault: &soap.Fault{Reason: said}},
+			Invalid: []schema.Error{{Path: "Assess/cargo[2]/remark"}},
+		}
+		assert.Equal(t, want, c.proves("message.invalid", []exchange.Finding{odd}), said)
+		c.History = passedOnce{&exchange.Exchange{Findings: []exchange.Finding{odd}}}
+		assert.False(t, c.proves("message.invalid", []exchange.Finding{odd}), "it was so in a call that passed: %s", said)
+	}
+}
+
+// A header block that is left out is no cause by itself, whatever the fault.
+func TestAHeaderLeftOutExplainsNothing(t *testing.T) {
+	for stop, warnings := range explains {
+		assert.NotContains(t, warnings, "message.header-left-out", stop)
+	}
+}
