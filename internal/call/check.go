@@ -86,6 +86,7 @@ func Check(ctx context.Context, p Plan, x *exchange.Exchange) *exchange.Exchange
 			cause.Remedies = slices.Insert(slices.Clone(cause.Remedies), 0, r)
 		}
 	}
+	diagnose.Price(x)
 	return x
 }
 

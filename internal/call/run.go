@@ -141,6 +141,7 @@ func (c *Call) judge(stage exchange.Stage, outcome exchange.Outcome, total int64
 			x.StoppedAt = stage
 		}
 		x.Findings = findings
+		diagnose.Price(x)
 		for _, f := range findings {
 			if st := x.Stage(f.Stage); f.Severity == exchange.Warn && st.State == exchange.Passed {
 				st.State = exchange.Warned

@@ -25,6 +25,7 @@ type callFlags struct {
 	contract, port, endpoint, env, body, user, secretFrom, until, reply string
 	keySecretFrom, p12                                                  string
 	repair, reveal, again, anything, checks, raw                        bool
+	allow                                                               []string
 	settings                                                            func() map[string][]string
 }
 
@@ -81,7 +82,10 @@ the stage where it stopped (11 address … 21 verify).`,
 	cmd.Flags().StringVar(&f.until, "until", "", "go no further than this stage")
 	cmd.Flags().StringVar(&f.reply, "reply", "fields", "how to print the reply: fields, exact, rows, json or none")
 	cmd.Flags().BoolVar(&f.raw, "raw", false, "with --reply exact: the bytes as they are to a terminal too")
-	cmd.Flags().BoolVar(&f.repair, "repair", false, "apply first remedies and send again, at most eight times")
+	cmd.Flags().BoolVar(&f.repair, "repair", false,
+		"apply remedies that cost nothing and send again, at most eight times")
+	cmd.Flags().StringSliceVar(&f.allow, "allow", nil,
+		"with --repair: costs that remedies may have: trust, secrecy, log-in, message, repeats")
 	cmd.Flags().BoolVar(&f.again, "again", false, "with --repair, send again also what changes things at the service")
 	cmd.Flags().
 		BoolVar(&f.anything, "accept-anything", false, "accept whatever certificate is shown, for this call only; no "+
@@ -302,6 +306,10 @@ func (t *commandLine) call(ctx context.Context, f *callFlags, args []string) err
 	var x *exchange.Exchange
 	var changes []exchange.Change
 	var sessions call.Sessions
+	repairs, err := newRepairing(f.allow)
+	if err != nil {
+		return err
+	}
 	for round := 0; ; round++ {
 		plan, err := p.plan(t)
 		if err != nil {
@@ -318,14 +326,17 @@ func (t *commandLine) call(ctx context.Context, f *callFlags, args []string) err
 		if !f.repair || x.Outcome != exchange.OutcomeStopped || round == maxRepairs {
 			break
 		}
-		r := firstRemedy(x)
+		r, why := repairs.next(x)
+		if why != "" {
+			t.complain(errors.New(why))
+		}
 		if r == nil {
 			break
 		}
 		if sent := x.Stage(exchange.Send).State; p.w.Config().DraftSettings[p.ref.ID()].Changes &&
 			sent != exchange.Waiting &&
 			sent != exchange.Skipped &&
-			!f.again {
+			!f.again && !slices.Contains(repairs.allowed, exchange.CostRepeats) {
 			t.complain(fmt.Errorf("%s changes things at the service, and was sent: --again sends it once more", p.ref))
 			break
 		}

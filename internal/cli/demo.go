@@ -273,6 +273,11 @@ func (t *commandLine) story(ctx context.Context, w *workspace.Workspace, j *disk
 		return unread{err}
 	}
 	var changes []exchange.Change
+	// The stand-ins are Orenda's own: everything may be trusted and told there.
+	repairs, err := newRepairing([]string{"trust", "secrecy", "log-in", "message", "repeats"})
+	if err != nil {
+		return err
+	}
 	for attempt := 1; attempt <= maxRepairs; attempt++ {
 		p, err := w.Plan(ref, "tides-tls", "")
 		if err != nil {
@@ -314,7 +319,7 @@ func (t *commandLine) story(ctx context.Context, w *workspace.Workspace, j *disk
 			)
 			return nil
 		}
-		r := firstRemedy(x)
+		r, _ := repairs.next(x)
 		if r == nil {
 			return errors.Join(status(x.StoppedAt.ExitCode()))
 		}

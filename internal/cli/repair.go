@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"slices"
@@ -13,14 +14,74 @@ import (
 	"orenda/internal/workspace"
 )
 
-// firstRemedy is the first remedy of the cause, or of what follows from it.
-func firstRemedy(x *exchange.Exchange) *exchange.Remedy {
+// repairing is what --repair did so far, and what it may do.
+type repairing struct {
+	allowed []exchange.Cost
+	done    []exchange.Change
+	mended  map[string]bool // findings that were repaired
+}
+
+// newRepairing takes the costs that --allow names.
+func newRepairing(allow []string) (*repairing, error) {
+	r := &repairing{mended: map[string]bool{}}
+	all := []exchange.Cost{exchange.CostTrust, exchange.CostSecrecy, exchange.CostLogIn, exchange.CostMessage,
+		exchange.CostRepeats}
+	for _, a := range allow {
+		c := exchange.Cost(strings.TrimSpace(a))
+		if !slices.Contains(all, c) {
+			return nil, fmt.Errorf("--allow is trust, secrecy, log-in, message or repeats, not %q", a)
+		}
+		r.allowed = append(r.allowed, c)
+	}
+	return r, nil
+}
+
+// next is the remedy to do now: the first of the cause that costs nothing beyond what is
+// allowed. Where there is none, why says why, "" where nothing is offered at all.
+func (r *repairing) next(x *exchange.Exchange) (remedy *exchange.Remedy, why string) {
 	for i := range x.Findings {
-		if f := &x.Findings[i]; len(f.Remedies) > 0 && f.Severity != exchange.Note {
-			return &f.Remedies[0]
+		f := &x.Findings[i]
+		if len(f.Remedies) == 0 || f.Severity == exchange.Note {
+			continue
+		}
+		if r.mended[f.ID] {
+			return nil, fmt.Sprintf("%s came again after it was repaired", f.ID)
+		}
+		for j := range f.Remedies {
+			o := &f.Remedies[j]
+			beyond := o.Costs.Beyond(r.allowed)
+			switch {
+			case r.undoes(o):
+				why = cmp.Or(why, fmt.Sprintf("not done, as it takes back an earlier repair: %s", o.Title))
+			case len(beyond) > 0:
+				words := make([]string, len(beyond))
+				for k, c := range beyond {
+					words[k] = string(c)
+				}
+				costs := strings.Join(words, ",")
+				why = cmp.Or(why,
+					fmt.Sprintf("not done, as it costs %s: %s; --allow %s does it", costs, o.Title, costs))
+			default:
+				r.mended[f.ID] = true
+				r.done = append(r.done, o.All()...)
+				return o, ""
+			}
+		}
+		return nil, why
+	}
+	return nil, ""
+}
+
+// undoes tells whether a remedy takes back a change that was made.
+func (r *repairing) undoes(o *exchange.Remedy) bool {
+	for _, c := range o.All() {
+		for _, d := range r.done {
+			if c.Key == d.Key && c.Where == d.Where && fmt.Sprint(c.To) == fmt.Sprint(d.From) {
+				return true
+			}
 		}
 	}
-	return nil
+	return false
 }
 
 // repair makes the changes of a remedy. What was set for this call only gives

@@ -17,22 +17,24 @@ import (
 // for a terminal they are made safe, unless how is "raw".
 func printReply(w io.Writer, x *exchange.Exchange, how string) error {
 	l := x.Leg()
-	if how == "none" || l == nil || l.ResponseBody.IsZero() {
+	switch {
+	case how == "none" || l == nil || l.ResponseBody.IsZero():
 		return nil
-	}
-	if how == "raw" {
-		_, err := l.ResponseBody.WriteTo(w)
-		return err
-	}
-	if st := x.Stage(exchange.Read).State; how != "exact" && st != exchange.Passed && st != exchange.Warned {
-		return nil // the path has told why it is no answer
-	}
-	if how == "exact" {
-		if isTerminal(w) { // a terminal obeys what a service writes
+	case how == "exact" || how == "raw":
+		if how == "exact" && isTerminal(w) { // a terminal obeys what a service writes
 			w = &safe.Writer{To: w}
 		}
 		_, err := l.ResponseBody.WriteTo(w)
 		return err
+	}
+	return printValues(w, x, l, how)
+}
+
+// printValues prints what the reply says, where it could be read: the path has told
+// why it is no answer otherwise.
+func printValues(w io.Writer, x *exchange.Exchange, l *exchange.Leg, how string) error {
+	if st := x.Stage(exchange.Read).State; st != exchange.Passed && st != exchange.Warned {
+		return nil
 	}
 	if l.Stored() {
 		_, err := fmt.Fprintf(

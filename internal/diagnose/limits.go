@@ -96,7 +96,8 @@ type Refusal struct {
 func ReplySize(x *exchange.Exchange) int64 {
 	h := &x.Leg().Response
 	cause := x.Cause()
-	if cause == nil || h.Declared > MaxAnnounced || cause.ID != "receive.over-limit" && cause.ID != "receive.over-buffer" {
+	if cause == nil || h.Declared > MaxAnnounced ||
+		cause.ID != "receive.over-limit" && cause.ID != "receive.over-buffer" {
 		return h.BodySize
 	}
 	return max(h.BodySize, h.Declared)

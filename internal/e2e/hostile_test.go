@@ -184,6 +184,8 @@ func TestRepairedUntilItPasses(t *testing.T) {
 		"--receive-limit",
 		"200",
 		"--repair",
+		"--allow",
+		"trust",
 	)
 	assert.Zero(t, r.code, r.err)
 	assert.Contains(t, r.err, "repair: trust this certificate")

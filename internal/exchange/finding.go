@@ -119,6 +119,52 @@ type Remedy struct {
 	Ask     string   `json:"ask,omitempty"`     // what the person must confirm, having compared it
 	Change  *Change  `json:"change,omitempty"`  // the first change; nil none
 	Changes []Change `json:"changes,omitempty"` // all of them, where there are several
+	Costs   Costs    `json:"costs"`             // what doing it gives up
+}
+
+// Cost is what a remedy gives up; one without any does no harm.
+type Cost string
+
+// The costs of remedies.
+const (
+	CostTrust   Cost = "trust"   // trusts a certificate, weaker algorithms, another host
+	CostSecrecy Cost = "secrecy" // shows what is secret: in clear, or to a new host
+	CostLogIn   Cost = "log-in"  // sends credentials, or others
+	CostMessage Cost = "message" // changes what is said
+	CostRepeats Cost = "repeats" // sends again what changes things at the service
+)
+
+// Costs are those of a remedy, none where it does no harm.
+type Costs []Cost
+
+// MarshalJSON implements json.Marshaler: none is an empty list.
+func (c Costs) MarshalJSON() ([]byte, error) {
+	if c == nil {
+		return []byte("[]"), nil
+	}
+	return json.Marshal([]Cost(c))
+}
+
+// String is the costs as they stand behind a remedy's title, "" none.
+func (c Costs) String() string {
+	if len(c) == 0 {
+		return ""
+	}
+	words := make([]string, len(c))
+	for i, cost := range c {
+		words[i] = string(cost)
+	}
+	return "   costs " + strings.Join(words, ", ")
+}
+
+// Beyond are the costs that are not among those allowed.
+func (c Costs) Beyond(allowed []Cost) (out Costs) {
+	for _, cost := range c {
+		if !slices.Contains(allowed, cost) {
+			out = append(out, cost)
+		}
+	}
+	return out
 }
 
 // All are the changes of a remedy.

@@ -520,7 +520,11 @@ func (v *View) offersPart(x *exchange.Exchange, w int) []string {
 		if i == 0 {
 			section = "repair"
 		}
+		costs, below := ui.Soft(r.Costs.String()), ""
 		text := ui.Cut(r.Title, w-10)
+		if ui.Width(text)+ui.Width(costs) > w-10 {
+			costs, below = "", costs
+		}
 		switch {
 		case r.outdated != nil:
 			text = ui.Soft(ui.Cut(r.Title+" · does not fit any more", w-10))
@@ -528,7 +532,10 @@ func (v *View) offersPart(x *exchange.Exchange, w int) []string {
 			lead = ui.Accent("⏎ ")
 			text = ui.Strong(text)
 		}
-		out = append(out, ui.Pad(ui.Strong(section), 7)+lead+text)
+		out = append(out, ui.Pad(ui.Strong(section), 7)+lead+text+costs)
+		if below != "" {
+			out = append(out, ui.Pad("", 6)+below)
+		}
 		if r.outdated != nil {
 			for _, l := range ui.Wrap(r.outdated.Error(), w-10) {
 				out = append(out, ui.Pad("", 9)+ui.Soft(l))
