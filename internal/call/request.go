@@ -83,20 +83,11 @@ func (c *network) config() wire.Config {
 		}
 	}
 	cfg.MinVersion, cfg.MaxVersion = tlsVersions[s.Text("tls-min")], tlsVersions[s.Text("tls-max")]
-	cfg.Principal = c.principal()
-	cfg.TrustedBy = strings.Join(
-		[]string{
-			s.Text("trust"),
-			s.Text("intermediates"),
-			s.Text("pin"),
-			s.Text("system-trust"),
-			s.Text("accept-name"),
-			s.Text("accept-expired"),
-		},
-		"\x00",
-	)
 	if c.plan.SkipVerify {
 		cfg.Pool = nil
+	}
+	if cfg.Pool != nil {
+		cfg.Principal, cfg.TrustedBy = c.principal(), c.trustedBy()
 	}
 	if c.credentials.ntlm != noNTLM && cfg.Pool == nil { // it is the connection that is authenticated
 		cfg.Pool = &c.held
@@ -147,6 +138,20 @@ func (c *network) throughProxy() *wire.Proxy {
 		},
 	}
 	return &p
+}
+
+// trustedBy is by what the server's certificate is judged: connections that are kept
+// are not shared where it differs. "" without TLS.
+func (c *network) trustedBy() string {
+	if c.url.Scheme != "https" {
+		return ""
+	}
+	s := &c.plan.Settings
+	parts := make([]string, 0, 6)
+	for _, key := range []string{"trust", "intermediates", "pin", "system-trust", "accept-name", "accept-expired"} {
+		parts = append(parts, s.Text(key))
+	}
+	return strings.Join(parts, "\x00")
 }
 
 // principal is on whose behalf the call is made over HTTP: connections that are

@@ -117,7 +117,9 @@ func (c *Call) Run(ctx context.Context) *exchange.Exchange {
 		c.rec.End(stage, state, "")
 	}
 	total := c.rec.Now()
-	c.lookInto(ctx, err)
+	if err != nil {
+		c.lookInto(ctx, err)
+	}
 	c.judge(stage, outcome, total, err)
 	return c.rec.Exchange()
 }
@@ -181,8 +183,8 @@ func (c *Call) path(ctx context.Context) (at exchange.Stage, err error) {
 		c.rec.Begin(exchange.Binding)
 		return exchange.Binding, c.plan.NoEndpoint
 	}
-	for _, step := range c.steps {
-		if at, err = step(ctx, c); err != nil {
+	for i := range c.steps {
+		if at, err = c.steps[i].do(ctx, c); err != nil {
 			return at, err
 		}
 		if u := c.plan.Until; u != exchange.None && u <= at {

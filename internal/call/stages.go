@@ -181,20 +181,47 @@ type outs struct {
 	verified  verified
 }
 
-// step runs one stage, or several that the wire goes through in one go. at is where
-// the call stands then, and where it stopped if there is an error.
-type step func(ctx context.Context, c *Call) (at exchange.Stage, err error)
+// step is a row of a table of stages: one stage, or several that the wire goes through
+// in one go. One of its functions is set, or why the stage is skipped.
+type step struct {
+	at      exchange.Stage                                        // of offline, and of what is skipped
+	offline func(*Call, context.Context) (note string, err error) // a stage that needs no network
+	run     func(*Call, context.Context) (exchange.Stage, error)  // says itself where it stands
+	request func(*network) wire.Request                           // the stages from connect to receive
+	follow  bool                                                  // redirects, where the settings say so
+	skipped string                                                // why the stage is not used
+	unknown bool                                                  // what the network did is not known here
+}
+
+// do takes a call through a step. at is where the call stands then, and where it
+// stopped if there is an error.
+func (s *step) do(ctx context.Context, c *Call) (at exchange.Stage, err error) {
+	switch {
+	case s.offline != nil:
+		return s.at, c.stage(s.at, ctx, s.offline)
+	case s.request != nil:
+		at, err = c.overTheWire(ctx, s)
+		if s.unknown {
+			c.untouched()
+		}
+		return at, err
+	case s.run != nil:
+		return s.run(c, ctx)
+	}
+	c.rec.End(s.at, exchange.Skipped, s.skipped)
+	return s.at, nil
+}
 
 // callSteps are those of a call.
 func callSteps() []step {
 	return []step{
-		offline(exchange.Address, (*Call).runAddress),
-		offline(exchange.Binding, (*Call).runBinding),
-		offline(exchange.Message, (*Call).runMessage),
-		offline(exchange.Security, (*Call).runSecurity),
-		overTheWire(callRequest, true),
-		by((*Call).runRead),
-		by((*Call).runVerify),
+		{at: exchange.Address, offline: (*Call).runAddress},
+		{at: exchange.Binding, offline: (*Call).runBinding},
+		{at: exchange.Message, offline: (*Call).runMessage},
+		{at: exchange.Security, offline: (*Call).runSecurity},
+		{request: callRequest, follow: true},
+		{run: (*Call).runRead},
+		{run: (*Call).runVerify},
 	}
 }
 
@@ -202,12 +229,12 @@ func callSteps() []step {
 // comes is read as a description.
 func fetchSteps() []step {
 	return []step{
-		offline(exchange.Address, (*Call).runAddress),
-		offline(exchange.Binding, (*Call).runFetchBinding),
-		skipped(exchange.Message, "a description is fetched"),
-		offline(exchange.Security, (*Call).runFetchSecurity),
-		overTheWire(fetchRequest, false),
-		by((*Call).runDescription),
+		{at: exchange.Address, offline: (*Call).runAddress},
+		{at: exchange.Binding, offline: (*Call).runFetchBinding},
+		{at: exchange.Message, skipped: "a description is fetched"},
+		{at: exchange.Security, offline: (*Call).runFetchSecurity},
+		{request: fetchRequest},
+		{run: (*Call).runDescription},
 	}
 }
 
@@ -215,12 +242,12 @@ func fetchSteps() []step {
 // taken by who sent it.
 func logInSteps() []step {
 	return []step{
-		offline(exchange.Address, (*Call).runAddress),
-		offline(exchange.Binding, (*Call).runFetchBinding),
-		skipped(exchange.Message, "a log-in"),
-		offline(exchange.Security, (*Call).runFetchSecurity),
-		overTheWire(logInRequest, false),
-		by((*Call).runLogInAnswer),
+		{at: exchange.Address, offline: (*Call).runAddress},
+		{at: exchange.Binding, offline: (*Call).runFetchBinding},
+		{at: exchange.Message, skipped: "a log-in"},
+		{at: exchange.Security, offline: (*Call).runFetchSecurity},
+		{request: logInRequest},
+		{run: (*Call).runLogInAnswer},
 	}
 }
 
@@ -228,10 +255,10 @@ func logInSteps() []step {
 // against what is known, and stopped by nothing before the wire.
 func importedSteps() []step {
 	return []step{
-		by((*Call).runImported),
-		elsewhere(overTheWire(importedRequest, false)),
-		by((*Call).runRead),
-		by((*Call).runVerify),
+		{run: (*Call).runImported},
+		{request: importedRequest, unknown: true},
+		{run: (*Call).runRead},
+		{run: (*Call).runVerify},
 	}
 }
 
@@ -239,39 +266,10 @@ func importedSteps() []step {
 // the service is reached is set here.
 func relayedSteps() []step {
 	return []step{
-		by((*Call).runRelayed),
-		overTheWire(importedRequest, false),
-		by((*Call).runRead),
-		by((*Call).runVerify),
-	}
-}
-
-// elsewhere says of the stages of the network that they are not known here.
-func elsewhere(over step) step {
-	return func(ctx context.Context, c *Call) (exchange.Stage, error) {
-		at, err := over(ctx, c)
-		c.untouched()
-		return at, err
-	}
-}
-
-// by is a step of a method.
-func by(run func(*Call, context.Context) (exchange.Stage, error)) step {
-	return func(ctx context.Context, c *Call) (exchange.Stage, error) { return run(c, ctx) }
-}
-
-// offline is a stage that needs no network.
-func offline(s exchange.Stage, run func(*Call, context.Context) (note string, err error)) step {
-	return func(ctx context.Context, c *Call) (exchange.Stage, error) {
-		return s, c.stage(s, ctx, run)
-	}
-}
-
-// skipped is a stage that is not used.
-func skipped(s exchange.Stage, why string) step {
-	return func(_ context.Context, c *Call) (exchange.Stage, error) {
-		c.rec.End(s, exchange.Skipped, why)
-		return s, nil
+		{run: (*Call).runRelayed},
+		{request: importedRequest},
+		{run: (*Call).runRead},
+		{run: (*Call).runVerify},
 	}
 }
 
@@ -325,16 +323,13 @@ func (c *Call) runFetchSecurity(ctx context.Context) (string, error) {
 	return notes, err
 }
 
-// overTheWire goes through the stages from connect to receive. follow lets redirects
-// be followed where the settings say so.
-func overTheWire(request func(*network) wire.Request, follow bool) step {
-	return func(ctx context.Context, c *Call) (exchange.Stage, error) {
-		n := c.network()
-		n.compose, n.follow = request, follow
-		at, err := n.run(ctx)
-		c.outs.secured, c.outs.crossed = n.secured, n.crossed
-		return at, err
-	}
+// overTheWire goes through the stages from connect to receive.
+func (c *Call) overTheWire(ctx context.Context, s *step) (exchange.Stage, error) {
+	n := c.network()
+	n.compose, n.follow = s.request, s.follow
+	at, err := n.run(ctx)
+	c.outs.secured, c.outs.crossed = n.secured, n.crossed
+	return at, err
 }
 
 func (c *Call) network() *network {

@@ -87,7 +87,7 @@ func Do(ctx context.Context, cfg Config, req Request, rec *exchange.Recorder) (*
 	err := t.run()
 	if t.conn != nil {
 		if err == nil && cfg.Pool != nil && t.reusable {
-			cfg.Pool.put(cfg.poolKey(), t.conn, t.leg.Conn.TLS)
+			cfg.Pool.put(t.poolKey(), t.conn, t.leg.Conn.TLS)
 		} else {
 			t.conn.Close()
 			rec.Moment(exchange.Moment{Kind: exchange.Closed})
@@ -100,6 +100,7 @@ func Do(ctx context.Context, cfg Config, req Request, rec *exchange.Recorder) (*
 type roundTrip struct {
 	ctx      context.Context
 	cfg      Config
+	key      string // of the pool, "" not made yet
 	req      Request
 	rec      *exchange.Recorder
 	leg      *exchange.Leg
@@ -166,12 +167,20 @@ func (t *roundTrip) open() error {
 	return nil
 }
 
+// poolKey is the key of the connection, made once.
+func (t *roundTrip) poolKey() string {
+	if t.key == "" {
+		t.key = t.cfg.poolKey()
+	}
+	return t.key
+}
+
 // takeKept takes a connection that was kept, where there is one.
 func (t *roundTrip) takeKept() bool {
 	if t.cfg.Pool == nil {
 		return false
 	}
-	conn, info := t.cfg.Pool.take(t.cfg.poolKey())
+	conn, info := t.cfg.Pool.take(t.poolKey())
 	if conn == nil {
 		return false
 	}
