@@ -107,3 +107,34 @@ func TestNoLimitIsMadeOfAnAnnouncement(t *testing.T) {
 		_ = code
 	}
 }
+
+// A redirect to where people log in, or to itself, is not followed and not proposed;
+// a GET that is not taken is no POST.
+func TestRedirectsAndMethodsAreNamedForWhatTheyAre(t *testing.T) {
+	l := at(t)
+	var to string
+	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.Method == http.MethodGet {
+			w.Header().Set("Allow", "POST")
+			w.WriteHeader(http.StatusMethodNotAllowed)
+			return
+		}
+		w.Header().Set("Location", to)
+		w.WriteHeader(http.StatusFound)
+	}))
+	t.Cleanup(s.Close)
+	for _, c := range []struct{ location, says string }{
+		{"/login.html", "a page where people log in"},
+		{"/portal?ReturnUrl=%2Fberths", "a page where people log in"},
+		{"/berths", "to where it was made"},
+	} {
+		to = c.location
+		_, out, errs := l.run("call", "FindBerths", "length=20", "--contract", l.berths(), "--port", "BerthDesk11",
+			"--address", s.URL+"/berths", "--repair", "--allow", "trust,message")
+		assert.Contains(t, out+errs, c.says, c.location)
+		assert.NotContains(t, out+errs, "repair: ", c.location)
+	}
+	_, out, errs := l.run("describe", s.URL+"/berths")
+	assert.Contains(t, out+errs, "gives no description at this path")
+	assert.NotContains(t, out+errs, "takes no POST")
+}

@@ -86,9 +86,19 @@ var receiveRules = []Rule{
 	})},
 	{"receive.not-found", exchange.Stop, exchange.Yours, notFound},
 	{"receive.method-refused", exchange.Stop, exchange.Yours, status(405, func(c *Case, f *exchange.Finding) {
+		allows := orNone(c.response().Get("Allow"))
+		if c.Fetch {
+			f.Title, f.Why = "the server gives no description at this path", fmt.Sprintf(
+				"It answered 405 to a GET and allows %s: the service is likely called here, and its description "+
+					"is elsewhere.",
+				allows,
+			)
+			f.Program = "ask for the address of the description; many services give it at the same path with ?wsdl"
+			return
+		}
 		f.Title, f.Why = "the server takes no POST at this path", fmt.Sprintf(
 			"It answered 405 and allows %s: the path is likely that of a page, not of the service.",
-			orNone(c.response().Get("Allow")),
+			allows,
 		)
 		f.Program = "check the path in its endpoint address"
 	})},
@@ -556,6 +566,9 @@ func expectationRefused(c *Case) []exchange.Finding {
 	})
 }
 
+// logInPage is the address of a page where people log in.
+var logInPage = regexp.MustCompile(`(?i)(log|sign)[-_]?(in|on)\b|/sso\b|[?&]return(url|to)=`)
+
 func redirected(c *Case) []exchange.Finding {
 	h := c.response()
 	if h == nil || h.Status < 300 || h.Status > 399 || h.Status == 304 {
@@ -571,7 +584,20 @@ func redirected(c *Case) []exchange.Finding {
 		f.Why += " Many programs follow that with a GET, and the message is lost."
 	}
 	if base, err := url.Parse(c.address()); err == nil && to != "" {
-		if u, err := base.Parse(to); err == nil && (u.Scheme == "http" || u.Scheme == "https") {
+		u, err := base.Parse(to)
+		switch {
+		case err != nil || u.Scheme != "http" && u.Scheme != "https":
+		case u.String() == base.String():
+			f.Title, f.Side = "the server sends the call to where it was made", exchange.Theirs
+			f.Why = fmt.Sprintf("It answered %d and points to %s, which is what was called: this has no end.",
+				h.Status, cut(to, 160))
+			f.Program = "nothing; tell the service's people that the address points to itself"
+		case logInPage.MatchString(u.Path + "?" + u.RawQuery):
+			f.Title = "the server sends to a page where people log in"
+			f.Why = fmt.Sprintf("It answered %d and points to %s. A page is no service: calling it brings no answer. "+
+				"Who calls is not known to the server, or no longer.", h.Status, cut(to, 160))
+			f.Program = "log in as the service wants programs to: a security token, HTTP authentication or a session"
+		default:
 			r := exchange.NewRemedy("call "+u.String(), c.changeHere("address", u.String()))
 			if u.Host != base.Host {
 				r.Ask = "calls will go to another host: " + u.Host
