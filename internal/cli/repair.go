@@ -18,7 +18,7 @@ import (
 type repairing struct {
 	allowed []exchange.Cost
 	done    []exchange.Change
-	mended  map[string]bool // findings that were repaired
+	mended  map[string]bool // findings that were repaired, by id and title: one id may be of two variables
 }
 
 // newRepairing takes the costs that --allow names.
@@ -44,7 +44,7 @@ func (r *repairing) next(x *exchange.Exchange) (remedy *exchange.Remedy, why str
 		if len(f.Remedies) == 0 || f.Severity == exchange.Note {
 			continue
 		}
-		if r.mended[f.ID] {
+		if r.mended[f.ID+f.Title] {
 			return nil, fmt.Sprintf("%s came again after it was repaired", f.ID)
 		}
 		for j := range f.Remedies {
@@ -54,15 +54,11 @@ func (r *repairing) next(x *exchange.Exchange) (remedy *exchange.Remedy, why str
 			case r.undoes(o):
 				why = cmp.Or(why, fmt.Sprintf("not done, as it takes back an earlier repair: %s", o.Title))
 			case len(beyond) > 0:
-				words := make([]string, len(beyond))
-				for k, c := range beyond {
-					words[k] = string(c)
-				}
-				costs := strings.Join(words, ",")
+				costs := beyond.Join(",")
 				why = cmp.Or(why,
 					fmt.Sprintf("not done, as it costs %s: %s; --allow %s does it", costs, o.Title, costs))
 			default:
-				r.mended[f.ID] = true
+				r.mended[f.ID+f.Title] = true
 				r.done = append(r.done, o.All()...)
 				return o, ""
 			}

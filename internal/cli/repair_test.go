@@ -61,4 +61,19 @@ func TestRepairsGoInNoCircle(t *testing.T) {
 	next, why = r.next(use("read.fault-version", "1.2", "1.3"))
 	assert.Nil(t, next)
 	assert.Contains(t, why, "came again after it was repaired")
+
+	// One id may be of two variables: the second is no return of the first.
+	unset := func(name string) *exchange.Exchange {
+		x := use("address.variable-unset", "", "berths")
+		x.Findings[0].Title = "the variable " + name + " is not set"
+		x.Findings[0].Remedies[0].Change.Key = "environment.model." + name
+		return x
+	}
+	for _, name := range []string{"host", "port"} {
+		next, why = r.next(unset(name))
+		assert.NotNil(t, next, why)
+	}
+	next, why = r.next(unset("host"))
+	assert.Nil(t, next)
+	assert.Contains(t, why, "came again")
 }

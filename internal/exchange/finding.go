@@ -145,16 +145,13 @@ func (c Costs) MarshalJSON() ([]byte, error) {
 	return json.Marshal([]Cost(c))
 }
 
-// String is the costs as they stand behind a remedy's title, "" none.
-func (c Costs) String() string {
-	if len(c) == 0 {
-		return ""
-	}
+// Join is the costs in a line, "" none.
+func (c Costs) Join(between string) string {
 	words := make([]string, len(c))
 	for i, cost := range c {
 		words[i] = string(cost)
 	}
-	return "   costs " + strings.Join(words, ", ")
+	return strings.Join(words, between)
 }
 
 // Beyond are the costs that are not among those allowed.

@@ -140,16 +140,14 @@ func (l *Leg) maskWhatHides(needles [][]byte) {
 	if l.In.Stored() || l.ResponseBody.Stored() {
 		return
 	}
-	in, body := l.In.Bytes(), l.ResponseBody.Bytes()
-	for _, n := range needles {
-		if bytes.Count(body, n) <= bytes.Count(in, n) {
-			continue
-		}
-		in = slices.Clone(in)
-		from := bytes.Index(in, []byte("\r\n\r\n"))
-		mask(in[max(from+4, 0)*min(from+1, 1):])
+	in, body := slices.Clone(l.In.Bytes()), l.ResponseBody.Bytes()
+	_, came, found := bytes.Cut(in, []byte("\r\n\r\n"))
+	if !found {
+		came = in
+	}
+	if slices.ContainsFunc(needles, func(n []byte) bool { return bytes.Count(body, n) > bytes.Count(came, n) }) {
+		mask(came)
 		l.In = NewBody(in)
-		return
 	}
 }
 

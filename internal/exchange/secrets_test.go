@@ -111,3 +111,21 @@ func TestSecretsThatNobodyTold(t *testing.T) {
 		assert.NotContains(t, all, secret)
 	}
 }
+
+// A secret that stands in the head as well does not make up for one in the body that
+// is hidden by its compression.
+func TestASecretInTheHeadAndInACompressedBody(t *testing.T) {
+	var packed bytes.Buffer
+	z := gzip.NewWriter(&packed)
+	_, _ = z.Write([]byte("<r>mooring-5</r>"))
+	require.NoError(t, z.Close())
+	head := "HTTP/1.1 200 OK\r\nSet-Cookie: berth=mooring-5\r\n\r\n"
+	l := &Leg{
+		Response:     Head{Fields: []Header{{Name: "Set-Cookie", Value: "berth=mooring-5"}}},
+		In:           NewBody(append([]byte(head), packed.Bytes()...)),
+		ResponseBody: NewBody([]byte("<r>mooring-5</r>")),
+	}
+	c := (&Exchange{ID: "a", Legs: []*Leg{l}}).Redact(nil)
+	assert.NotContains(t, string(c.Legs[0].In.Bytes()), packed.String())
+	assert.Contains(t, string(c.Legs[0].In.Bytes()), "HTTP/1.1 200 OK", "the head stays")
+}

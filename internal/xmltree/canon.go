@@ -164,7 +164,7 @@ func (c *canon) element(n Node, rendered map[string]string) {
 		if p != "" {
 			c.out.WriteString(":" + p)
 		}
-		c.out.WriteString(`="` + canonAttr.Replace(uri) + `"`)
+		c.out.WriteString(`="` + attrEscaper.Replace(uri) + `"`)
 	}
 	sort.Slice(attrs, func(i, j int) bool {
 		a, b := attrs[i].Name, attrs[j].Name
@@ -174,7 +174,7 @@ func (c *canon) element(n Node, rendered map[string]string) {
 		return a.Local < b.Local
 	})
 	for _, a := range attrs {
-		c.out.WriteString(" " + a.Name.Qualified() + `="` + canonAttr.Replace(a.Value) + `"`)
+		c.out.WriteString(" " + a.Name.Qualified() + `="` + attrEscaper.Replace(a.Value) + `"`)
 	}
 	c.out.WriteByte('>')
 	at := n.Inner().Start
@@ -201,14 +201,14 @@ func (c *canon) element(n Node, rendered map[string]string) {
 // raw writes white space between nodes, or text without references.
 func (c *canon) raw(s Span, src []byte) {
 	if s.End > s.Start {
-		c.out.WriteString(canonText.Replace(string(src[s.Start:s.End])))
+		c.out.WriteString(textEscaper.Replace(string(src[s.Start:s.End])))
 	}
 }
 
 func (c *canon) node(n Node) {
 	switch n.Kind() {
 	case Text, CData:
-		c.out.WriteString(canonText.Replace(n.Text()))
+		c.out.WriteString(textEscaper.Replace(n.Text()))
 	case Comment:
 		if c.comments {
 			c.out.WriteString("<!--" + lineEnds(n.Text()) + "-->")
@@ -226,24 +226,3 @@ func (c *canon) node(n Node) {
 func lineEnds(s string) string {
 	return strings.ReplaceAll(strings.ReplaceAll(s, "\r\n", "\n"), "\r", "\n")
 }
-
-// Canonical XML 1.0 §1.1 and §2.3.
-var (
-	//nolint:gochecknoglobals // a table: it is never written to
-	canonText = strings.NewReplacer("&", "&amp;", "<", "&lt;", ">", "&gt;", "\r", "&#xD;")
-	//nolint:gochecknoglobals // a table: it is never written to
-	canonAttr = strings.NewReplacer(
-		"&",
-		"&amp;",
-		"<",
-		"&lt;",
-		`"`,
-		"&quot;",
-		"\t",
-		"&#x9;",
-		"\n",
-		"&#xA;",
-		"\r",
-		"&#xD;",
-	)
-)

@@ -108,6 +108,8 @@ func EscapeText(s string) string { return textEscaper.Replace(s) }
 // EscapeAttr makes s fit for an attribute value in double quotes.
 func EscapeAttr(s string) string { return attrEscaper.Replace(s) }
 
+// The characters that are escaped in text and in attributes, as Canonical XML 1.0 §2.3
+// has them.
 var (
 	//nolint:gochecknoglobals // a table: it is never written to
 	textEscaper = strings.NewReplacer("&", "&amp;", "<", "&lt;", ">", "&gt;", "\r", "&#xD;")

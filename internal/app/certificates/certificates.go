@@ -256,7 +256,7 @@ func (v *View) distrust(c *x509.Certificate) {
 
 func (v *View) write(c *x509.Certificate, sent []*x509.Certificate) tea.Cmd {
 	name := safe.FileName(c.Subject.CommonName) + ".pem"
-	return ask("write it to (.pem, .der, .p7b; a name with + adds it to a bundle)", name, func(name string) {
+	return state.AskFor("write it to (.pem, .der, .p7b; a name with + adds it to a bundle)", name, func(name string) {
 		m := &trust.Material{Certs: []*x509.Certificate{c}}
 		if bundle, ok := strings.CutPrefix(name, "+"); ok {
 			old, err := os.ReadFile(bundle)
@@ -289,7 +289,7 @@ func (v *View) drawing(sent, more []*x509.Certificate) tea.Cmd {
 		v.s.Say("no chain was seen here yet: f fetches the chain first")
 		return nil
 	}
-	return ask("write the drawing to (.svg or .pdf)", "chain-"+safe.FileName(v.end)+".svg", func(name string) {
+	return state.AskFor("write the drawing to (.svg or .pdf)", "chain-"+safe.FileName(v.end)+".svg", func(name string) {
 		b, err := draw.Chain("The chain of "+v.end, append(slices.Clone(sent), more...), len(sent), x.Findings,
 			time.Now()).
 			Write(name)
@@ -306,10 +306,6 @@ func (v *View) said(err error, format string, args ...any) {
 		return
 	}
 	v.s.Say(format, args...)
-}
-
-func ask(prompt, value string, answer func(string)) tea.Cmd {
-	return func() tea.Msg { return state.Ask{Prompt: prompt, Value: value, Answer: answer} }
 }
 
 // View implements ui.View.

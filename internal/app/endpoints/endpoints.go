@@ -130,26 +130,26 @@ func (v *View) addAll() {
 
 func (v *View) duplicate() tea.Cmd {
 	e := v.at()
-	return ask("name of the copy of "+e.Name, e.Name+"-2", func(name string) {
+	return state.AskFor("name of the copy of "+e.Name, e.Name+"-2", func(name string) {
 		v.did(v.s.W.DuplicateEndpoint(e.Name, name), "%s is like %s", name, e.Name)
 	})
 }
 
 func (v *View) nameAnew() tea.Cmd {
 	e := v.at()
-	return ask("name of the endpoint", e.Name, func(name string) { v.rename(e.Name, name) })
+	return state.AskFor("name of the endpoint", e.Name, func(name string) { v.rename(e.Name, name) })
 }
 
 func (v *View) profile() tea.Cmd {
 	e := v.at()
-	return ask("profile of "+e.Name+" (empty: none)", e.Profile, func(name string) {
+	return state.AskFor("profile of "+e.Name+" (empty: none)", e.Profile, func(name string) {
 		v.did(v.set(e, "profile", name), "%s has the profile %s", e.Name, orNone(name))
 	})
 }
 
 func (v *View) remove() tea.Cmd {
 	e := v.at()
-	return ask("remove "+e.Name+" with all its settings? (yes or no)", "", func(answer string) {
+	return state.AskFor("remove "+e.Name+" with all its settings? (yes or no)", "", func(answer string) {
 		if a := strings.ToLower(answer); a == "y" || a == "yes" {
 			v.did(v.s.W.RemoveEndpoint(e.Name), "%s is gone; what was sent over it is kept", e.Name)
 		}
@@ -167,10 +167,6 @@ func (v *View) lift() {
 		"Scheme, host and port of written-out addresses become variables, with their values in every environment",
 		changes,
 	)
-}
-
-func ask(prompt, value string, answer func(string)) tea.Cmd {
-	return func() tea.Msg { return state.Ask{Prompt: prompt, Value: value, Answer: answer} }
 }
 
 func orNone(s string) string {

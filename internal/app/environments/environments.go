@@ -51,9 +51,10 @@ func (v *View) Keys() []ui.Key {
 		ui.On("enter", "⏎", "change it", ui.Do(func() { v.in.Start(vars[v.row].Values[envs[v.col].Name]) })).
 			If(row && col),
 		ui.Shown("v", "v", "next environment"),
-		ui.On("A", "A", "add a variable", ui.Asks(func() tea.Cmd { return ask("name of the variable", "", v.add) })),
+		ui.On("A", "A", "add a variable",
+			ui.Asks(func() tea.Cmd { return state.AskFor("name of the variable", "", v.add) })),
 		ui.On("E", "E", "add an environment",
-			ui.Asks(func() tea.Cmd { return ask("name of the environment", "", v.addEnvironment) })),
+			ui.Asks(func() tea.Cmd { return state.AskFor("name of the environment", "", v.addEnvironment) })),
 		ui.On("L", "L", "lift addresses", ui.Do(v.lift)),
 		ui.Shown("?", "?", "help"),
 		ui.On("N", "N", "name the variable anew, wherever it stands", ui.Asks(v.rename)).InHelp().If(row),
@@ -110,7 +111,7 @@ func (v *View) across(k tea.KeyPressMsg) tea.Cmd {
 func (v *View) rename() tea.Cmd {
 	vars, _ := v.read()
 	old := vars[v.row].Name
-	return ask("name of the variable", old, func(name string) {
+	return state.AskFor("name of the variable", old, func(name string) {
 		v.did(v.s.W.RenameVariable(old, name), "%s is called %s, wherever it stood", old, name)
 	})
 }
@@ -118,7 +119,7 @@ func (v *View) rename() tea.Cmd {
 func (v *View) renameEnvironment() tea.Cmd {
 	_, envs := v.read()
 	old := envs[v.col].Name
-	return ask("name of the environment", old, func(name string) {
+	return state.AskFor("name of the environment", old, func(name string) {
 		err := v.s.W.Rename("environment", old, name)
 		if err == nil && v.s.Environment == old {
 			v.s.Environment = name
@@ -157,10 +158,6 @@ func (v *View) lift() {
 		"Scheme, host and port of written-out addresses become variables, with their values in every environment",
 		changes,
 	)
-}
-
-func ask(prompt, value string, answer func(string)) tea.Cmd {
-	return func() tea.Msg { return state.Ask{Prompt: prompt, Value: value, Answer: answer} }
 }
 
 func (v *View) did(err error, format string, args ...any) {

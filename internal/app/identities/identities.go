@@ -41,7 +41,7 @@ func (v *View) Keys() []ui.Key {
 	one := len(v.all) > 0
 	return []ui.Key{
 		ui.Shown("up down", "↑↓", "choose"),
-		ui.On("A", "A", "add", ui.Asks(func() tea.Cmd { return ask("name of the identity", "", v.add) })),
+		ui.On("A", "A", "add", ui.Asks(func() tea.Cmd { return state.AskFor("name of the identity", "", v.add) })),
 		ui.On("U", "U", "its user", v.set("user", "user name of {identity}")).If(one),
 		ui.On("W", "W", "where its secret is", v.set("secret",
 			"where its secret is (env:VAR, file:PATH, command:CMD, keyring:NAME, age:PATH)")).If(one),
@@ -75,10 +75,6 @@ func (v *View) read() {
 	v.cursor = min(max(v.cursor, 0), max(len(v.all)-1, 0))
 }
 
-func ask(prompt, value string, answer func(string)) tea.Cmd {
-	return func() tea.Msg { return state.Ask{Prompt: prompt, Value: value, Answer: answer} }
-}
-
 // save keeps an identity that was changed.
 func (v *View) save(id identity.Identity) {
 	if err := v.s.Home.SaveIdentity(id); err != nil {
@@ -95,7 +91,7 @@ func (v *View) at() identity.Identity { return *v.all[v.cursor] }
 func (v *View) set(key, prompt string) func(tea.KeyPressMsg) tea.Cmd {
 	return func(tea.KeyPressMsg) tea.Cmd {
 		id := v.at()
-		return ask(strings.ReplaceAll(prompt, "{identity}", id.Name), id.Get(key), func(s string) {
+		return state.AskFor(strings.ReplaceAll(prompt, "{identity}", id.Name), id.Get(key), func(s string) {
 			if err := id.Set(key, strings.TrimSpace(s)); err != nil {
 				v.s.Say("%v", err)
 				return
@@ -171,7 +167,7 @@ func (v *View) sendAs() tea.Cmd {
 
 func (v *View) remove() tea.Cmd {
 	name := v.at().Name
-	return ask("remove the identity "+name+"? (yes or no)", "", func(s string) {
+	return state.AskFor("remove the identity "+name+"? (yes or no)", "", func(s string) {
 		if s = strings.ToLower(s); s == "y" || s == "yes" {
 			if err := v.s.Home.RemoveIdentity(name); err != nil {
 				v.s.Say("%v", err)

@@ -520,7 +520,10 @@ func (v *View) offersPart(x *exchange.Exchange, w int) []string {
 		if i == 0 {
 			section = "repair"
 		}
-		costs, below := ui.Soft(r.Costs.String()), ""
+		costs, below := "", ""
+		if len(r.Costs) > 0 {
+			costs = ui.Soft("   costs " + r.Costs.Join(", "))
+		}
 		text := ui.Cut(r.Title, w-10)
 		if ui.Width(text)+ui.Width(costs) > w-10 {
 			costs, below = "", costs

@@ -1,6 +1,7 @@
 package state
 
 import (
+	tea "charm.land/bubbletea/v2"
 	"context"
 	"slices"
 	"strings"
@@ -17,6 +18,11 @@ type Ask struct {
 	Prompt, Value string       // what is asked; what stands there first
 	Hidden        bool         // what is typed is not shown
 	Answer        func(string) // is told what was typed
+}
+
+// AskFor asks for a line of text that everybody may see.
+func AskFor(prompt, value string, answer func(string)) tea.Cmd {
+	return func() tea.Msg { return Ask{Prompt: prompt, Value: value, Answer: answer} }
 }
 
 // removed is a draft that was taken away and can be brought back.
