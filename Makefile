@@ -52,7 +52,7 @@ endure: tools
 outside: tools
 	@echo "nothing needs another language, a database server or a browser yet"
 
-# The program for every platform, with checksums: the same bytes from the same commit.
+# The program for every platform, with checksums.
 release:
 	@./scripts/release.sh '$(LDFLAGS)'
 
