@@ -1,8 +1,10 @@
 package cli
 
 import (
+	"bufio"
 	"fmt"
 	"io"
+	"runtime"
 	"slices"
 	"strings"
 
@@ -27,8 +29,15 @@ func printReply(w io.Writer, x *exchange.Exchange, how string) error {
 		_, err := l.ResponseBody.WriteTo(w)
 		return err
 	}
-	return printValues(w, x, l, how)
+	lines := bufio.NewWriterSize(w, 64<<10)
+	if err := printValues(lines, x, l, how); err != nil {
+		return err
+	}
+	return lines.Flush()
 }
+
+// largeReply is from how many bytes on memory is given back before a second tree is made.
+const largeReply = 16 << 20
 
 // printValues prints what the reply says, where it could be read: the path has told
 // why it is no answer otherwise.
@@ -45,7 +54,11 @@ func printValues(w io.Writer, x *exchange.Exchange, l *exchange.Leg, how string)
 		)
 		return err
 	}
-	d, err := xmltree.Parse(l.Readable(), xmltree.Limits{})
+	text := l.Readable()
+	if len(text) > largeReply {
+		runtime.GC() // the tree by which the call was judged is no longer needed
+	}
+	d, err := xmltree.Parse(text, xmltree.Limits{})
 	if err != nil {
 		return nil
 	}
@@ -65,8 +78,7 @@ func printValues(w io.Writer, x *exchange.Exchange, l *exchange.Leg, how string)
 		return printRows(w, n)
 	}
 	fmt.Fprintln(w, safe.Line(n.Name().Local))
-	fields, _ := message.Fields(n, 1<<30)
-	for _, f := range fields {
+	for f := range message.EachField(n) {
 		line := strings.Repeat("  ", f.Depth+1) + f.Name
 		for _, a := range f.Attrs {
 			line += fmt.Sprintf(" @%s=%s", a.Name.Local, a.Value)

@@ -66,6 +66,9 @@ func Run(ctx context.Context, args []string, out, errOut io.Writer) int {
 	root.SetErr(errOut)
 	err := root.ExecuteContext(ctx)
 	if t.kept != nil {
+		if news := t.kept.News(); news != "" {
+			t.complain(errors.New(news))
+		}
 		t.kept.Close()
 	}
 	var s status
@@ -165,16 +168,9 @@ func (t *commandLine) journal() (journal.Journal, error) {
 		if err != nil {
 			return nil, unread{fmt.Errorf("the journal cannot be opened: %w", err)}
 		}
-		if j.Damaged != "" {
-			t.complain(errors.New(asideWords(j)))
-		}
 		t.kept = j
 	}
 	return t.kept, nil
-}
-
-func asideWords(j *disk.Journal) string {
-	return fmt.Sprintf("a new journal was begun: the one before was damaged, and is now %s", j.Damaged)
 }
 
 // keeping is the journal, or one that ends with this command where it cannot be
@@ -244,9 +240,6 @@ func (t *commandLine) open(ctx context.Context, args []string) error {
 		}
 	}
 	opts.Journal, err = t.journal()
-	if d, ok := opts.Journal.(*disk.Journal); ok && d.Damaged != "" {
-		opts.Notice = asideWords(d)
-	}
 	if err != nil {
 		opts.Journal, opts.Notice = &journal.Memory{}, "nothing is kept from now on: "+err.Error()
 	}

@@ -385,15 +385,15 @@ func (l *loader) binding(p *Port, b part) {
 		l.unread("binding "+p.Binding.Local, b.doc.source, "its port type %s is not defined anywhere", p.PortType)
 		return
 	}
+	offered := map[string]xmltree.Node{} // the first of each name
+	for o := range pt.node.Named(wsdlNS, "operation") {
+		if name, _ := o.Attr("", "name"); offered[name].IsZero() {
+			offered[name] = o
+		}
+	}
 	for n := range b.node.Named(wsdlNS, "operation") {
 		name, _ := n.Attr("", "name")
-		abstract := xmltree.Node{}
-		for o := range pt.node.Named(wsdlNS, "operation") {
-			if on, _ := o.Attr("", "name"); on == name {
-				abstract = o
-				break
-			}
-		}
+		abstract := offered[name]
 		if abstract.IsZero() {
 			l.unread("operation "+name, b.doc.source, "the port type %s has no such operation", p.PortType.Local)
 			continue

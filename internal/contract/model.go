@@ -3,6 +3,7 @@
 package contract
 
 import (
+	"slices"
 	"strings"
 	"unicode"
 
@@ -139,6 +140,13 @@ func (p *Port) Operation(name string) *Operation {
 		}
 	}
 	return nil
+}
+
+// Has says whether a port offers the operation.
+func (c *Contract) Has(operation string) bool {
+	return slices.ContainsFunc(c.Ports(), func(p *Port) bool {
+		return p.Version != soap.Unset && p.Operation(operation) != nil
+	})
 }
 
 // OperationNames are the names of all callable operations, each once, in the

@@ -117,6 +117,9 @@ func headerLeftOut(c *Case) []exchange.Finding {
 //nolint:gochecknoglobals // a table: it is never written to
 var customary = []string{"?", "string", "int", "decimal", "boolean", "dateTime", "date"}
 
+// maxShown bounds the places that one finding points at.
+const maxShown = 100
+
 func placeholderLeft(c *Case) []exchange.Finding {
 	if c.Draft == nil || c.Draft.Err() != nil {
 		return nil
@@ -124,8 +127,9 @@ func placeholderLeft(c *Case) []exchange.Finding {
 	var paths []string
 	f := exchange.Finding{Title: "values were never filled in"}
 	for _, it := range c.Draft.Unfilled() {
-		paths = append(paths, it.Path)
-		f.Evidence = append(f.Evidence, c.inDraft(it.Node.Span()))
+		if paths = append(paths, it.Path); len(paths) <= maxShown {
+			f.Evidence = append(f.Evidence, c.inDraft(it.Node.Span()))
+		}
 	}
 	for _, it := range c.Header.Unfilled() {
 		paths = append(paths, "header:"+it.Path)

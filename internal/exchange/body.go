@@ -173,6 +173,15 @@ func (b Body) WriteTo(w io.Writer) (n int64, err error) {
 // same tells whether two bodies lie in the same storage.
 func (b Body) same(o Body) bool { return b.disk != nil && b.disk == o.disk }
 
+// roomFor is the body with room for length bytes, where it is in memory: it does not
+// grow by copying then. Memory that is never written to costs none.
+func (b Body) roomFor(length int64) Body {
+	if b.disk == nil && length > int64(cap(b.memory)) {
+		b.memory = append(make([]byte, 0, length), b.memory...)
+	}
+	return b
+}
+
 // appended is the body with bytes more at its end. Beyond limit bytes it moves
 // into a storage that open makes; a limit of 0 is none.
 func (b Body) appended(p []byte, limit int64, open func() (Storage, error)) (Body, error) {

@@ -25,6 +25,8 @@ type Leg struct {
 	ChunkEnds []int64 `json:"chunkEnds,omitempty"` // offsets in In at which a chunk ended
 	Truncated bool    `json:"truncated,omitempty"` // the body ended before its time
 
+	Apart []Apart `json:"apart,omitempty"` // runs of bytes that are kept beside the record
+
 	spill  Spill // where what is too large for memory goes
 	bodyAt int64 // where ResponseBody begins in In, below zero where it has bytes of its own
 }

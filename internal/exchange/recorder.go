@@ -1,6 +1,7 @@
 package exchange
 
 import (
+	"math"
 	"sync"
 	"time"
 )
@@ -149,9 +150,20 @@ func (r *Recorder) In(l *Leg, b []byte) (err error) {
 	now := r.Now()
 	r.Update(func(x *Exchange) {
 		x.add(Moment{At: now, Kind: BytesIn, Stage: Receive, Offset: l.In.Len(), N: int64(len(b))})
+		l.In = l.In.roomFor(l.expected())
 		l.In, err = l.In.appended(b, l.spill.Beyond, l.spill.Open)
 	})
 	return err
+}
+
+// expected is how long In will be, as far as that was announced and can be believed:
+// an announced length counts once a part of it came.
+func (l *Leg) expected() int64 {
+	const believed = 1 << 20
+	if l.Response.Declared <= 0 || l.Response.Declared > math.MaxInt32 || l.In.Len() < believed {
+		return 0
+	}
+	return l.Response.Size + l.Response.Declared
 }
 
 // Delivered appends the bytes of In from one offset to another to the response

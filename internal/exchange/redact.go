@@ -37,7 +37,12 @@ func (x *Exchange) Redact(key []byte) *Exchange {
 	c.Secrets = nil
 	needles := needles(x.allSecrets())
 	for _, l := range c.Legs {
-		l.Out, l.RequestBody = slices.Clone(l.Out), slices.Clone(l.RequestBody)
+		if len(l.SecretSpans) > 0 {
+			l.Out = slices.Clone(l.Out)
+		}
+		if len(l.BodySecrets) > 0 {
+			l.RequestBody = slices.Clone(l.RequestBody)
+		}
 		l.Cuts = nil
 		for _, s := range l.SecretSpans {
 			if s.Offset < 0 || s.Offset+s.Length > int64(len(l.Out)) {
@@ -68,24 +73,10 @@ func (x *Exchange) Redact(key []byte) *Exchange {
 			l.Beginning()
 		}
 		l.maskWhatHides(needles)
-		came := [][]byte{l.Out, l.RequestBody}
-		l.Decrypted = slices.Clone(l.Decrypted)
-		for _, b := range []*Body{&l.In, &l.ResponseBody} {
-			if !b.Stored() {
-				*b = NewBody(slices.Clone(b.Bytes()))
-				came = append(came, b.Bytes())
-			}
-		}
-		came = append(came, l.Decrypted)
-		for _, n := range needles {
-			for _, b := range came {
-				for at := 0; ; {
-					i := bytes.Index(b[at:], n)
-					if i < 0 {
-						break
-					}
-					mask(b[at+i : at+i+len(n)])
-					at += i + len(n)
+		for _, r := range l.runs() {
+			if b := r.get(); !b.Stored() {
+				if masked, any := without(b.Bytes(), needles); any {
+					r.set(NewBody(masked))
 				}
 			}
 		}
@@ -140,15 +131,37 @@ func (l *Leg) maskWhatHides(needles [][]byte) {
 	if l.In.Stored() || l.ResponseBody.Stored() {
 		return
 	}
-	in, body := slices.Clone(l.In.Bytes()), l.ResponseBody.Bytes()
-	_, came, found := bytes.Cut(in, []byte("\r\n\r\n"))
-	if !found {
-		came = in
+	if l.ResponseBody.within(l.In, l.bodyAt) {
+		return // they are the same bytes
 	}
-	if slices.ContainsFunc(needles, func(n []byte) bool { return bytes.Count(body, n) > bytes.Count(came, n) }) {
-		mask(came)
+	in, body := l.In.Bytes(), l.ResponseBody.Bytes()
+	head := bytes.Index(in, []byte("\r\n\r\n")) + 4
+	if head < 4 {
+		head = 0
+	}
+	if slices.ContainsFunc(needles, func(n []byte) bool { return bytes.Count(body, n) > bytes.Count(in[head:], n) }) {
+		in = slices.Clone(in)
+		mask(in[head:])
 		l.In = NewBody(in)
 	}
+}
+
+// without masks all needles in a copy of b, if any is in it.
+func without(b []byte, needles [][]byte) (masked []byte, any bool) {
+	for _, n := range needles {
+		for at := 0; ; {
+			i := bytes.Index(b[at:], n)
+			if i < 0 {
+				break
+			}
+			if !any {
+				b, any = slices.Clone(b), true
+			}
+			mask(b[at+i : at+i+len(n)])
+			at += i + len(n)
+		}
+	}
+	return b, any
 }
 
 // clean tells whether no secret stands in what lies in a storage. Where one does,

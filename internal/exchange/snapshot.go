@@ -41,6 +41,7 @@ func (l *Leg) clone() *Leg {
 	c.Cuts = slices.Clone(l.Cuts)
 	c.Parts = slices.Clone(l.Parts)
 	c.ChunkEnds = slices.Clone(l.ChunkEnds)
+	c.Apart = slices.Clone(l.Apart)
 	c.spill = Spill{}
 	return &c
 }

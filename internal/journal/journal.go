@@ -108,6 +108,9 @@ type Journal interface {
 	// Repaired are the newest kept calls that passed after a change, where the
 	// attempt before had failed with a finding as its cause.
 	Repaired(finding string) []*exchange.Exchange
+	// News tells, once, what happened to the journal itself: that it was damaged, and
+	// another begun. "" is nothing.
+	News() string
 	// Version changes whenever the journal has.
 	Version() int64
 	Close() error
@@ -161,6 +164,9 @@ func (m *Memory) Judge(x *exchange.Exchange) error {
 	m.version++
 	return nil
 }
+
+// News implements Journal: nothing happens to memory.
+func (*Memory) News() string { return "" }
 
 // Matches tells whether an exchange is wanted.
 func (q Query) Matches(x *exchange.Exchange) bool {

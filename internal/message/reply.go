@@ -2,6 +2,7 @@ package message
 
 import (
 	"fmt"
+	"iter"
 	"strings"
 
 	"orenda/internal/schema"
@@ -22,32 +23,46 @@ type Field struct {
 // Fields are the rows below an element, in document order, most at the most.
 // More tells whether there were others.
 func Fields(n xmltree.Node, most int) (fields []Field, more bool) {
-	var walk func(n xmltree.Node, depth int)
-	walk = func(n xmltree.Node, depth int) {
-		for c := range n.Children() {
-			if len(fields) >= most {
-				more = true
-				return
-			}
-			f := Field{Depth: depth, Name: c.Name().Local, Node: c, Leaf: c.FirstChild().IsZero()}
-			for a := range c.Attrs() {
-				if a.Name.Space != xmltree.XMLNSNamespace {
-					f.Attrs = append(f.Attrs, a)
+	for f := range EachField(n) {
+		if len(fields) >= most {
+			return fields, true
+		}
+		fields = append(fields, f)
+	}
+	return fields, false
+}
+
+// EachField gives the rows below an element one after the other, in document order.
+func EachField(n xmltree.Node) iter.Seq[Field] {
+	return func(yield func(Field) bool) {
+		var walk func(n xmltree.Node, depth int) bool
+		walk = func(n xmltree.Node, depth int) bool {
+			for c := range n.Children() {
+				if !yield(fieldOf(c, depth)) || !walk(c, depth+1) {
+					return false
 				}
 			}
-			if f.Leaf {
-				f.Value = c.Text()
-			} else {
-				for range c.Children() {
-					f.Count++
-				}
-			}
-			fields = append(fields, f)
-			walk(c, depth+1)
+			return true
+		}
+		walk(n, 0)
+	}
+}
+
+func fieldOf(n xmltree.Node, depth int) Field {
+	f := Field{Depth: depth, Name: n.Name().Local, Node: n, Leaf: n.FirstChild().IsZero()}
+	for a := range n.Attrs() {
+		if a.Name.Space != xmltree.XMLNSNamespace {
+			f.Attrs = append(f.Attrs, a)
 		}
 	}
-	walk(n, 0)
-	return fields, more
+	if f.Leaf {
+		f.Value = n.Text()
+		return f
+	}
+	for range n.Children() {
+		f.Count++
+	}
+	return f
 }
 
 // Summary is what tells one reply from another in a few words: how many of

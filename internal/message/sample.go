@@ -5,6 +5,7 @@
 package message
 
 import (
+	"bytes"
 	"fmt"
 	"strings"
 
@@ -27,7 +28,7 @@ type Want struct {
 func Sample(set *schema.Set, e *schema.Element, w Want) []byte {
 	s := sampler{set: set, want: w, seen: map[schema.Type]int{}}
 	s.element(e, "", 0, true)
-	return []byte(s.b.String())
+	return s.b.Bytes()
 }
 
 // SampleAt is one element as it stands in a document at a depth, where inherit
@@ -41,14 +42,17 @@ func SampleAt(set *schema.Set, e *schema.Element, inherit string, depth int) str
 type sampler struct {
 	set  *schema.Set
 	want Want
-	b    strings.Builder
+	b    bytes.Buffer
 	seen map[schema.Type]int
+	made int // elements written
 }
 
-// maxDepth and maxBytes end samples of types that contain themselves.
+// maxDepth and maxElements end samples of types that contain themselves, or that branch
+// widely on many levels. What is left out stands as an empty element, which the outline
+// can fill further (Draft.Add).
 const (
-	maxDepth = 24
-	maxBytes = 4 << 20
+	maxDepth    = 24
+	maxElements = 2000
 )
 
 func indent(depth int) string { return strings.Repeat("  ", depth) }
@@ -77,6 +81,7 @@ func (s *sampler) concrete(e *schema.Element) *schema.Element {
 
 //revive:disable-next-line:cyclomatic one switch over the kinds of items
 func (s *sampler) element(e *schema.Element, inherit string, depth int, root bool) {
+	s.made++
 	e = s.concrete(e)
 	t := e.TypeOf()
 	name, attrs, inner := e.Name.Local, "", inherit
@@ -134,15 +139,14 @@ func (s *sampler) element(e *schema.Element, inherit string, depth int, root boo
 	at := s.b.Len()
 	s.b.WriteString(">")
 	before := s.b.Len()
-	if s.seen[t] < 2 && depth < maxDepth && s.b.Len() < maxBytes {
+	if s.seen[t] < 2 && depth < maxDepth && s.made < maxElements {
 		s.seen[t]++
 		s.particle(c.Content, inner, depth+1)
 		s.seen[t]--
 	}
 	if s.b.Len() == before {
-		all := s.b.String()[:at]
-		s.b.Reset()
-		s.b.WriteString(all + "/>")
+		s.b.Truncate(at)
+		s.b.WriteString("/>")
 		return
 	}
 	s.b.WriteString("\n" + indent(depth) + "</" + name + ">")

@@ -7,6 +7,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -248,6 +249,14 @@ func (h *Home) editApprovals(change func(approvals)) error {
 // WriteFile writes a private file so that a reader, or a crash at any point,
 // meets the old content or the new.
 func WriteFile(path string, b []byte) error {
+	return WriteFileFrom(path, func(w io.Writer) error {
+		_, err := w.Write(b)
+		return err
+	})
+}
+
+// WriteFileFrom is WriteFile for what write writes.
+func WriteFileFrom(path string, write func(io.Writer) error) error {
 	dir := filepath.Dir(path)
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return err
@@ -257,7 +266,7 @@ func WriteFile(path string, b []byte) error {
 		return err
 	}
 	defer os.Remove(f.Name())
-	if _, err = f.Write(b); err == nil {
+	if err = write(f); err == nil {
 		err = f.Sync()
 	}
 	if cerr := f.Close(); err == nil {

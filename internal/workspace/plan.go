@@ -217,7 +217,7 @@ func (w *Workspace) Plan(r DraftRef, endpointName, environment string) (call.Pla
 		return p, err
 	}
 	p.Served = w.ContractNamed(r.Contract).Served
-	if !slices.Contains(p.Contract.OperationNames(), r.Operation) {
+	if !p.Contract.Has(r.Operation) {
 		names := p.Contract.OperationNames()
 		p.NoEndpoint = &endpoint.OperationError{
 			Name:   r.Operation,

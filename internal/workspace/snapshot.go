@@ -134,6 +134,7 @@ func (w *Workspace) take(name string, c *contract.Contract, served string, old *
 	if err := w.keep(name, c, served, sets...); err != nil {
 		return err
 	}
+	defer w.Relist()
 	seen := map[string]bool{}
 	for _, d := range w.Drafts() { // what the person made is never written over
 		if d.Contract == name {
@@ -149,7 +150,7 @@ func (w *Workspace) take(name string, c *contract.Contract, served string, old *
 			}
 			seen[key] = true
 			ref := DraftRef{name, p.PortType.Local, o.Name, "first"}
-			if err := w.WriteDraft(ref, message.Sample(c.Schemas, o.Input.Element,
+			if err := w.store().write(ref.file(), message.Sample(c.Schemas, o.Input.Element,
 				message.Want{Encoded: o.Use == "encoded"})); err != nil {
 				return err
 			}

@@ -12,6 +12,7 @@
 package xmltree
 
 import (
+	"bytes"
 	"fmt"
 	"strings"
 	"unicode/utf8"
@@ -92,13 +93,8 @@ type Limits struct {
 // Position is the line and column (in characters) of a byte offset, from 1.
 func Position(src []byte, offset int) (line, column int) {
 	offset = min(max(offset, 0), len(src))
-	line, start := 1, 0
-	for i := 0; i < offset; i++ {
-		if src[i] == '\n' {
-			line++
-			start = i + 1
-		}
-	}
+	line = bytes.Count(src[:offset], []byte{'\n'}) + 1
+	start := bytes.LastIndexByte(src[:offset], '\n') + 1
 	return line, utf8.RuneCount(src[start:offset]) + 1
 }
 

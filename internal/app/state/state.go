@@ -181,8 +181,8 @@ func (s *State) Refresh() {
 	s.look("journal", func(context.Context) func() {
 		s.W.Relist()
 		s.W.Drafts()
-		v := s.J.Version()
-		if v == version && version != 0 {
+		v, news := s.J.Version(), s.J.News()
+		if v == version && version != 0 && news == "" {
 			return nil
 		}
 		list, err := s.J.List(journal.Query{Workspace: workspaceID, Max: maxRecent})
@@ -190,6 +190,9 @@ func (s *State) Refresh() {
 			if err != nil {
 				s.Say("the journal cannot be read: %v", err)
 				return
+			}
+			if news != "" {
+				s.Say("%s", news)
 			}
 			s.version = v
 			s.Kept = max(s.Kept, len(list))

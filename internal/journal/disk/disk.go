@@ -11,30 +11,31 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
-	"time"
-
-	"modernc.org/sqlite"
-	codes "modernc.org/sqlite/lib"
+	"sync"
 
 	"orenda/internal/exchange"
 	"orenda/internal/journal"
 	"orenda/internal/user"
 )
 
+// apart is the longest run of bytes that stands in the record itself.
+const apart = 64 << 10
+
 // inline is the largest compressed record that is kept in the database.
 const inline = 1 << 20
 
 // Journal is a journal in a folder.
 type Journal struct {
-	Damaged string // where a damaged journal was put, in whose place this one is; "" where none was
-
-	db  *sql.DB
 	dir string
 	key []byte
+
+	mu   sync.RWMutex // held while the database is used, and wholly while it is replaced
+	db   *sql.DB
+	file os.FileInfo // of the database
+	news string      // what happened to the journal, not yet told
 }
 
 const tables = `
@@ -44,14 +45,27 @@ CREATE TABLE IF NOT EXISTS exchange (
 	head BLOB NOT NULL, -- the record without its bytes, JSON
 	body BLOB           -- the whole record, JSON, deflated; NULL where it is in a file
 ) WITHOUT ROWID;
+CREATE TABLE IF NOT EXISTS bytes (
+	hash TEXT PRIMARY KEY, length INTEGER NOT NULL,
+	data BLOB           -- zstd; NULL where they are in a file
+);
+CREATE TABLE IF NOT EXISTS holds (hash TEXT NOT NULL, id TEXT NOT NULL, PRIMARY KEY (hash, id)) WITHOUT ROWID;
 CREATE INDEX IF NOT EXISTS by_time ON exchange (workspace, started);
 DROP INDEX IF EXISTS by_operation;
 CREATE INDEX IF NOT EXISTS by_tail ON exchange (substr(id, -4));
-CREATE INDEX IF NOT EXISTS by_size ON exchange (operation, kind, started, reply);
-CREATE INDEX IF NOT EXISTS by_outcome ON exchange (
-	operation, endpoint, workspace, kind, json_extract(CAST(head AS TEXT), '$.outcome'), started
+DROP INDEX IF EXISTS by_size;
+DROP INDEX IF EXISTS by_outcome;
+DROP INDEX IF EXISTS by_cause;
+`
+
+const byPlace = `
+CREATE INDEX IF NOT EXISTS by_place ON exchange (place);
+CREATE INDEX IF NOT EXISTS of_workspace ON exchange (workspace, place);
+CREATE INDEX IF NOT EXISTS by_reply ON exchange (operation, kind, place, reply);
+CREATE INDEX IF NOT EXISTS by_result ON exchange (
+	operation, endpoint, workspace, kind, json_extract(CAST(head AS TEXT), '$.outcome'), place
 );
-CREATE INDEX IF NOT EXISTS by_cause ON exchange (json_extract(CAST(head AS TEXT), '$.findings[0].id'), started);
+CREATE INDEX IF NOT EXISTS by_finding ON exchange (json_extract(CAST(head AS TEXT), '$.findings[0].id'), place);
 `
 
 const (
@@ -60,49 +74,17 @@ const (
 )
 
 // Open opens or makes the journal in a folder (mode 0700, files 0600). One that
-// is damaged is put aside, and another begun.
+// is damaged is put aside, what can be read of it goes into another, and News tells.
 func Open(dir string) (*Journal, error) {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, err
 	}
-	path, damagedFile := filepath.Join(dir, "journal.db"), ""
-	unlock, err := (&user.Home{State: dir}).Lock(path) // nobody opens what is being put aside
-	if err != nil {
-		return nil, err
-	}
-	defer unlock()
-	db, err := connect(path)
-	if damaged(err) {
-		if damagedFile, err = putAside(dir, path); err == nil {
-			db, err = connect(path)
-		}
-	}
-	if err != nil {
-		return nil, err
-	}
 	key, err := secretKey(filepath.Join(dir, "hash.key"))
 	if err != nil {
-		db.Close()
 		return nil, err
 	}
-	return &Journal{Damaged: damagedFile, db: db, dir: dir, key: key}, nil
-}
-
-// damaged tells whether a file is no journal, or not a whole one.
-func damaged(err error) bool {
-	e, ok := errors.AsType[*sqlite.Error](err)
-	return ok && (e.Code()&0xff == codes.SQLITE_NOTADB || e.Code()&0xff == codes.SQLITE_CORRUPT)
-}
-
-// putAside gives a damaged journal another name.
-func putAside(dir, path string) (damagedFile string, err error) {
-	damagedFile = filepath.Join(dir, "journal-damaged-"+time.Now().UTC().Format("20060102-150405.000")+".db")
-	for _, part := range []string{"", "-wal", "-shm"} {
-		if err := os.Rename(path+part, damagedFile+part); err != nil && !errors.Is(err, fs.ErrNotExist) {
-			return "", err
-		}
-	}
-	return damagedFile, nil
+	j := &Journal{dir: dir, key: key}
+	return j, j.open(nil)
 }
 
 func connect(path string) (*sql.DB, error) {
@@ -123,7 +105,25 @@ func connect(path string) (*sql.DB, error) {
 		db.Close()
 		return nil, fmt.Errorf("%s: %w", path, err)
 	}
+	if err := addOrder(db); err != nil {
+		db.Close()
+		return nil, fmt.Errorf("%s: %w", path, err)
+	}
 	return db, nil
+}
+
+// addOrder gives the table of an older version the order in which exchanges were kept,
+// which no clock that was set wrongly can change.
+func addOrder(db *sql.DB) error {
+	var there int
+	err := db.QueryRow(`SELECT count(*) FROM pragma_table_info('exchange') WHERE name = 'place'`).Scan(&there)
+	if err == nil && there == 0 {
+		_, err = db.Exec(`ALTER TABLE exchange ADD COLUMN place INTEGER NOT NULL DEFAULT 0`)
+	}
+	if err == nil {
+		_, err = db.Exec(byPlace)
+	}
+	return err
 }
 
 // secretKey is the key of the hashes that stand for secrets.
@@ -152,11 +152,14 @@ type row struct {
 }
 
 // rowOf cuts secrets, and what is too large, out of an exchange. It is given up
-// then: nothing of the one that was given is changed.
-func (j *Journal) rowOf(x *exchange.Exchange) (r row, err error) {
+// then: nothing of the one that was given is changed. Long runs of bytes go to keep.
+func (j *Journal) rowOf(x *exchange.Exchange, keep func(exchange.Body) (string, error)) (r row, err error) {
 	c := x.Redact(j.key)
 	for _, l := range c.Legs {
 		l.Beginning()
+	}
+	if err = c.TakeApart(apart, keep); err != nil {
+		return r, err
 	}
 	if r.whole, err = c.Marshal(); err != nil {
 		return r, err
@@ -168,11 +171,20 @@ func (j *Journal) rowOf(x *exchange.Exchange) (r row, err error) {
 
 // Add implements journal.Journal.
 func (j *Journal) Add(x *exchange.Exchange) error {
-	r, err := j.rowOf(x)
+	return j.with(func(db *sql.DB) error { return j.add(db, x) })
+}
+
+func (j *Journal) add(db *sql.DB, x *exchange.Exchange) error {
+	var hashes []string
+	r, err := j.rowOf(x, func(b exchange.Body) (string, error) {
+		hash, err := j.keepBytes(db, b)
+		hashes = append(hashes, hash)
+		return hash, err
+	})
 	if err != nil {
 		return err
 	}
-	if was, err := j.whole(x.ID); err == nil {
+	if was, err := j.whole(db, x.ID); err == nil {
 		if bytes.Equal(was, r.whole) {
 			return nil
 		}
@@ -184,8 +196,13 @@ func (j *Journal) Add(x *exchange.Exchange) error {
 	if err != nil {
 		return err
 	}
-	_, err = j.db.Exec(
-		`INSERT INTO exchange VALUES (?,?,?,?,?,?,?,?,?)`,
+	for _, hash := range hashes {
+		if _, err := db.Exec(`INSERT OR IGNORE INTO holds VALUES (?,?)`, hash, x.ID); err != nil {
+			return err
+		}
+	}
+	_, err = db.Exec(
+		`INSERT INTO exchange (`+columns+`) VALUES (?,?,?,?,?,?,?,?,?, (SELECT coalesce(max(place), 0) + 1 FROM exchange))`,
 		x.ID,
 		x.Started.UnixNano(),
 		x.Workspace,
@@ -199,39 +216,44 @@ func (j *Journal) Add(x *exchange.Exchange) error {
 	return err
 }
 
+const columns = `id, started, workspace, kind, operation, endpoint, reply, head, body, place`
+
 // outside puts a record that is too large for the database into a file, and gives
 // what stands in the database in its place.
 func (j *Journal) outside(id string, body []byte) (inside []byte, err error) {
 	if len(body) <= inline {
 		return body, nil
 	}
-	return nil, user.WriteFile(j.file(id), body)
+	return nil, user.WriteFile(j.large(id), body)
 }
 
 // Judge implements journal.Journal.
 func (j *Journal) Judge(x *exchange.Exchange) error {
-	was, err := j.whole(x.ID)
-	if err != nil {
+	return j.with(func(db *sql.DB) error {
+		was, err := j.whole(db, x.ID)
+		if err != nil {
+			return err
+		}
+		kept := &exchange.Exchange{}
+		if err := json.Unmarshal(was, kept); err != nil {
+			return err
+		}
+		kept.Findings = x.Redact(j.key).Findings
+		r, err := j.rowOf(kept, func(b exchange.Body) (string, error) { return j.keepBytes(db, b) })
+		if err != nil {
+			return err
+		}
+		inside, err := j.outside(x.ID, r.body)
+		if err != nil {
+			return err
+		}
+		_, err = db.Exec(`UPDATE exchange SET head = ?, body = ? WHERE id = ?`, r.head, inside, x.ID)
 		return err
-	}
-	kept := &exchange.Exchange{}
-	if err := json.Unmarshal(was, kept); err != nil {
-		return err
-	}
-	kept.Findings = x.Redact(j.key).Findings
-	r, err := j.rowOf(kept)
-	if err != nil {
-		return err
-	}
-	inside, err := j.outside(x.ID, r.body)
-	if err != nil {
-		return err
-	}
-	_, err = j.db.Exec(`UPDATE exchange SET head = ?, body = ? WHERE id = ?`, r.head, inside, x.ID)
-	return err
+	})
 }
 
-func (j *Journal) file(id string) string {
+// large is the file of what is too large for the database.
+func (j *Journal) large(id string) string {
 	return filepath.Join(j.dir, "large", filepath.Base(id)+".z")
 }
 
@@ -255,35 +277,46 @@ func (j *Journal) List(q journal.Query) ([]*exchange.Exchange, error) {
 	if most == 0 {
 		most = 200
 	}
-	return j.heads(text+" ORDER BY started DESC, id DESC LIMIT ?", append(args, most)...)
+	return j.heads(text+" ORDER BY place DESC, started DESC, id DESC LIMIT ?", append(args, most)...)
 }
 
 // heads reads records without their bytes.
 func (j *Journal) heads(query string, args ...any) (out []*exchange.Exchange, err error) {
-	rows, err := j.db.Query(query, args...)
+	err = j.with(func(db *sql.DB) error {
+		out = nil
+		return scan(db, func(head []byte) error {
+			x := &exchange.Exchange{}
+			out = append(out, x)
+			return json.Unmarshal(head, x)
+		}, query, args...)
+	})
+	return out, err
+}
+
+// scan gives the one column of each row to do.
+func scan[T any](db *sql.DB, do func(T) error, query string, args ...any) error {
+	rows, err := db.Query(query, args...)
 	if err != nil {
-		return nil, err
+		return err
 	}
 	defer rows.Close()
 	for rows.Next() {
-		var head []byte
-		if err := rows.Scan(&head); err != nil {
-			return nil, err
+		var v T
+		if err := rows.Scan(&v); err != nil {
+			return err
 		}
-		x := &exchange.Exchange{}
-		if err := json.Unmarshal(head, x); err != nil {
-			return nil, err
+		if err := do(v); err != nil {
+			return err
 		}
-		out = append(out, x)
 	}
-	return out, rows.Err()
+	return rows.Err()
 }
 
 // Get implements journal.Journal.
 func (j *Journal) Get(id string) (*exchange.Exchange, error) {
 	holding, err := j.ids(`SELECT id FROM exchange INDEXED BY by_time WHERE instr(id, ?) > 0 LIMIT 100`, id)
 	if id == "last" {
-		holding, err = j.ids(`SELECT id FROM exchange ORDER BY started DESC LIMIT 1`)
+		holding, err = j.ids(`SELECT id FROM exchange ORDER BY place DESC, started DESC LIMIT 1`)
 		if len(holding) == 1 {
 			id = holding[0]
 		}
@@ -294,12 +327,17 @@ func (j *Journal) Get(id string) (*exchange.Exchange, error) {
 	if id, err = journal.Pick(id, holding); err != nil {
 		return nil, err
 	}
-	whole, err := j.whole(id)
-	if err != nil {
-		return nil, err
-	}
 	x := &exchange.Exchange{}
-	return x, json.Unmarshal(whole, x)
+	return x, j.with(func(db *sql.DB) error {
+		whole, err := j.whole(db, id)
+		if err != nil {
+			return err
+		}
+		if err := json.Unmarshal(whole, x); err != nil {
+			return err
+		}
+		return x.PutTogether(func(hash string, length int64) ([]byte, error) { return j.findBytes(db, hash, length) })
+	})
 }
 
 // Tail implements journal.Journal.
@@ -312,30 +350,22 @@ func (j *Journal) Tail(id string) int {
 }
 
 func (j *Journal) ids(query string, args ...any) (out []string, err error) {
-	rows, err := j.db.Query(query, args...)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
-	for rows.Next() {
-		var id string
-		if err := rows.Scan(&id); err != nil {
-			return nil, err
-		}
-		out = append(out, id)
-	}
-	return out, rows.Err()
+	err = j.with(func(db *sql.DB) error {
+		out = nil
+		return scan(db, func(id string) error { out = append(out, id); return nil }, query, args...)
+	})
+	return out, err
 }
 
 // whole is the record of an exchange as it was marshalled.
-func (j *Journal) whole(id string) ([]byte, error) {
+func (j *Journal) whole(db *sql.DB, id string) ([]byte, error) {
 	var body []byte
-	err := j.db.QueryRow(`SELECT body FROM exchange WHERE id = ?`, id).Scan(&body)
+	err := db.QueryRow(`SELECT body FROM exchange WHERE id = ?`, id).Scan(&body)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, journal.ErrNotFound
 	}
 	if err == nil && body == nil {
-		body, err = os.ReadFile(j.file(id))
+		body, err = os.ReadFile(j.large(id))
 	}
 	if err != nil {
 		return nil, err
@@ -349,21 +379,13 @@ func (j *Journal) whole(id string) ([]byte, error) {
 
 // ReplySizes implements journal.Journal.
 func (j *Journal) ReplySizes(operation string) (out []int64) {
-	rows, err := j.db.Query(
-		`SELECT reply FROM exchange WHERE operation = ? AND kind = '' AND reply > 0 ORDER BY started DESC LIMIT ?`,
-		operation,
-		journal.MaxSizes,
-	)
-	if err != nil {
-		return nil
-	}
-	defer rows.Close()
-	for rows.Next() {
-		var n int64
-		if rows.Scan(&n) == nil {
-			out = append(out, n)
-		}
-	}
+	_ = j.with(func(db *sql.DB) error {
+		out = nil
+		return scan(db, func(n int64) error { out = append(out, n); return nil },
+			`SELECT reply FROM exchange WHERE operation = ? AND kind = '' AND reply > 0
+				ORDER BY place DESC, started DESC LIMIT ?`,
+			operation, journal.MaxSizes)
+	})
 	return out
 }
 
@@ -371,7 +393,7 @@ func (j *Journal) ReplySizes(operation string) (out []int64) {
 func (j *Journal) Passed(workspace, operation, endpoint string) *exchange.Exchange {
 	found, err := j.heads(
 		`SELECT head FROM exchange WHERE operation = ? AND endpoint = ? AND workspace = ? AND kind = ''
-			AND `+outcome+` = 'passed' ORDER BY started DESC LIMIT 1`,
+			AND `+outcome+` = 'passed' ORDER BY place DESC, started DESC LIMIT 1`,
 		operation,
 		endpoint,
 		workspace,
@@ -388,7 +410,7 @@ const maxFailed = 50
 // Repaired implements journal.Journal.
 func (j *Journal) Repaired(finding string) (out []*exchange.Exchange) {
 	failed, err := j.heads(
-		`SELECT head FROM exchange WHERE `+cause+` = ? ORDER BY started DESC LIMIT ?`,
+		`SELECT head FROM exchange WHERE `+cause+` = ? ORDER BY place DESC, started DESC LIMIT ?`,
 		finding,
 		maxFailed,
 	)
@@ -416,13 +438,17 @@ func (j *Journal) Repaired(finding string) (out []*exchange.Exchange) {
 // Version implements journal.Journal: other processes' changes are seen too.
 func (j *Journal) Version() int64 {
 	var other, mine int64
-	_ = j.db.QueryRow(`PRAGMA data_version`).Scan(&other)
-	_ = j.db.QueryRow(`SELECT total_changes()`).Scan(&mine)
+	_ = j.with(func(db *sql.DB) error {
+		_ = db.QueryRow(`PRAGMA data_version`).Scan(&other)
+		return db.QueryRow(`SELECT total_changes()`).Scan(&mine)
+	})
 	return other<<32 + mine
 }
 
 // Close implements journal.Journal.
 func (j *Journal) Close() error {
+	j.mu.Lock()
+	defer j.mu.Unlock()
 	_, _ = j.db.Exec(`PRAGMA wal_checkpoint(TRUNCATE)`)
 	return j.db.Close()
 }

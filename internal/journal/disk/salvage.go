@@ -1,0 +1,195 @@
+package disk
+
+import (
+	"database/sql"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"time"
+
+	"modernc.org/sqlite"
+	codes "modernc.org/sqlite/lib"
+
+	"orenda/internal/user"
+)
+
+func (j *Journal) path() string { return filepath.Join(j.dir, "journal.db") }
+
+// damaged tells whether a file is no journal, or not a whole one.
+func damaged(err error) bool {
+	e, ok := errors.AsType[*sqlite.Error](err)
+	return ok && (e.Code()&0xff == codes.SQLITE_NOTADB || e.Code()&0xff == codes.SQLITE_CORRUPT)
+}
+
+// with runs do on the database. Where that proves to be damaged, or another program has
+// put it aside, do runs once more, on the one that is in its place.
+func (j *Journal) with(do func(db *sql.DB) error) error {
+	j.mu.RLock()
+	db, file := j.db, j.file
+	var err error
+	if now, serr := os.Stat(j.path()); serr == nil && os.SameFile(now, file) {
+		if err = do(db); !damaged(err) {
+			j.mu.RUnlock()
+			return err
+		}
+	}
+	j.mu.RUnlock()
+	if rerr := j.renew(db); rerr != nil {
+		return errors.Join(err, rerr)
+	}
+	j.mu.RLock()
+	defer j.mu.RUnlock()
+	return do(j.db)
+}
+
+// renew opens the journal again in the place of a database that was damaged or put aside.
+func (j *Journal) renew(broken *sql.DB) error {
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	if j.db != broken {
+		return nil // somebody else did
+	}
+	file := j.file
+	_ = broken.Close()
+	return j.open(file)
+}
+
+// open connects to the journal. A file that cannot be connected to, or that is the broken
+// one, is put aside, and what can be read of it goes into a new one.
+func (j *Journal) open(broken os.FileInfo) error {
+	unlock, err := (&user.Home{State: j.dir}).Lock(j.path()) // nobody opens what is being put aside
+	if err != nil {
+		return err
+	}
+	defer unlock()
+	now, serr := os.Stat(j.path())
+	isBroken := broken != nil && serr == nil && os.SameFile(now, broken)
+	var db *sql.DB
+	if !isBroken {
+		db, err = connect(j.path())
+	}
+	if isBroken || damaged(err) {
+		var aside string
+		if aside, err = putAside(j.dir, j.path()); err != nil {
+			return err
+		}
+		if db, err = connect(j.path()); err == nil {
+			n := salvage(aside, db)
+			j.news = fmt.Sprintf("a new journal was begun: the one before was damaged, and is now %s", aside)
+			if n > 0 {
+				j.news += fmt.Sprintf("; %d exchanges of it could be read, and are in the new one", n)
+			}
+		}
+	}
+	if err != nil {
+		return err
+	}
+	if j.file, err = os.Stat(j.path()); err != nil {
+		db.Close()
+		return err
+	}
+	j.db = db
+	return nil
+}
+
+// News tells, once, what happened to the journal itself; "" is nothing.
+func (j *Journal) News() string {
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	words := j.news
+	j.news = ""
+	return words
+}
+
+// putAside gives a damaged journal another name.
+func putAside(dir, path string) (aside string, err error) {
+	aside = filepath.Join(dir, "journal-damaged-"+time.Now().UTC().Format("20060102-150405.000")+".db")
+	for _, part := range []string{"", "-wal", "-shm"} {
+		if err := os.Rename(path+part, aside+part); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return "", err
+		}
+	}
+	return aside, nil
+}
+
+// salvage copies what can be read of a damaged journal, and gives how many exchanges
+// that were. Each row is asked for by itself: a damaged page takes only its own along.
+// The damaged file stays as it is: a copy of it is read.
+func salvage(aside string, into *sql.DB) (exchanges int) {
+	dir, err := os.MkdirTemp(filepath.Dir(aside), ".salvage-")
+	if err != nil {
+		return 0
+	}
+	defer os.RemoveAll(dir)
+	for _, part := range []string{"", "-wal"} {
+		b, err := os.ReadFile(aside + part)
+		if err == nil {
+			err = os.WriteFile(filepath.Join(dir, "journal.db"+part), b, 0o600)
+		}
+		if err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return 0
+		}
+	}
+	from, err := sql.Open("sqlite", "file:"+filepath.Join(dir, "journal.db"))
+	if err != nil {
+		return 0
+	}
+	defer from.Close()
+	from.SetMaxOpenConns(1)
+	tx, err := into.Begin()
+	if err != nil {
+		return 0
+	}
+	copied := func(read, write string, columns int, key string) bool {
+		values, to := make([]any, columns), make([]any, columns)
+		for i := range to {
+			to[i] = &values[i]
+		}
+		if from.QueryRow(read, key).Scan(to...) != nil {
+			return false
+		}
+		_, err := tx.Exec(write, values...)
+		return err == nil
+	}
+	place := "place" // a journal of an older version has none
+	var one int
+	if err := from.QueryRow(`SELECT place FROM exchange LIMIT 1`).Scan(&one); err != nil && !damaged(err) &&
+		!errors.Is(err, sql.ErrNoRows) {
+		place = "0"
+	}
+	// The indexes hold the keys as well: what one has lost, another may know.
+	keys := map[string]bool{}
+	for _, q := range []string{
+		`SELECT id FROM exchange ORDER BY id`, `SELECT id FROM exchange ORDER BY id DESC`,
+		`SELECT id FROM exchange INDEXED BY by_time`, `SELECT id FROM exchange INDEXED BY by_tail`,
+		`SELECT id FROM exchange INDEXED BY by_time ORDER BY workspace DESC, started DESC`,
+		`SELECT id FROM holds`,
+	} {
+		_ = scan(from, func(id string) error { keys[id] = true; return nil }, q)
+	}
+	ids := make([]string, 0, len(keys))
+	for id := range keys {
+		ids = append(ids, id)
+	}
+	slices.Sort(ids)
+	for _, id := range ids {
+		if copied(`SELECT id, started, workspace, kind, operation, endpoint, reply, head, body, `+place+
+			` FROM exchange WHERE id = ?`, `INSERT OR IGNORE INTO exchange (`+columns+`) VALUES (?,?,?,?,?,?,?,?,?,?)`,
+			10, id) {
+			exchanges++
+		}
+	}
+	var hashes []string
+	_ = scan(from, func(h string) error { hashes = append(hashes, h); return nil }, `SELECT hash FROM bytes`)
+	for _, h := range hashes {
+		copied(`SELECT hash, length, data FROM bytes WHERE hash = ?`, `INSERT OR IGNORE INTO bytes VALUES (?,?,?)`, 3, h)
+		copied(`SELECT hash, id FROM holds WHERE hash = ?`, `INSERT OR IGNORE INTO holds VALUES (?,?)`, 2, h)
+	}
+	if tx.Commit() != nil {
+		return 0
+	}
+	return exchanges
+}
