@@ -52,7 +52,7 @@ endure: tools
 outside: tools
 	@echo "nothing needs another language, a database server or a browser yet"
 
-# The program for every platform, with checksums.
+# The program for every platform, with checksums: the same bytes from the same commit.
 release:
 	@./scripts/release.sh '$(LDFLAGS)'
 

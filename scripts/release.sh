@@ -1,6 +1,6 @@
 #!/usr/bin/env bash
 # Builds the program for every platform into dist/, with checksums. No path, no time
-# and no build id of this machine is meant to get in.
+# and no build id of this machine gets in: the same commit gives the same bytes.
 set -euo pipefail
 cd "$(dirname "$0")/.."
 rm -rf dist

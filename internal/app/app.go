@@ -9,6 +9,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"runtime/debug"
 	"strings"
 	"time"
 
@@ -53,9 +54,24 @@ type Options struct {
 func Run(ctx context.Context, o Options) (kept string, err error) {
 	m := newModel(o)
 	p := tea.NewProgram(m, tea.WithContext(ctx), tea.WithFPS(120))
+	over := make(chan struct{})
+	fault := make(chan *user.Fault, 1)
+	go func() { // what panics in the background ends the program in its own order
+		defer close(fault)
+		select {
+		case f := <-m.s.Fault():
+			fault <- f
+			p.Quit()
+		case <-over:
+		}
+	}()
 	_, err = p.Run()
+	close(over)
 	if ctx.Err() != nil {
 		err = nil
+	}
+	if f := <-fault; f != nil {
+		m.fault = f
 	}
 	m.keep()
 	m.s.End()
@@ -63,6 +79,9 @@ func Run(ctx context.Context, o Options) (kept string, err error) {
 		err = errors.Join(err, errors.New("something under way did not end in time; what it sent may not be kept"))
 	}
 	kept, lost := o.Workspace.Rescue(time.Now())
+	if m.fault != nil {
+		err = errors.Join(err, m.fault)
+	}
 	return kept, errors.Join(err, lost)
 }
 
@@ -112,8 +131,9 @@ type model struct {
 	answer func(string)
 	heard  []diagnose.Heard
 
-	leaving bool   // what is under way is being halted
-	frame   string // as it is drawn: View only gives it
+	fault   *user.Fault // the panic that ends the application
+	leaving bool        // what is under way is being halted
+	frame   string      // as it is drawn: View only gives it
 }
 
 // leaveTime is how long what is under way is waited for when the person leaves.
@@ -173,8 +193,14 @@ func (m *model) goTo(name string) tea.Cmd {
 // Update implements tea.Model. What is drawn is drawn here, once all that a message
 // brings is taken; so views may move their scroll positions as they draw, and
 // nothing is read or computed in View.
-func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
-	cmd := m.update(msg)
+func (m *model) Update(msg tea.Msg) (_ tea.Model, cmd tea.Cmd) {
+	defer func() { // a panic leaves the terminal as it was, and what was typed
+		if v := recover(); v != nil {
+			m.fault = &user.Fault{Value: v, Stack: debug.Stack()}
+			cmd = tea.Quit
+		}
+	}()
+	cmd = m.update(msg)
 	m.frame = m.draw()
 	if looks := m.s.Looks(); looks != nil {
 		cmd = tea.Batch(cmd, looks)

@@ -74,12 +74,17 @@ const (
 	largeGarbage = 15
 )
 
+// large has memory used sparingly where a message has that many bytes.
+func large(size int) {
+	if size > largeMessage {
+		debug.SetGCPercent(largeGarbage)
+	}
+}
+
 // parse makes an envelope of a body, decrypted where it was encrypted. at is where the
 // call stopped if it is none.
 func (c *reading) parse(body []byte, encoding string) (at exchange.Stage, err error) {
-	if len(body) > largeMessage {
-		debug.SetGCPercent(largeGarbage)
-	}
+	large(len(body))
 	doc, err := xmltree.ParseEncoded(body, encoding, c.limits())
 	c.doc = doc
 	var syntax *xmltree.SyntaxError

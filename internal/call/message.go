@@ -56,6 +56,7 @@ func (c *composing) run() (string, error) {
 // drafts takes the draft and its header blocks, with the variables in.
 func (c *composing) drafts() (err error) {
 	c.draft = c.plan.Draft
+	large(len(c.draft.Bytes()))
 	if err := c.draft.Err(); err != nil {
 		return err
 	}

@@ -68,6 +68,7 @@ func (t *commandLine) demo(ctx context.Context, dir string, headless bool) error
 	}
 	defer j.Close()
 	if !headless {
+		t.lingers.Store(true)
 		_, err := app.Run(ctx, app.Options{Home: home, Workspace: w, Journal: j, Version: Version})
 		return err
 	}

@@ -106,6 +106,7 @@ func (t *commandLine) relayCommand() *cobra.Command {
 			return unread{err}
 		}
 		defer r.Close()
+		t.lingers.Store(true)
 		fmt.Fprintf(t.err, "relay to %s\n  %s\n", safe.Line(u.Redacted()), r.Address())
 		<-cmd.Context().Done()
 		return nil

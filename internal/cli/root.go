@@ -8,8 +8,11 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"runtime/debug"
 	"slices"
 	"strings"
+	"sync/atomic"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -31,6 +34,7 @@ const (
 	exitNo        = 1
 	exitUsage     = 2
 	exitUnread    = 3
+	exitFault     = 70 // a fault of Orenda's own
 	exitCancelled = 130
 )
 
@@ -55,15 +59,49 @@ type commandLine struct {
 	kept     journal.Journal
 	asJSON   bool
 	as       *identity.Identity // who fetches a description, if anybody in particular
+	lingers  atomic.Bool        // it ends in its own order: a server, the application
 }
 
-// Run runs the command line and gives the exit code.
+// endsWithin is how long a command may take to end once it is told to. What waits for
+// a file or computes cannot always be told; it is left behind then.
+const endsWithin = 800 * time.Millisecond
+
+// Run runs the command line and gives the exit code. When ctx ends, so does the
+// command, within a second; the application and servers end in their own order.
 func Run(ctx context.Context, args []string, out, errOut io.Writer) int {
 	t := &commandLine{out: out, err: errOut}
+	ended := make(chan int, 1)
+	go func() { ended <- t.run(ctx, args) }()
+	select {
+	case code := <-ended:
+		return code
+	case <-ctx.Done():
+	}
+	left := time.NewTimer(endsWithin)
+	defer left.Stop()
+	for {
+		select {
+		case code := <-ended:
+			return code
+		case <-left.C:
+			if !t.lingers.Load() {
+				return exitCancelled
+			}
+		}
+	}
+}
+
+func (t *commandLine) run(ctx context.Context, args []string) (code int) {
+	defer func() {
+		if v := recover(); v != nil {
+			t.report(&user.Fault{Value: v, Stack: debug.Stack()})
+			code = exitFault
+		}
+	}()
 	root := t.root()
 	root.SetArgs(args)
-	root.SetOut(out)
-	root.SetErr(errOut)
+	root.SetOut(t.out)
+	root.SetErr(t.err)
 	err := root.ExecuteContext(ctx)
 	if t.kept != nil {
 		if news := t.kept.News(); news != "" {
@@ -73,7 +111,11 @@ func Run(ctx context.Context, args []string, out, errOut io.Writer) int {
 	}
 	var s status
 	var u unread
+	var f *user.Fault
 	switch {
+	case errors.As(err, &f):
+		t.report(f)
+		return exitFault
 	case err == nil:
 		return 0
 	case errors.As(err, &s):
@@ -84,6 +126,17 @@ func Run(ctx context.Context, args []string, out, errOut io.Writer) int {
 	}
 	t.complain(err)
 	return exitUsage
+}
+
+// report writes a fault of Orenda's own down, and says where.
+func (t *commandLine) report(f *user.Fault) {
+	t.complain(f)
+	file, err := t.folders.Report(f, Version)
+	if err != nil {
+		t.complain(fmt.Errorf("it could not be written down: %w\n%s", err, f.Stack))
+		return
+	}
+	fmt.Fprintf(t.err, "What was made is kept. The report holds no message and no secret:\n%s\n", safe.Line(file))
 }
 
 func (t *commandLine) complain(err error) { fmt.Fprintln(t.err, "orenda: "+safe.Line(err.Error())) }
@@ -243,6 +296,7 @@ func (t *commandLine) open(ctx context.Context, args []string) error {
 	if err != nil {
 		opts.Journal, opts.Notice = &journal.Memory{}, "nothing is kept from now on: "+err.Error()
 	}
+	t.lingers.Store(true)
 	kept, err := app.Run(ctx, opts)
 	if kept != "" {
 		fmt.Fprintf(

@@ -55,6 +55,7 @@ func (t *commandLine) standinCommand() *cobra.Command {
 			fmt.Fprintf(t.out, "\nuser %s, password “%s”; certificate SHA-256 %s\n", standin.User, standin.Password,
 				trust.Grouped(trust.Fingerprint(h.Cert.Cert)))
 		}
+		t.lingers.Store(true)
 		<-cmd.Context().Done()
 		return nil
 	}

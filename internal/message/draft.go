@@ -4,6 +4,8 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"hash/fnv"
+	"io"
 	"regexp"
 	"slices"
 	"strings"
@@ -473,10 +475,24 @@ func (d *Draft) Inputs() []exchange.Input {
 	var out []exchange.Input
 	for _, it := range d.items {
 		if (it.Kind == Leaf || it.Kind == Attr) && it.Present && !it.Unfilled {
-			out = append(out, exchange.Input{Path: it.Path, Value: it.Value})
+			out = append(out, exchange.Input{Path: it.Path, Value: inputValue(it.Value)})
 		}
 	}
 	return out
+}
+
+// maxInput is the longest value in bytes that is noted as what a draft was filled with.
+const maxInput = 4 << 10
+
+// inputValue is a value as it is noted: of a long one its beginning, with what tells it
+// from others of the same beginning.
+func inputValue(v string) string {
+	if len(v) <= maxInput {
+		return strings.Clone(v)
+	}
+	h := fnv.New64a()
+	_, _ = io.CopyBuffer(struct{ io.Writer }{h}, struct{ io.Reader }{strings.NewReader(v)}, make([]byte, 64<<10))
+	return fmt.Sprintf("%s… (%d bytes, %016x)", strings.ToValidUTF8(v[:maxInput], ""), len(v), h.Sum64())
 }
 
 // Secrets are the values of elements and attributes whose names say that they are

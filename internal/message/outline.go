@@ -287,7 +287,7 @@ func (f *follow) present(p *schema.Particle, index int, required bool) {
 	}
 	if it.Kind == Leaf {
 		it.Unfilled = IsUnfilled(n)
-		it.Value = n.Text()
+		it.Value = n.Peek() // a draft's document lives as long as its outline
 		if st := schema.SimpleOf(e.TypeOf()); !it.Unfilled && !it.Nil {
 			if err := st.Check(it.Value); err != nil {
 				it.Errors = append(it.Errors, err.Msg)

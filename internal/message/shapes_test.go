@@ -101,6 +101,47 @@ func TestSamplesOfEveryShapeAreValidOnceFilled(t *testing.T) {
 
 // Every field that an outline offers can be given a value, in any order, and
 // the message stays readable.
+// Ten children on each of twenty levels are 10^20 elements: a sample ends before, and
+// what it leaves out can still be put in.
+func TestASampleIsBoundedHoweverWideItsTypesAre(t *testing.T) {
+	var xsd strings.Builder
+	for level := range 20 {
+		fmt.Fprintf(&xsd, `<xs:complexType name="T%d"><xs:sequence>`, level)
+		for child := range 10 {
+			of := "xs:string"
+			if level < 19 {
+				of = fmt.Sprintf("s:T%d", level+1)
+			}
+			fmt.Fprintf(&xsd, `<xs:element name="e%d" type="%s"/>`, child, of)
+		}
+		xsd.WriteString(`</xs:sequence></xs:complexType>`)
+	}
+	s := set(t, xsd.String()+`<xs:element name="r" type="s:T0"/>`)
+	for _, want := range []Want{{}, {All: true, Comments: true}} {
+		src := Sample(s, root(s), want)
+		d, err := xmltree.Parse(src, xmltree.Limits{})
+		require.NoError(t, err)
+		assert.Less(t, d.Len(), 3*maxElements)
+		draft := NewDraft(s, root(s), src)
+		assert.Less(t, len(draft.Items()), 4*maxElements)
+		assert.NotEmpty(t, draft.Validate())
+	}
+}
+
+// What a draft was filled with is noted without its long values, which still differ.
+func TestLongValuesAreNotedByTheirBeginning(t *testing.T) {
+	s := set(t, `<xs:element name="r"><xs:complexType><xs:sequence><xs:element name="a" type="xs:string"/></xs:sequence></xs:complexType></xs:element>`)
+	noted := func(end string) string {
+		long := strings.Repeat("slack water ", 10_000) + end
+		in := NewDraft(s, root(s), []byte(`<r xmlns="urn:s"><a>`+long+`</a></r>`)).Inputs()
+		require.Len(t, in, 1)
+		return in[0].Value
+	}
+	assert.Less(t, len(noted("a")), maxInput+100)
+	assert.Equal(t, noted("a"), noted("a"))
+	assert.NotEqual(t, noted("a"), noted("b"))
+}
+
 func TestEveryFieldOfEveryShapeCanBeSet(t *testing.T) {
 	for name, xsd := range shapes {
 		s := set(t, xsd)

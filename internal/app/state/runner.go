@@ -2,11 +2,14 @@ package state
 
 import (
 	"context"
+	"runtime/debug"
 	"strings"
 	"sync"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
+
+	"orenda/internal/user"
 )
 
 // runner owns every goroutine that the application starts: calls, fetches, checks,
@@ -15,10 +18,11 @@ type runner struct {
 	ctx    context.Context //nolint:containedctx // it lives as long as what it owns
 	cancel context.CancelFunc
 	all    sync.WaitGroup
+	fault  chan *user.Fault // the first panic of what runs in the background
 }
 
 func newRunner() *runner {
-	r := &runner{}
+	r := &runner{fault: make(chan *user.Fault, 1)}
 	r.ctx, r.cancel = context.WithCancel(context.Background())
 	return r
 }
@@ -29,10 +33,22 @@ func (r *runner) Go(do func(ctx context.Context)) (halt context.CancelFunc) {
 	ctx, halt := context.WithCancel(r.ctx)
 	r.all.Go(func() {
 		defer halt()
+		defer func() {
+			if v := recover(); v != nil {
+				select {
+				case r.fault <- &user.Fault{Value: v, Stack: debug.Stack()}:
+				default: // the first is told
+				}
+				r.cancel()
+			}
+		}()
 		do(ctx)
 	})
 	return halt
 }
+
+// Fault gives the panic of something in the background, which ends the application.
+func (s *State) Fault() <-chan *user.Fault { return s.run.fault }
 
 // End halts everything. What has ended keeps what it has to keep, so Wait follows.
 func (r *runner) End() { r.cancel() }
@@ -99,7 +115,11 @@ func (s *State) look(key string, find func(ctx context.Context) (take func())) {
 	found := make(chan func(), 1)
 	s.looks = append(s.looks, func() tea.Msg {
 		s.run.Go(func(ctx context.Context) { found <- find(ctx) })
-		take := <-found
+		var take func()
+		select {
+		case take = <-found:
+		case <-s.run.ctx.Done(): // the application ends
+		}
 		return Looked{func() {
 			delete(s.looking, key)
 			if take != nil {
