@@ -20,8 +20,14 @@ func (c *binding) values() error {
 		if v.Text == "" || v.Key.Stage == exchange.Security {
 			continue
 		}
-		if err := v.Key.Check(v.Text); err != nil && v.Key.Kind != endpoint.List {
-			return &endpoint.ValueError{Key: v.Key, Value: v, Err: err}
+		items := []string{v.Text}
+		if v.Key.Kind == endpoint.List {
+			items = v.Items
+		}
+		for _, item := range items {
+			if err := v.Key.Check(item); err != nil {
+				return &endpoint.ValueError{Key: v.Key, Value: v, Err: err}
+			}
 		}
 	}
 	return c.findProxy()

@@ -217,7 +217,7 @@ func assignments(w *workspace.Workspace, name string, args []string) ([]exchange
 			if v.Text != "" {
 				c.From = v.Text
 			}
-			if value != "" && !strings.Contains(value, "${") && k.Kind != endpoint.List {
+			if value != "" && !strings.Contains(value, "${") {
 				if err := k.Check(value); err != nil {
 					return nil, err
 				}

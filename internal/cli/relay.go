@@ -21,6 +21,7 @@ import (
 //revive:disable-next-line:function-length a command: its flags, and what it does with them
 func (t *commandLine) relayCommand() *cobra.Command {
 	var listen, to, source, env string
+	var pathSecret bool
 	cmd := &cobra.Command{
 		Use:   "relay --to URL|ENDPOINT",
 		Short: "Pass another program's calls on, and trace each of them",
@@ -36,6 +37,8 @@ func (t *commandLine) relayCommand() *cobra.Command {
 	cmd.Flags().StringVar(&to, "to", "", "address of the service, or an endpoint of the workspace")
 	cmd.Flags().StringVar(&source, "contract", "", "description to hold the calls against, FILE or URL")
 	cmd.Flags().StringVar(&env, "env", "", "environment of the workspace")
+	cmd.Flags().BoolVar(&pathSecret, "path-secret", false,
+		"demand a part of the path that nobody guesses; always so with a client certificate")
 	_ = cmd.MarkFlagRequired("to")
 	set := settingFlags(cmd, "address", "expect", "token", "http-auth", "identity", "session", "action", "soap")
 	t.jsonFlag(cmd)
@@ -87,10 +90,15 @@ func (t *commandLine) relayCommand() *cobra.Command {
 			return err
 		}
 		var mu sync.Mutex
+		secret := ""
+		if pathSecret || base.Settings.Text("client-cert") != "" {
+			secret = relay.NewSecret()
+		}
 		r, err := relay.Listen(
 			relay.Options{
 				Listen: listen,
 				To:     u,
+				Secret: secret,
 				Plan:   func(w *call.Imported) call.Plan { return planOf(base, contracts, w) },
 				Keep: func(x *exchange.Exchange) {
 					mu.Lock()
@@ -108,6 +116,10 @@ func (t *commandLine) relayCommand() *cobra.Command {
 		defer r.Close()
 		t.lingers.Store(true)
 		fmt.Fprintf(t.err, "relay to %s\n  %s\n", safe.Line(u.Redacted()), r.Address())
+		if t.asJSON {
+			b, _ := json.Marshal(map[string][]string{"listening": {r.Address()}})
+			fmt.Fprintf(t.out, "%s\n", b)
+		}
 		<-cmd.Context().Done()
 		return nil
 	}

@@ -87,3 +87,20 @@ func TestValuesAreChecked(t *testing.T) {
 	assert.ErrorContains(t, KeyOf("token").Check("Digest"), "digest is meant")
 	assert.NoError(t, KeyOf("answer-time").Check("2 min"))
 }
+
+// What goes into a head holds no line break: it could begin another field.
+func TestValuesOfHeadsAreOneLine(t *testing.T) {
+	for key, bad := range map[string][]string{
+		"header": {"X-A", "X-A: b\r\nX-Evil: c", "X A: b", ": b", "X-A: b\x00"},
+		"action": {"a\nb"},
+		"agent":  {"a\rb"},
+	} {
+		for _, v := range bad {
+			if k := KeyOf(key); k != nil {
+				assert.Error(t, k.Check(v), "%s %q", key, v)
+			}
+		}
+	}
+	assert.NoError(t, KeyOf("header").Check("X-Quay: north, and south"))
+	assert.NoError(t, KeyOf("header").Check("X-Quay:"))
+}

@@ -153,7 +153,14 @@ func (s *Settings) Record() []exchange.Setting {
 // Check says what is wrong with a value for the key, in plain words; nil where
 // nothing is.
 func (k *Key) Check(value string) error {
+	if strings.ContainsAny(value, "\r\n\x00") { // it could begin another field of a head
+		return fmt.Errorf("%q holds a line break", value)
+	}
 	switch k.Kind {
+	case List:
+		if name, _, ok := strings.Cut(value, ":"); k.Name == "header" && (!ok || !isToken(strings.TrimSpace(name))) {
+			return fmt.Errorf("%q is no header field; write Name: value", value)
+		}
 	case Size:
 		n, err := ParseSize(value)
 		if err == nil && n <= 0 {
@@ -187,6 +194,13 @@ func (k *Key) Check(value string) error {
 		return fmt.Errorf("%q is not one of %s%s", value, strings.Join(k.Of, ", "), hint)
 	}
 	return nil
+}
+
+// isToken tells whether a text can be the name of a header field (RFC 9110 §5.6.2).
+func isToken(s string) bool {
+	return s != "" && strings.IndexFunc(s, func(r rune) bool {
+		return r <= ' ' || r >= 0x7f || strings.ContainsRune("\"(),/:;<=>?@[\\]{}", r)
+	}) < 0
 }
 
 //nolint:gochecknoglobals // a table: it is never written to

@@ -6,13 +6,17 @@ package relay
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"context"
+	"crypto/rand"
+	"crypto/subtle"
 	"errors"
 	"fmt"
 	"io"
 	"net"
 	"net/http"
 	"net/url"
+	"runtime/debug"
 	"strconv"
 	"strings"
 	"sync"
@@ -29,6 +33,8 @@ import (
 const (
 	maxBody = 256 << 20
 	maxOpen = 64 // connections at a time
+
+	largeBody = 16 << 20 // memory is given back after a call of that size
 )
 
 // Options say where a relay passes calls on to, and how.
@@ -39,7 +45,15 @@ type Options struct {
 	Plan func(w *call.Imported) call.Plan // how the service is reached, and what a call is held against
 	Keep func(*exchange.Exchange)         // told of each exchange, from several goroutines; may be nil
 	Idle time.Duration                    // for the next bytes of a request; 0: ten seconds
+	Head time.Duration                    // for the whole head of a request; 0: twice Idle
+
+	// Secret is the first part of the path that a program must know, "" none: where the
+	// relay adds something by which the service takes the program for the person.
+	Secret string
 }
+
+// NewSecret is a part of a path that nobody guesses: 128 random bits.
+func NewSecret() string { return strings.ToLower(rand.Text()) }
 
 // Relay is a listener that passes calls on until it is closed.
 type Relay struct {
@@ -51,7 +65,7 @@ type Relay struct {
 	room   chan struct{}
 
 	mu    sync.Mutex
-	conns map[net.Conn]bool
+	conns map[net.Conn]time.Time // when it began to wait for a request; zero while one is under way
 }
 
 // Listen opens a relay.
@@ -59,9 +73,8 @@ func Listen(o Options) (*Relay, error) {
 	if o.Listen == "" {
 		o.Listen = "127.0.0.1:0"
 	}
-	if o.Idle == 0 {
-		o.Idle = 10 * time.Second
-	}
+	o.Idle = cmp.Or(o.Idle, 10*time.Second)
+	o.Head = cmp.Or(o.Head, 2*o.Idle)
 	host, _, err := net.SplitHostPort(o.Listen)
 	if err != nil || !loopback(host) {
 		return nil, fmt.Errorf("a relay listens on loopback only, not on %s", o.Listen)
@@ -73,7 +86,7 @@ func Listen(o Options) (*Relay, error) {
 	if err != nil {
 		return nil, err
 	}
-	r := &Relay{o: o, l: l, room: make(chan struct{}, maxOpen), conns: map[net.Conn]bool{}}
+	r := &Relay{o: o, l: l, room: make(chan struct{}, maxOpen), conns: map[net.Conn]time.Time{}}
 	r.ctx, r.cancel = context.WithCancel(context.Background())
 	r.wg.Add(1)
 	go r.accept()
@@ -110,6 +123,9 @@ func loopback(host string) bool {
 // Address is where programs call: its path is the service's.
 func (r *Relay) Address() string {
 	u := url.URL{Scheme: "http", Host: r.l.Addr().String(), Path: r.o.To.Path}
+	if r.o.Secret != "" {
+		u.Path = "/" + r.o.Secret + u.Path
+	}
 	return u.String()
 }
 
@@ -134,13 +150,16 @@ func (r *Relay) accept() {
 		}
 		select {
 		case r.room <- struct{}{}:
-		case <-r.ctx.Done():
-			c.Close()
-			return
+		default:
+			r.makeRoom()
+			select {
+			case r.room <- struct{}{}:
+			case <-r.ctx.Done():
+				c.Close()
+				return
+			}
 		}
-		r.mu.Lock()
-		r.conns[c] = true
-		r.mu.Unlock()
+		r.wait(c, time.Now())
 		r.wg.Add(1)
 		go func() {
 			defer r.wg.Done()
@@ -154,25 +173,56 @@ func (r *Relay) accept() {
 	}
 }
 
+// wait notes since when a connection waits for a request; the zero time: it does not.
+func (r *Relay) wait(c net.Conn, since time.Time) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.conns[c] = since
+}
+
+// makeRoom ends the connection that has waited longest for a request to come, or to
+// come whole: whoever is slow does not keep others out.
+func (r *Relay) makeRoom() {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	var longest net.Conn
+	for c, since := range r.conns {
+		if !since.IsZero() && (longest == nil || since.Before(r.conns[longest])) {
+			longest = c
+		}
+	}
+	if longest != nil {
+		longest.Close()
+	}
+}
+
 // serve passes on what comes over a connection, one request after the other. Where
 // the program keeps it, one to the service is kept for it alone: some ways to log
 // in are bound to a connection.
 func (r *Relay) serve(c net.Conn) {
-	in := bufio.NewReaderSize(&patient{c, r.o.Idle}, 32<<10)
+	from := &patient{Conn: c, idle: r.o.Idle}
+	in := bufio.NewReaderSize(from, 32<<10)
 	pool := &wire.Pool{}
 	defer pool.Close()
-	for r.pass(c, in, pool) {
+	for r.pass(from, in, pool) {
+		r.wait(c, time.Now())
 	}
 }
 
 // pass passes one request on. more is true where another may follow.
-func (r *Relay) pass(c net.Conn, in *bufio.Reader, pool *wire.Pool) (more bool) {
+func (r *Relay) pass(c *patient, in *bufio.Reader, pool *wire.Pool) (more bool) {
 	w, keep, err := r.read(in, c)
 	if err != nil {
-		if !errors.Is(err, io.EOF) {
+		if errors.Is(err, errNoWay) {
+			answer(c, "404 Not Found", "orenda relay: nothing is here")
+		} else if !errors.Is(err, io.EOF) {
 			answer(c, "400 Bad Request", "orenda relay: "+err.Error())
 		}
 		return false
+	}
+	r.wait(c.Conn, time.Time{})
+	if len(w.Body) > largeBody {
+		defer debug.FreeOSMemory() // else what one large call took stays with the relay
 	}
 	plan := r.o.Plan(w)
 	plan.Pool = pool
@@ -203,15 +253,40 @@ func ends(l *exchange.Leg, method string) bool {
 	return framed && !l.Truncated && h.BodyWhole && h.Proto == "HTTP/1.1" && !http1.Says(h.Get("Connection"), "close")
 }
 
-// patient gives the next bytes a time of their own.
+// patient gives the next bytes a time of their own, but no longer than to an end that
+// may be set.
 type patient struct {
 	net.Conn
 	idle time.Duration
+	end  time.Time // zero: none
 }
 
 func (p *patient) Read(b []byte) (int, error) {
-	_ = p.SetReadDeadline(time.Now().Add(p.idle))
+	until := time.Now().Add(p.idle)
+	if !p.end.IsZero() && p.end.Before(until) {
+		until = p.end
+	}
+	_ = p.SetReadDeadline(until)
 	return p.Conn.Read(b)
+}
+
+// errNoWay means that a request does not know the secret part of the path.
+var errNoWay = errors.New("nothing is here")
+
+// known takes the secret part off a request's target.
+func (r *Relay) known(target string) (rest string, ok bool) {
+	if r.o.Secret == "" {
+		return target, true
+	}
+	want := "/" + r.o.Secret
+	if len(target) < len(want) || subtle.ConstantTimeCompare([]byte(target[:len(want)]), []byte(want)) == 0 {
+		return "", false
+	}
+	rest = target[len(want):]
+	if rest == "" || rest[0] == '?' {
+		rest = "/" + rest
+	}
+	return rest, rest[0] == '/'
 }
 
 func answer(c net.Conn, status, text string) {
@@ -228,10 +303,19 @@ func answer(c net.Conn, status, text string) {
 
 // read takes a request as it comes: its fields in order and as they are spelled.
 // keep is true where the program keeps the connection.
-func (r *Relay) read(in *bufio.Reader, c net.Conn) (w *call.Imported, keep bool, err error) {
+func (r *Relay) read(in *bufio.Reader, c *patient) (w *call.Imported, keep bool, err error) {
+	if _, err := in.Peek(1); err != nil { // a program that keeps the connection may be quiet
+		return nil, false, io.EOF
+	}
+	c.end = time.Now().Add(r.o.Head)
 	line, head, err := readHead(in)
 	if err != nil {
 		return nil, false, err
+	}
+	c.end = time.Time{}
+	ok := false
+	if line.Target, ok = r.known(line.Target); !ok {
+		return nil, false, errNoWay
 	}
 	w = &call.Imported{Declared: head.Declared, Method: line.Method, URL: r.target(line.Target)}
 	keep = line.Proto == "HTTP/1.1"

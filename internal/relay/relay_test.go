@@ -369,6 +369,48 @@ func TestWhatNoRelayTakes(t *testing.T) {
 	assert.Empty(t, w.kept)
 }
 
+// Where the relay adds what the service knows the person by, a part of the path is
+// demanded that nobody guesses.
+func TestASecretPathIsDemanded(t *testing.T) {
+	var asked []string
+	service := httptest.NewServer(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
+		asked = append(asked, r.URL.String())
+	}))
+	defer service.Close()
+	to, err := url.Parse(service.URL + "/berths")
+	require.NoError(t, err)
+	r, err := Listen(Options{To: to, Secret: NewSecret(), Plan: func(*call.Imported) call.Plan { return call.Plan{} }})
+	require.NoError(t, err)
+	defer r.Close()
+	host := "http://" + r.l.Addr().String()
+	for path, status := range map[string]int{
+		host + "/berths": 404, host + "/": 404, host + "/" + strings.Repeat("a", 26) + "/berths": 404,
+		host + "/" + r.o.Secret[:25] + "/berths": 404, host + "/" + r.o.Secret + "x/berths": 404,
+		r.Address(): 200, r.Address() + "?wsdl": 200,
+	} {
+		tr := &http.Transport{DisableKeepAlives: true}
+		got, err := (&http.Client{Transport: tr}).Get(path)
+		require.NoError(t, err)
+		got.Body.Close()
+		tr.CloseIdleConnections()
+		assert.Equal(t, status, got.StatusCode, path)
+	}
+	assert.ElementsMatch(t, []string{"/berths", "/berths?wsdl"}, asked)
+}
+
+// Whoever opens connections and says little keeps nobody out.
+func TestSlowProgramsDoNotKeepOthersOut(t *testing.T) {
+	w := watch(t, "http://PLAIN/berths")
+	for range maxOpen + 10 {
+		c, err := net.Dial("tcp", w.l.Addr().String())
+		require.NoError(t, err)
+		defer c.Close()
+		_, _ = io.WriteString(c, "POST /berths HTT")
+	}
+	status, _ := w.post(fmt.Sprintf(asks, "12"), find)
+	assert.Equal(t, 200, status)
+}
+
 // Closing ends what is under way.
 func TestClosingEndsWhatIsUnderWay(t *testing.T) {
 	w := watch(t, "http://PLAIN/berths/~wait.timed-out")
@@ -415,8 +457,9 @@ func FuzzRequests(f *testing.F) {
 	cancel() // nothing is sent
 	f.Fuzz(func(_ *testing.T, b []byte) {
 		r := &Relay{
-			o:   Options{To: to, Idle: time.Second, Plan: func(*call.Imported) call.Plan { return call.Plan{} }},
-			ctx: ctx,
+			o:     Options{To: to, Idle: time.Second, Plan: func(*call.Imported) call.Plan { return call.Plan{} }},
+			ctx:   ctx,
+			conns: map[net.Conn]time.Time{},
 		}
 		r.serve(anyConn{r: bytes.NewReader(b)})
 	})

@@ -60,10 +60,8 @@ func (v *View) edit(msg tea.Msg) tea.Cmd {
 	cmd := v.in.Update(msg)
 	v.wrong = ""
 	if value := strings.TrimSpace(v.in.Value()); value != "" {
-		if k := endpoint.KeyOf(v.key); k.Kind != endpoint.List {
-			if err := k.Check(value); err != nil {
-				v.wrong = err.Error()
-			}
+		if err := endpoint.KeyOf(v.key).Check(value); err != nil {
+			v.wrong = err.Error()
 		}
 	}
 	return cmd

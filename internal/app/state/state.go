@@ -476,7 +476,7 @@ func (s *State) SetSetting(key, value string) error {
 		return s.setFetch(k, value)
 	}
 	if value != "" {
-		if err := k.Check(value); err != nil && k.Kind != endpoint.List {
+		if err := k.Check(value); err != nil {
 			return err
 		}
 	}
