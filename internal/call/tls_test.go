@@ -1,6 +1,7 @@
 package call_test
 
 import (
+	"bytes"
 	"crypto/tls"
 	"crypto/x509"
 	"fmt"
@@ -12,6 +13,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -508,6 +510,34 @@ func TestHandshakesThatComeToNothing(t *testing.T) {
 		ln.Close()
 		<-done
 	}
+}
+
+// A certificate that is none is named so, not the handshake.
+func TestACertificateThatCannotBeRead(t *testing.T) {
+	h := harbour(t)
+	der := slices.Clone(h.Cert.Cert.Raw)
+	i := bytes.Index(der, []byte{0x02, 0x01, 0x02}) // version, then the serial number: made negative
+	require.Positive(t, i)
+	serial := i + 5
+	der[serial] |= 0x80
+	ln, err := tls.Listen("tcp", "127.0.0.1:0", &tls.Config{
+		Certificates: []tls.Certificate{{Certificate: [][]byte{der}, PrivateKey: h.Cert.Key}},
+	})
+	require.NoError(t, err)
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		c, err := ln.Accept()
+		if err == nil {
+			_, _ = c.Read(make([]byte, 1))
+			c.Close()
+		}
+	}()
+	x := run(t, to(t, ln.Addr().String()))
+	assert.Equal(t, "tls.certificate-unreadable", x.Findings[0].ID, "%v", ids(x))
+	assert.Contains(t, x.Findings[0].Why, "serial number")
+	ln.Close()
+	<-done
 }
 
 // To see a chain no secret is needed, and none is asked for.

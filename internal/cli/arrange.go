@@ -16,28 +16,25 @@ import (
 	"orenda/internal/workspace"
 )
 
-// change makes changes to the workspace and prints them, or only prints them.
+// change makes changes to the workspace and prints them, or only prints them. What is
+// printed was done.
 func (t *commandLine) change(w *workspace.Workspace, show bool, changes []exchange.Change) error {
+	if !show && len(changes) > 0 {
+		if err := w.Apply(changes...); err != nil {
+			return unread{err}
+		}
+	}
 	if t.asJSON {
 		if changes == nil {
 			changes = []exchange.Change{}
 		}
-		if err := t.printJSON(changes); err != nil {
-			return err
-		}
-	} else {
-		for _, c := range changes {
-			fmt.Fprintln(t.out, safe.Line(cutTo(c.String(), 150)))
-		}
-		if len(changes) == 0 {
-			fmt.Fprintln(t.err, "nothing is to be changed")
-		}
+		return t.printJSON(changes)
 	}
-	if show || len(changes) == 0 {
-		return nil
+	for _, c := range changes {
+		fmt.Fprintln(t.out, safe.Line(cutTo(c.String(), 150)))
 	}
-	if err := w.Apply(changes...); err != nil {
-		return unread{err}
+	if len(changes) == 0 {
+		fmt.Fprintln(t.err, "nothing is to be changed")
 	}
 	return nil
 }

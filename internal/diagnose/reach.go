@@ -44,6 +44,7 @@ var reachRules = []Rule{
 	{"tls.keys-logged", exchange.Warn, exchange.Yours, keysLogged},
 	{"tls.timed-out", exchange.Stop, exchange.Between, tlsTimedOut},
 	{"tls.closed", exchange.Stop, exchange.Unknown, tlsClosed},
+	{"tls.certificate-unreadable", exchange.Stop, exchange.Theirs, certificateUnreadable},
 	{"tls.alert", exchange.Stop, exchange.Theirs, tlsAlert},
 
 	{"send.header-replaced", exchange.Warn, exchange.Yours, headerReplaced},

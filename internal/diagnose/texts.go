@@ -516,6 +516,11 @@ var texts = map[string]Text{
 		"The connection was accepted and nothing more came.",
 		"Look at what stands between; a firewall may hold TLS back.",
 	},
+	"tls.certificate-unreadable": {
+		"A certificate of the server cannot be read.",
+		"Its bytes are no X.509 certificate that can be parsed.",
+		"The service's people have to issue it anew.",
+	},
 	"tls.closed": {
 		"The peer dropped the handshake without a word.",
 		"The connection ended within it.",

@@ -546,6 +546,20 @@ func tlsClosed(c *Case) []exchange.Finding {
 	})
 }
 
+func certificateUnreadable(c *Case) []exchange.Finding {
+	e := c.onWire("tls.certificate-unreadable")
+	if e == nil {
+		return nil
+	}
+	return one(exchange.Finding{
+		Title: "a certificate of the server cannot be read",
+		Why: fmt.Sprintf("Its bytes are no X.509 certificate that this program can parse: %v. It was not judged: neither "+
+			"trust nor name nor date was looked at.", e.Err),
+		Evidence: c.inAddress(),
+		Program:  "tell the service's people: the certificate has to be issued anew; other programs may read it all the same",
+	})
+}
+
 func tlsAlert(c *Case) []exchange.Finding {
 	e := c.onWire("tls.alert")
 	if e == nil {

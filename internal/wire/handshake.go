@@ -138,6 +138,10 @@ func issuers(raw [][]byte) []string {
 	return out
 }
 
+// unparsed begins the error of crypto/tls for a certificate that it cannot read: it has
+// no type of its own for it.
+const unparsed = "tls: failed to parse certificate from server: "
+
 // failed says why a handshake ended.
 func (s *shaking) failed(err error) error {
 	e := s.t.fail(exchange.TLS, HandshakeBroken, err)
@@ -157,6 +161,8 @@ func (s *shaking) failed(err error) error {
 		e.Reason, e.Limit = HandshakeTimeout, int64(s.t.cfg.ConnectTime)
 	case errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, syscall.ECONNRESET):
 		e.Reason = HandshakeClosed
+	case strings.HasPrefix(err.Error(), unparsed):
+		e.Reason, e.Err = CertificateUnreadable, errors.New(strings.TrimPrefix(err.Error(), unparsed))
 	default:
 		e.Reason = s.t.refusedHere(s.info.HelloIn)
 	}

@@ -37,6 +37,7 @@ const (
 	AlertReceived             // any other alert: Error.Alert
 	HandshakeTimeout          // no end of the handshake in time
 	HandshakeClosed           // the peer closed without an alert
+	CertificateUnreadable     // a certificate of the peer cannot be parsed
 	HandshakeBroken           // anything else that ended the handshake
 
 	SendReset     // the peer closed while the request was leaving
