@@ -57,6 +57,7 @@ func TestWhatIsRememberedOfCallsLikeIt(t *testing.T) {
 				t,
 				exchange.Differs{
 					Key:     "receive-limit",
+					Of:      "setting",
 					Stage:   exchange.Receive,
 					Was:     "16 MiB",
 					Is:      "256",
@@ -66,7 +67,7 @@ func TestWhatIsRememberedOfCallsLikeIt(t *testing.T) {
 				"what the cause is about comes first",
 			)
 			assert.Equal(t, "answer-time", p.Differs[1].Key)
-			assert.Equal(t, exchange.Differs{Key: "length", Stage: exchange.Message, Was: "20", Is: "21"}, p.Differs[2])
+			assert.Equal(t, exchange.Differs{Key: "length", Of: "field", Stage: exchange.Message, Was: "20", Is: "21"}, p.Differs[2])
 			var back *exchange.Remedy
 			for i, r := range x.Findings[0].Remedies {
 				if r.Title[:8] == "take the" {

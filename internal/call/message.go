@@ -43,7 +43,7 @@ func (c *composing) run() (string, error) {
 	}
 	c.rec.Fact(exchange.Message, "size", diagnose.Bytes(c.size)+" bytes")
 	c.rec.Update(func(x *exchange.Exchange) {
-		x.Inputs = d.Inputs()
+		x.Inputs = append(d.Inputs(), headerInputs(d, c.header)...)
 		x.Secrets = append(append(x.Secrets, d.Secrets()...), c.header.Secrets()...)
 	})
 	limit, err := c.plan.Settings.Size("send-limit")
@@ -51,6 +51,29 @@ func (c *composing) run() (string, error) {
 		return c.note(), &diagnose.TooLargeError{Size: c.size, Limit: limit}
 	}
 	return c.note(), nil
+}
+
+// headerInputs are what the header blocks were filled with, and which ones a draft
+// brings along that is an envelope.
+func headerInputs(d, header *message.Draft) (out []exchange.Input) {
+	if header != nil {
+		for _, in := range header.Inputs() {
+			in.Path = "header:" + in.Path
+			out = append(out, in)
+		}
+	}
+	e := d.Envelope()
+	if e == nil || e.Header.IsZero() {
+		return out
+	}
+	var names []string
+	for b := range e.Header.Children() {
+		names = append(names, b.Name().Local)
+	}
+	if names != nil {
+		out = append(out, exchange.Input{Path: "header blocks", Value: strings.Join(names, ", ")})
+	}
+	return out
 }
 
 // drafts takes the draft and its header blocks, with the variables in.

@@ -76,7 +76,10 @@ func TestAProgramIsTracedThroughARelay(t *testing.T) {
 		assert.Equal(t, 0, <-done, told.String())
 		if flags[len(flags)-1] == "--json" {
 			var x map[string]any
-			require.NoError(t, json.Unmarshal([]byte(out.String()), &x), "a line each")
+			lines := strings.Split(strings.TrimSpace(out.String()), "\n")
+			require.Len(t, lines, 2, "a line each")
+			assert.Contains(t, lines[0], `{"listening":["http://127.0.0.1:`)
+			require.NoError(t, json.Unmarshal([]byte(lines[1]), &x))
 			assert.Equal(t, "relay", x["kind"])
 		}
 	}

@@ -86,12 +86,12 @@ func about(findings []exchange.Finding) map[string]bool {
 // its settings and the fields of its message.
 func differs(was, is *exchange.Exchange, about map[string]bool) []exchange.Differs {
 	out := []exchange.Differs{}
-	add := func(key string, stage exchange.Stage, a, b string) {
+	add := func(of, key string, stage exchange.Stage, a, b string) {
 		if a != b {
-			out = append(out, exchange.Differs{Key: key, Stage: stage, Was: a, Is: b, Suspect: about[key]})
+			out = append(out, exchange.Differs{Key: key, Of: of, Stage: stage, Was: a, Is: b, Suspect: of != "field" && about[key]})
 		}
 	}
-	add("environment", exchange.Address, was.Environment, is.Environment)
+	add("environment", "environment", exchange.Address, was.Environment, is.Environment)
 	old := map[string]exchange.Setting{}
 	for _, s := range was.Settings {
 		old[s.Key] = s
@@ -100,21 +100,11 @@ func differs(was, is *exchange.Exchange, about map[string]bool) []exchange.Diffe
 		o, known := old[s.Key]
 		follows := o.Source == "default" && s.Source == "default" // another setting, which is told itself
 		if known && !follows && !strings.Contains(o.Value+s.Value, masked8) {
-			add(s.Key, s.Stage, o.Value, s.Value)
+			add("setting", s.Key, s.Stage, o.Value, s.Value)
 		}
 	}
-	fields := map[string]string{}
-	for _, in := range was.Inputs {
-		fields[in.Path] = in.Value
-	}
-	for _, in := range is.Inputs {
-		add(in.Path, exchange.Message, fields[in.Path], in.Value)
-		delete(fields, in.Path)
-	}
-	for _, in := range was.Inputs {
-		if v, left := fields[in.Path]; left {
-			add(in.Path, exchange.Message, v, "")
-		}
+	if st := is.Stage(exchange.Message); st != nil && st.State != exchange.Waiting && len(is.Inputs) > 0 {
+		out = append(out, fieldsDiffer(was.Inputs, is.Inputs)...)
 	}
 	slices.SortStableFunc(out, func(a, b exchange.Differs) int {
 		switch {
@@ -125,6 +115,34 @@ func differs(was, is *exchange.Exchange, about map[string]bool) []exchange.Diffe
 		}
 		return 1
 	})
+	return out
+}
+
+// fieldsDiffer compares what two messages were filled with. A field that is empty is
+// another thing than one that is not there.
+func fieldsDiffer(was, is []exchange.Input) (out []exchange.Differs) {
+	old := map[string]string{}
+	for _, in := range was {
+		old[in.Path] = in.Value
+	}
+	for _, in := range is {
+		d := exchange.Differs{Key: in.Path, Of: "field", Stage: exchange.Message, Was: old[in.Path], Is: in.Value}
+		if _, there := old[in.Path]; !there {
+			d.Absent = "then"
+		} else if d.Was == d.Is {
+			delete(old, in.Path)
+			continue
+		}
+		out = append(out, d)
+		delete(old, in.Path)
+	}
+	for _, in := range was {
+		if v, left := old[in.Path]; left {
+			out = append(out, exchange.Differs{
+				Key: in.Path, Of: "field", Stage: exchange.Message, Was: v, Absent: "now",
+			})
+		}
+	}
 	return out
 }
 
@@ -162,7 +180,7 @@ func (c *Case) back(p *exchange.LastPassed) *exchange.Remedy {
 	var words []string
 	for _, d := range p.Differs {
 		k := endpoint.KeyOf(d.Key)
-		if !d.Suspect || k == nil || k.Kind == endpoint.List {
+		if !d.Suspect || d.Of == "field" || k == nil || k.Kind == endpoint.List {
 			continue
 		}
 		changes = append(changes, c.change(d.Key, d.Was))
@@ -214,11 +232,7 @@ func MemoryLines(m *exchange.Memory, now time.Time) (out [][2]string) {
 		}
 		out = append(out, [2]string{"last passed", said})
 		for _, d := range p.Differs {
-			label := d.Key
-			if k := endpoint.KeyOf(d.Key); k != nil {
-				label = k.Label
-			}
-			out = append(out, [2]string{label, orUnset(d.Was) + " → " + orUnset(d.Is)})
+			out = append(out, [2]string{DifferenceLabel(d), DifferenceWords(d)})
 		}
 	}
 	for _, r := range m.Repaired {
@@ -242,6 +256,36 @@ func MemoryLines(m *exchange.Memory, now time.Time) (out [][2]string) {
 		)
 	}
 	return out
+}
+
+// DifferenceLabel names what differs.
+func DifferenceLabel(d exchange.Differs) string {
+	if k := endpoint.KeyOf(d.Key); k != nil && d.Of != "field" {
+		return k.Label
+	}
+	if d.Of == "field" {
+		return "field " + d.Key
+	}
+	return d.Key
+}
+
+// DifferenceWords say what it was and what it is.
+func DifferenceWords(d exchange.Differs) string {
+	if d.Of != "field" {
+		return orUnset(d.Was) + " → " + orUnset(d.Is)
+	}
+	value := func(v, when string) string {
+		switch {
+		case d.Absent == when:
+			return "not there"
+		case v == "":
+			return "empty"
+		case strings.TrimSpace(v) != v:
+			return fmt.Sprintf("%q", cut(v, 80))
+		}
+		return cut(v, 80)
+	}
+	return value(d.Was, "then") + " → " + value(d.Is, "now")
 }
 
 func orUnset(s string) string {

@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"orenda/internal/exchange"
+	"orenda/internal/schema"
 )
 
 // decodingWords are what services say that could not read a message.
@@ -13,55 +14,105 @@ import (
 //nolint:gochecknoglobals // a table: it is never written to
 var decodingWords = []string{"schema", "unmarshal", "deserial", "cvc-", "parse"}
 
-// proves tells whether a warning about the message is proven to be what the answer is
-// about. What contradicts the contract as a whole is. A value that is odd is not, by
-// itself: many services take it. It is where the fault's words quote it or its field,
-// or say that the message could not be read; never where it was so in a call that
-// passed. An answer without words leaves it as the only thing that is known.
-func (c *Case) proves(warning string, all []exchange.Finding) bool {
-	if warning != "message.invalid" && warning != "message.placeholder-left" {
-		return true
+// ground says why a warning about what was set or sent leads over the answer that may
+// follow from it; "" where it does not. What contradicts the contract as a whole does. A
+// value that is odd does not by itself: many services take it. It is where the answer's
+// words quote it or its field, or say that the message could not be read; where nothing
+// else differs from a call that passed; or where the answer says without any words that
+// the message is at fault. Never where it was so in a call that passed.
+func (c *Case) ground(warning, stop *exchange.Finding) exchange.By {
+	if c.heldInAPass(warning) {
+		return ""
 	}
-	if c.heldInAPass(warning, all) {
-		return false
+	if warning.ID != "message.invalid" && warning.ID != "message.placeholder-left" {
+		return exchange.ByProof
 	}
-	if c.Reply == nil || c.Reply.Fault == nil {
-		return true
+	if stop.ID == "verify.unexpected" {
+		return exchange.ByAnswer
 	}
-	said := strings.ToLower(c.Reply.Fault.Reason)
-	if d := c.Reply.Fault.Detail; !d.IsZero() {
-		said += " " + strings.ToLower(d.Text())
-	}
+	said := c.answerWords()
 	if slices.ContainsFunc(decodingWords, func(w string) bool { return strings.Contains(said, w) }) {
-		return true
+		return exchange.ByProof
 	}
-	var fields, values []string
-	if warning == "message.invalid" {
-		for _, e := range slices.Concat(c.Invalid, c.HeaderInvalid) {
-			fields = append(fields, fieldOf(e.Path))
-			if c.Draft != nil && e.Span.End <= len(c.Draft.Bytes()) && e.Span.Start < e.Span.End {
-				values = append(values, string(c.Draft.Bytes()[e.Span.Start:e.Span.End]))
-			}
+	fields, values := c.suspects(warning.ID)
+	if slices.ContainsFunc(fields, func(f string) bool { return hasWord(said, f) }) ||
+		slices.ContainsFunc(values, func(v string) bool { return len(v) > 2 && hasWord(said, v) }) {
+		return exchange.ByProof
+	}
+	switch {
+	case c.Reply != nil && c.Reply.Fault != nil:
+		if c.Reply.Fault.FromSender() && strings.TrimSpace(c.Reply.Fault.Reason) == "" {
+			return exchange.ByAnswer
 		}
-	} else {
+	case stop.ID == "receive.client-error":
+		return exchange.ByAnswer
+	}
+	if c.onlyDifference(fields) {
+		return exchange.ByDifference
+	}
+	return ""
+}
+
+// answerWords are the words of the answer, in lower case.
+func (c *Case) answerWords() string {
+	if c.Reply != nil && c.Reply.Fault != nil {
+		said := c.Reply.Fault.Reason
+		if d := c.Reply.Fault.Detail; !d.IsZero() {
+			said += " " + d.Text() + " " + schema.Words(d)
+		}
+		return strings.ToLower(said)
+	}
+	if l := c.leg(); l != nil {
+		return strings.ToLower(string(l.ResponseBody.Range(0, 16<<10)))
+	}
+	return ""
+}
+
+// suspects are the names and the values of the fields that a warning is about.
+func (c *Case) suspects(warning string) (fields, values []string) {
+	if warning == "message.placeholder-left" {
 		for _, it := range slices.Concat(c.Draft.Unfilled(), c.Header.Unfilled()) {
 			fields = append(fields, it.Name)
 		}
+		return fields, nil
 	}
-	return slices.ContainsFunc(fields, func(f string) bool { return hasWord(said, f) }) ||
-		slices.ContainsFunc(values, func(v string) bool { return len(v) > 2 && hasWord(said, v) })
+	for _, e := range slices.Concat(c.Invalid, c.HeaderInvalid) {
+		fields = append(fields, fieldOf(e.Path))
+		if c.Draft != nil && e.Span.End <= len(c.Draft.Bytes()) && e.Span.Start < e.Span.End {
+			values = append(values, string(c.Draft.Bytes()[e.Span.Start:e.Span.End]))
+		}
+	}
+	return fields, values
+}
+
+// onlyDifference tells whether one of the fields is all in which the call differs from
+// the newest one that passed.
+func (c *Case) onlyDifference(fields []string) bool {
+	passed := c.passed()
+	if passed == nil {
+		return false
+	}
+	all := differs(passed, c.X, nil)
+	return len(all) == 1 && slices.Contains(fields, fieldOf(all[0].Key))
+}
+
+// passed is the newest call that passed over the same operation and endpoint, or nil.
+func (c *Case) passed() *exchange.Exchange {
+	if c.History == nil {
+		return nil
+	}
+	if p := c.History.Passed(c.X.Workspace, c.X.Operation, c.X.Endpoint); p != nil && p.ID != c.X.ID {
+		return p
+	}
+	return nil
 }
 
 // heldInAPass tells whether the newest call that passed had the same warning, with the
 // same words.
-func (c *Case) heldInAPass(warning string, all []exchange.Finding) bool {
-	i := slices.IndexFunc(all, func(f exchange.Finding) bool { return f.ID == warning })
-	if c.History == nil || i < 0 {
-		return false
-	}
-	passed := c.History.Passed(c.X.Workspace, c.X.Operation, c.X.Endpoint)
+func (c *Case) heldInAPass(warning *exchange.Finding) bool {
+	passed := c.passed()
 	return passed != nil && slices.ContainsFunc(passed.Findings, func(f exchange.Finding) bool {
-		return f.ID == warning && f.Why == all[i].Why
+		return f.ID == warning.ID && f.Why == warning.Why
 	})
 }
 

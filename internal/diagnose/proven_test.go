@@ -21,6 +21,7 @@ func (passedOnce) Repaired(string) []*exchange.Exchange               { return n
 // else: many services take it.
 func TestAnOddValueLeadsOnlyWhereTheFaultSpeaksOfIt(t *testing.T) {
 	odd := exchange.Finding{ID: "message.invalid", Severity: exchange.Warn, Why: "remark is no date"}
+	stop := exchange.Finding{ID: "read.fault-server", Severity: exchange.Stop}
 	for said, want := range map[string]bool{
 		"no vessel has the call sign SKAB":             false,
 		"the disk is full":                             false,
@@ -36,9 +37,9 @@ func TestAnOddValueLeadsOnlyWhereTheFaultSpeaksOfIt(t *testing.T) {
 			Reply:   &soap.Envelope{Fault: &soap.Fault{Reason: said}},
 			Invalid: []schema.Error{{Path: "Assess/cargo[2]/remark"}},
 		}
-		assert.Equal(t, want, c.proves("message.invalid", []exchange.Finding{odd}), said)
-		c.History = passedOnce{&exchange.Exchange{Findings: []exchange.Finding{odd}}}
-		assert.False(t, c.proves("message.invalid", []exchange.Finding{odd}), "it was so in a call that passed: %s", said)
+		assert.Equal(t, want, c.ground(&odd, &stop) != "", said)
+		c.History = passedOnce{&exchange.Exchange{ID: "before", Findings: []exchange.Finding{odd}}}
+		assert.Empty(t, c.ground(&odd, &stop), "it was so in a call that passed: %s", said)
 	}
 }
 

@@ -2,7 +2,6 @@ package diagnose
 
 import (
 	"fmt"
-	"net/http"
 	"slices"
 	"strings"
 	"time"
@@ -70,18 +69,18 @@ var readRules = []Rule{
 	{"read.not-description", exchange.Stop, exchange.Unknown, notDescription},
 	{"read.version-differs", exchange.Stop, exchange.Yours, readVersionDiffers},
 
-	{"read.fault-must-understand", exchange.Stop, exchange.Yours, fault(faultMustUnderstand)},
-	{"read.fault-version", exchange.Stop, exchange.Yours, fault(faultVersion)},
-	{"read.fault-security-missing", exchange.Stop, exchange.Yours, fault(faultSecurityMissing)},
-	{"read.fault-security-expired", exchange.Stop, exchange.Yours, fault(faultSecurityExpired)},
-	{"read.fault-security-refused", exchange.Stop, exchange.Yours, fault(faultSecurityRefused)},
-	{"read.fault-security-invalid", exchange.Stop, exchange.Yours, fault(faultSecurityInvalid)},
-	{"read.fault-addressing", exchange.Stop, exchange.Yours, fault(faultAddressing)},
-	{"read.fault-declared", exchange.Stop, exchange.Theirs, fault(faultDeclared)},
-	{"read.fault-action", exchange.Stop, exchange.Yours, fault(faultAction)},
-	{"read.fault-operation", exchange.Stop, exchange.Yours, fault(faultOperation)},
-	{"read.fault-client", exchange.Stop, exchange.Yours, fault(faultClient)},
-	{"read.fault-server", exchange.Stop, exchange.Theirs, fault(faultServer)},
+	{"read.fault-must-understand", exchange.Stop, exchange.Yours, faultRule("read.fault-must-understand", tellMustUnderstand)},
+	{"read.fault-version", exchange.Stop, exchange.Yours, faultRule("read.fault-version", tellVersion)},
+	{"read.fault-security-missing", exchange.Stop, exchange.Yours, faultRule("read.fault-security-missing", tellSecurityMissing)},
+	{"read.fault-security-expired", exchange.Stop, exchange.Yours, faultRule("read.fault-security-expired", tellSecurityExpired)},
+	{"read.fault-security-refused", exchange.Stop, exchange.Yours, faultRule("read.fault-security-refused", tellSecurityRefused)},
+	{"read.fault-security-invalid", exchange.Stop, exchange.Yours, faultRule("read.fault-security-invalid", tellSecurityInvalid)},
+	{"read.fault-addressing", exchange.Stop, exchange.Yours, faultRule("read.fault-addressing", tellAddressing)},
+	{"read.fault-declared", exchange.Stop, exchange.Theirs, faultRule("read.fault-declared", tellDeclared)},
+	{"read.fault-action", exchange.Stop, exchange.Yours, faultRule("read.fault-action", tellAction)},
+	{"read.fault-operation", exchange.Stop, exchange.Yours, faultRule("read.fault-operation", tellOperation)},
+	{"read.fault-client", exchange.Stop, exchange.Yours, faultRule("read.fault-client", tellClient)},
+	{"read.fault-server", exchange.Stop, exchange.Theirs, faultRule("read.fault-server", tellServer)},
 	{"read.fault-hidden", exchange.Warn, exchange.Theirs, faultHidden},
 
 	{"read.encrypted", exchange.Stop, exchange.Yours, replySealed},
@@ -236,31 +235,13 @@ func readVersionDiffers(c *Case) []exchange.Finding {
 		Title:    "the reply is of the other SOAP version",
 		Why:      fmt.Sprintf("SOAP %s was sent, and SOAP %s came back.", c.sent(), v),
 		Evidence: []exchange.Evidence{c.inReply(xmltree.Span{Start: root.Span().Start, End: root.Inner().Start})},
-		Remedies: c.remedies("use SOAP "+v, []string{"soap"}, v),
+		Remedies: c.useVersion(v),
 		Program:  "let your program send SOAP " + v,
 	}
 	if c.Reply.Fault != nil {
 		f.Severity = exchange.Warn
 	}
 	return one(f)
-}
-
-// fault makes a rule of a function that looks at the reply's fault. The first
-// that takes it has it: see faultKind.
-func fault(look func(*Case, *soap.Fault) *exchange.Finding) func(*Case) []exchange.Finding {
-	return func(c *Case) []exchange.Finding {
-		if c.Reply == nil || c.Reply.Fault == nil {
-			return nil
-		}
-		f := look(c, c.Reply.Fault)
-		if f == nil {
-			return nil
-		}
-		if f.Evidence == nil {
-			f.Evidence = c.faultEvidence(c.Reply.Fault)
-		}
-		return one(*f)
-	}
 }
 
 func (c *Case) faultEvidence(f *soap.Fault) []exchange.Evidence {
@@ -282,333 +263,6 @@ func reason(f *soap.Fault) string {
 		return "It gives no reason."
 	}
 	return "It says: “" + cut(f.Reason, 300) + "”."
-}
-
-// says tells whether the fault's reason speaks of a finding's cause.
-func says(f *soap.Fault, id string) bool { return speaksOf(f.Reason, id) }
-
-func faultMustUnderstand(_ *Case, f *soap.Fault) *exchange.Finding {
-	if f.Code.Local != "MustUnderstand" {
-		return nil
-	}
-	return &exchange.Finding{
-		Title:   "the service does not understand a header that it must",
-		Why:     reason(f),
-		Program: "leave the header out that the service does not know",
-	}
-}
-
-func faultVersion(c *Case, f *soap.Fault) *exchange.Finding {
-	if f.Code.Local != "VersionMismatch" {
-		return nil
-	}
-	v := "1.1"
-	if c.sent() == soap.V11 {
-		v = "1.2"
-	}
-	return &exchange.Finding{
-		Title:    "the service does not take this SOAP version",
-		Why:      reason(f),
-		Remedies: c.remedies("use SOAP "+v, []string{"soap"}, v),
-		Program:  "let your program send SOAP " + v,
-	}
-}
-
-// securityCodes are the local names of fault codes of WSS 1.0 §12.
-//
-//nolint:gochecknoglobals // a table: it is never written to
-var securityCodes = []string{
-	"UnsupportedSecurityToken",
-	"UnsupportedAlgorithm",
-	"InvalidSecurity",
-	"InvalidSecurityToken",
-	"FailedAuthentication",
-	"FailedCheck",
-	"SecurityTokenUnavailable",
-	"MessageExpired",
-	"BadContextToken",
-}
-
-func isSecurity(f *soap.Fault) bool {
-	for _, c := range f.Codes() {
-		if slices.Contains(securityCodes, c.Local) {
-			return true
-		}
-	}
-	return false
-}
-
-func missing(f *soap.Fault) bool { return says(f, "read.fault-security-missing") }
-
-func faultSecurityMissing(c *Case, f *soap.Fault) *exchange.Finding {
-	if !missing(f) || c.Settings.Text("token") != "none" {
-		return nil
-	}
-	out := &exchange.Finding{Stage: exchange.Security, Title: "the service found no security header, and none was sent",
-		Why:      reason(f) + " No token is set for this endpoint." + c.nobody(),
-		Remedies: c.tokenRemedies(c.demanded(), true, c.Contract != nil && c.Contract.DemandsTimestamp()),
-		Program:  "let your program send a WS-Security user name token; try a digest password first"}
-	out.Evidence = append(c.faultEvidence(f), c.inSettings("token", 0, 4))
-	if c.Contract != nil && c.Contract.DemandsToken() == "" {
-		out.Why += " The contract does not mention it."
-	}
-	return out
-}
-
-func (c *Case) demanded() string {
-	if c.Contract == nil {
-		return ""
-	}
-	return c.Contract.DemandsToken()
-}
-
-func faultSecurityExpired(c *Case, f *soap.Fault) *exchange.Finding {
-	if !f.HasCode("MessageExpired") && !says(f, "read.fault-security-expired") {
-		return nil
-	}
-	out := &exchange.Finding{
-		Stage:   exchange.Security,
-		Title:   "the service finds the message too old or too new",
-		Why:     reason(f),
-		Program: "check the clock of the machine that it runs on, and the life time of its timestamp",
-	}
-	if h := c.response(); h != nil {
-		if theirs, err := http.ParseTime(h.Get("Date")); err == nil {
-			d := c.X.Started.Sub(theirs).Round(time.Second)
-			out.Why += fmt.Sprintf(
-				" Its clock said %s, ours is %s apart.",
-				theirs.UTC().Format("15:04:05 UTC"),
-				d.Abs(),
-			)
-			out.Evidence = append(c.faultEvidence(f), c.inHead("Date")...)
-		}
-	}
-	if c.Settings.Text("timestamp") != "" {
-		out.Remedies = c.remedies("let the timestamp hold for 30 minutes", []string{"timestamp"}, "30m")
-	}
-	return out
-}
-
-func faultSecurityRefused(c *Case, f *soap.Fault) *exchange.Finding {
-	if missing(f) && c.Settings.Text("token") == "none" {
-		return nil
-	}
-	if !f.HasCode("FailedAuthentication") && !says(f, "read.fault-security-refused") {
-		return nil
-	}
-	out := &exchange.Finding{
-		Stage:   exchange.Security,
-		Title:   "the service refused the user or the password",
-		Why:     reason(f),
-		Program: "check user, password and password type",
-	}
-	token := c.Settings.Text("token")
-	if token != "none" {
-		out.Why += fmt.Sprintf(" Sent was a %s password as %s.", token, orNone(c.Settings.Text("identity")))
-		out.Evidence = append(c.faultEvidence(f), c.inSettings("identity", 0, 1))
-		other := map[string]string{"digest": "text", "text": "digest"}[token]
-		out.Remedies = c.remedies("send a "+other+" password", []string{"token"}, other)
-	} else {
-		out.Why += " No token was sent." + c.nobody()
-		out.Remedies = c.tokenRemedies(c.demanded(), true, false)
-	}
-	return out
-}
-
-func faultSecurityInvalid(c *Case, f *soap.Fault) *exchange.Finding {
-	if !isSecurity(f) || faultSecurityMissing(c, f) != nil || faultSecurityExpired(c, f) != nil ||
-		faultSecurityRefused(c, f) != nil {
-		return nil
-	}
-	out := &exchange.Finding{
-		Stage:   exchange.Security,
-		Title:   "the service does not accept the security header",
-		Why:     reason(f),
-		Program: "compare its security header with one that is accepted",
-	}
-	switch token := c.Settings.Text("token"); {
-	case f.HasCode("UnsupportedSecurityToken") && (token == "text" || token == "digest"):
-		other := map[string]string{"digest": "text", "text": "digest"}[token]
-		out.Remedies = c.remedies("send a "+other+" password", []string{"token"}, other)
-	case strings.Contains(strings.ToLower(f.Reason), "timestamp") && c.Settings.Text("timestamp") == "":
-		out.Remedies = c.remedies("send a timestamp that holds for 5 minutes", []string{"timestamp"}, "5m")
-	}
-	return out
-}
-
-func faultAddressing(c *Case, f *soap.Fault) *exchange.Finding {
-	for _, code := range f.Codes() {
-		switch code.Local {
-		case "MessageAddressingHeaderRequired",
-			"MessageInformationHeaderRequired",
-			"InvalidAddressingHeader",
-			"InvalidMessageInformationHeader",
-			"DestinationUnreachable",
-			"OnlyAnonymousAddressSupported":
-			out := &exchange.Finding{
-				Title:   "the service wants WS-Addressing headers",
-				Why:     reason(f),
-				Program: "send the WS-Addressing headers that the service asks for",
-			}
-			version := soap.Addressing10
-			if code.Space == soap.AddressingNS[soap.Addressing2004] {
-				version = soap.Addressing2004
-			}
-			if c.Settings.Text("addressing") != version {
-				out.Remedies = c.remedies("send the headers of WS-Addressing "+version, []string{"addressing"}, version)
-			}
-			return out
-		}
-	}
-	return nil
-}
-
-func (c *Case) declaredFault(f *soap.Fault) (*schema.Element, string) {
-	if c.Operation == nil || f.Detail.IsZero() {
-		return nil, ""
-	}
-	var els []*schema.Element
-	for _, m := range c.Operation.Faults {
-		els = append(els, m.Element)
-	}
-	e := message.DetailElement(f.Detail, els)
-	for _, m := range c.Operation.Faults {
-		if e != nil && m.Element == e {
-			return e, m.Name
-		}
-	}
-	return nil, ""
-}
-
-func faultDeclared(c *Case, f *soap.Fault) *exchange.Finding {
-	e, name := c.declaredFault(f)
-	if e == nil {
-		return nil
-	}
-	var parts []string
-	fields, _ := message.Fields(f.Detail.Child(e.Name.Space, e.Name.Local), 12)
-	for _, x := range fields {
-		if x.Leaf {
-			parts = append(parts, x.Name+" "+cut(x.Value, 40))
-		}
-	}
-	return &exchange.Finding{
-		Title:    "the service answered with its declared fault " + name,
-		Why:      reason(f) + " Its detail: " + orNone(strings.Join(parts, ", ")) + ".",
-		Evidence: append([]exchange.Evidence{c.inReply(f.Detail.Span())}, c.faultEvidence(f)...),
-		Program:  "handle the fault " + name + "; the contract announces it",
-	}
-}
-
-func faultAction(c *Case, f *soap.Fault) *exchange.Finding {
-	if !f.HasCode("ActionNotSupported") && !says(f, "read.fault-action") {
-		return nil
-	}
-	sent := c.X.Stage(exchange.Binding).Facts.Get("action sent")
-	out := &exchange.Finding{
-		Stage:   exchange.Binding,
-		Title:   "the service does not know this action",
-		Why:     reason(f) + fmt.Sprintf(" Sent was %q.", sent),
-		Program: "send the action that the contract has for this operation",
-	}
-	switch {
-	case c.Operation == nil:
-	case sent == c.Operation.Action:
-		out.Why += " It is the contract's."
-		out.Program = "ask the service's people which action it knows; the contract has this one"
-	default:
-		out.Why += fmt.Sprintf(" The contract has %q.", c.Operation.Action)
-		out.Remedies = c.remedies(
-			"send the contract's action, "+c.Operation.Action,
-			[]string{"action"},
-			c.Operation.Action,
-		)
-	}
-	return out
-}
-
-func faultOperation(c *Case, f *soap.Fault) *exchange.Finding {
-	if faultAction(c, f) != nil || isSecurity(f) || !says(f, "read.fault-operation") {
-		return nil
-	}
-	return &exchange.Finding{
-		Stage:     exchange.Message,
-		Title:     "the service does not know the element in the body",
-		Why:       reason(f),
-		Program:   "check the name, case and namespace of the body's element",
-		Certainty: exchange.Likely,
-	}
-}
-
-// general tells whether no more particular rule takes the fault.
-func (c *Case) general(f *soap.Fault) bool {
-	if len(mediaTypeRefused(c)) > 0 {
-		return false
-	}
-	for _, look := range []func(*Case, *soap.Fault) *exchange.Finding{faultMustUnderstand, faultVersion,
-		faultSecurityMissing, faultSecurityExpired, faultSecurityRefused,
-		faultSecurityInvalid, faultAddressing, faultDeclared, faultAction, faultOperation} {
-		if look(c, f) != nil {
-			return false
-		}
-	}
-	return true
-}
-
-func faultClient(c *Case, f *soap.Fault) *exchange.Finding {
-	if !f.FromSender() || !c.general(f) {
-		return nil
-	}
-	return &exchange.Finding{
-		Title:   "the service refused the message: " + cut(f.Reason, 100),
-		Why:     reason(f) + " The fault's code says that the message is at fault, not the service." + detailWords(f),
-		Program: "change what your program sends as the reason says",
-	}
-}
-
-func faultServer(c *Case, f *soap.Fault) *exchange.Finding {
-	if f.FromSender() || !c.general(f) {
-		return nil
-	}
-	return &exchange.Finding{
-		Title: "the service failed: " + cut(f.Reason, 100),
-		Why: reason(f) + " The fault's code says that the service is at fault, not the message." + detailWords(
-			f,
-		) + behind(f),
-		Program: "nothing yet; tell the service's people the time and the reason",
-	}
-}
-
-func detailWords(f *soap.Fault) string {
-	if f.Detail.IsZero() {
-		return ""
-	}
-	w := schema.Words(f.Detail)
-	if i := strings.LastIndex(strings.ToLower(w), "caused by"); i >= 0 {
-		w = w[i:]
-	}
-	if w == "" {
-		return ""
-	}
-	return " Its detail: “" + cut(w, 200) + "”."
-}
-
-// behind says what the words of a fault tell of something that the service itself
-// called and did not reach.
-func behind(f *soap.Fault) string {
-	text := f.Reason
-	if !f.Detail.IsZero() {
-		text += "\n" + schema.Words(f.Detail)
-	}
-	for _, h := range hear(text) {
-		if h.Stage >= exchange.Connect && h.Stage <= exchange.Wait {
-			return " Its words speak of something behind the service that it could not reach (" + h.ID + "): “" + cut(
-				h.Excerpt,
-				100,
-			) + "”."
-		}
-	}
-	return ""
 }
 
 //nolint:gochecknoglobals // a table: it is never written to

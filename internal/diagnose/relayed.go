@@ -3,6 +3,7 @@ package diagnose
 import (
 	"fmt"
 	"mime"
+	"strconv"
 	"strings"
 	"unicode/utf8"
 
@@ -16,35 +17,81 @@ import (
 var relayedRules = []Rule{
 	{"send.length-differs", exchange.Warn, exchange.Yours, lengthDiffers},
 	{"send.charset-differs", exchange.Warn, exchange.Yours, charsetDiffers},
+	{"security.password-type-differs", exchange.Warn, exchange.Yours, passwordTypeSent},
 }
 
 // lengthDiffers is a declared length that is not the number of bytes.
 func lengthDiffers(c *Case) []exchange.Finding {
-	if !c.Imported || c.SentDeclared < 0 || c.SentDeclared == c.SentCame {
+	declared, came, who := c.SentDeclared, c.SentCame, "The program"
+	if !c.Imported {
+		declared, came, who = c.lengthByHand()
+	}
+	if declared < 0 || declared == came {
 		return nil
 	}
 	f := exchange.Finding{
 		Title:    "the declared length is not the number of bytes",
-		Why:      fmt.Sprintf("The program declared %s bytes and sent %s.", Bytes(c.SentDeclared), Bytes(c.SentCame)),
+		Why:      fmt.Sprintf("%s declared %s bytes and sent %s.", who, Bytes(declared), Bytes(came)),
 		Evidence: c.inRequestHead("Content-Length"),
 		Program:  "count the bytes of the encoded message, not its characters",
 	}
 	if len(f.Evidence) == 0 {
-		f.Evidence = []exchange.Evidence{named("Content-Length", fmt.Sprintf("Content-Length: %d", c.SentDeclared))}
+		f.Evidence = []exchange.Evidence{named("Content-Length", fmt.Sprintf("Content-Length: %d", declared))}
 	}
-	if c.Draft != nil && c.SentCame > c.SentDeclared {
-		if n := int64(utf8.RuneCount(c.Draft.Bytes())); n == c.SentDeclared ||
-			n+c.SentCame-int64(len(c.Draft.Bytes())) == c.SentDeclared {
+	if c.Draft != nil && came > declared {
+		if n := int64(utf8.RuneCount(c.Draft.Bytes())); n == declared ||
+			n+came-int64(len(c.Draft.Bytes())) == declared {
 			f.Why += " It is the number of its characters."
 		}
 	}
-	if c.SentCame < c.SentDeclared {
+	if c.Err != nil {
+		f.Severity = exchange.Stop // two values contradict: whatever was answered follows from it
+	}
+	if came < declared {
 		f.Severity = exchange.Stop
 		f.Why += " Whoever reads it waits for the rest."
 	} else {
 		f.Why += " The service reads what was declared, and takes the rest for another request."
 	}
 	return one(f)
+}
+
+// lengthByHand is the length that an extra header declares, and that of the body as it
+// left; -1 where none does.
+func (c *Case) lengthByHand() (declared, came int64, who string) {
+	l := c.leg()
+	if l == nil || l.Request.Chunked {
+		return -1, 0, ""
+	}
+	for _, r := range c.Replaced {
+		if strings.EqualFold(r[0], "Content-Length") {
+			n, err := strconv.ParseInt(strings.TrimSpace(r[2]), 10, 64)
+			if err == nil {
+				return n, int64(len(l.RequestBody)), "The extra header"
+			}
+		}
+	}
+	return -1, 0, ""
+}
+
+// passwordTypeSent is a password whose Type is none of those that WSS UsernameToken 1.0
+// §3.1 has.
+func passwordTypeSent(c *Case) []exchange.Finding {
+	sent := c.sentFacts()
+	if !c.Imported || !sent.password || sent.passwordType == "" || strings.HasSuffix(sent.passwordType, "#PasswordText") ||
+		sent.digest() {
+		return nil
+	}
+	return one(exchange.Finding{
+		Title: "the password's Type is none that there is",
+		Why: fmt.Sprintf("Its Type is %q; the standard has …#PasswordText and …#PasswordDigest.",
+			cut(sent.passwordType, 120)),
+		Evidence: []exchange.Evidence{{
+			In: exchange.InRequestBody, Leg: len(c.X.Legs), Offset: int64(sent.passwordAt.Start),
+			Length: int64(sent.passwordAt.Len()), Line: 1, Column: 1, Excerpt: cut(sent.passwordType, 120),
+		}},
+		Program: "send the whole URI of the password type",
+	})
 }
 
 // inRequestHead is evidence that points at a field of the request's head.

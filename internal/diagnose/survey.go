@@ -64,7 +64,8 @@ func (s *Survey) Run() []exchange.Finding {
 			out = append(out, f)
 		}
 	}
-	return order(out, nil)
+	sorted(out)
+	return out
 }
 
 func unresolvedElsewhere(s *Survey) (out []exchange.Finding) {

@@ -303,6 +303,11 @@ var texts = map[string]Text{
 		"The file is encrypted with age.",
 		"Give the pass phrase, once a sitting.",
 	},
+	"security.password-type-differs": {
+		"The Type of the password that another program sent is none that the standard has.",
+		"The attribute in its user name token.",
+		"The program has to send the whole URI of the type.",
+	},
 	"security.password-type-unknown": {
 		"The token's password type is none.",
 		"People put the password where its type belongs; it is not shown.",

@@ -5,6 +5,7 @@ import (
 	"crypto/x509"
 	"fmt"
 	"net/url"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -291,8 +292,34 @@ func (c *Case) certificatePage() bool {
 		return false
 	}
 	body := strings.ToLower(string(c.leg().ResponseBody.Range(0, 4096)))
-	return strings.Contains(body, "no required ssl certificate") || strings.Contains(body, "client certificate")
+	return !c.certificateSent() &&
+		(strings.Contains(body, "no required ssl certificate") || strings.Contains(body, "client certificate"))
 }
+
+// certificateSent tells whether a client certificate was sent.
+func (c *Case) certificateSent() bool {
+	info := c.tls()
+	return info != nil && info.CertSent
+}
+
+// refusalPage is what a page says of the client certificate that was sent; "" where none
+// does.
+func (c *Case) refusalPage() string {
+	h := c.response()
+	if h == nil || h.Status != 400 && h.Status != 401 && h.Status != 403 && h.Status != 495 || c.isAnswer() ||
+		!c.certificateSent() {
+		return ""
+	}
+	body := c.leg().ResponseBody.Range(0, 16<<10)
+	if !certificateWords.Match(body) {
+		return ""
+	}
+	return orNone(quoteTitle(body))
+}
+
+// certificateWords are those of pages that refuse a client certificate.
+var certificateWords = regexp.MustCompile(`(?i)(ssl|tls|client) certificate (error|.{0,60}(refused|rejected|invalid|expired|` +
+	`revoked|not (trusted|accepted|valid|allowed)))|(refused|rejected|invalid|untrusted|expired|unknown) (ssl |tls |client ){1,2}certificate`)
 
 func clientCertificateChosen(c *Case) []exchange.Finding {
 	if c.Chosen == "" {
@@ -311,16 +338,21 @@ func clientCertificateChosen(c *Case) []exchange.Finding {
 }
 
 func clientCertificateRefused(c *Case) []exchange.Finding {
-	e := c.onWire("tls.client-certificate-refused")
-	if e == nil {
+	why, evidence := "", []exchange.Evidence{c.inSettings("client-cert", 0, 1)}
+	if e := c.onWire("tls.client-certificate-refused"); e != nil {
+		why = fmt.Sprintf("A certificate was sent, and the service answered with the alert %q.", e.Alert)
+	} else if page := c.refusalPage(); page != "" {
+		why = "A certificate was sent, and the front server answered with a page that refuses it: " + page + "."
+		evidence = append(c.inHead(""), evidence...)
+	} else {
 		return nil
 	}
+	if info := c.tls(); info != nil && len(info.Issuers) > 0 {
+		why += " It accepts certificates from " + list(info.Issuers, 3) + "."
+	}
 	return one(exchange.Finding{
-		Title: "the service refused the client certificate", Why: fmt.Sprintf("A certificate was sent, and the "+
-			"service answered with the alert %q.", e.Alert),
-		Evidence: []exchange.Evidence{
-			c.inSettings("client-cert", 0, 1),
-		}, Program: "use a certificate that is valid and comes from an authority that the service accepts",
+		Title: "the service refused the client certificate", Why: why,
+		Evidence: evidence, Program: "use a certificate that is valid and comes from an authority that the service accepts",
 	})
 }
 

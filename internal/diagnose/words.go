@@ -27,7 +27,15 @@ var errorPatterns = []struct{ id, patterns string }{
 	},
 	{
 		"binding.endpoint-missing",
-		`(endpoint|port) .{0,60}(not found|could not be found|no such) .{0,60}(configuration|contract|wsdl)|no such (port|endpoint) in`,
+		`could not find.{0,40}endpoint element|(endpoint|port) .{0,60}(not found|could not be found|no such) .{0,60}(configuration|contract|wsdl)|no such (port|endpoint) in`,
+	},
+	{
+		"binding.endpoint-ambiguous",
+		`(more than one|multiple|several|two) .{0,40}(endpoint|port)s?\b.{0,80}(configur|contract|section|found)|(endpoint|port)\b.{0,60}(more than one|ambiguous)`,
+	},
+	{
+		"binding.buffer-differs",
+		`(receive|message)\w*.{0,40}size.{0,60}buffer\w*.{0,20}size.{0,60}(same|equal|match)|buffer\w*.{0,20}size.{0,60}(same|equal|match).{0,60}(receive|message)|(same|equal) .{0,60}(receive|message)\w*.{0,40}size.{0,40}buffer`,
 	},
 
 	{
@@ -76,10 +84,10 @@ var errorPatterns = []struct{ id, patterns string }{
 	{"tls.name-unrecognized", `unrecognized[_ ]name`},
 	{
 		"tls.version-refused",
-		`protocol[_ ]version|unsupported protocol|no protocol.{0,20}(in common|appropriate)|no appropriate protocol`,
+		`protocol[_ ]version|unsupported protocol\b|(unknown|unsupported|unrecognized|unrecognised|disabled).{0,30}(ssl|tls)\S{0,8}.{0,20}(protocol|version)|(ssl|tls)\S{0,8} ?(protocol|version).{0,40}(unknown|unsupported|not (supported|recognized|recognised)|disabled)|no protocol.{0,20}(in common|appropriate)|no appropriate protocol`,
 	},
 	{"tls.cipher-refused", `no (shared|common) cipher|no cipher suites|handshake[_ ]failure`},
-	{"tls.closed", `(closed|terminated|reset|eof).{0,40}handshake|handshake.{0,40}(closed|terminated|reset|eof)`},
+	{"tls.closed", `(closed|terminated|reset|eof|dropped|ended).{0,60}handshake|handshake.{0,60}(closed|terminated|reset|eof|dropped)|could not create .{0,20}secure channel`},
 	{
 		"security.key-mismatch",
 		`(private )?key.{0,30}(does not|do not|mismatch).{0,20}(match|certificate)|key values mismatch`,
@@ -91,7 +99,7 @@ var errorPatterns = []struct{ id, patterns string }{
 
 	{
 		"read.fault-security-expired",
-		`messageexpired|message (has )?expired|timestamp.{0,40}(expired|in the future|invalid)|lies in the future|created.{0,30}future|clock skew|outside the (accepted|allowed) window|security semantics.{0,20}expired`,
+		`messageexpired|message (has )?expired|timestamp.{0,40}(expired|in the future|invalid)|lies in the future|created.{0,30}future|clock skew|outside the (accepted|allowed) window|security semantics.{0,20}expired|(timestamp|message|token|assertion).{0,40}(too old|too new|expired|no longer valid|not yet valid)|(nachricht|zeitstempel|token).{0,40}(abgelaufen|zu alt|veraltet)|(message|jeton|horodatage).{0,40}(expir[ée]|périmé|trop ancien)|(mensaje|token|marca de tiempo).{0,40}(caducad|expirad|vencid)|(messaggio|token|timestamp).{0,40}scadut|(bericht|token|tijdstempel).{0,40}(verlopen|te oud)|(mensagem|token).{0,40}expirad`,
 	},
 	{
 		"read.fault-security-missing",
@@ -99,18 +107,21 @@ var errorPatterns = []struct{ id, patterns string }{
 	},
 	{
 		"read.fault-security-refused",
-		`failedauthentication|could not be (authenticated|authorized)|authentication (failed|failure)|(invalid|bad|wrong|unknown) (user ?name|user|password|credentials?|log-?in)|log-?in failed|not authorized|unauthorized|access (is )?denied`,
+		`failedauthentication|could not be (authenticated|authorized)|authentication (failed|failure)|(invalid|bad|wrong|unknown) (user ?name|user|password|credentials?|log-?in)|log-?in failed|not authorized|unauthorized|access (is )?denied|(user ?name|user|password|credentials?).{0,40}(is |are |was )?(unknown|invalid|incorrect|wrong|not (known|valid|correct|recognized|recognised))|incorrect (user ?name|user|password)|unbekannter? benutzer|(benutzer(name)?|passwort|kennwort|anmeldedaten|zugangsdaten).{0,40}(unbekannt|ungültig|falsch|nicht (bekannt|gültig|korrekt))|(anmeldung|authentifizierung).{0,30}fehlgeschlagen|falsches (passwort|kennwort)|mot de passe.{0,30}(incorrect|invalide|erroné)|utilisateur.{0,30}(inconnu|invalide)|(authentification|connexion).{0,30}(échoué|refusée|échec)|échec de l.authentification|usuario.{0,30}(desconocido|inválido|incorrecto|no válido)|(contraseña|clave).{0,30}(incorrecta|inválida|errónea|no válida)|(autenticación|autenticazione|autenticação).{0,30}(fall|error|inválida)|utente.{0,30}(sconosciuto|non valido)|password.{0,30}(errata|non valida|onjuist|ongeldig)|(onbekende gebruiker|gebruiker.{0,30}onbekend|wachtwoord.{0,30}(onjuist|ongeldig))|(usuário desconhecido|senha (incorreta|inválida))`,
 	},
 	{
 		"read.fault-security-invalid",
-		`invalidsecurity|failedcheck|unsupportedsecuritytoken|unsupportedalgorithm|securitytokenunavailable|signature or decryption was invalid|nonce.{0,30}(replay|reused|already)|replay`,
+		`invalidsecurity|failedcheck|unsupportedsecuritytoken|unsupportedalgorithm|securitytokenunavailable|signature or decryption was invalid|nonce.{0,30}(replay|reused|already)|replay|(message|token|nonce).{0,30}already (been )?(used|received|processed|seen)|nonce.{0,40}(bereits|schon) (verwendet|benutzt)|(nonce|message).{0,40}déjà (été )?(utilisé|reçu|traité)|(nonce|mensaje).{0,40}ya (ha sido |fue )?(utilizado|usado|recibido)|nonce.{0,40}(già|al) (utilizzat|usat|gebruikt)`,
 	},
 	{
 		"verify.signature-broken",
 		`signature.{0,30}(verification|validation) failed|signature.{0,20}(is )?(not valid|invalid)|digest.{0,20}(mismatch|does not match)`,
 	},
 
-	{"read.fault-must-understand", `mustunderstand|did not understand.{0,30}header|header.{0,40}not understood`},
+	{
+		"read.fault-must-understand",
+		`mustunderstand|(did|does|do) not understand.{0,60}header|header.{0,200}not understood|not understood.{0,60}header`,
+	},
 	{"read.fault-version", `versionmismatch|version mismatch|wrong soap version|unsupported soap version`},
 	{
 		"read.fault-addressing",
@@ -126,7 +137,14 @@ var errorPatterns = []struct{ id, patterns string }{
 		`no such (operation|method)|operation.{0,30}not found|unknown (operation|method)|no operation|cannot find dispatch|unexpected (wrapper )?element|not found for the element`,
 	},
 
-	{"receive.not-soap", `text/html`},
+	{
+		"read.version-differs",
+		`content[ -]type.{0,20}(application/soap\+xml|text/xml).{0,80}(response|reply|answer).{0,80}(not match|differ|mismatch|unexpected|expected)`,
+	},
+	{
+		"receive.not-soap",
+		`text/html|content[ -]type.{0,80}(response|reply|answer).{0,80}(not match|differ|mismatch|unexpected|expected)|(response|reply|answer).{0,40}content[ -]type.{0,80}(not match|differ|mismatch|unexpected|expected)`,
+	},
 	{"receive.media-type-refused", `\b415\b|(media|mime) type|content[ -]type([ ,.'"]|$)`},
 	{"read.depth-over-limit", `max(imum)?.{0,10}(read )?depth|nest(ed|ing).{0,20}(deep|depth|limit)`},
 	{

@@ -46,6 +46,7 @@ type Finding struct {
 	Severity  Severity   `json:"severity"`           // stop, warn or note
 	Side      Side       `json:"side"`               // who can mend it
 	Certainty Certainty  `json:"certainty"`          // certain or likely
+	By        By         `json:"by,omitempty"`       // on what ground it leads; "" where it does not
 	Title     string     `json:"title"`              // one line for people
 	Why       string     `json:"why"`                // what was seen, in sentences
 	Program   string     `json:"program,omitempty"`  // what to change in the person's own program
@@ -57,6 +58,17 @@ type Finding struct {
 
 	Hypotheses []Hypothesis `json:"couldBe,omitempty"` // what may be behind it, the likeliest first
 }
+
+// By is the ground on which a finding leads.
+type By string
+
+// The grounds.
+const (
+	ByProof      By = "proven"     // two values contradict, a limit fell, a protocol says so
+	ByName       By = "named"      // the other side names it
+	ByDifference By = "difference" // nothing else differs from a call that passed
+	ByAnswer     By = "answer"     // it is what was answered, and no more is known
+)
 
 // Hypothesis is one of several things that may be behind a failure.
 type Hypothesis struct {

@@ -23,6 +23,8 @@ type LastPassed struct {
 // than when the call last passed.
 type Differs struct {
 	Key     string `json:"key"`               // of the setting, "environment", or the path of the field
+	Of      string `json:"of,omitempty"`      // "setting", "environment" or "field"
+	Absent  string `json:"absent,omitempty"`  // of a field: "then" or "now", where it was not in the message
 	Stage   Stage  `json:"stage"`             // at which it takes effect, or happened
 	Was     string `json:"was"`               // then
 	Is      string `json:"is"`                // now

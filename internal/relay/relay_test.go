@@ -25,6 +25,7 @@ import (
 	"orenda/internal/exchange"
 	"orenda/internal/standin"
 	"orenda/internal/trust"
+	"orenda/internal/wssec"
 )
 
 func TestMain(m *testing.M) { goleak.VerifyTestMain(m) }
@@ -230,6 +231,12 @@ func TestWhatProgramsSend(t *testing.T) {
 	two := `<?xml version="1.0" encoding="ISO-8859-1"?>` + body
 	_, _ = w.post(two, find)
 	assert.Contains(t, ids(w.last()), "send.charset-differs")
+
+	odd := strings.Replace(body, "<s:Body>", `<s:Header><w:Security xmlns:w="`+wssec.WSSE+`"><w:UsernameToken>`+
+		`<w:Username>bob</w:Username><w:Password Type="PasswordText">x</w:Password></w:UsernameToken></w:Security>`+
+		`</s:Header><s:Body>`, 1)
+	_, _ = w.post(odd, find)
+	assert.Contains(t, ids(w.last()), "security.password-type-differs")
 
 	_, _ = w.post(body, find, func(r *http.Request) { r.Header.Set("Authorization", "Bearer slack-water-nine") })
 	assert.Contains(t, string(w.last().Leg().Out), "slack-water-nine", "it is passed on")

@@ -1,0 +1,566 @@
+package diagnose
+
+import (
+	"cmp"
+	"fmt"
+	"net/http"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+
+	"orenda/internal/exchange"
+	"orenda/internal/message"
+	"orenda/internal/schema"
+	"orenda/internal/soap"
+)
+
+// A fault is of exactly one class, which is the finding that it leads to. The class is
+// read from its codes where a standard has them; from its declared detail; and from its
+// words only where these are about the message that was sent, and not about a value in
+// it, or about something behind the service.
+
+// faultRule makes a rule of the faults of one class.
+func faultRule(id string, tell func(*Case, *soap.Fault) *exchange.Finding) func(*Case) []exchange.Finding {
+	return func(c *Case) []exchange.Finding {
+		if c.Reply == nil || c.Reply.Fault == nil || c.faultClass(c.Reply.Fault) != id {
+			return nil
+		}
+		f := tell(c, c.Reply.Fault)
+		if f.Evidence == nil {
+			f.Evidence = c.faultEvidence(c.Reply.Fault)
+		}
+		return one(*f)
+	}
+}
+
+// faultClass is the finding of a fault.
+func (c *Case) faultClass(f *soap.Fault) string {
+	if c.fault == "" {
+		c.fault = cmp.Or(c.findFaultClass(f), "none")
+	}
+	return c.fault
+}
+
+func (c *Case) findFaultClass(f *soap.Fault) string {
+	if id := c.classByCode(f); id != "" {
+		return id
+	}
+	if len(mediaTypeRefused(c)) > 0 {
+		return ""
+	}
+	if e, _ := c.declaredFault(f); e != nil {
+		return "read.fault-declared"
+	}
+	if id := c.classByWords(f); id != "" {
+		return id
+	}
+	if f.FromSender() {
+		return "read.fault-client"
+	}
+	return "read.fault-server"
+}
+
+// codeClasses are the fault codes of the standards: SOAP 1.1 §4.4.1 and 1.2 §5.4.6, WSS
+// 1.0 §12, WS-Addressing 1.0 SOAP Binding §6.4.
+//
+//nolint:gochecknoglobals // a table: it is never written to
+var codeClasses = map[string]string{
+	"MustUnderstand":                   "read.fault-must-understand",
+	"VersionMismatch":                  "read.fault-version",
+	"MessageExpired":                   "read.fault-security-expired",
+	"FailedAuthentication":             "read.fault-security-refused",
+	"UnsupportedSecurityToken":         "read.fault-security-invalid",
+	"UnsupportedAlgorithm":             "read.fault-security-invalid",
+	"InvalidSecurity":                  "read.fault-security-invalid",
+	"InvalidSecurityToken":             "read.fault-security-invalid",
+	"FailedCheck":                      "read.fault-security-invalid",
+	"SecurityTokenUnavailable":         "read.fault-security-invalid",
+	"BadContextToken":                  "read.fault-security-invalid",
+	"MessageAddressingHeaderRequired":  "read.fault-addressing",
+	"MessageInformationHeaderRequired": "read.fault-addressing",
+	"InvalidAddressingHeader":          "read.fault-addressing",
+	"InvalidMessageInformationHeader":  "read.fault-addressing",
+	"DestinationUnreachable":           "read.fault-addressing",
+	"OnlyAnonymousAddressSupported":    "read.fault-addressing",
+	"ActionNotSupported":               "read.fault-action",
+}
+
+func (c *Case) classByCode(f *soap.Fault) string {
+	for _, code := range f.Codes() {
+		id := codeClasses[code.Local]
+		if id == "read.fault-security-invalid" || id == "read.fault-security-refused" {
+			return c.securityClass(f, id)
+		}
+		if id != "" {
+			return id
+		}
+	}
+	return ""
+}
+
+// securityClass tells faults of security apart by their words, where a service uses one
+// code for several.
+func (c *Case) securityClass(f *soap.Fault, otherwise string) string {
+	sent := c.sentFacts()
+	switch {
+	case says(f, "read.fault-security-missing") && !sent.token:
+		return "read.fault-security-missing"
+	case says(f, "read.fault-security-expired"):
+		return "read.fault-security-expired"
+	case says(f, "read.fault-security-refused"):
+		return "read.fault-security-refused"
+	}
+	return otherwise
+}
+
+// classByWords reads the class from the words of a fault.
+func (c *Case) classByWords(f *soap.Fault) string {
+	if behindService.MatchString(f.Reason) || behind(f) != "" {
+		return "" // what fails there was not sent from here
+	}
+	sent := c.sentFacts()
+	if says(f, "read.fault-security-missing") && !sent.token {
+		return "read.fault-security-missing"
+	}
+	if sent.credentials() && !c.ofSomebodyElse(f, &sent) {
+		for _, id := range []string{
+			"read.fault-security-expired", "read.fault-security-refused", "read.fault-security-invalid",
+		} {
+			if says(f, id) {
+				return id
+			}
+		}
+	}
+	if c.aboutDispatch(f) {
+		for _, id := range []string{"read.fault-action", "read.fault-operation"} {
+			if says(f, id) {
+				return id
+			}
+		}
+	}
+	return ""
+}
+
+// behindService are words for what a service itself depends on.
+var behindService = regexp.MustCompile(`(?i)\b(data ?base|datenbank|base de donn[ée]es|base de datos|sql\w*|ora-\d+|jdbc|` +
+	`odbc|ldap|active directory|up ?stream|back ?end|mainframe|host system|message (queue|broker)|smtp|sftp|` +
+	`file ?share|token (source|service|provider|issuer|server)|identity provider|connection pool|data ?source|` +
+	`third[- ]party|partner system|legacy system)\b`)
+
+// namedUser finds whom a fault speaks of.
+var namedUser = regexp.MustCompile(`(?i)\b(?:user ?name|user|principal|log-?in|account|benutzer(?:name)?|utilisateur|` +
+	`usuario|utente|gebruiker)\s*[:=]?\s*["'‘’“”«»(\[]([^"'‘’“”«»)\]]{1,80})["'‘’“”«»)\]]`)
+
+// otherThings are things besides people that are unknown, locked or without rights.
+var otherThings = regexp.MustCompile(`(?i)\b(members?|groups?|vessels?|berths?|records?|files?|rows?|orders?|items?|` +
+	`objects?|resources?|entit(?:y|ies)) \S{0,40} ?(?:is |are |was |has )?(?:un|not |no |locked|expired|denied)`)
+
+// ofSomebodyElse tells whether a fault speaks of another one than the sender.
+func (c *Case) ofSomebodyElse(f *soap.Fault, sent *sentFacts) bool {
+	if m := namedUser.FindStringSubmatch(f.Reason); m != nil && sent.user != "" {
+		return !strings.EqualFold(strings.TrimSpace(m[1]), sent.user)
+	}
+	if sent.user != "" && hasWord(strings.ToLower(f.Reason), sent.user) {
+		return false
+	}
+	return otherThings.MatchString(f.Reason) || len(c.spokenOf(f, false)) > 0
+}
+
+// aboutDispatch tells whether a fault's words can be about which operation is called. A
+// rule about a value is not, also where the value's field is called action.
+func (c *Case) aboutDispatch(f *soap.Fault) bool {
+	said := strings.ToLower(f.Reason)
+	if strings.Contains(said, "soapaction") || strings.Contains(said, "soap action") {
+		return true
+	}
+	if action := c.actionSent(); action != "" && strings.Contains(said, strings.ToLower(action)) {
+		return true
+	}
+	if b, ok := c.bodyName(); ok && (hasWord(said, b.Name().Local) ||
+		b.Name().Space != "" && strings.Contains(said, strings.ToLower(b.Name().Space))) {
+		return true
+	}
+	return len(c.spokenOf(f, true)) == 0
+}
+
+func (c *Case) actionSent() string {
+	if st := c.X.Stage(exchange.Binding); st != nil {
+		return strings.Trim(st.Facts.Get("action sent"), `"`)
+	}
+	return ""
+}
+
+// spokenOf are the fields of the message whose values a fault quotes, and, where names
+// are wanted too, whose names it speaks of: those whose value is quoted first.
+func (c *Case) spokenOf(f *soap.Fault, names bool) (out []message.Item) {
+	if c.Draft == nil || c.Draft.Err() != nil {
+		return nil
+	}
+	said := f.Reason
+	if !f.Detail.IsZero() {
+		said += " " + schema.Words(f.Detail)
+	}
+	said = strings.ToLower(said[:min(len(said), 16<<10)])
+	var named []message.Item
+	for i, it := range c.Draft.Items() {
+		if i == maxSpoken {
+			break
+		}
+		if it.Kind != message.Leaf && it.Kind != message.Attr || !it.Present || it.Unfilled {
+			continue
+		}
+		v := strings.TrimSpace(it.Value)
+		switch {
+		case len(v) >= 2 && len(v) <= 200 && !slices.Contains(everyday, strings.ToLower(v)) && hasWord(said, v):
+			out = append(out, it)
+		case names && len(it.Name) > 2 && hasWord(said, strings.TrimPrefix(it.Name, "@")):
+			named = append(named, it)
+		}
+	}
+	return append(out, named...)
+}
+
+// maxSpoken bounds the fields that a fault's words are held against.
+const maxSpoken = 2000
+
+// everyday are values that words have without quoting anything.
+//
+//nolint:gochecknoglobals // a table: it is never written to
+var everyday = []string{"true", "false", "yes", "no", "none", "null", "the", "is", "not", "of", "to", "in", "on", "10"}
+
+// speaks adds the fields that a fault speaks of to a finding: in words, and as evidence
+// that points into the draft.
+func (c *Case) speaks(out *exchange.Finding, f *soap.Fault) *exchange.Finding {
+	spoken := c.spokenOf(f, true)
+	if len(spoken) == 0 || len(spoken) > 3 {
+		return out // of everything is of nothing
+	}
+	var words []string
+	out.Evidence = c.faultEvidence(f)
+	for _, it := range spoken {
+		value := cut(it.Value, 40)
+		if strings.TrimSpace(it.Value) != it.Value || it.Value == "" {
+			value = fmt.Sprintf("%q", value)
+		}
+		words = append(words, it.Path+" = "+value)
+		if at := it.Node; it.Kind == message.Leaf && !at.IsZero() {
+			out.Evidence = append(out.Evidence, c.inDraft(at.Span()))
+		}
+	}
+	out.Why += " The service speaks of " + strings.Join(words, ", ") + "."
+	return out
+}
+
+// says tells whether the fault's reason speaks of a finding's cause.
+func says(f *soap.Fault, id string) bool { return speaksOf(f.Reason, id) }
+
+func tellMustUnderstand(_ *Case, f *soap.Fault) *exchange.Finding {
+	return &exchange.Finding{
+		Title:   "the service does not understand a header that it must",
+		Why:     reason(f),
+		Program: "leave the header out that the service does not know",
+	}
+}
+
+func tellVersion(c *Case, f *soap.Fault) *exchange.Finding {
+	v := "1.1"
+	if c.sent() == soap.V11 {
+		v = "1.2"
+	}
+	return &exchange.Finding{
+		Title:    "the service does not take this SOAP version",
+		Why:      reason(f),
+		Remedies: c.useVersion(v),
+		Program:  "let your program send SOAP " + v,
+	}
+}
+
+// useVersion sets the SOAP version, where that changes what is sent: a draft that is a
+// whole envelope has its own.
+func (c *Case) useVersion(v string) []exchange.Remedy {
+	if c.Draft != nil && c.Draft.Err() == nil && c.Draft.Envelope() != nil {
+		return nil
+	}
+	return c.remedies("use SOAP "+v, []string{"soap"}, v)
+}
+
+func tellSecurityMissing(c *Case, f *soap.Fault) *exchange.Finding {
+	out := &exchange.Finding{
+		Stage: exchange.Security, Title: "the service found no security header, and none was sent",
+		Why:      reason(f) + " No token is set for this endpoint." + c.nobody(),
+		Remedies: c.tokenRemedies(c.demanded(), true, c.Contract != nil && c.Contract.DemandsTimestamp()),
+		Program:  "let your program send a WS-Security user name token; try a digest password first",
+	}
+	if c.Imported {
+		out.Why = reason(f) + " The message carries no token."
+	} else {
+		out.Evidence = append(c.faultEvidence(f), c.inSettings("token", 0, 4))
+	}
+	if c.Contract != nil && c.Contract.DemandsToken() == "" {
+		out.Why += " The contract does not mention it."
+	}
+	return out
+}
+
+func (c *Case) demanded() string {
+	if c.Contract == nil {
+		return ""
+	}
+	return c.Contract.DemandsToken()
+}
+
+// sameTime is how far two clocks may be apart and still be told the same time.
+const sameTime = time.Minute
+
+func tellSecurityExpired(c *Case, f *soap.Fault) *exchange.Finding {
+	out := &exchange.Finding{
+		Stage:   exchange.Security,
+		Title:   "the service finds the message too old or too new",
+		Why:     reason(f),
+		Program: "check the clock of the machine that it runs on, and the life time of its timestamp",
+	}
+	sent := c.sentFacts()
+	theirs, apart := time.Time{}, time.Duration(0)
+	if h := c.response(); h != nil {
+		if at, err := http.ParseTime(h.Get("Date")); err == nil {
+			theirs = at
+			out.Evidence = append(c.faultEvidence(f), c.inHead("Date")...)
+		}
+	}
+	switch {
+	case theirs.IsZero():
+	case !sent.created.IsZero():
+		apart = sent.created.Sub(theirs).Round(time.Second)
+		out.Why += fmt.Sprintf(" The message says that it was made at %s; the service's clock said %s: %s apart.",
+			sent.created.UTC().Format("15:04:05 UTC"), theirs.UTC().Format("15:04:05 UTC"), apart.Abs())
+	default:
+		apart = c.X.Started.Sub(theirs).Round(time.Second)
+		out.Why += fmt.Sprintf(" Its clock said %s, ours is %s apart.", theirs.UTC().Format("15:04:05 UTC"), apart.Abs())
+	}
+	if !sent.expires.IsZero() && !theirs.IsZero() && sent.expires.Before(theirs) {
+		out.Why += fmt.Sprintf(" It was to hold until %s.", sent.expires.UTC().Format("15:04:05 UTC"))
+	}
+	if c.Imported {
+		return out
+	}
+	switch offset := c.Settings.Text("clock-offset"); {
+	case offset != "":
+		out.Why += fmt.Sprintf(" A clock offset of %s is set here.", offset)
+		out.Evidence = append(c.faultEvidence(f), c.inSettings("clock-offset", 0, len(offset)))
+		out.Remedies = c.remedies("send the times of this machine's clock", []string{"clock-offset"}, "")
+	case apart.Abs() > sameTime:
+		by := (-apart).String()
+		out.Remedies = c.remedies("go by the service's clock: "+by, []string{"clock-offset"}, by)
+	case c.Settings.Text("timestamp") != "":
+		out.Remedies = c.remedies("let the timestamp hold for 30 minutes", []string{"timestamp"}, "30m")
+	}
+	return out
+}
+
+func tellSecurityRefused(c *Case, f *soap.Fault) *exchange.Finding {
+	out := &exchange.Finding{
+		Stage:   exchange.Security,
+		Title:   "the service refused the user or the password",
+		Why:     reason(f),
+		Program: "check user, password and password type",
+	}
+	sent := c.sentFacts()
+	switch {
+	case sent.user != "":
+		kind := "text"
+		if sent.digest() {
+			kind = "digest"
+		}
+		if sent.password {
+			out.Why += fmt.Sprintf(" Sent was a %s password as %s.", kind, sent.user)
+		} else {
+			out.Why += fmt.Sprintf(" Sent was the user name %s, without a password.", sent.user)
+		}
+		if c.Imported {
+			break
+		}
+		out.Evidence = append(c.faultEvidence(f), c.inSettings("identity", 0, 1))
+		if c.Settings.Text("token") == kind {
+			other := map[string]string{"digest": "text", "text": "digest"}[kind]
+			out.Remedies = c.remedies("send a "+other+" password", []string{"token"}, other)
+		}
+	case sent.token:
+		out.Why += " A token without a user name was sent."
+	case sent.http:
+		out.Why += " HTTP credentials were sent, and no token."
+	default:
+		out.Why += " No token was sent." + c.nobody()
+		if !c.Imported {
+			out.Remedies = c.tokenRemedies(c.demanded(), true, false)
+		}
+	}
+	return out
+}
+
+func tellSecurityInvalid(c *Case, f *soap.Fault) *exchange.Finding {
+	out := &exchange.Finding{
+		Stage:   exchange.Security,
+		Title:   "the service does not accept the security header",
+		Why:     reason(f),
+		Program: "compare its security header with one that is accepted",
+	}
+	switch token := c.Settings.Text("token"); {
+	case c.Imported:
+	case f.HasCode("UnsupportedSecurityToken") && (token == "text" || token == "digest"):
+		other := map[string]string{"digest": "text", "text": "digest"}[token]
+		out.Remedies = c.remedies("send a "+other+" password", []string{"token"}, other)
+	case strings.Contains(strings.ToLower(f.Reason), "timestamp") && c.Settings.Text("timestamp") == "":
+		out.Remedies = c.remedies("send a timestamp that holds for 5 minutes", []string{"timestamp"}, "5m")
+	}
+	return out
+}
+
+func tellAddressing(c *Case, f *soap.Fault) *exchange.Finding {
+	out := &exchange.Finding{
+		Title:   "the service wants WS-Addressing headers",
+		Why:     reason(f),
+		Program: "send the WS-Addressing headers that the service asks for",
+	}
+	version := soap.Addressing10
+	for _, code := range f.Codes() {
+		if code.Space == soap.AddressingNS[soap.Addressing2004] {
+			version = soap.Addressing2004
+		}
+	}
+	if c.Settings.Text("addressing") != version {
+		out.Remedies = c.remedies("send the headers of WS-Addressing "+version, []string{"addressing"}, version)
+	}
+	return out
+}
+
+func (c *Case) declaredFault(f *soap.Fault) (*schema.Element, string) {
+	if c.Operation == nil || f.Detail.IsZero() {
+		return nil, ""
+	}
+	var els []*schema.Element
+	for _, m := range c.Operation.Faults {
+		els = append(els, m.Element)
+	}
+	e := message.DetailElement(f.Detail, els)
+	for _, m := range c.Operation.Faults {
+		if e != nil && m.Element == e {
+			return e, m.Name
+		}
+	}
+	return nil, ""
+}
+
+func tellDeclared(c *Case, f *soap.Fault) *exchange.Finding {
+	e, name := c.declaredFault(f)
+	var parts []string
+	fields, _ := message.Fields(f.Detail.Child(e.Name.Space, e.Name.Local), 12)
+	for _, x := range fields {
+		if x.Leaf {
+			parts = append(parts, x.Name+" "+cut(x.Value, 40))
+		}
+	}
+	out := c.speaks(&exchange.Finding{
+		Title:   "the service answered with its declared fault " + name,
+		Why:     reason(f) + " Its detail: " + orNone(strings.Join(parts, ", ")) + ".",
+		Program: "handle the fault " + name + "; the contract announces it",
+	}, f)
+	out.Evidence = append([]exchange.Evidence{c.inReply(f.Detail.Span())}, out.Evidence...)
+	if len(out.Evidence) == 1 {
+		out.Evidence = append(out.Evidence, c.faultEvidence(f)...)
+	}
+	return out
+}
+
+func tellAction(c *Case, f *soap.Fault) *exchange.Finding {
+	sent := c.actionSent()
+	out := &exchange.Finding{
+		Stage:   exchange.Binding,
+		Title:   "the service does not know this action",
+		Why:     reason(f) + fmt.Sprintf(" Sent was %q.", sent),
+		Program: "send the action that the contract has for this operation",
+	}
+	switch {
+	case c.Operation == nil:
+	case sent == c.Operation.Action:
+		out.Why += " It is the contract's."
+		out.Program = "ask the service's people which action it knows; the contract has this one"
+	default:
+		out.Why += fmt.Sprintf(" The contract has %q.", c.Operation.Action)
+		out.Remedies = c.remedies(
+			"send the contract's action, "+c.Operation.Action,
+			[]string{"action"},
+			c.Operation.Action,
+		)
+	}
+	return out
+}
+
+func tellOperation(_ *Case, f *soap.Fault) *exchange.Finding {
+	return &exchange.Finding{
+		Stage:     exchange.Message,
+		Title:     "the service does not know the element in the body",
+		Why:       reason(f),
+		Program:   "check the name, case and namespace of the body's element",
+		Certainty: exchange.Likely,
+	}
+}
+
+func tellClient(c *Case, f *soap.Fault) *exchange.Finding {
+	return c.speaks(&exchange.Finding{
+		Title:   "the service refused the message: " + cut(f.Reason, 100),
+		Why:     reason(f) + " The fault's code says that the message is at fault, not the service." + detailWords(f),
+		Program: "change what your program sends as the reason says",
+	}, f)
+}
+
+func tellServer(c *Case, f *soap.Fault) *exchange.Finding {
+	out := &exchange.Finding{
+		Title: "the service failed: " + cut(f.Reason, 100),
+		Why: reason(f) + " The fault's code says that the service is at fault, not the message." +
+			detailWords(f) + behind(f),
+		Program: "nothing yet; tell the service's people the time and the reason",
+	}
+	if behindService.MatchString(f.Reason) || behind(f) != "" {
+		return out
+	}
+	if spoken := c.spokenOf(f, true); len(spoken) > 0 && len(spoken) <= 3 { // whatever its code says, it is about the message
+		out.Side = exchange.Yours
+		out.Title = "the service refused the message: " + cut(f.Reason, 100)
+		out.Why = reason(f) + " Its code blames the service, and its words the message." + detailWords(f)
+		out.Program = "change what your program sends as the reason says"
+	}
+	return c.speaks(out, f)
+}
+
+func detailWords(f *soap.Fault) string {
+	if f.Detail.IsZero() {
+		return ""
+	}
+	w := schema.Words(f.Detail)
+	if i := strings.LastIndex(strings.ToLower(w), "caused by"); i >= 0 {
+		w = w[i:]
+	}
+	if w == "" {
+		return ""
+	}
+	return " Its detail: “" + cut(w, 200) + "”."
+}
+
+// behind says what the words of a fault tell of something that the service itself
+// called and did not reach.
+func behind(f *soap.Fault) string {
+	text := f.Reason
+	if !f.Detail.IsZero() {
+		text += "\n" + schema.Words(f.Detail)
+	}
+	for _, h := range hear(text) {
+		if h.Stage >= exchange.Connect && h.Stage <= exchange.Wait {
+			return " Its words speak of something behind the service that it could not reach (" + h.ID + "): “" + cut(
+				h.Excerpt,
+				100,
+			) + "”."
+		}
+	}
+	return ""
+}
