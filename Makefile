@@ -7,7 +7,7 @@ LDFLAGS := -s -w -X orenda/internal/cli.Version=$(VERSION)
 SLOW    := orenda/internal/journal/disk orenda/internal/cli orenda/cmd/orenda orenda/internal/e2e
 RACED   := $(filter-out $(SLOW),$(shell go list ./... 2>/dev/null))
 
-.PHONY: build demo test race endure platforms outside release tools check bench shots fuzz clean
+.PHONY: build demo test race truth endure platforms outside release tools check bench shots fuzz clean
 
 build: bin/orenda
 
@@ -47,6 +47,11 @@ race: tools
 endure: tools
 	CGO_ENABLED=1 go build -race -trimpath -o bin/orenda-race ./cmd/orenda
 	ORENDA=$(CURDIR)/bin/orenda-race ORENDA_KEYS=10m go test -count 1 -timeout 20m -v -run TestRandomKeys ./internal/e2e
+
+# Plays the matrix of failing and healthy exchanges, and writes its figures down.
+truth:
+	UPDATE=1 go test -count 1 -v -run TestTheTableOfTruth ./internal/truth
+	UPDATE=1 go test -count 1 -run TestEveryFinding ./internal/cli
 
 # What needs another language, a database server or a browser.
 outside: tools

@@ -144,6 +144,10 @@ Made by ` + "`UPDATE=1 go test ./internal/cli -run EveryFinding`" + `.
 		few := func(all []string) string { return strings.Join(all[:min(len(all), 3)], ", ") }
 		fmt.Fprintf(&b, "| `%s` | %s | %s | %s | %s |\n", e.ID, provoked, few(tests), few(made), tried)
 	}
+	figures, err := os.ReadFile("../truth/figures.md")
+	require.NoError(t, err)
+	b.WriteString("\n")
+	b.Write(figures)
 	const page = "../../docs/findings-tested.md"
 	if os.Getenv("UPDATE") != "" {
 		require.NoError(t, os.WriteFile(page, []byte(b.String()), 0o600))

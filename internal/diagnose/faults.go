@@ -116,7 +116,7 @@ func (c *Case) securityClass(f *soap.Fault, otherwise string) string {
 
 // classByWords reads the class from the words of a fault.
 func (c *Case) classByWords(f *soap.Fault) string {
-	if behindService.MatchString(f.Reason) || behind(f) != "" {
+	if c.isBehind(f) {
 		return "" // what fails there was not sent from here
 	}
 	sent := c.sentFacts()
@@ -127,7 +127,7 @@ func (c *Case) classByWords(f *soap.Fault) string {
 		for _, id := range []string{
 			"read.fault-security-expired", "read.fault-security-refused", "read.fault-security-invalid",
 		} {
-			if says(f, id) {
+			if says(f, id) && !(id == "read.fault-security-refused" && onlyDenied(f)) {
 				return id
 			}
 		}
@@ -142,11 +142,33 @@ func (c *Case) classByWords(f *soap.Fault) string {
 	return ""
 }
 
+// onlyDenied tells whether a fault says at length that something may not be, without a
+// word about who may not: rules of all kinds deny.
+func onlyDenied(f *soap.Fault) bool {
+	return len(strings.Fields(f.Reason)) > fewWords && deniedWords.MatchString(f.Reason) && !personWords.MatchString(f.Reason)
+}
+
+// fewWords is how many words a fault has at most that says no more than that.
+const fewWords = 5
+
+var (
+	deniedWords = regexp.MustCompile(`(?i)access (is )?denied|not authori[sz]ed|unauthori[sz]ed`)
+	personWords = regexp.MustCompile(`(?i)\b(users?|user ?names?|passwords?|credentials?|log-?ins?|authenti\w*|accounts?|` +
+		`callers?|principals?|permissions?|roles?|tokens?|security|client)\b`)
+	dispatchWords = regexp.MustCompile(`(?i)\b(dispatch|wrapper|elements?|endpoints?|soap|wsdl|namespaces?|services?|methods?|` +
+		`ports?|procedures?|functions?|handlers?|binding)\b`)
+)
+
 // behindService are words for what a service itself depends on.
 var behindService = regexp.MustCompile(`(?i)\b(data ?base|datenbank|base de donn[ée]es|base de datos|sql\w*|ora-\d+|jdbc|` +
 	`odbc|ldap|active directory|up ?stream|back ?end|mainframe|host system|message (queue|broker)|smtp|sftp|` +
 	`file ?share|token (source|service|provider|issuer|server)|identity provider|connection pool|data ?source|` +
 	`third[- ]party|partner system|legacy system)\b`)
+
+// isBehind tells whether a fault is about something that the service itself depends on.
+func (c *Case) isBehind(f *soap.Fault) bool {
+	return behindService.MatchString(f.Reason) || behind(f) != "" && len(c.spokenOf(f, false)) == 0
+}
 
 // namedUser finds whom a fault speaks of.
 var namedUser = regexp.MustCompile(`(?i)\b(?:user ?name|user|principal|log-?in|account|benutzer(?:name)?|utilisateur|` +
@@ -181,7 +203,7 @@ func (c *Case) aboutDispatch(f *soap.Fault) bool {
 		b.Name().Space != "" && strings.Contains(said, strings.ToLower(b.Name().Space))) {
 		return true
 	}
-	return len(c.spokenOf(f, true)) == 0
+	return len(c.spokenOf(f, true)) == 0 && (len(strings.Fields(f.Reason)) < fewWords || dispatchWords.MatchString(f.Reason))
 }
 
 func (c *Case) actionSent() string {
@@ -521,7 +543,7 @@ func tellServer(c *Case, f *soap.Fault) *exchange.Finding {
 			detailWords(f) + behind(f),
 		Program: "nothing yet; tell the service's people the time and the reason",
 	}
-	if behindService.MatchString(f.Reason) || behind(f) != "" {
+	if c.isBehind(f) {
 		return out
 	}
 	if spoken := c.spokenOf(f, true); len(spoken) > 0 && len(spoken) <= 3 { // whatever its code says, it is about the message

@@ -12,7 +12,10 @@ import (
 // decodingWords are what services say that could not read a message.
 //
 //nolint:gochecknoglobals // a table: it is never written to
-var decodingWords = []string{"schema", "unmarshal", "deserial", "cvc-", "parse"}
+var decodingWords = []string{
+	"schema", "unmarshal", "deserial", "cvc-", "parse", "unable to read request", "error in xml document", "encoding rules",
+	"numberformat", "for input string", "not in a correct format", "invalid content", "is not a valid value",
+}
 
 // ground says why a warning about what was set or sent leads over the answer that may
 // follow from it; "" where it does not. What contradicts the contract as a whole does. A
@@ -78,6 +81,11 @@ func (c *Case) suspects(warning string) (fields, values []string) {
 	}
 	for _, e := range slices.Concat(c.Invalid, c.HeaderInvalid) {
 		fields = append(fields, fieldOf(e.Path))
+		for _, name := range e.Expected {
+			if len(e.Expected) <= 3 {
+				fields = append(fields, fieldOf(name))
+			}
+		}
 		if c.Draft != nil && e.Span.End <= len(c.Draft.Bytes()) && e.Span.Start < e.Span.End {
 			values = append(values, string(c.Draft.Bytes()[e.Span.Start:e.Span.End]))
 		}

@@ -99,7 +99,7 @@ var errorPatterns = []struct{ id, patterns string }{
 
 	{
 		"read.fault-security-expired",
-		`messageexpired|message (has )?expired|timestamp.{0,40}(expired|in the future|invalid)|lies in the future|created.{0,30}future|clock skew|outside the (accepted|allowed) window|security semantics.{0,20}expired|(timestamp|message|token|assertion).{0,40}(too old|too new|expired|no longer valid|not yet valid)|(nachricht|zeitstempel|token).{0,40}(abgelaufen|zu alt|veraltet)|(message|jeton|horodatage).{0,40}(expir[ée]|périmé|trop ancien)|(mensaje|token|marca de tiempo).{0,40}(caducad|expirad|vencid)|(messaggio|token|timestamp).{0,40}scadut|(bericht|token|tijdstempel).{0,40}(verlopen|te oud)|(mensagem|token).{0,40}expirad`,
+		`messageexpired|message (has )?expired|timestamp.{0,40}(expired|in the future|invalid)|lies in the future|created.{0,30}future|clock skew|outside the (accepted|allowed) window|security semantics.{0,20}expired|(timestamp|message|security token|assertion)('s)? ([^\s.:;,]+ ){0,3}(too old|too new|stale|expired|no longer valid|not yet valid)|(creation time|timestamp).{0,60}(in the (past|future)|too far|stale)|(nachricht|zeitstempel|sicherheitstoken) ([^\s.:;,]+ ){0,3}(abgelaufen|zu alt|veraltet)|(message|jeton|horodatage) ([^\s.:;,]+ ){0,3}(expir[ée]|périmé|trop ancien)|(mensaje|token|marca de tiempo) ([^\s.:;,]+ ){0,3}(caducad|expirad|vencid)|(messaggio|timestamp) ([^\s.:;,]+ ){0,3}scadut|(bericht|tijdstempel) ([^\s.:;,]+ ){0,3}(verlopen|te oud)|mensagem ([^\s.:;,]+ ){0,3}expirad`,
 	},
 	{
 		"read.fault-security-missing",
@@ -107,11 +107,11 @@ var errorPatterns = []struct{ id, patterns string }{
 	},
 	{
 		"read.fault-security-refused",
-		`failedauthentication|could not be (authenticated|authorized)|authentication (failed|failure)|(invalid|bad|wrong|unknown) (user ?name|user|password|credentials?|log-?in)|log-?in failed|not authorized|unauthorized|access (is )?denied|(user ?name|user|password|credentials?).{0,40}(is |are |was )?(unknown|invalid|incorrect|wrong|not (known|valid|correct|recognized|recognised))|incorrect (user ?name|user|password)|unbekannter? benutzer|(benutzer(name)?|passwort|kennwort|anmeldedaten|zugangsdaten).{0,40}(unbekannt|ungültig|falsch|nicht (bekannt|gültig|korrekt))|(anmeldung|authentifizierung).{0,30}fehlgeschlagen|falsches (passwort|kennwort)|mot de passe.{0,30}(incorrect|invalide|erroné)|utilisateur.{0,30}(inconnu|invalide)|(authentification|connexion).{0,30}(échoué|refusée|échec)|échec de l.authentification|usuario.{0,30}(desconocido|inválido|incorrecto|no válido)|(contraseña|clave).{0,30}(incorrecta|inválida|errónea|no válida)|(autenticación|autenticazione|autenticação).{0,30}(fall|error|inválida)|utente.{0,30}(sconosciuto|non valido)|password.{0,30}(errata|non valida|onjuist|ongeldig)|(onbekende gebruiker|gebruiker.{0,30}onbekend|wachtwoord.{0,30}(onjuist|ongeldig))|(usuário desconhecido|senha (incorreta|inválida))`,
+		`failedauthentication|could not be (authenticated|authorized)|authentication (failed|failure)|(invalid|bad|wrong|unknown) (user ?name|user|password|credentials?|log-?in)|log-?in (failed|(is |was )?incorrect)|(unable to|cannot|can not|could not|failed to) authenticate|error authenticating|not authorized|unauthorized|access (is )?denied|(user ?name|password|credentials?).{0,40}could not be (validated|verified)|(user ?name|user|password|credentials?).{0,40}(is |are |was )?(unknown|invalid|incorrect|wrong|not (known|valid|correct|recognized|recognised))|incorrect (user ?name|user|password)|unbekannter? benutzer|(benutzer(name)?|passwort|kennwort|anmeldedaten|zugangsdaten).{0,40}(unbekannt|ungültig|falsch|nicht (bekannt|gültig|korrekt))|(anmeldung|authentifizierung).{0,30}fehlgeschlagen|falsches (passwort|kennwort)|mot de passe.{0,30}(incorrect|invalide|erroné)|utilisateur.{0,30}(inconnu|invalide)|(authentification|connexion).{0,30}(échoué|refusée|échec)|échec de l.authentification|usuario.{0,30}(desconocido|inválido|incorrecto|no válido)|(contraseña|clave).{0,30}(incorrecta|inválida|errónea|no válida)|(autenticación|autenticazione|autenticação).{0,30}(fall|error|inválida)|utente.{0,30}(sconosciuto|non valido)|password.{0,30}(errata|non valida|onjuist|ongeldig)|(onbekende gebruiker|gebruiker.{0,30}onbekend|wachtwoord.{0,30}(onjuist|ongeldig))|(usuário desconhecido|senha (incorreta|inválida))`,
 	},
 	{
 		"read.fault-security-invalid",
-		`invalidsecurity|failedcheck|unsupportedsecuritytoken|unsupportedalgorithm|securitytokenunavailable|signature or decryption was invalid|nonce.{0,30}(replay|reused|already)|replay|(message|token|nonce).{0,30}already (been )?(used|received|processed|seen)|nonce.{0,40}(bereits|schon) (verwendet|benutzt)|(nonce|message).{0,40}déjà (été )?(utilisé|reçu|traité)|(nonce|mensaje).{0,40}ya (ha sido |fue )?(utilizado|usado|recibido)|nonce.{0,40}(già|al) (utilizzat|usat|gebruikt)`,
+		`invalidsecurity|failedcheck|verifying security for the message|unsupportedsecuritytoken|unsupportedalgorithm|securitytokenunavailable|signature or decryption was invalid|nonce.{0,30}(replay|reused|already)|replay|(message|token|nonce).{0,30}already (been )?(used|received|processed|seen)|nonce.{0,40}(bereits|schon) (verwendet|benutzt)|(nonce|message).{0,40}déjà (été )?(utilisé|reçu|traité)|(nonce|mensaje).{0,40}ya (ha sido |fue )?(utilizado|usado|recibido)|nonce.{0,40}(già|al) (utilizzat|usat|gebruikt)`,
 	},
 	{
 		"verify.signature-broken",
@@ -134,7 +134,7 @@ var errorPatterns = []struct{ id, patterns string }{
 	{"message.namespace-differs", `namespace.{0,80}expected|expected.{0,80}namespace|element \(uri:`},
 	{
 		"read.fault-operation",
-		`no such (operation|method)|operation.{0,30}not found|unknown (operation|method)|no operation|cannot find dispatch|unexpected (wrapper )?element|not found for the element`,
+		`no such (operation|method)|operation.{0,30}not found|unknown (operation|method)|no operation|is not a valid (method|operation)|(method|operation|procedure|function)\b.{0,60}(not (defined|implemented|supported|present|available)|does(n't| not) exist|is unknown)|cannot find dispatch|unexpected (wrapper )?element|not found for the element`,
 	},
 
 	{

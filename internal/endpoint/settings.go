@@ -54,7 +54,7 @@ func (s *Settings) Get(name string) Value {
 func (s *Settings) Of(k *Key) Value {
 	for i := len(s.Layers) - 1; i >= 0; i-- {
 		if v, ok := s.Layers[i].Values[k.Name]; ok {
-			return Value{k, strings.Join(v, ", "), v, s.Layers[i].Source}
+			return Value{k, k.spelled(strings.Join(v, ", ")), v, s.Layers[i].Source}
 		}
 	}
 	if k.Follows != "" {
@@ -62,6 +62,18 @@ func (s *Settings) Of(k *Key) Value {
 		return Value{k, v.Text, nil, "default"}
 	}
 	return Value{Key: k, Text: k.Default, Source: "default"}
+}
+
+// spelled is the value of a choice as the table has it, whatever its case: UTF-8 is utf-8.
+func (k *Key) spelled(v string) string {
+	if k.Kind == Choice {
+		for _, o := range k.Of {
+			if strings.EqualFold(o, v) {
+				return o
+			}
+		}
+	}
+	return v
 }
 
 // Set puts a value into the topmost layer, "this call". Copies of s that were
@@ -183,7 +195,7 @@ func (k *Key) Check(value string) error {
 		}
 	case Choice:
 		for _, o := range k.Of {
-			if o == value {
+			if strings.EqualFold(o, value) {
 				return nil
 			}
 		}
