@@ -67,7 +67,7 @@ func (c *binding) run() (string, error) {
 	if s.Text("intake") == "flowing" {
 		intake = "taken in flowing"
 	}
-	return "SOAP " + s.Text("soap") + " · " + intake, nil
+	return "SOAP " + sentVersion(&c.base, c.plan.Draft).String() + " · " + intake, nil
 }
 
 // findProxy finds the proxy, if the call goes through one.

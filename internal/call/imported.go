@@ -36,6 +36,7 @@ type Imported struct {
 	Declared int64 // Content-Length of the request as it came, -1 where it said none; only of what was relayed
 	Came     int64 // bytes of body that came instead; less, or more
 	relayed  bool
+	alone    bool // a request of which it is not known whether it was answered
 }
 
 // ErrNothing is what holds neither a request nor a reply.
@@ -44,7 +45,7 @@ var ErrNothing = errors.New("there is neither a request nor a reply in it")
 // ImportedFrom takes a request and a reply as files hold them, each with or
 // without its head; either may be empty.
 func ImportedFrom(request, reply []byte) (*Imported, error) {
-	w := &Imported{}
+	w := &Imported{alone: len(bytes.TrimSpace(reply)) == 0}
 	request, reply = bytes.TrimPrefix(request, bom), bytes.TrimPrefix(reply, bom)
 	if len(bytes.TrimSpace(request)) == 0 && len(bytes.TrimSpace(reply)) == 0 {
 		return nil, ErrNothing
@@ -270,6 +271,9 @@ func imported(p Plan, w *Imported) *Call {
 	p.fetch, p.Changes, p.Until = nil, nil, exchange.None
 	if !w.relayed {
 		p.Pool = nil
+	}
+	if w.alone {
+		p.Until = exchange.Security // what became of it is not known
 	}
 	address := w.URL
 	if u, err := url.Parse(address); err != nil || u.Host == "" {

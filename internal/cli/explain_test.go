@@ -83,7 +83,7 @@ func TestAnExchangeMadeElsewhereIsExplained(t *testing.T) {
 			"read.not-well-formed", true},
 		"another action": {strings.Replace(sentHead, "FindBerths", "FindBerth", 1) + good, faulted, 20,
 			"read.fault-client", true},
-		"nobody answered": {sentHead + good, "", 18, "wait.closed", true},
+		"a request alone, of which no more is known": {sentHead + good, "", 0, "", true},
 		"the reply of another": {sentHead + good, strings.ReplaceAll(answer, "FindBerthsResponse",
 			"TideResponse"), 21, "verify.reply-differs", true},
 	} {

@@ -9,6 +9,7 @@ import (
 	"orenda/internal/endpoint"
 	"orenda/internal/exchange"
 	"orenda/internal/soap"
+	"orenda/internal/xmltree"
 	"orenda/internal/wssec"
 )
 
@@ -149,10 +150,18 @@ func versionDiffers(c *Case) []exchange.Finding {
 	}
 	v := c.Settings.Get("soap")
 	set, err := soap.ParseVersion(v.Text)
-	if c.Draft != nil {
-		if e := c.Draft.Envelope(); e != nil {
-			set, err = e.Version, nil
+	if e := c.draftEnvelope(); e != nil {
+		if e.Version == c.Port.Version {
+			return nil
 		}
+		root := c.Draft.Doc().Root()
+		return one(exchange.Finding{
+			Title: fmt.Sprintf("the draft is an envelope of SOAP %s, and the port speaks %s", e.Version, c.Port.Version),
+			Why: fmt.Sprintf("It is sent as it stands, whatever version is set. The binding of the port %s is for SOAP %s.",
+				c.Port.Name, c.Port.Version),
+			Evidence: []exchange.Evidence{c.inDraft(xmltree.Span{Start: root.Span().Start, End: root.Inner().Start})},
+			Program:  "let your program send SOAP " + c.Port.Version.String() + " to this port",
+		})
 	}
 	if err != nil || set == c.Port.Version {
 		return nil

@@ -301,7 +301,7 @@ func tellVersion(c *Case, f *soap.Fault) *exchange.Finding {
 // useVersion sets the SOAP version, where that changes what is sent: a draft that is a
 // whole envelope has its own.
 func (c *Case) useVersion(v string) []exchange.Remedy {
-	if c.Draft != nil && c.Draft.Err() == nil && c.Draft.Envelope() != nil {
+	if c.draftEnvelope() != nil {
 		return nil
 	}
 	return c.remedies("use SOAP "+v, []string{"soap"}, v)

@@ -214,11 +214,17 @@ func notEnvelope(c *Case) []exchange.Finding {
 	)
 }
 
+// draftEnvelope is the envelope where the draft is a whole one, else nil.
+func (c *Case) draftEnvelope() *soap.Envelope {
+	if c.Draft == nil || c.Draft.Err() != nil {
+		return nil
+	}
+	return c.Draft.Envelope()
+}
+
 func (c *Case) sent() soap.Version {
-	if c.Draft != nil && c.Draft.Err() == nil {
-		if e := c.Draft.Envelope(); e != nil {
-			return e.Version
-		}
+	if e := c.draftEnvelope(); e != nil {
+		return e.Version
 	}
 	v, _ := soap.ParseVersion(c.Settings.Text("soap"))
 	return v

@@ -483,7 +483,7 @@ func mediaTypeRefused(c *Case) []exchange.Finding {
 	if h == nil || h.Status != 415 && (f == nil || !mediaTypeFault(f)) || c.isAnswer() && f == nil {
 		return nil
 	}
-	set, _ := soap.ParseVersion(c.Settings.Text("soap"))
+	set := c.sent()
 	other := soap.V12
 	if set == soap.V12 {
 		other = soap.V11
@@ -504,7 +504,7 @@ func mediaTypeRefused(c *Case) []exchange.Finding {
 	return one(exchange.Finding{
 		Title:    "the server does not take this media type",
 		Why:      why,
-		Evidence: c.inHead(""), Remedies: c.remedies("use SOAP "+other.String(), []string{"soap"}, other.String()),
+		Evidence: c.inHead(""), Remedies: c.useVersion(other.String()),
 		Program: "let your program send SOAP " + other.String(), Certainty: exchange.Likely,
 	})
 }
