@@ -169,3 +169,22 @@ func TestNothingRunsOnAfterTheEnd(t *testing.T) {
 	require.True(t, m.s.Wait(15*time.Second))
 	goleak.VerifyNone(t, before, goleak.IgnoreTopFunction("orenda/internal/standin.(*Harbour).misbehave"))
 }
+
+// The last change of settings is taken back on the path, with what it was shown first.
+func TestTheLastChangeIsTakenBackOnThePath(t *testing.T) {
+	p := sit(t, 158, 47)
+	p.m.s.Choose(state.CallKey{Draft: p.m.s.Rows()[0], Endpoint: "BerthDesk11"})
+	p.keys("p", "u")
+	p.sees("no change was made here")
+	require.NoError(t, p.m.s.SetSetting("answer-time", "1s"))
+	require.NoError(t, p.m.s.SetSetting("answer-time", "7s"))
+	p.keys("u")
+	p.sees("take back the last change of settings", "7s → 1s")
+	p.keys("esc")
+	set := p.m.s.W.Settings("BerthDesk11")
+	assert.Equal(t, "7s", set.Text("answer-time"))
+	p.keys("u", "enter")
+	p.sees("taken back")
+	set = p.m.s.W.Settings("BerthDesk11")
+	assert.Equal(t, "1s", set.Text("answer-time"))
+}

@@ -102,6 +102,9 @@ func keyPair(
 		}
 	}
 	pair, err = trust.Client(cb, kb, password)
+	if _, sealed := errors.AsType[*trust.PasswordError](err); sealed && key != "" {
+		return pair, key, err // the key is what needs the password
+	}
 	return pair, cert, err
 }
 
@@ -121,7 +124,7 @@ func (c *securing) client(ctx context.Context) error {
 			cert, key, read, what = id.Certificate, id.Key, os.ReadFile, "client-identity"
 		}
 	}
-	if cert == "" {
+	if cert == "" || c.plan.fetch != nil && c.url.Scheme == "http" { // nobody asks for it there
 		return nil
 	}
 	pair, bad, err := keyPair(read, cert, key, password)
@@ -129,6 +132,9 @@ func (c *securing) client(ctx context.Context) error {
 		return nil // nothing is opened where only is looked
 	}
 	if err != nil {
+		if what == "client-cert" && bad == key {
+			what = "client-key"
+		}
 		return &endpoint.FileError{Key: endpoint.KeyOf(what), Path: bad, Err: err}
 	}
 	if why := trust.Unfit(pair.Leaf, time.Now()); why != "" {

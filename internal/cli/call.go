@@ -147,6 +147,7 @@ func (t *commandLine) prepare(ctx context.Context, f *callFlags, args []string) 
 	if f.user != "" {
 		t.as = &identity.Identity{Name: f.user, User: f.user, Secret: f.secretFrom}
 	}
+	t.keyFrom = f.keySecretFrom
 	fetched, err := t.contractFrom(ctx, f.contract, forDescription(p.extra))
 	if err != nil {
 		return nil, err
@@ -237,19 +238,7 @@ func (p *prepared) plan(t *commandLine) (call.Plan, error) {
 	}
 	plan.SkipVerify = p.f.anything
 	if p.f.keySecretFrom != "" {
-		const name = "the key's password"
-		plan.Settings.Set("client-identity", name)
-		other := plan.Identity
-		plan.Identity = func(id string) (*identity.Identity, error) {
-			if id == name || other == nil {
-				return &identity.Identity{Name: name, Secret: p.f.keySecretFrom}, nil
-			}
-			return other(id)
-		}
-		allowed := plan.Allowed
-		plan.Allowed = func(id, scheme, host, port string) bool {
-			return id == name || allowed == nil || allowed(id, scheme, host, port)
-		}
+		opensKey(&plan, p.f.keySecretFrom)
 	}
 	if p.f.until != "" {
 		if plan.Until, err = exchange.ParseStage(p.f.until); err != nil {
@@ -292,6 +281,23 @@ func (p *prepared) plan(t *commandLine) (call.Plan, error) {
 	}
 	plan.Draft = d
 	return plan, nil
+}
+
+// opensKey has the client's key opened with a secret that was named on the command line.
+func opensKey(plan *call.Plan, from string) {
+	const name = "the key's password"
+	plan.Settings.Set("client-identity", name)
+	other := plan.Identity
+	plan.Identity = func(id string) (*identity.Identity, error) {
+		if id == name || other == nil {
+			return &identity.Identity{Name: name, Secret: from}, nil
+		}
+		return other(id)
+	}
+	allowed := plan.Allowed
+	plan.Allowed = func(id, scheme, host, port string) bool {
+		return id == name || allowed == nil || allowed(id, scheme, host, port)
+	}
 }
 
 const maxRepairs = 8

@@ -18,7 +18,7 @@ import (
 	"orenda/internal/schema"
 )
 
-//revive:disable-next-line:function-length a command: its flags, and what it does with them
+//revive:disable-next-line:function-length,cyclomatic a command: its flags, and what it does with them
 func (t *commandLine) relayCommand() *cobra.Command {
 	var listen, to, source, env string
 	var pathSecret bool

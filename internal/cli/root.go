@@ -59,6 +59,7 @@ type commandLine struct {
 	kept     journal.Journal
 	asJSON   bool
 	as       *identity.Identity // who fetches a description, if anybody in particular
+	keyFrom  string             // where the password of the client's key is, when a description is fetched
 	lingers  atomic.Bool        // it ends in its own order: a server, the application
 }
 
@@ -384,6 +385,9 @@ func (t *commandLine) contractFrom(ctx context.Context, source string, set map[s
 		p.Settings.Set("http-auth", v...)
 		p.Settings.Set("identity", t.as.Name)
 		p.Identity = func(string) (*identity.Identity, error) { return t.as, nil }
+	}
+	if t.keyFrom != "" && set["client-cert"] != nil {
+		opensKey(&p, t.keyFrom)
 	}
 	if name, ok := strings.CutPrefix(source, "catalogue:"); ok {
 		return t.fromCatalogue(name)

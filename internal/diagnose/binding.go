@@ -9,8 +9,8 @@ import (
 	"orenda/internal/endpoint"
 	"orenda/internal/exchange"
 	"orenda/internal/soap"
-	"orenda/internal/xmltree"
 	"orenda/internal/wssec"
+	"orenda/internal/xmltree"
 )
 
 func addressingDemanded(c *Case) []exchange.Finding {
@@ -156,9 +156,16 @@ func versionDiffers(c *Case) []exchange.Finding {
 		}
 		root := c.Draft.Doc().Root()
 		return one(exchange.Finding{
-			Title: fmt.Sprintf("the draft is an envelope of SOAP %s, and the port speaks %s", e.Version, c.Port.Version),
-			Why: fmt.Sprintf("It is sent as it stands, whatever version is set. The binding of the port %s is for SOAP %s.",
-				c.Port.Name, c.Port.Version),
+			Title: fmt.Sprintf(
+				"the draft is an envelope of SOAP %s, and the port speaks %s",
+				e.Version,
+				c.Port.Version,
+			),
+			Why: fmt.Sprintf(
+				"It is sent as it stands, whatever version is set. The binding of the port %s is for SOAP %s.",
+				c.Port.Name,
+				c.Port.Version,
+			),
 			Evidence: []exchange.Evidence{c.inDraft(xmltree.Span{Start: root.Span().Start, End: root.Inner().Start})},
 			Program:  "let your program send SOAP " + c.Port.Version.String() + " to this port",
 		})

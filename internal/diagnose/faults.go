@@ -145,7 +145,8 @@ func (c *Case) classByWords(f *soap.Fault) string {
 // onlyDenied tells whether a fault says at length that something may not be, without a
 // word about who may not: rules of all kinds deny.
 func onlyDenied(f *soap.Fault) bool {
-	return len(strings.Fields(f.Reason)) > fewWords && deniedWords.MatchString(f.Reason) && !personWords.MatchString(f.Reason)
+	return len(strings.Fields(f.Reason)) > fewWords && deniedWords.MatchString(f.Reason) &&
+		!personWords.MatchString(f.Reason)
 }
 
 // fewWords is how many words a fault has at most that says no more than that.
@@ -153,17 +154,23 @@ const fewWords = 5
 
 var (
 	deniedWords = regexp.MustCompile(`(?i)access (is )?denied|not authori[sz]ed|unauthori[sz]ed`)
-	personWords = regexp.MustCompile(`(?i)\b(users?|user ?names?|passwords?|credentials?|log-?ins?|authenti\w*|accounts?|` +
-		`callers?|principals?|permissions?|roles?|tokens?|security|client)\b`)
-	dispatchWords = regexp.MustCompile(`(?i)\b(dispatch|wrapper|elements?|endpoints?|soap|wsdl|namespaces?|services?|methods?|` +
-		`ports?|procedures?|functions?|handlers?|binding)\b`)
+	personWords = regexp.MustCompile(
+		`(?i)\b(users?|user ?names?|passwords?|credentials?|log-?ins?|authenti\w*|accounts?|` +
+			`callers?|principals?|permissions?|roles?|tokens?|security|client)\b`,
+	)
+	dispatchWords = regexp.MustCompile(
+		`(?i)\b(dispatch|wrapper|elements?|endpoints?|soap|wsdl|namespaces?|services?|methods?|` +
+			`ports?|procedures?|functions?|handlers?|binding)\b`,
+	)
 )
 
 // behindService are words for what a service itself depends on.
-var behindService = regexp.MustCompile(`(?i)\b(data ?base|datenbank|base de donn[ée]es|base de datos|sql\w*|ora-\d+|jdbc|` +
-	`odbc|ldap|active directory|up ?stream|back ?end|mainframe|host system|message (queue|broker)|smtp|sftp|` +
-	`file ?share|token (source|service|provider|issuer|server)|identity provider|connection pool|data ?source|` +
-	`third[- ]party|partner system|legacy system)\b`)
+var behindService = regexp.MustCompile(
+	`(?i)\b(data ?base|datenbank|base de donn[ée]es|base de datos|sql\w*|ora-\d+|jdbc|` +
+		`odbc|ldap|active directory|up ?stream|back ?end|mainframe|host system|message (queue|broker)|smtp|sftp|` +
+		`file ?share|token (source|service|provider|issuer|server)|identity provider|connection pool|data ?source|` +
+		`third[- ]party|partner system|legacy system)\b`,
+)
 
 // isBehind tells whether a fault is about something that the service itself depends on.
 func (c *Case) isBehind(f *soap.Fault) bool {
@@ -203,7 +210,8 @@ func (c *Case) aboutDispatch(f *soap.Fault) bool {
 		b.Name().Space != "" && strings.Contains(said, strings.ToLower(b.Name().Space))) {
 		return true
 	}
-	return len(c.spokenOf(f, true)) == 0 && (len(strings.Fields(f.Reason)) < fewWords || dispatchWords.MatchString(f.Reason))
+	return len(c.spokenOf(f, true)) == 0 &&
+		(len(strings.Fields(f.Reason)) < fewWords || dispatchWords.MatchString(f.Reason))
 }
 
 func (c *Case) actionSent() string {
@@ -358,7 +366,11 @@ func tellSecurityExpired(c *Case, f *soap.Fault) *exchange.Finding {
 			sent.created.UTC().Format("15:04:05 UTC"), theirs.UTC().Format("15:04:05 UTC"), apart.Abs())
 	default:
 		apart = c.X.Started.Sub(theirs).Round(time.Second)
-		out.Why += fmt.Sprintf(" Its clock said %s, ours is %s apart.", theirs.UTC().Format("15:04:05 UTC"), apart.Abs())
+		out.Why += fmt.Sprintf(
+			" Its clock said %s, ours is %s apart.",
+			theirs.UTC().Format("15:04:05 UTC"),
+			apart.Abs(),
+		)
 	}
 	if !sent.expires.IsZero() && !theirs.IsZero() && sent.expires.Before(theirs) {
 		out.Why += fmt.Sprintf(" It was to hold until %s.", sent.expires.UTC().Format("15:04:05 UTC"))
@@ -546,7 +558,8 @@ func tellServer(c *Case, f *soap.Fault) *exchange.Finding {
 	if c.isBehind(f) {
 		return out
 	}
-	if spoken := c.spokenOf(f, true); len(spoken) > 0 && len(spoken) <= 3 { // whatever its code says, it is about the message
+	if spoken := c.spokenOf(f, true); len(spoken) > 0 &&
+		len(spoken) <= 3 { // whatever its code says, it is about the message
 		out.Side = exchange.Yours
 		out.Title = "the service refused the message: " + cut(f.Reason, 100)
 		out.Why = reason(f) + " Its code blames the service, and its words the message." + detailWords(f)

@@ -158,7 +158,8 @@ func (c *Case) judge(fs []exchange.Finding) []exchange.Finding {
 		if by == "" {
 			if !c.heldInAPass(&fs[i]) {
 				possible = append(possible, exchange.Hypothesis{
-					ID: id, Cause: fs[i].Title, Predicts: "once it is mended, the call passes, or the answer is another",
+					ID: id, Cause: fs[i].Title,
+					Predicts: "once it is mended, the call passes, or the answer is another",
 				})
 			}
 			continue

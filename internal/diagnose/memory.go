@@ -88,7 +88,10 @@ func differs(was, is *exchange.Exchange, about map[string]bool) []exchange.Diffe
 	out := []exchange.Differs{}
 	add := func(of, key string, stage exchange.Stage, a, b string) {
 		if a != b {
-			out = append(out, exchange.Differs{Key: key, Of: of, Stage: stage, Was: a, Is: b, Suspect: of != "field" && about[key]})
+			out = append(
+				out,
+				exchange.Differs{Key: key, Of: of, Stage: stage, Was: a, Is: b, Suspect: of != "field" && about[key]},
+			)
 		}
 	}
 	add("environment", "environment", exchange.Address, was.Environment, is.Environment)

@@ -13,7 +13,8 @@ import (
 //
 //nolint:gochecknoglobals // a table: it is never written to
 var decodingWords = []string{
-	"schema", "unmarshal", "deserial", "cvc-", "parse", "unable to read request", "error in xml document", "encoding rules",
+	"schema", "unmarshal", "deserial", "cvc-", "parse", "unable to read request", "error in xml document",
+	"encoding rules",
 	"numberformat", "for input string", "not in a correct format", "invalid content", "is not a valid value",
 }
 

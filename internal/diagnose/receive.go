@@ -653,7 +653,8 @@ func serverError(c *Case) []exchange.Finding {
 
 func clientError(c *Case) []exchange.Finding {
 	h := c.response()
-	if h == nil || h.Status < 400 || h.Status > 499 || c.isAnswer() || !h.BodyWhole || c.certificatePage() || c.refusalPage() != "" ||
+	if h == nil || h.Status < 400 || h.Status > 499 || c.isAnswer() || !h.BodyWhole || c.certificatePage() ||
+		c.refusalPage() != "" ||
 		len(plainToTLS(c)) > 0 {
 		return nil
 	}

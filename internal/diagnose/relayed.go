@@ -78,7 +78,8 @@ func (c *Case) lengthByHand() (declared, came int64, who string) {
 // §3.1 has.
 func passwordTypeSent(c *Case) []exchange.Finding {
 	sent := c.sentFacts()
-	if !c.Imported || !sent.password || sent.passwordType == "" || strings.HasSuffix(sent.passwordType, "#PasswordText") ||
+	if !c.Imported || !sent.password || sent.passwordType == "" ||
+		strings.HasSuffix(sent.passwordType, "#PasswordText") ||
 		sent.digest() {
 		return nil
 	}

@@ -318,8 +318,11 @@ func (c *Case) refusalPage() string {
 }
 
 // certificateWords are those of pages that refuse a client certificate.
-var certificateWords = regexp.MustCompile(`(?i)(ssl|tls|client) certificate (error|.{0,60}(refused|rejected|invalid|expired|` +
-	`revoked|not (trusted|accepted|valid|allowed)))|(refused|rejected|invalid|untrusted|expired|unknown) (ssl |tls |client ){1,2}certificate`)
+var certificateWords = regexp.MustCompile(
+	`(?i)(ssl|tls|client) certificate (error|.{0,60}(refused|rejected|invalid|expired|` +
+		`revoked|not (trusted|accepted|valid|allowed)))|` +
+		`(refused|rejected|invalid|untrusted|expired|unknown) (ssl |tls |client ){1,2}certificate`,
+)
 
 func clientCertificateChosen(c *Case) []exchange.Finding {
 	if c.Chosen == "" {
@@ -352,7 +355,8 @@ func clientCertificateRefused(c *Case) []exchange.Finding {
 	}
 	return one(exchange.Finding{
 		Title: "the service refused the client certificate", Why: why,
-		Evidence: evidence, Program: "use a certificate that is valid and comes from an authority that the service accepts",
+		Evidence: evidence,
+		Program:  "use a certificate that is valid and comes from an authority that the service accepts",
 	})
 }
 
@@ -585,10 +589,14 @@ func certificateUnreadable(c *Case) []exchange.Finding {
 	}
 	return one(exchange.Finding{
 		Title: "a certificate of the server cannot be read",
-		Why: fmt.Sprintf("Its bytes are no X.509 certificate that this program can parse: %v. It was not judged: neither "+
-			"trust nor name nor date was looked at.", e.Err),
+		Why: fmt.Sprintf(
+			"Its bytes are no X.509 certificate that this program can parse: %v. It was not judged: neither "+
+				"trust nor name nor date was looked at.",
+			e.Err,
+		),
 		Evidence: c.inAddress(),
-		Program:  "tell the service's people: the certificate has to be issued anew; other programs may read it all the same",
+		Program: "tell the service's people: the certificate has to be issued anew; other programs " +
+			"may read it all the same",
 	})
 }
 

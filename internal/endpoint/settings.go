@@ -170,9 +170,7 @@ func (k *Key) Check(value string) error {
 	}
 	switch k.Kind {
 	case List:
-		if name, _, ok := strings.Cut(value, ":"); k.Name == "header" && (!ok || !isToken(strings.TrimSpace(name))) {
-			return fmt.Errorf("%q is no header field; write Name: value", value)
-		}
+		return k.checkItem(value)
 	case Size:
 		n, err := ParseSize(value)
 		if err == nil && n <= 0 {
@@ -204,6 +202,15 @@ func (k *Key) Check(value string) error {
 			hint = fmt.Sprintf("; %s is meant, perhaps", m)
 		}
 		return fmt.Errorf("%q is not one of %s%s", value, strings.Join(k.Of, ", "), hint)
+	}
+	return nil
+}
+
+// checkItem says what is wrong with an item of a list.
+func (k *Key) checkItem(value string) error {
+	name, _, ok := strings.Cut(value, ":")
+	if k.Name == "header" && (!ok || !isToken(strings.TrimSpace(name))) {
+		return fmt.Errorf("%q is no header field; write Name: value", value)
 	}
 	return nil
 }

@@ -75,7 +75,7 @@ func (x *Exchange) Redact(key []byte) *Exchange {
 		l.maskWhatHides(needles)
 		for _, r := range l.runs() {
 			if b := r.get(); !b.Stored() {
-				if masked, any := without(b.Bytes(), needles); any {
+				if masked, found := without(b.Bytes(), needles); found {
 					r.set(NewBody(masked))
 				}
 			}
@@ -147,21 +147,21 @@ func (l *Leg) maskWhatHides(needles [][]byte) {
 }
 
 // without masks all needles in a copy of b, if any is in it.
-func without(b []byte, needles [][]byte) (masked []byte, any bool) {
+func without(b []byte, needles [][]byte) (masked []byte, found bool) {
 	for _, n := range needles {
 		for at := 0; ; {
 			i := bytes.Index(b[at:], n)
 			if i < 0 {
 				break
 			}
-			if !any {
-				b, any = slices.Clone(b), true
+			if !found {
+				b, found = slices.Clone(b), true
 			}
 			mask(b[at+i : at+i+len(n)])
 			at += i + len(n)
 		}
 	}
-	return b, any
+	return b, found
 }
 
 // clean tells whether no secret stands in what lies in a storage. Where one does,

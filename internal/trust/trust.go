@@ -198,11 +198,43 @@ func (v *Verdict) authority(chain []*x509.Certificate, p Policy) {
 	switch {
 	case isRoot(chain[0]):
 		v.add(SelfSigned, 0, chain[0], "")
-	case !isRoot(last) && len(last.IssuingCertificateURL) > 0:
+	case !isRoot(last) && (len(last.IssuingCertificateURL) > 0 || len(chain) == 1 && p.knowsAbove(last)):
 		v.add(ChainIncomplete, len(chain)-1, last, last.Issuer.String())
 	default:
 		v.add(AuthorityUnknown, len(chain)-1, last, last.Issuer.String())
 	}
+}
+
+// knowsAbove tells whether an authority that is trusted stands above a certificate's
+// issuer, as far as names tell: of the same organisation, or with a word in common. Then
+// what is missing is the certificate between them, which the server has to send (RFC 8446
+// §4.4.2).
+func (p *Policy) knowsAbove(c *x509.Certificate) bool {
+	return slices.ContainsFunc(p.Trusted, func(t *x509.Certificate) bool {
+		if !t.IsCA || bytes.Equal(t.RawSubject, c.RawIssuer) {
+			return false
+		}
+		for _, o := range t.Subject.Organization {
+			if slices.Contains(c.Issuer.Organization, o) {
+				return true
+			}
+		}
+		for _, w := range strings.Fields(t.Subject.CommonName) {
+			if len(w) > 3 && !slices.Contains(usualWords, strings.ToLower(w)) &&
+				slices.Contains(strings.Fields(c.Issuer.CommonName), w) {
+				return true
+			}
+		}
+		return false
+	})
+}
+
+// usualWords are in the names of most authorities.
+//
+//nolint:gochecknoglobals // a table: it is never written to
+var usualWords = []string{
+	"root", "issuing", "authority", "certificate", "certification", "intermediate", "trust", "services", "server",
+	"global", "public", "secure", "test",
 }
 
 // climb leads from the leaf to what is trusted by signatures alone. It serves

@@ -71,7 +71,7 @@ func TestVerdicts(t *testing.T) {
 		{"trusted leaf", certs(self), Policy{Trusted: certs(self), Host: "tides.skerry.test"}, ""},
 		{"self-signed", certs(self), Policy{System: true, Host: "tides.skerry.test"}, "self-signed"},
 		{"unknown authority", certs(leaf, mid), Policy{Host: "tides.skerry.test"}, "authority-unknown"},
-		{"middle not sent", certs(leaf), Policy{Trusted: certs(root), Host: "tides.skerry.test"}, "authority-unknown"},
+		{"middle not sent", certs(leaf), Policy{Trusted: certs(root), Host: "tides.skerry.test"}, "chain-incomplete"},
 		{"all at once, in order", certs(old), Policy{Host: "tides.skerry.test"}, "self-signed expired name-differs"},
 		{"trust waives the authority alone", certs(old), Policy{Trusted: certs(old), Host: "tides.skerry.test"},
 			"expired name-differs"},

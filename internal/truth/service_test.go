@@ -96,10 +96,7 @@ func fault(ns string, f said) string {
 type answer func(w *wire, ns string)
 
 // wire is the connection after the request was read.
-type wire struct {
-	net.Conn
-	t testing.TB
-}
+type wire struct{ net.Conn }
 
 func (w *wire) reply(status int, contentType, body string, fields ...string) {
 	head := fmt.Sprintf("HTTP/1.1 %d %s\r\n", status, http.StatusText(status))
@@ -138,7 +135,6 @@ func faults(f said) answer {
 type office struct {
 	host, secure string // of plain and TLS
 	cert         *trust.Pair
-	chain        tls.Certificate
 
 	mu     sync.Mutex
 	answer answer

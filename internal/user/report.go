@@ -27,7 +27,15 @@ func (h *Home) Report(f *Fault, version string) (file string, err error) {
 		dir = filepath.Join(h.State, "reports")
 	}
 	file = filepath.Join(dir, "orenda-fault-"+now.Format("20060102-150405.000")+".txt")
-	text := fmt.Sprintf("Orenda %s · %s %s/%s · %s\n\n%s\n\n%s", version, runtime.Version(), runtime.GOOS, runtime.GOARCH,
-		now.Format(time.RFC3339), f.Error(), f.Stack)
+	text := fmt.Sprintf(
+		"Orenda %s · %s %s/%s · %s\n\n%s\n\n%s",
+		version,
+		runtime.Version(),
+		runtime.GOOS,
+		runtime.GOARCH,
+		now.Format(time.RFC3339),
+		f.Error(),
+		f.Stack,
+	)
 	return file, WriteFile(file, []byte(text))
 }

@@ -90,7 +90,7 @@ func (w *Workspace) RemoveEndpoint(name string) error {
 	if w.Endpoint(name) == nil {
 		return fmt.Errorf("there is no endpoint %s", name)
 	}
-	return w.edit(func(src []byte) ([]byte, error) { return tomledit.Remove(src, []string{"endpoint", name}) })
+	return w.edit(nil, func(src []byte) ([]byte, error) { return tomledit.Remove(src, []string{"endpoint", name}) })
 }
 
 // Rename gives an endpoint, an environment or a profile another name; what
@@ -99,7 +99,7 @@ func (w *Workspace) Rename(kind, from, to string) error {
 	if to = strings.TrimSpace(to); to == "" || to == from {
 		return nil
 	}
-	return w.edit(func(src []byte) ([]byte, error) {
+	return w.edit(nil, func(src []byte) ([]byte, error) {
 		src, err := tomledit.Rename(src, []string{kind, from}, to)
 		if err != nil {
 			return nil, err
@@ -159,7 +159,7 @@ func (w *Workspace) RenameVariable(from, to string) error {
 			}
 		}
 	}
-	return w.edit(func(src []byte) (_ []byte, err error) {
+	return w.edit(nil, func(src []byte) (_ []byte, err error) {
 		for _, e := range w.Config().Environments {
 			if _, there := e.Variables[from]; there {
 				if src, err = tomledit.Rename(src, []string{"environment", e.Name, from}, to); err != nil {

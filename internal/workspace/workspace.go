@@ -45,6 +45,7 @@ type Workspace struct {
 	loaded map[string]*contract.Contract
 	listed []DraftRef                  // nil: to be listed again
 	drafts map[DraftRef]*message.Draft // as they were last planned, parsed
+	done   []edited                    // changes that can be taken back, the newest last
 	notes  struct {                    // as they were last read
 		src  []byte
 		read notes

@@ -278,3 +278,30 @@ func TestNotesAreKeptAndNeverLost(t *testing.T) {
 	b, _ := os.ReadFile(file)
 	assert.Equal(t, "[[note]\nbroken", string(b))
 }
+
+// The last change of settings can be taken back, as long as nobody changed them since.
+func TestTheLastChangeIsTakenBack(t *testing.T) {
+	w := fresh(t)
+	before, err := w.store().read(File)
+	require.NoError(t, err)
+	end := w.Config().Endpoints[0].Name
+	change := func(to string) exchange.Change {
+		return exchange.Change{Where: "workspace", Key: "endpoint." + end + ".answer-time", To: to}
+	}
+	assert.Error(t, w.TakeBack(), "nothing was done")
+	require.NoError(t, w.Apply(change("7s")))
+	require.NoError(t, w.Apply(change("9s")))
+	require.Len(t, w.Last(), 1)
+	assert.Equal(t, "9s", w.Last()[0].From)
+	require.NoError(t, w.TakeBack())
+	set := w.Settings(end)
+	assert.Equal(t, "7s", set.Text("answer-time"))
+	require.NoError(t, w.TakeBack())
+	now, err := w.store().read(File)
+	require.NoError(t, err)
+	assert.Equal(t, string(before), string(now))
+
+	require.NoError(t, w.Apply(change("7s")))
+	require.NoError(t, w.store().write(File, append(now, "# by hand\n"...)))
+	assert.ErrorContains(t, w.TakeBack(), "changed since")
+}

@@ -26,6 +26,7 @@ type View struct {
 	remedy int
 	ask    *exchange.Remedy   // shown before it is made
 	askOf  *exchange.Exchange // that it repairs
+	back   bool               // it takes the last change of settings back
 	in     ui.Input
 	key    string // setting that is being edited
 	wrong  string // why the value that is typed will not do
@@ -51,7 +52,7 @@ func (v *View) Keys() []ui.Key {
 	case v.ask != nil:
 		return []ui.Key{
 			ui.On("enter", "⏎", "make this change", ui.Do(v.apply)),
-			ui.On("esc q n", "esc", "not now", ui.Do(func() { v.ask, v.askOf = nil, nil })),
+			ui.On("esc q n", "esc", "not now", ui.Do(v.notNow)),
 		}
 	case v.going():
 		return append([]ui.Key{
@@ -91,6 +92,7 @@ func (v *View) lesserKeys() []ui.Key {
 	x := v.s.Exchange()
 	rows := []ui.Key{
 		ui.On("tab", "tab", "next remedy", ui.Do(v.nextOffer)),
+		ui.On("u", "u", "take back the last change of settings", ui.Do(v.takeBack)),
 		ui.On("[ ]", "[ ]", "earlier and later attempt", v.attempt),
 		ui.Shown("w", "w", "write a drawing of the path"),
 		ui.On("e", "e", "explain: what such a finding means, and what helps", ui.Do(func() { v.mean = !v.mean })),

@@ -450,6 +450,16 @@ func (s *State) ApplyRemedy(r *exchange.Remedy) error {
 	return nil
 }
 
+// TakeBack undoes the last change of settings.
+func (s *State) TakeBack() error {
+	back := s.W.Last()
+	if err := s.W.TakeBack(); err != nil {
+		return err
+	}
+	s.remember(back...)
+	return nil
+}
+
 // Change makes changes that a person asked for.
 func (s *State) Change(changes ...exchange.Change) error {
 	if err := s.W.Apply(changes...); err != nil {

@@ -202,7 +202,8 @@ func (j *Journal) add(db *sql.DB, x *exchange.Exchange) error {
 		}
 	}
 	_, err = db.Exec(
-		`INSERT INTO exchange (`+columns+`) VALUES (?,?,?,?,?,?,?,?,?, (SELECT coalesce(max(place), 0) + 1 FROM exchange))`,
+		`INSERT INTO exchange (`+columns+`)
+			VALUES (?,?,?,?,?,?,?,?,?, (SELECT coalesce(max(place), 0) + 1 FROM exchange))`,
 		x.ID,
 		x.Started.UnixNano(),
 		x.Workspace,

@@ -185,7 +185,12 @@ func salvage(aside string, into *sql.DB) (exchanges int) {
 	var hashes []string
 	_ = scan(from, func(h string) error { hashes = append(hashes, h); return nil }, `SELECT hash FROM bytes`)
 	for _, h := range hashes {
-		copied(`SELECT hash, length, data FROM bytes WHERE hash = ?`, `INSERT OR IGNORE INTO bytes VALUES (?,?,?)`, 3, h)
+		copied(
+			`SELECT hash, length, data FROM bytes WHERE hash = ?`,
+			`INSERT OR IGNORE INTO bytes VALUES (?,?,?)`,
+			3,
+			h,
+		)
 		copied(`SELECT hash, id FROM holds WHERE hash = ?`, `INSERT OR IGNORE INTO holds VALUES (?,?)`, 2, h)
 	}
 	if tx.Commit() != nil {
