@@ -1,8 +1,8 @@
 package workspace
 
 import (
-	"errors"
 	"bytes"
+	"errors"
 	"fmt"
 	"path"
 	"slices"
