@@ -14,7 +14,6 @@ import (
 	"orenda/internal/diagnose"
 	"orenda/internal/exchange"
 	"orenda/internal/message"
-	"orenda/internal/near"
 	"orenda/internal/schema"
 	"orenda/internal/soap"
 	"orenda/internal/xmltree"
@@ -179,7 +178,6 @@ func (c *reading) noAnswer() error {
 // run verifies what was read.
 func (c *verifying) run(ctx context.Context) error {
 	c.rec.Begin(exchange.Verify)
-	e := c.reply
 	if err := c.signatures(); err != nil {
 		return err
 	}
@@ -187,10 +185,7 @@ func (c *verifying) run(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	for _, x := range c.plan.Settings.List("expect") {
-		c.expect(e, x)
-	}
-	if c.unmet != nil {
+	if c.unmet = c.hold(c.expects(), c.answerOf(&c.answered, c.leg)); c.unmet != nil {
 		return diagnose.UnexpectedError{}
 	}
 	c.rec.End(exchange.Verify, exchange.Passed, note)
@@ -220,26 +215,4 @@ func (c *verifying) schema(ctx context.Context) (note string, err error) {
 		c.rec.Fact(exchange.Verify, "schema", note)
 	}
 	return note, ctx.Err()
-}
-
-// expect looks whether one expectation is met.
-func (c *verifying) expect(e *soap.Envelope, expectation string) {
-	path, want, _ := strings.Cut(expectation, "=")
-	u := diagnose.Unmet{Path: path, Expected: want}
-	var at xmltree.Node
-	u.Received, at, u.Found = message.Lookup(e.Payload, path)
-	if at.IsZero() {
-		at = e.Payload
-	}
-	if !at.IsZero() {
-		u.At = at.Span()
-	}
-	if u.Found && u.Received == want {
-		c.rec.Fact(exchange.Verify, "expected "+path, "received "+want)
-		return
-	}
-	if !u.Found {
-		u.Near = near.Miss(path, message.Names(e.Payload))
-	}
-	c.unmet = append(c.unmet, u)
 }

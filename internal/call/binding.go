@@ -10,6 +10,7 @@ import (
 
 	"orenda/internal/endpoint"
 	"orenda/internal/exchange"
+	"orenda/internal/expect"
 	"orenda/internal/wire"
 )
 
@@ -18,6 +19,14 @@ func (c *binding) values() error {
 	s := &c.plan.Settings
 	for _, v := range s.Given() {
 		if v.Text == "" || v.Key.Stage == exchange.Security {
+			continue
+		}
+		if v.Key.Name == "expect" {
+			for _, item := range v.Items {
+				if _, err := expect.Parse(item); err != nil {
+					return &endpoint.ValueError{Key: v.Key, Value: v, Err: err}
+				}
+			}
 			continue
 		}
 		items := []string{v.Text}

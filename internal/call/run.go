@@ -126,16 +126,26 @@ func (c *Call) Run(ctx context.Context) *exchange.Exchange {
 
 // judge has the rules say what was found, and closes the record.
 func (c *Call) judge(stage exchange.Stage, outcome exchange.Outcome, total int64, err error) {
+	if err != nil && c.outs.answered.reply != nil && c.outs.answered.reply.Fault != nil {
+		c.outs.verified.unmet = c.refusalUnmet()
+	}
 	facts := c.facts(err)
 	var findings []exchange.Finding
 	if outcome != exchange.OutcomeCancelled {
 		findings = diagnose.Run(facts)
 	}
 	var memory *exchange.Memory
+	expected := outcome == exchange.OutcomeStopped && c.refused(findings)
+	if expected {
+		outcome = exchange.OutcomePassed
+	}
 	if outcome == exchange.OutcomeStopped {
 		memory = diagnose.Remember(facts, findings)
 	}
 	c.rec.Update(func(x *exchange.Exchange) {
+		if expected {
+			asExpected(x, stage, findings)
+		}
 		x.TotalNs = total
 		x.Memory = memory
 		x.Outcome = outcome

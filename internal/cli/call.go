@@ -22,11 +22,12 @@ import (
 
 // callFlags are the flags of call and check.
 type callFlags struct {
-	contract, port, endpoint, env, body, user, secretFrom, until, reply string
-	keySecretFrom, p12                                                  string
-	repair, reveal, again, anything, checks, raw                        bool
-	allow                                                               []string
-	settings                                                            func() map[string][]string
+	contract, port, endpoint, env, body, user, secretFrom, until string
+	keySecretFrom, p12                                           string
+	reply                                                        replyFlags
+	repair, reveal, again, anything, checks, raw                 bool
+	allow                                                        []string
+	settings                                                     func() map[string][]string
 }
 
 func (f *callFlags) add(cmd *cobra.Command) {
@@ -80,7 +81,7 @@ the stage where it stopped (11 address … 21 verify).`,
 	f.add(cmd)
 	t.jsonFlag(cmd)
 	cmd.Flags().StringVar(&f.until, "until", "", "go no further than this stage")
-	cmd.Flags().StringVar(&f.reply, "reply", "fields", "how to print the reply: fields, exact, rows, json or none")
+	f.reply.add(cmd.Flags(), "fields")
 	cmd.Flags().BoolVar(&f.raw, "raw", false, "with --reply exact: the bytes as they are to a terminal too")
 	cmd.Flags().BoolVar(&f.repair, "repair", false,
 		"apply remedies that cost nothing and send again, at most eight times")
@@ -95,11 +96,14 @@ the stage where it stopped (11 address … 21 verify).`,
 			"message and no secret is sent")
 	cmd.Flags().BoolVar(&f.reveal, "reveal", false, "do not mask secrets in what is printed")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
-		if !slices.Contains([]string{"fields", "exact", "rows", "json", "none"}, f.reply) {
-			return fmt.Errorf("--reply is fields, exact, rows, json or none, not %q", f.reply)
+		if err := f.reply.settle(); err != nil {
+			return err
 		}
-		if f.raw && f.reply == "exact" {
-			f.reply = "raw"
+		if f.raw && f.reply.how == "exact" {
+			f.reply.how = "raw"
+		}
+		if isPattern(args[0]) {
+			return t.callMany(cmd.Context(), &f, args)
 		}
 		return t.call(cmd.Context(), &f, args)
 	}
@@ -323,6 +327,9 @@ func (t *commandLine) call(ctx context.Context, f *callFlags, args []string) err
 		}
 		plan.Changes, plan.Sessions, plan.Keep = changes, &sessions, func(x *exchange.Exchange) { _ = j.Add(x) }
 		x = call.New(plan, nil).Run(ctx)
+		if plan.Port != nil {
+			f.reply.by(plan.Contract, plan.Port.Operation(plan.Operation))
+		}
 		if f.checks {
 			x = call.Check(ctx, plan, x)
 		}
@@ -371,7 +378,7 @@ func (t *commandLine) call(ctx context.Context, f *callFlags, args []string) err
 		return exitOf(x)
 	}
 	t.printPath(shown)
-	if err := printReply(t.out, shown, f.reply); err != nil {
+	if err := t.printReply(shown, &f.reply); err != nil {
 		return err
 	}
 	return exitOf(x)

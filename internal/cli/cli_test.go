@@ -11,6 +11,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -20,6 +21,8 @@ import (
 
 	"orenda/internal/standin"
 	"orenda/internal/trust"
+	"orenda/internal/user"
+	"orenda/internal/workspace"
 )
 
 // line is a command line with a person's folder and a harbour of its own.
@@ -61,6 +64,8 @@ func (l *line) file(name, content string) string {
 	require.NoError(l.t, os.WriteFile(p, []byte(content), 0o600))
 	return p
 }
+
+func (l *line) callsigns() string { return "http://" + l.h.Plain + "/callsigns?wsdl" }
 
 func (l *line) berths() string { return "http://" + l.h.Plain + "/berths?wsdl" }
 
@@ -205,7 +210,7 @@ func TestRepliesInEveryForm(t *testing.T) {
 	call := []string{"call", "FindBerths", "length=60", "--contract", l.berths(), "--port", "BerthDesk11", "--reply"}
 	for how, want := range map[string]string{
 		"fields": "FindBerthsResponse\n  berth @free=true\n    code  E03\n",
-		"rows":   "code\tlength\tdepth\tquay\nE03\t65\t7\tEast mole\nE07\t120\t9.5\tEast mole\n",
+		"rows":   "@free,code,length,depth,quay\ntrue,E03,65,7,East mole\ntrue,E07,120,9.5,East mole\n",
 		"json":   `"code": "E03"`,
 		"exact":  "<FindBerthsResponse xmlns=",
 		"none":   "",
@@ -217,6 +222,51 @@ func TestRepliesInEveryForm(t *testing.T) {
 	code, _, errOut := l.run(append(call, "xml")...)
 	assert.Equal(t, 2, code)
 	assert.Contains(t, errOut, "--reply is fields")
+
+	code, out, _ := l.run(append(call, "json", "--select", "berth/code")...)
+	assert.Zero(t, code)
+	assert.JSONEq(t, `{"berth": [{"code": "E03"}, {"code": "E07"}]}`, out)
+	_, out, _ = l.run(append(call, "rows", "--table", "lines")...)
+	assert.Contains(t, out, `{"@free": "true", "code": "E03", "length": 65, "depth": 7, "quay": "East mole"}`)
+	code, _, errOut = l.run(append(call, "rows", "--rows", "code")...)
+	assert.Equal(t, 2, code)
+	assert.Contains(t, errOut, "what does: berth")
+	var tables []map[string]any
+	l.json(0, &tables, "reply", "tables", "last")
+	require.Len(t, tables, 1)
+	assert.Equal(t, "berth", tables[0]["path"])
+	assert.InDelta(t, 2, tables[0]["rows"], 0)
+}
+
+// What is expected is held against the answer, a refusal too.
+func TestWhatIsExpectedOfAnAnswer(t *testing.T) {
+	l := at(t)
+	find := []string{"call", "FindBerths", "length=12", "--contract", l.berths(), "--port", "BerthDesk11", "--reply", "none"}
+	look := []string{"call", "LookUp", "sign=XXXX", "exact=true", "--contract", l.callsigns(), "--port", "CallSigns", "--reply", "none"}
+	for _, c := range []struct {
+		args []string
+		want string
+		code int
+	}{
+		{find, "count(berth)>=1", 0},
+		{find, "valid", 0},
+		{find, "count(berth)=99", 21},
+		{find, "fault", 21},
+		{look, "fault", 0},
+		{look, "fault*=no vessel", 0},
+		{look, "finding=read.fault-client", 0},
+		{look, "fault=Server", 20},
+		{look, "finding=tls.expired", 20},
+		{find, "nonsense", 12},
+	} {
+		code, _, errOut := l.run(append(slices.Clone(c.args), "--expect", c.want)...)
+		assert.Equal(t, c.code, code, "%s\n%s", c.want, errOut)
+	}
+	var x explained
+	l.json(0, &x, append(slices.Clone(look), "--expect", "fault")...)
+	for _, f := range x.Findings {
+		assert.Equal(t, "note", f.Severity, "what was expected is no failure")
+	}
 }
 
 func TestCallTakesBodiesAndEnvelopesAsTheyAre(t *testing.T) {
@@ -587,4 +637,45 @@ func TestExplainTellsOneFindingOrAll(t *testing.T) {
 	code, _, errOut := l.run("explain", "tls.name-difers")
 	assert.Equal(t, 2, code)
 	assert.Contains(t, errOut, "perhaps tls.name-differs is meant")
+}
+
+// Several drafts are sent with a pattern; a failure stops none of the others, and what is
+// not filled in is not sent.
+func TestSeveralDraftsAtOnce(t *testing.T) {
+	l := at(t)
+	ws := filepath.Join(t.TempDir(), "w")
+	code, _, errOut := l.run("-w", ws, "add", l.berths())
+	require.Zero(t, code, errOut)
+	w, err := workspace.Open(ws, person(t))
+	require.NoError(t, err)
+	ref, err := w.FindDraft("FindBerths")
+	require.NoError(t, err)
+	for name, length := range map[string]string{"small": "12", "odd": "many"} {
+		ref.Name = name
+		require.NoError(t, w.WriteDraft(ref, []byte(`<FindBerths xmlns="urn:skerry:berths"><length>`+length+`</length></FindBerths>`)))
+	}
+	ref.Name = "refused"
+	require.NoError(t, w.WriteDraft(ref, []byte(`<FindBerths xmlns="urn:skerry:berths"><length>12</length></FindBerths>`)))
+	require.Zero(t, first(l.run("-w", ws, "draft", "expect", "FindBerths/refused", "count(berth)=0")))
+	code, out, errOut := l.run("-w", ws, "call", "FindBerths/*", "--endpoint", "BerthDesk11")
+	assert.Equal(t, 1, code, errOut)
+	assert.Contains(t, out, "1 passed, 1 stopped, 2 not sent")
+	assert.Contains(t, out, "it breaks its schema")
+	assert.Contains(t, out, "not filled in")
+	var all []map[string]any
+	l.json(1, &all, "-w", ws, "call", "FindBerths/*", "--endpoint", "BerthDesk11")
+	assert.Len(t, all, 4)
+	code, _, _ = l.run("-w", ws, "call", "FindBerths/sm*", "--endpoint", "BerthDesk11")
+	assert.Zero(t, code)
+	code, _, _ = l.run("-w", ws, "call", "Nothing/*")
+	assert.Equal(t, 3, code)
+}
+
+func first(code int, _, _ string) int { return code }
+
+func person(t *testing.T) *user.Home {
+	t.Helper()
+	h, err := user.Find()
+	require.NoError(t, err)
+	return h
 }

@@ -11,6 +11,8 @@ import (
 	"github.com/spf13/cobra"
 
 	"orenda/internal/call"
+	"orenda/internal/endpoint"
+	"orenda/internal/expect"
 	"orenda/internal/message"
 	"orenda/internal/safe"
 	"orenda/internal/workspace"
@@ -18,7 +20,56 @@ import (
 
 func (t *commandLine) draftCommand() *cobra.Command {
 	cmd := &cobra.Command{Use: "draft", Short: "The filled-in messages of the workspace"}
-	cmd.AddCommand(t.draftListCommand(), t.draftImportCommand(), t.draftDiffersCommand())
+	cmd.AddCommand(t.draftListCommand(), t.draftImportCommand(), t.draftDiffersCommand(),
+		t.draftOwnCommand("expect", "EXPECTATION",
+			"What the answer must be: FIELD=VALUE, FIELD~PATTERN, count(FIELD)>=1, valid, within=2s, fault=CODE, …",
+			"  orenda draft expect 'FindBerths/small craft' 'count(berth)>=1' valid within=2s\n"+
+				"  orenda draft expect LookUp/nobody 'fault*=not known'"),
+		t.draftOwnCommand("header", "NAME:VALUE", "HTTP fields that go with it",
+			"  orenda draft header FindBerths/first 'X-Desk: north'"),
+		t.draftOwnCommand("attach", "FILE", "Files that go with it", "  orenda draft attach File/first plan.pdf"))
+	return cmd
+}
+
+// draftOwnCommand shows, or sets, what belongs to a draft rather than to its endpoint.
+func (t *commandLine) draftOwnCommand(key, what, short, example string) *cobra.Command {
+	cmd := &cobra.Command{
+		Use: key + " DRAFT [" + what + "…]", Short: short, Args: cobra.MinimumNArgs(1), Example: example,
+		Long: short + ".\nWithout any, those that are set are printed; what is given takes their place.",
+	}
+	none := cmd.Flags().Bool("none", false, "take them away: the endpoint's hold again")
+	cmd.RunE = func(_ *cobra.Command, args []string) error {
+		w, err := t.workspace()
+		if err != nil {
+			return err
+		}
+		ref, err := w.FindDraft(args[0])
+		if err != nil {
+			return unread{err}
+		}
+		values := args[1:]
+		if len(values) == 0 && !*none {
+			for _, v := range w.Config().DraftSettings[ref.ID()].Own[key] {
+				fmt.Fprintln(t.out, safe.Line(v))
+			}
+			return nil
+		}
+		for _, v := range values {
+			if err := endpoint.KeyOf(key).Check(v); err != nil {
+				return err
+			}
+			if key != "expect" {
+				continue
+			}
+			if _, err := expect.Parse(v); err != nil {
+				return err
+			}
+		}
+		if err := w.SetDraftOwn(ref, key, values); err != nil {
+			return unread{err}
+		}
+		return nil
+	}
 	return cmd
 }
 

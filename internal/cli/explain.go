@@ -20,10 +20,11 @@ import (
 
 // explaining are the flags of explain.
 type explaining struct {
-	list, markdown, reveal                  bool
-	request, response, har, contract, reply string
-	text                                    string
-	entry                                   int
+	list, markdown, reveal           bool
+	request, response, har, contract string
+	reply                            replyFlags
+	text                             string
+	entry                            int
 }
 
 //revive:disable-next-line:cyclomatic a command: its flags, and what it does with them
@@ -62,7 +63,7 @@ none.`,
 		"",
 		"description to hold it against, FILE or URL; else one of the workspace, if it is there",
 	)
-	fl.StringVar(&f.reply, "reply", "none", "how to print the reply: fields, exact, rows, json or none")
+	f.reply.add(fl, "none")
 	fl.BoolVar(&f.reveal, "reveal", false, "do not mask secrets in what is printed")
 	t.jsonFlag(cmd)
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
@@ -129,7 +130,7 @@ func (t *commandLine) explainKept(f *explaining, x *exchange.Exchange) error {
 			}
 		}
 	}
-	return printReply(t.out, x, f.reply)
+	return t.printReply(x, &f.reply)
 }
 
 // explainElsewhere goes through exchanges that another program made.
@@ -159,7 +160,7 @@ func (t *commandLine) explainElsewhere(ctx context.Context, f *explaining) error
 			fmt.Fprintf(t.err, "%sentry %d   %s\n", map[bool]string{true: "\n"}[i > 0], e.Number, safe.Line(e.URL))
 		}
 		t.printPath(x)
-		if err := printReply(t.out, x, f.reply); err != nil {
+		if err := t.printReply(x, &f.reply); err != nil {
 			return err
 		}
 	}
@@ -283,6 +284,7 @@ func (t *commandLine) explainOne(ctx context.Context, f *explaining, w *call.Imp
 		}
 	}
 	if p.Contract != nil {
+		f.reply.by(p.Contract, nil)
 		if port, op := w.OperationIn(p.Contract); port != nil {
 			p.Port, p.Operation = port, op.Name
 		}

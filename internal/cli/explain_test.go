@@ -22,6 +22,7 @@ type explained struct {
 	Operation, Outcome, StoppedAt string
 	Findings                      []struct {
 		ID, Why, Because string
+		Severity         string
 		Remedies         []any
 		Evidence         []struct {
 			In             string

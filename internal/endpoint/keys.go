@@ -679,7 +679,7 @@ var Keys = []Key{
 		Stage: exchange.Verify,
 		Kind:  List,
 		Minor: true,
-		Doc:   "FIELD=VALUE that the reply must hold",
+		Doc:   "what the answer must be: FIELD=VALUE, count(FIELD)>=1, valid, within=2s, fault, …",
 	},
 }
 

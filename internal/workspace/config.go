@@ -213,6 +213,13 @@ func (p *parser) entry(e tomledit.Entry) error {
 		return p.setAside(e)
 	case kind == "draft" && (key == "variables" || key == "changes"):
 		return p.draft(e)
+	case kind == "draft" && slices.Contains(DraftKeys, key):
+		s := p.to.DraftSettings[e.Path[1]]
+		if s.Own == nil {
+			s.Own = map[string][]string{}
+		}
+		p.to.DraftSettings[e.Path[1]] = s
+		return p.setting(e, s.Own)
 	case kind == "endpoint":
 		return p.endpoint(e)
 	case kind == "profile":

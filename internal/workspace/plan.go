@@ -239,6 +239,9 @@ func (w *Workspace) Plan(r DraftRef, endpointName, environment string) (call.Pla
 	}
 	p.Endpoint, p.Port = e.Name, p.Contract.Port(e.Port)
 	p.Settings = w.settings(cfg, e, p.Port)
+	if own := cfg.DraftSettings[r.ID()].Own; len(own) > 0 {
+		p.Settings.Layers = append(p.Settings.Layers, endpoint.Layer{Source: "draft", Values: own})
+	}
 	p.SetAside = w.SetAsideFor(e.Name)
 	w.mu.Lock()
 	p.Draft = w.drafts[r] // parsed before, if it is still the same

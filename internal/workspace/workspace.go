@@ -11,6 +11,7 @@ import (
 	"os"
 	"path"
 	"path/filepath"
+	"reflect"
 	"slices"
 	"strings"
 	"sync"
@@ -291,6 +292,27 @@ func (r DraftRef) ID() string {
 type DraftSettings struct {
 	Variables bool // variables of the environment stand in its values
 	Changes   bool // it changes things at the service: sending many, or again, asks first
+
+	// Own are the settings that belong to the draft rather than to its endpoint, whose
+	// values they take the place of: see DraftKeys.
+	Own map[string][]string
+}
+
+// DraftKeys are the settings that a draft can have of its own.
+//
+//nolint:gochecknoglobals // a table: it is never written to
+var DraftKeys = []string{"expect", "header", "attach"}
+
+// SetDraftOwn gives a draft a setting of its own; without values it has none any more.
+func (w *Workspace) SetDraftOwn(r DraftRef, key string, values []string) error {
+	if !slices.Contains(DraftKeys, key) {
+		return fmt.Errorf("a draft has no setting %s of its own; it can have %s", key, strings.Join(DraftKeys, ", "))
+	}
+	var to any
+	if len(values) > 0 {
+		to = values
+	}
+	return w.set(set{[]string{"draft", r.ID(), key}, to})
 }
 
 // SetDraftSettings keeps what is said of a draft.
@@ -301,10 +323,18 @@ func (w *Workspace) SetDraftSettings(r DraftRef, s DraftSettings) error {
 		}
 		return nil
 	}
-	return w.set(
-		set{[]string{"draft", r.ID(), "variables"}, on(s.Variables)},
-		set{[]string{"draft", r.ID(), "changes"}, on(s.Changes)},
-	)
+	sets := []set{
+		{[]string{"draft", r.ID(), "variables"}, on(s.Variables)},
+		{[]string{"draft", r.ID(), "changes"}, on(s.Changes)},
+	}
+	for _, key := range DraftKeys {
+		var to any
+		if v := s.Own[key]; len(v) > 0 {
+			to = v
+		}
+		sets = append(sets, set{[]string{"draft", r.ID(), key}, to})
+	}
+	return w.set(sets...)
 }
 
 // String is the draft as people name it: YearTable/Skerry 2027.
@@ -396,7 +426,7 @@ func (w *Workspace) CopyDraft(from, to DraftRef) error {
 	if err == nil {
 		err = w.WriteHeader(to, header)
 	}
-	if s := w.Config().DraftSettings[from.ID()]; err == nil && s != w.Config().DraftSettings[to.ID()] {
+	if s := w.Config().DraftSettings[from.ID()]; err == nil && !reflect.DeepEqual(s, w.Config().DraftSettings[to.ID()]) {
 		err = w.SetDraftSettings(to, s)
 	}
 	if err != nil {
