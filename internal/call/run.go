@@ -3,6 +3,7 @@ package call
 import (
 	"context"
 	"errors"
+	"slices"
 	"sync"
 	"time"
 
@@ -202,4 +203,22 @@ func (c *Call) path(ctx context.Context) (at exchange.Stage, err error) {
 		}
 	}
 	return at, nil
+}
+
+// Compose makes the message of a call as it would leave, its secrets masked, and sends
+// nothing: the record says what stood in the way where there is none.
+func Compose(ctx context.Context, p Plan) (x *exchange.Exchange, envelope []byte) {
+	p.Until = exchange.Security
+	c := New(p, nil)
+	x = c.Run(ctx)
+	if x.Outcome != exchange.OutcomePassed {
+		return x, nil
+	}
+	masked := slices.Clone(c.outs.secured.envelope)
+	for _, s := range c.outs.secured.secrets {
+		for i := s.Offset; i < s.Offset+s.Length && i < int64(len(masked)); i++ {
+			masked[i] = exchange.Masked
+		}
+	}
+	return x, masked
 }

@@ -99,7 +99,13 @@ func (t *commandLine) callMany(ctx context.Context, f *callFlags, args []string)
 			if one.Why != "" {
 				line += ": " + one.Why
 			}
-			fmt.Fprintf(t.out, "%-40s %-16s %s\n", safe.Line(one.Draft), safe.Line(one.Endpoint), safe.Line(cutTo(line, 110)))
+			fmt.Fprintf(
+				t.out,
+				"%-40s %-16s %s\n",
+				safe.Line(one.Draft),
+				safe.Line(one.Endpoint),
+				safe.Line(cutTo(line, 110)),
+			)
 		}
 	}
 	if t.asJSON {
@@ -144,7 +150,8 @@ func (t *commandLine) sendOne(
 	one.Outcome = string(x.Outcome)
 	if x.Outcome != exchange.OutcomePassed {
 		one.Why = "at " + x.StoppedAt.String()
-		if i := slices.IndexFunc(x.Findings, func(f exchange.Finding) bool { return f.Severity != exchange.Note }); i >= 0 {
+		told := func(f exchange.Finding) bool { return f.Severity != exchange.Note }
+		if i := slices.IndexFunc(x.Findings, told); i >= 0 {
 			one.Why += ": " + x.Findings[i].Title + " (" + x.Findings[i].ID + ")"
 		}
 	}

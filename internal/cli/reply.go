@@ -171,7 +171,12 @@ func (t *commandLine) printRows(w io.Writer, all []*data.Table, f *replyFlags) e
 		for _, o := range all[1:] {
 			others = append(others, fmt.Sprintf("%s (%d)", o.Path, o.Rows))
 		}
-		fmt.Fprintf(t.err, "rows of %s; others with --rows: %s\n", safe.Line(one.Path), safe.Line(strings.Join(others, ", ")))
+		fmt.Fprintf(
+			t.err,
+			"rows of %s; others with --rows: %s\n",
+			safe.Line(one.Path),
+			safe.Line(strings.Join(others, ", ")),
+		)
 	}
 	switch {
 	case f.table == "lines":
@@ -237,10 +242,11 @@ func (t *commandLine) replyCommand() *cobra.Command {
 		return tw.Flush()
 	}
 	show := &cobra.Command{
-		Use:     "show EXCHANGE",
-		Short:   "Print a kept reply: as fields, rows, JSON, or its exact bytes",
-		Args:    cobra.ExactArgs(1),
-		Example: "  orenda reply show last --reply rows --rows year/week\n  orenda reply show last --reply json --select berth/code",
+		Use:   "show EXCHANGE",
+		Short: "Print a kept reply: as fields, rows, JSON, or its exact bytes",
+		Args:  cobra.ExactArgs(1),
+		Example: "  orenda reply show last --reply rows --rows year/week\n" +
+			"  orenda reply show last --reply json --select berth/code",
 	}
 	var f replyFlags
 	f.add(show.Flags(), "fields")

@@ -187,7 +187,11 @@ func members(n xmltree.Node, s *shape) (out []member) {
 		for i := range out {
 			m := &out[i]
 			p := m.nodes[0].Name().Prefix
-			if p != "" && slices.ContainsFunc(out, func(o member) bool { return o.name != m.name && o.name.Local == m.name.Local }) {
+			if p != "" &&
+				slices.ContainsFunc(
+					out,
+					func(o member) bool { return o.name != m.name && o.name.Local == m.name.Local },
+				) {
 				m.key = p + ":" + m.name.Local
 			}
 		}

@@ -238,7 +238,11 @@ func attrs(n xmltree.Node) (out []xmltree.Attribute) {
 
 // TypesOf gives the types of values below an element: of an element's own, or of its
 // attribute of that name. The type is nil where none is known.
-func TypesOf(set *schema.Set, decl *schema.Element, root xmltree.Node) func(n xmltree.Node, attr string) *schema.Simple {
+func TypesOf(
+	set *schema.Set,
+	decl *schema.Element,
+	root xmltree.Node,
+) func(n xmltree.Node, attr string) *schema.Simple {
 	if set == nil || root.IsZero() {
 		return func(xmltree.Node, string) *schema.Simple { return nil }
 	}

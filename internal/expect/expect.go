@@ -91,7 +91,10 @@ func Parse(text string) (*Expectation, error) {
 			e.field, e.op = clean(name), "?"
 			return e, e.hasField()
 		}
-		return nil, fmt.Errorf("%q does not say what is expected: write FIELD=VALUE, FIELD?, !FIELD, valid or fault", text)
+		return nil, fmt.Errorf(
+			"%q does not say what is expected: write FIELD=VALUE, FIELD?, !FIELD, valid or fault",
+			text,
+		)
 	}
 	name := strings.TrimSpace(s[:at])
 	for _, op := range []string{"*=", "<=", ">=", "=", "~", "<", ">"} {
@@ -147,6 +150,11 @@ func (e *Expectation) settle(name string) (err error) {
 	if err := e.hasField(); err != nil {
 		return err
 	}
+	return e.settleValue()
+}
+
+// settleValue reads the value that a field is compared with.
+func (e *Expectation) settleValue() (err error) {
 	switch e.op {
 	case "~":
 		if e.like, err = regexp.Compile(`^(?:` + e.value + `)$`); err != nil {
@@ -155,9 +163,9 @@ func (e *Expectation) settle(name string) (err error) {
 	case "=":
 		for _, mark := range []string{"±", "+-"} {
 			number, off, found := strings.Cut(e.value, mark)
-			a, isNumber := rat(number)
+			_, isNumber := rat(number)
 			b, isOff := rat(off)
-			if found && isNumber && isOff && a != nil {
+			if found && isNumber && isOff {
 				e.value, e.plus = strings.TrimSpace(number), b
 			}
 		}

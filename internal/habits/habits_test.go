@@ -130,8 +130,8 @@ func floors() [][]string {
 	return [][]string{
 		{"safe", "near", "xmltree", "related", "spool", "tomledit"},
 		{"exchange", "soap", "trust", "schema"},
-		{"http1", "contract", "wssec"},
-		{"wire", "message", "identity"},
+		{"http1", "contract", "wssec", "data", "compare"},
+		{"wire", "message", "identity", "expect"},
 		{"endpoint"},
 		{"user"},
 		{"diagnose"},

@@ -426,7 +426,8 @@ func (w *Workspace) CopyDraft(from, to DraftRef) error {
 	if err == nil {
 		err = w.WriteHeader(to, header)
 	}
-	if s := w.Config().DraftSettings[from.ID()]; err == nil && !reflect.DeepEqual(s, w.Config().DraftSettings[to.ID()]) {
+	if s := w.Config().DraftSettings[from.ID()]; err == nil &&
+		!reflect.DeepEqual(s, w.Config().DraftSettings[to.ID()]) {
 		err = w.SetDraftSettings(to, s)
 	}
 	if err != nil {

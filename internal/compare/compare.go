@@ -1,0 +1,367 @@
+// Package compare tells in what two calls differ: their settings, how far they came,
+// their heads, and their messages as trees. What differs between any two calls, such as
+// times, ids and prefixes, is set aside, and counted.
+package compare
+
+import (
+	"hash/maphash"
+	"mime"
+	"slices"
+	"strconv"
+	"strings"
+
+	"orenda/internal/exchange"
+	"orenda/internal/soap"
+	"orenda/internal/xmltree"
+)
+
+// Kind is a kind of difference.
+type Kind string
+
+// The kinds.
+const (
+	Setting   Kind = "setting"
+	Reach     Kind = "reach"
+	Status    Kind = "status"
+	Field     Kind = "field" // of HTTP
+	Value     Kind = "value"
+	Missing   Kind = "missing" // in b
+	Added     Kind = "added"   // in b
+	Moved     Kind = "moved"
+	Renamed   Kind = "renamed"
+	Namespace Kind = "namespace"
+	Type      Kind = "type"
+)
+
+// Where is the part that a difference is in.
+type Where string
+
+// The parts.
+const (
+	InSettings     Where = "settings"
+	InPath         Where = "path"
+	InRequestHead  Where = "request-head"
+	InRequestBody  Where = "request-body"
+	InResponseHead Where = "response-head"
+	InResponseBody Where = "response-body"
+)
+
+// Place is one side of a difference: a value, and where it stands in its part.
+type Place struct {
+	Value  string `json:"value"`
+	Offset int64  `json:"offset"`
+	Length int64  `json:"length"`
+	Line   int    `json:"line"` // from 1; 0 where there are no lines
+}
+
+// Difference is one difference. A side that is not there is nil.
+type Difference struct {
+	Kind  Kind   `json:"kind"`
+	Where Where  `json:"where"`
+	Path  string `json:"path"`
+	A     *Place `json:"a"`
+	B     *Place `json:"b"`
+	Why   string `json:"why,omitempty"`
+	Aside bool   `json:"aside,omitempty"` // it is set aside: any two calls differ in it
+}
+
+// Report is what was found.
+type Report struct {
+	Same        bool         `json:"same"`     // but for what is set aside
+	SetAside    int          `json:"setAside"` // how many differences are
+	Differences []Difference `json:"differences"`
+}
+
+// Side is one of two that are compared. What is not known of it is empty.
+type Side struct {
+	Name     string             // in words
+	Settings []exchange.Setting // nil: not known
+	Reach    int                // stages; 0: not known
+	Outcome  exchange.Outcome
+
+	RequestHead  *exchange.Head // nil: not known; so are the others
+	Request      []byte
+	ResponseHead *exchange.Head
+	Response     []byte
+}
+
+// Exchange is an exchange as a side.
+func Exchange(x *exchange.Exchange) *Side {
+	s := &Side{Name: x.ID, Settings: x.Settings, Reach: x.Reach(), Outcome: x.Outcome}
+	if l := x.Leg(); l != nil {
+		s.Request = l.RequestBody
+		if l.Request.Line != "" {
+			s.RequestHead = &l.Request
+		}
+		if l.Response.Complete {
+			s.ResponseHead = &l.Response
+			s.Response = l.Readable()
+		}
+	}
+	return s
+}
+
+// comparing is a comparison under way.
+type comparing struct {
+	out   []Difference
+	where Where
+	a, b  *Side
+	// renamed namespaces were told once, and are taken for the same from then on.
+	spaces map[[2]string]bool
+}
+
+// Sides compares two sides. all gives what is set aside too.
+func Sides(a, b *Side, all bool) *Report {
+	c := &comparing{a: a, b: b, spaces: map[[2]string]bool{}}
+	c.settings()
+	c.path()
+	c.where = InRequestHead
+	c.heads(a.RequestHead, b.RequestHead)
+	c.where = InRequestBody
+	c.bodies(a.Request, b.Request)
+	c.where = InResponseHead
+	c.heads(a.ResponseHead, b.ResponseHead)
+	c.where = InResponseBody
+	c.bodies(a.Response, b.Response)
+	r := &Report{Differences: []Difference{}}
+	slices.SortStableFunc(c.out, func(x, y Difference) int { return x.rank() - y.rank() })
+	for _, d := range c.out {
+		if d.Aside {
+			r.SetAside++
+		}
+		if !d.Aside || all {
+			r.Differences = append(r.Differences, d)
+		}
+	}
+	r.Same = r.SetAside == len(c.out)
+	return r
+}
+
+// rank puts the most telling first: how the message is made, then its values, what went
+// with it, what is set, and what came of it.
+func (d *Difference) rank() int {
+	rank := map[Where]int{
+		InRequestBody: 0, InRequestHead: 20, InSettings: 30, InPath: 40, InResponseHead: 50, InResponseBody: 60,
+	}[d.Where]
+	switch d.Kind {
+	case Namespace:
+	case Missing, Added:
+		rank++
+	case Renamed, Moved:
+		rank += 2
+	case Type:
+		rank += 3
+	default:
+		rank += 4
+	}
+	if d.Aside {
+		rank += 100
+	}
+	return rank
+}
+
+func (c *comparing) add(d Difference) {
+	d.Where = c.where
+	c.out = append(c.out, d)
+}
+
+func text(v string) *Place { return &Place{Value: v, Length: int64(len(v))} }
+
+func (c *comparing) settings() {
+	if c.a.Settings == nil || c.b.Settings == nil {
+		return
+	}
+	c.where = InSettings
+	other := map[string]exchange.Setting{}
+	for _, s := range c.b.Settings {
+		other[s.Key] = s
+	}
+	for _, s := range c.a.Settings {
+		o := other[s.Key]
+		if s.Value == o.Value {
+			continue
+		}
+		d := Difference{Kind: Setting, Path: s.Key}
+		if s.Source != "default" || s.Value != "" {
+			d.A = text(s.Value)
+		}
+		if o.Source != "default" || o.Value != "" {
+			d.B = text(o.Value)
+		}
+		c.add(d)
+	}
+}
+
+func (c *comparing) path() {
+	c.where = InPath
+	if c.a.Reach > 0 && c.b.Reach > 0 && c.a.Reach != c.b.Reach {
+		stage := func(n int) string {
+			if n >= len(exchange.Stages) {
+				return "passed"
+			}
+			return exchange.Stages[n].String()
+		}
+		c.add(Difference{Kind: Reach, Path: "reach", A: text(stage(c.a.Reach)), B: text(stage(c.b.Reach))})
+	}
+	if c.a.ResponseHead != nil && c.b.ResponseHead != nil && c.a.ResponseHead.Status != c.b.ResponseHead.Status {
+		c.add(Difference{
+			Kind: Status, Path: "status",
+			A: text(strconv.Itoa(c.a.ResponseHead.Status)), B: text(strconv.Itoa(c.b.ResponseHead.Status)),
+		})
+	}
+}
+
+// asideFields are fields of HTTP in which any two calls differ.
+//
+//nolint:gochecknoglobals // a table: it is never written to
+var asideFields = []string{
+	"date", "user-agent", "accept", "accept-encoding", "connection", "host", "content-length", "keep-alive", "age",
+	"expires", "last-modified", "etag", "traceparent", "x-request-id", "x-correlation-id",
+}
+
+func fieldsOf(h *exchange.Head) (names []string, by map[string][]exchange.Header) {
+	by = map[string][]exchange.Header{}
+	for _, f := range h.Fields {
+		name := strings.ToLower(f.Name)
+		if by[name] == nil {
+			names = append(names, name)
+		}
+		by[name] = append(by[name], f)
+	}
+	return names, by
+}
+
+// heads compares fields by their names, order and spelling apart.
+func (c *comparing) heads(a, b *exchange.Head) {
+	if a == nil || b == nil {
+		return
+	}
+	names, inA := fieldsOf(a)
+	more, inB := fieldsOf(b)
+	for _, n := range more {
+		if inA[n] == nil {
+			names = append(names, n)
+		}
+	}
+	for _, n := range names {
+		was, is := joined(inA[n]), joined(inB[n])
+		d := Difference{Kind: Field, A: was, B: is, Aside: slices.Contains(asideFields, n)}
+		for _, side := range [][]exchange.Header{inB[n], inA[n]} {
+			if len(side) > 0 {
+				d.Path = side[0].Name
+			}
+		}
+		switch {
+		case was != nil && is != nil && was.Value == is.Value:
+			if inA[n][0].Name == inB[n][0].Name {
+				continue
+			}
+			d.Aside = true // only spelled otherwise
+		case n == "content-type" && was != nil && is != nil && sameMedia(was.Value, is.Value):
+			d.Aside = true
+		}
+		c.add(d)
+	}
+}
+
+// sameMedia tells whether two media types differ in nothing but boundaries and spelling.
+func sameMedia(a, b string) bool {
+	norm := func(s string) string {
+		media, params, err := mime.ParseMediaType(s)
+		if err != nil {
+			return s
+		}
+		delete(params, "boundary")
+		delete(params, "start")
+		if cs := params["charset"]; cs != "" {
+			params["charset"] = strings.ToLower(cs)
+		}
+		return mime.FormatMediaType(media, params)
+	}
+	return norm(a) == norm(b)
+}
+
+func joined(fs []exchange.Header) *Place {
+	if len(fs) == 0 {
+		return nil
+	}
+	p := &Place{Offset: fs[0].Span.Offset, Length: fs[0].Span.Length, Line: 1}
+	var values []string
+	for _, f := range fs {
+		values = append(values, f.Value)
+	}
+	p.Value = strings.Join(values, ", ")
+	return p
+}
+
+// bodies compares two messages as trees, or as bytes where one is none.
+func (c *comparing) bodies(a, b []byte) {
+	if len(a) == 0 || len(b) == 0 {
+		return
+	}
+	da, errA := xmltree.Parse(a, xmltree.Limits{})
+	db, errB := xmltree.Parse(b, xmltree.Limits{})
+	if errA != nil || errB != nil {
+		if string(a) != string(b) {
+			i := 0
+			for i < min(len(a), len(b)) && a[i] == b[i] {
+				i++
+			}
+			c.add(Difference{Kind: Value, Path: "", A: excerpt(a, i), B: excerpt(b, i)})
+		}
+		return
+	}
+	t := &trees{c: c, a: da, b: db, seed: maphash.MakeSeed()}
+	ea, eb := soap.Read(da), soap.Read(db)
+	switch {
+	case ea != nil && eb != nil:
+		if ea.Version != eb.Version {
+			c.add(Difference{
+				Kind: Namespace, Path: "Envelope", A: t.place(true, da.Root(), ea.Version.Namespace()),
+				B: t.place(false, db.Root(), eb.Version.Namespace()), Why: "they are of two SOAP versions",
+			})
+			c.spaces[[2]string{ea.Version.Namespace(), eb.Version.Namespace()}] = true
+		}
+		t.headers(ea.Header, eb.Header)
+		t.element(ea.Body, eb.Body, "Body")
+	case ea != nil:
+		t.element(ea.Payload, db.Root(), "Body/"+db.Root().Name().Local)
+	case eb != nil:
+		t.element(da.Root(), eb.Payload, "Body/"+da.Root().Name().Local)
+	default:
+		if na, nb := da.Root().Name(), db.Root().Name(); na.Local != nb.Local {
+			c.add(Difference{
+				Kind: Renamed, Path: na.Local,
+				A: t.place(true, da.Root(), na.Local), B: t.place(false, db.Root(), nb.Local),
+			})
+		}
+		t.element(da.Root(), db.Root(), da.Root().Name().Local)
+	}
+}
+
+func excerpt(b []byte, at int) *Place {
+	line, _ := xmltree.Position(b, at)
+	return &Place{
+		Value:  string(b[at:min(len(b), at+80)]),
+		Offset: int64(at),
+		Length: int64(min(len(b)-at, 80)),
+		Line:   line,
+	}
+}
+
+// IsReply tells whether a message is a reply, as far as it says itself: a fault, or an
+// element whose name ends so.
+func IsReply(b []byte) bool {
+	d, err := xmltree.Parse(b, xmltree.Limits{})
+	if err != nil {
+		return false
+	}
+	n := d.Root()
+	if e := soap.Read(d); e != nil {
+		if e.Fault != nil {
+			return true
+		}
+		n = e.Payload
+	}
+	return !n.IsZero() && strings.HasSuffix(n.Name().Local, "Response")
+}
