@@ -48,28 +48,28 @@ const (
 
 // Place is one side of a difference: a value, and where it stands in its part.
 type Place struct {
-	Value  string `json:"value"`
-	Offset int64  `json:"offset"`
-	Length int64  `json:"length"`
-	Line   int    `json:"line"` // from 1; 0 where there are no lines
+	Value  string `json:"value"`  // as it stands, or what stands in it in one line
+	Offset int64  `json:"offset"` // in bytes, from 0
+	Length int64  `json:"length"` // in bytes
+	Line   int    `json:"line"`   // from 1; 0 where there are no lines
 }
 
 // Difference is one difference. A side that is not there is nil.
 type Difference struct {
-	Kind  Kind   `json:"kind"`
-	Where Where  `json:"where"`
-	Path  string `json:"path"`
-	A     *Place `json:"a"`
-	B     *Place `json:"b"`
-	Why   string `json:"why,omitempty"`
+	Kind  Kind   `json:"kind"`            // what differs
+	Where Where  `json:"where"`           // in which part
+	Path  string `json:"path"`            // of the element, the field or the setting
+	A     *Place `json:"a"`               // of the first side, nil where it is not there
+	B     *Place `json:"b"`               // of the second side
+	Why   string `json:"why,omitempty"`   // why it matters, where that is known
 	Aside bool   `json:"aside,omitempty"` // it is set aside: any two calls differ in it
 }
 
 // Report is what was found.
 type Report struct {
-	Same        bool         `json:"same"`     // but for what is set aside
-	SetAside    int          `json:"setAside"` // how many differences are
-	Differences []Difference `json:"differences"`
+	Same        bool         `json:"same"`        // but for what is set aside
+	SetAside    int          `json:"setAside"`    // how many differences are
+	Differences []Difference `json:"differences"` // the most telling first
 }
 
 // Side is one of two that are compared. What is not known of it is empty.
@@ -77,12 +77,12 @@ type Side struct {
 	Name     string             // in words
 	Settings []exchange.Setting // nil: not known
 	Reach    int                // stages; 0: not known
-	Outcome  exchange.Outcome
+	Outcome  exchange.Outcome   // "" not known
 
 	RequestHead  *exchange.Head // nil: not known; so are the others
-	Request      []byte
-	ResponseHead *exchange.Head
-	Response     []byte
+	Request      []byte         // the message that was sent
+	ResponseHead *exchange.Head // of the answer
+	Response     []byte         // the message that came
 }
 
 // Exchange is an exchange as a side.

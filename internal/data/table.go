@@ -338,7 +338,7 @@ func (t *Table) Each(yield func(n xmltree.Node, cells []Cell) bool) {
 
 // PathError is a path at which nothing repeats.
 type PathError struct {
-	Path   string
+	Path   string   // that was asked for
 	Tables []*Table // that there are
 }
 

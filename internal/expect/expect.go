@@ -54,7 +54,7 @@ type Answer struct {
 
 // Result is what became of an expectation.
 type Result struct {
-	Met      bool
+	Met      bool         // it holds
 	Path     string       // of what it is about
 	Expected string       // in words
 	Received string       // in words

@@ -136,7 +136,7 @@ func floors() [][]string {
 		{"user"},
 		{"diagnose"},
 		{"call"},
-		{"journal", "handover", "draw"},
+		{"journal", "handover", "draw", "filter"},
 		{"journal/disk", "workspace", "relay"},
 		{"standin"},
 		{"app/ui", "app/state"},

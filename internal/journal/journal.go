@@ -108,6 +108,10 @@ type Journal interface {
 	// Repaired are the newest kept calls that passed after a change, where the
 	// attempt before had failed with a finding as its cause.
 	Repaired(finding string) []*exchange.Exchange
+	// After gives what was kept after a place, in the order in which it was kept, without
+	// bytes, with the place of the last; 1000 at most. Last is the place of the newest.
+	After(place int64) ([]*exchange.Exchange, int64, error)
+	Last() (int64, error)
 	// News tells, once, what happened to the journal itself: that it was damaged, and
 	// another begun. "" is nothing.
 	News() string
@@ -164,6 +168,26 @@ func (m *Memory) Judge(x *exchange.Exchange) error {
 	m.version++
 	return nil
 }
+
+// After implements Journal.
+func (m *Memory) After(place int64) (out []*exchange.Exchange, last int64, err error) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	for i := int(place); i < len(m.kept) && len(out) < MaxAfter; i++ {
+		out = append(out, m.kept[i].WithoutBytes())
+	}
+	return out, place + int64(len(out)), nil
+}
+
+// Last implements Journal.
+func (m *Memory) Last() (int64, error) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	return int64(len(m.kept)), nil
+}
+
+// MaxAfter is how many After gives at most.
+const MaxAfter = 1000
 
 // News implements Journal: nothing happens to memory.
 func (*Memory) News() string { return "" }

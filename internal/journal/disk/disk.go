@@ -313,6 +313,40 @@ func scan[T any](db *sql.DB, do func(T) error, query string, args ...any) error 
 	return rows.Err()
 }
 
+// After implements journal.Journal.
+func (j *Journal) After(place int64) (out []*exchange.Exchange, last int64, err error) {
+	err = j.with(func(db *sql.DB) error {
+		out, last = nil, place
+		rows, err := db.Query(`SELECT place, head FROM exchange WHERE place > ? ORDER BY place LIMIT ?`,
+			place, journal.MaxAfter)
+		if err != nil {
+			return err
+		}
+		defer rows.Close()
+		for rows.Next() {
+			var head []byte
+			if err := rows.Scan(&last, &head); err != nil {
+				return err
+			}
+			x := &exchange.Exchange{}
+			if err := json.Unmarshal(head, x); err != nil {
+				return err
+			}
+			out = append(out, x)
+		}
+		return rows.Err()
+	})
+	return out, last, err
+}
+
+// Last implements journal.Journal.
+func (j *Journal) Last() (last int64, err error) {
+	err = j.with(func(db *sql.DB) error {
+		return db.QueryRow(`SELECT coalesce(max(place), 0) FROM exchange`).Scan(&last)
+	})
+	return last, err
+}
+
 // Get implements journal.Journal.
 func (j *Journal) Get(id string) (*exchange.Exchange, error) {
 	holding, err := j.ids(`SELECT id FROM exchange INDEXED BY by_time WHERE instr(id, ?) > 0 LIMIT 100`, id)

@@ -1,0 +1,208 @@
+// Package filter picks exchanges by words as one would say them: fault in berths since
+// 14:00 over 1 s.
+package filter
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"orenda/internal/exchange"
+)
+
+// Filter picks exchanges. All of its words must fit.
+type Filter struct {
+	Words string // as they were said
+	parts []func(x *exchange.Exchange) bool
+	bytes []string // words that are looked for in the bytes, where nothing else has them
+}
+
+// Parse reads a filter. now is when it is said: "since 14:00" is today, or yesterday
+// where that is still to come.
+func Parse(words string, now time.Time) (*Filter, error) {
+	f := &Filter{Words: words}
+	all := strings.Fields(words)
+	for i := 0; i < len(all); i++ {
+		w := strings.ToLower(all[i])
+		takes := w == "in" || w == "at" || w == "since" || w == "over" || w == "from"
+		if takes && i+1 == len(all) {
+			return nil, fmt.Errorf("%q is followed by something: in berths, at tls, since 14:00, over 1 s, from relay", w)
+		}
+		switch w {
+		case "in":
+			i++
+			f.add(in(all[i]))
+		case "at":
+			i++
+			s, err := exchange.ParseStage(strings.ToLower(all[i]))
+			if err != nil {
+				return nil, err
+			}
+			f.add(func(x *exchange.Exchange) bool { return x.StoppedAt == s })
+		case "from":
+			i++
+			kind := strings.ToLower(all[i])
+			f.add(func(x *exchange.Exchange) bool { return x.Kind == kind || x.Kind == "" && kind == "call" })
+		case "since":
+			i++
+			t, err := since(all[i], now)
+			if err != nil {
+				return nil, err
+			}
+			f.add(func(x *exchange.Exchange) bool { return !x.Started.Before(t) })
+		case "over":
+			i++
+			what := all[i]
+			if i+1 < len(all) && isUnit(all[i+1]) {
+				i++
+				what += all[i]
+			}
+			fits, err := over(what)
+			if err != nil {
+				return nil, err
+			}
+			f.add(fits)
+		case "passed", "stopped", "cancelled":
+			f.add(func(x *exchange.Exchange) bool { return string(x.Outcome) == w })
+		case "fault", "faults":
+			f.add(isFault)
+		default:
+			f.text(w)
+		}
+	}
+	return f, nil
+}
+
+func (f *Filter) add(part func(x *exchange.Exchange) bool) { f.parts = append(f.parts, part) }
+
+// in fits the operation, the endpoint or the contract, or a part of one.
+func in(name string) func(x *exchange.Exchange) bool {
+	name = strings.ToLower(name)
+	return func(x *exchange.Exchange) bool {
+		for _, s := range []string{x.Operation, x.Endpoint, x.Contract} {
+			if strings.Contains(strings.ToLower(s), name) {
+				return true
+			}
+		}
+		return false
+	}
+}
+
+// isFault tells whether a fault came, or the call ended as with one.
+func isFault(x *exchange.Exchange) bool {
+	for _, f := range x.Findings {
+		if strings.HasPrefix(f.ID, "read.fault-") {
+			return true
+		}
+	}
+	return strings.HasPrefix(x.Result, "fault: ")
+}
+
+func since(text string, now time.Time) (time.Time, error) {
+	if d, err := time.ParseDuration(text); err == nil && d > 0 {
+		return now.Add(-d), nil
+	}
+	for _, layout := range []string{"15:04", "15:04:05"} {
+		if t, err := time.ParseInLocation(layout, text, now.Location()); err == nil {
+			at := time.Date(now.Year(), now.Month(), now.Day(), t.Hour(), t.Minute(), t.Second(), 0, now.Location())
+			if at.After(now) {
+				at = at.AddDate(0, 0, -1)
+			}
+			return at, nil
+		}
+	}
+	for _, layout := range []string{"2006-01-02", "2006-01-02T15:04"} {
+		if t, err := time.ParseInLocation(layout, text, now.Location()); err == nil {
+			return t, nil
+		}
+	}
+	return now, fmt.Errorf("%q is no time: write 14:00, 2026-11-27 or 30m", text)
+}
+
+// units are those of times and sizes.
+//
+//nolint:gochecknoglobals // a table: it is never written to
+var units = []struct {
+	name  string
+	ns    int64
+	bytes int64
+}{
+	{"ms", int64(time.Millisecond), 0}, {"min", int64(time.Minute), 0}, {"kib", 0, 1 << 10}, {"mib", 0, 1 << 20},
+	{"kb", 0, 1000}, {"mb", 0, 1e6}, {"s", int64(time.Second), 0}, {"b", 0, 1},
+}
+
+func isUnit(s string) bool {
+	for _, u := range units {
+		if strings.EqualFold(u.name, s) {
+			return true
+		}
+	}
+	return false
+}
+
+// over fits what took longer, or whose reply is larger.
+func over(text string) (func(x *exchange.Exchange) bool, error) {
+	lower := strings.ToLower(text)
+	for _, u := range units {
+		number, is := strings.CutSuffix(lower, u.name)
+		if !is {
+			continue
+		}
+		v, err := strconv.ParseFloat(number, 64)
+		if err != nil || v < 0 {
+			break
+		}
+		if u.ns > 0 {
+			limit := int64(v * float64(u.ns))
+			return func(x *exchange.Exchange) bool { return x.TotalNs > limit }, nil
+		}
+		limit := int64(v * float64(u.bytes))
+		return func(x *exchange.Exchange) bool {
+			l := x.Leg()
+			return l != nil && l.Response.BodySize > limit
+		}, nil
+	}
+	return nil, fmt.Errorf("%q is neither a time nor a size: write over 1 s or over 64 KiB", text)
+}
+
+// text fits where a word stands in what lists show of an exchange; else its bytes decide.
+func (f *Filter) text(word string) {
+	f.bytes = append(f.bytes, word)
+}
+
+// shown is what lists show of an exchange.
+func shown(x *exchange.Exchange) string {
+	parts := []string{x.ID, x.Operation, x.Endpoint, x.Result, x.Kind, x.Environment}
+	for _, f := range x.Findings {
+		parts = append(parts, f.ID, f.Title)
+	}
+	return strings.ToLower(strings.Join(parts, "\n"))
+}
+
+// Fits tells whether an exchange is picked. whole gives it with its bytes, and is asked
+// only where those decide; nil: they are not looked at.
+func (f *Filter) Fits(x *exchange.Exchange, whole func() *exchange.Exchange) bool {
+	for _, p := range f.parts {
+		if !p(x) {
+			return false
+		}
+	}
+	text, crossed := shown(x), ""
+	for _, w := range f.bytes {
+		if strings.Contains(text, w) {
+			continue
+		}
+		if crossed == "" && whole != nil {
+			if all := whole(); all != nil {
+				for _, l := range all.Legs {
+					crossed += strings.ToLower(string(l.Out) + "\n" + string(l.In.Bytes()) + "\n" + string(l.ResponseBody.Bytes()))
+				}
+			}
+		}
+		if !strings.Contains(crossed, w) {
+			return false
+		}
+	}
+	return true
+}
