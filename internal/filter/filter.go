@@ -20,6 +20,8 @@ type Filter struct {
 
 // Parse reads a filter. now is when it is said: "since 14:00" is today, or yesterday
 // where that is still to come.
+//
+//revive:disable-next-line:cyclomatic one switch over the words that there are
 func Parse(words string, now time.Time) (*Filter, error) {
 	f := &Filter{Words: words}
 	all := strings.Fields(words)
@@ -27,7 +29,10 @@ func Parse(words string, now time.Time) (*Filter, error) {
 		w := strings.ToLower(all[i])
 		takes := w == "in" || w == "at" || w == "since" || w == "over" || w == "from"
 		if takes && i+1 == len(all) {
-			return nil, fmt.Errorf("%q is followed by something: in berths, at tls, since 14:00, over 1 s, from relay", w)
+			return nil, fmt.Errorf(
+				"%q is followed by something: in berths, at tls, since 14:00, over 1 s, from relay",
+				w,
+			)
 		}
 		switch w {
 		case "in":
@@ -196,7 +201,9 @@ func (f *Filter) Fits(x *exchange.Exchange, whole func() *exchange.Exchange) boo
 		if crossed == "" && whole != nil {
 			if all := whole(); all != nil {
 				for _, l := range all.Legs {
-					crossed += strings.ToLower(string(l.Out) + "\n" + string(l.In.Bytes()) + "\n" + string(l.ResponseBody.Bytes()))
+					crossed += strings.ToLower(
+						string(l.Out) + "\n" + string(l.In.Bytes()) + "\n" + string(l.ResponseBody.Bytes()),
+					)
 				}
 			}
 		}

@@ -1,0 +1,181 @@
+package cli
+
+import (
+	"encoding/csv"
+	"encoding/xml"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"orenda/internal/workspace"
+)
+
+// mustered is a run as --json prints it.
+type mustered struct {
+	Muster, ID string
+	Counts     struct{ AsExpected, Unexpected, NotRun int }
+	Cases      []struct {
+		Name, Exchange, Outcome, Cause, Against string
+		Why                                     []string
+		TotalNs                                 int64
+	}
+}
+
+// exploring is a workspace with drafts of two services, and what is expected of them.
+func (l *line) exploring() string {
+	ws := filepath.Join(l.t.TempDir(), "w")
+	require.Zero(l.t, first(l.run("-w", ws, "add", l.berths())))
+	require.Zero(l.t, first(l.run("-w", ws, "add", l.callsigns())))
+	w, err := workspace.Open(ws, person(l.t))
+	require.NoError(l.t, err)
+	for _, d := range []struct{ op, name, body string }{
+		{"FindBerths", "small", `<FindBerths xmlns="urn:skerry:berths"><length>12</length></FindBerths>`},
+		{"LookUp", "one", `<c:LookUp xmlns:c="urn:skerry:callsigns"><exact>true</exact><sign>SKAL4</sign></c:LookUp>`},
+	} {
+		ref, err := w.FindDraft(d.op)
+		require.NoError(l.t, err)
+		ref.Name = d.name
+		require.NoError(l.t, w.WriteDraft(ref, []byte(d.body)))
+	}
+	return ws
+}
+
+func (l *line) muster(ws, name, text string, tables ...string) {
+	dir := filepath.Join(ws, "musters")
+	require.NoError(l.t, os.MkdirAll(dir, 0o700))
+	require.NoError(l.t, os.WriteFile(filepath.Join(dir, name+".toml"), []byte(text), 0o600))
+	for i := 0; i+1 < len(tables); i += 2 {
+		require.NoError(l.t, os.WriteFile(filepath.Join(dir, tables[i]), []byte(tables[i+1]), 0o600))
+	}
+}
+
+func TestAMusterIsRun(t *testing.T) {
+	l := at(t)
+	ws := l.exploring()
+	l.muster(ws, "nightly", `
+[[case]]
+name = "small craft"
+draft = "FindBerths/small"
+endpoint = "BerthDesk11"
+expect = ["count(berth)>=1", "valid", "within=20s"]
+
+[[case]]
+name = "too large"
+draft = "FindBerths/small"
+endpoint = "BerthDesk11"
+values = { length = "300" }
+expect = ["count(berth)=0"]
+
+[[case]]
+draft = "FindBerths/small"
+endpoint = "BerthDesk12"
+values = { length = { from = "small craft", field = "berth/length" } }
+expect = ["berth[1]/length=18"]
+
+[[case]]
+draft = "LookUp/one"
+endpoint = "CallSigns"
+table = "signs.csv"
+`, "signs.csv", "name,sign,expect,expect count(entry)\nthere,SKAL4,valid,1\nnot there,NOPE,fault,\n"+
+		"wrongly expected,SKAL4,fault ; within=9s,\n")
+	report := filepath.Join(l.dir, "r.xml")
+	var run mustered
+	l.json(1, &run, "-w", ws, "muster", "run", "nightly", "--report", report, "--report", filepath.Join(l.dir, "r.html"),
+		"--report", filepath.Join(l.dir, "r.md"), "--report", filepath.Join(l.dir, "r.json"))
+	require.Len(t, run.Cases, 6, "%+v", run)
+	outcomes := map[string]string{}
+	for _, c := range run.Cases {
+		outcomes[c.Name] = c.Outcome
+		assert.NotNil(t, c.Why)
+	}
+	assert.Equal(t, map[string]string{
+		"small craft": "asExpected", "too large": "asExpected", "FindBerths/small": "asExpected", "there": "asExpected",
+		"not there": "asExpected", "wrongly expected": "unexpected",
+	}, outcomes, "%+v", run)
+	assert.Equal(t, "verify.unexpected", run.Cases[5].Cause)
+
+	b, err := os.ReadFile(report)
+	require.NoError(t, err)
+	var junit struct {
+		Tests    int `xml:"tests,attr"`
+		Failures int `xml:"failures,attr"`
+		Suites   []struct {
+			Cases []struct {
+				Name    string `xml:"name,attr"`
+				Failure *struct {
+					Message string `xml:"message,attr"`
+				} `xml:"failure"`
+			} `xml:"testcase"`
+		} `xml:"testsuite"`
+	}
+	require.NoError(t, xml.Unmarshal(b, &junit))
+	assert.Equal(t, 6, junit.Tests)
+	assert.Equal(t, 1, junit.Failures)
+	require.NotNil(t, junit.Suites[0].Cases[5].Failure)
+	page, err := os.ReadFile(filepath.Join(l.dir, "r.html"))
+	require.NoError(t, err)
+	assert.Contains(t, string(page), "<svg")
+
+	// Only what was unexpected, and what has changed since.
+	l.json(1, &run, "-w", ws, "muster", "run", "nightly", "--only-failed")
+	require.Len(t, run.Cases, 2, "the one, and the one whose reply another uses: %+v", run)
+	l.muster(ws, "nightly", "[[case]]\nname = \"wrongly expected\"\ndraft = \"LookUp/one\"\nendpoint = \"CallSigns\"\nexpect = [\"valid\"]\n")
+	l.json(0, &run, "-w", ws, "muster", "run", "nightly")
+	assert.Equal(t, "mended", run.Cases[0].Against)
+
+	var list []map[string]any
+	l.json(0, &list, "-w", ws, "muster", "list")
+	assert.Len(t, list, 1)
+	code, out, errOut := l.run("-w", ws, "muster", "add", "more", "FindBerths/small", "last")
+	assert.Zero(t, code, errOut)
+	assert.Contains(t, out, "2 cases")
+	code, _, errOut = l.run("-w", ws, "muster", "run", filepath.Join(ws, "musters", "more.toml"), "--endpoint", "BerthDesk11", "--stop-at", "1")
+	assert.NotEqual(t, 2, code, errOut)
+}
+
+func TestWhatIsNoMuster(t *testing.T) {
+	l := at(t)
+	ws := l.exploring()
+	for text, says := range map[string]string{
+		"":                         "no [[case]]",
+		"[[case]]\nname = \"a\"\n": "names no draft",
+		"[[case]]\ndraft = \"x\"\ncolour = \"y\"\n":                                        "colour is not known",
+		"[[case]]\ndraft = \"x\"\nexpect = [\"junk\"]\n":                                   "does not say what is expected",
+		"[[case]]\ndraft = \"x\"\ntable = \"../../secret.csv\"\n":                          "beside its muster",
+		"[[case]]\ndraft = \"x\"\nvalues = { a = { from = \"nobody\", field = \"b\" } }\n": "no case \"nobody\" before it",
+	} {
+		l.muster(ws, "bad", text)
+		code, _, errOut := l.run("-w", ws, "muster", "run", "bad")
+		assert.Equal(t, 3, code, text)
+		assert.Contains(t, errOut, says, text)
+	}
+	code, _, errOut := l.run("-w", ws, "muster", "run", "nothing")
+	assert.Equal(t, 3, code)
+	assert.Contains(t, errOut, "there is no muster")
+}
+
+// Many cases run at once, in constant memory and in their order.
+func TestManyCases(t *testing.T) {
+	l := at(t)
+	ws := l.exploring()
+	var b strings.Builder
+	w := csv.NewWriter(&b)
+	require.NoError(t, w.Write([]string{"name", "length", "expect"}))
+	const all = 400
+	for i := range all {
+		require.NoError(t, w.Write([]string{fmt.Sprintf("case %d", i), fmt.Sprint(8 + i%50), "valid"}))
+	}
+	w.Flush()
+	l.muster(ws, "many", "[[case]]\ndraft = \"FindBerths/small\"\nendpoint = \"BerthDesk11\"\ntable = \"many.csv\"\n", "many.csv", b.String())
+	var run mustered
+	l.json(0, &run, "-w", ws, "muster", "run", "many", "--at-once", "8")
+	assert.Equal(t, all, run.Counts.AsExpected)
+	for i, c := range run.Cases {
+		assert.Equal(t, fmt.Sprintf("case %d", i), c.Name)
+	}
+}
