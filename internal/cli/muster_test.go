@@ -35,7 +35,7 @@ func (l *line) exploring() string {
 	require.NoError(l.t, err)
 	for _, d := range []struct{ op, name, body string }{
 		{"FindBerths", "small", `<FindBerths xmlns="urn:skerry:berths"><length>12</length></FindBerths>`},
-		{"LookUp", "one", `<c:LookUp xmlns:c="urn:skerry:callsigns"><exact>true</exact><sign>SKAL4</sign></c:LookUp>`},
+		{"LookUp", "one", `<c:LookUp xmlns:c="urn:skerry:callsigns"><sign>SKAL4</sign><exact>true</exact></c:LookUp>`},
 	} {
 		ref, err := w.FindDraft(d.op)
 		require.NoError(l.t, err)
