@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -261,9 +262,15 @@ func operation(c *contract.Contract, name, port string) (*contract.Operation, er
 	return nil, &endpoint.OperationError{Name: name, Near: near.Miss(name, names), Others: names, Unread: c.NotRead()}
 }
 
+// exampleDay is the day that examples are near to, so that they are the same each time.
+//
+//nolint:gochecknoglobals // a table: it is never written to
+var exampleDay = time.Date(2027, 3, 1, 0, 0, 0, 0, time.UTC)
+
 func (t *commandLine) sampleCommand() *cobra.Command {
 	var port string
-	var all, reply, comments bool
+	var all, reply, comments, example bool
+	var seed int
 	cmd := &cobra.Command{
 		Use: "sample FILE|URL OPERATION", Short: "A message that is ready to be filled in", Args: cobra.ExactArgs(2),
 		Long: "Prints an envelope with every required field (--all: optional ones too). What is\nto be filled in is " +
@@ -273,6 +280,9 @@ func (t *commandLine) sampleCommand() *cobra.Command {
 	cmd.Flags().BoolVar(&all, "all", false, "with optional parts and declared header blocks")
 	cmd.Flags().BoolVar(&reply, "reply", false, "the expected reply instead")
 	cmd.Flags().BoolVar(&comments, "comments", false, "type and bounds beside each field")
+	cmd.Flags().
+		BoolVar(&example, "example", false, "with example values that the types accept: nothing is to be filled in")
+	cmd.Flags().IntVar(&seed, "seed", 0, "with --example: other values; the same for the same number")
 	set := settingFlags(cmd, "address", "expect")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		f, err := t.contractFrom(cmd.Context(), args[0], set())
@@ -293,18 +303,27 @@ func (t *commandLine) sampleCommand() *cobra.Command {
 		if m == nil || m.Element == nil {
 			return unread{fmt.Errorf("the message of %s is not known", o.Name)}
 		}
-		body := message.Sample(
-			f.Contract.Schemas,
-			m.Element,
-			message.Want{All: all, Comments: comments, Encoded: o.Use == "encoded"},
-		)
+		want := message.Want{All: all, Comments: comments, Encoded: o.Use == "encoded"}
+		if example {
+			want.Example = &schema.Examples{Day: exampleDay, Seed: max(seed, 0)}
+		}
+		body := message.Sample(f.Contract.Schemas, m.Element, want)
 		var blocks [][]byte
 		if all && !reply {
 			h := message.NewHeader(f.Contract.Schemas, o.Headers, nil)
 			for _, e := range o.Headers {
 				h.Put(e.Name)
 			}
-			blocks = h.Samples()
+			if blocks = h.Samples(); example {
+				blocks = nil
+				for _, e := range o.Headers {
+					b := message.Sample(f.Contract.Schemas, e, want)
+					blocks = append(
+						blocks,
+						append([]byte("    "), bytes.ReplaceAll(b, []byte("\n"), []byte("\n    "))...),
+					)
+				}
+			}
 		}
 		env, _ := soap.Build(
 			o.Port.Version,

@@ -22,6 +22,8 @@ type Want struct {
 	All      bool // optional parts too
 	Comments bool // the type and bounds beside each field
 	Encoded  bool // SOAP encoding: each value says its type (SOAP 1.1 §5)
+	// Example makes values that fill what would be left to be filled in; nil: none.
+	Example *schema.Examples
 }
 
 // Sample is the body element e, ready to be filled in.
@@ -44,7 +46,8 @@ type sampler struct {
 	want Want
 	b    bytes.Buffer
 	seen map[schema.Type]int
-	made int // elements written
+	made int                  // elements written
+	uses map[schema.QName]int // how often a value was made for an element of that name
 }
 
 // maxDepth and maxElements end samples of types that contain themselves, or that branch
@@ -126,7 +129,7 @@ func (s *sampler) element(e *schema.Element, inherit string, depth int, root boo
 		value = xmltree.EscapeText(*e.Default)
 	default:
 		if st := schema.SimpleOf(t); st != nil {
-			value = fill(st)
+			value = s.value(e.Name, st)
 		}
 	}
 	if schema.SimpleOf(t) != nil {
@@ -150,6 +153,19 @@ func (s *sampler) element(e *schema.Element, inherit string, depth int, root boo
 		return
 	}
 	s.b.WriteString("\n" + indent(depth) + "</" + name + ">")
+}
+
+// value is what stands in an element: a placeholder, or an example.
+func (s *sampler) value(name schema.QName, t *schema.Simple) string {
+	if s.want.Example == nil {
+		return fill(t)
+	}
+	if s.uses == nil {
+		s.uses = map[schema.QName]int{}
+	}
+	n := s.uses[name]
+	s.uses[name]++
+	return xmltree.EscapeText(s.want.Example.Value(t, n))
 }
 
 // encodedType is the xsi:type of a value under SOAP encoding.
@@ -212,6 +228,12 @@ func (s *sampler) attributes(c *schema.Complex) {
 			value = *a.Default
 		case len(schema.Allowed(a.Type)) > 0:
 			value = schema.Allowed(a.Type)[0]
+		case s.want.Example != nil:
+			value = s.want.Example.Value(a.Type, s.uses[a.Name])
+			if s.uses == nil {
+				s.uses = map[schema.QName]int{}
+			}
+			s.uses[a.Name]++
 		}
 		name := a.Name.Local
 		if a.Name.Space == xmltree.XMLNamespace {
@@ -237,6 +259,7 @@ func (s *sampler) particle(p *schema.Particle, inherit string, depth int) {
 			s.b.WriteByte('\n')
 			s.element(p.Element, inherit, depth, false)
 		case p.Any != nil:
+			s.wildcard(p.Any, depth)
 		case p.Group.Compositor == schema.Choice:
 			if len(p.Group.Particles) == 0 {
 				return
@@ -251,6 +274,25 @@ func (s *sampler) particle(p *schema.Particle, inherit string, depth int) {
 			for _, q := range p.Group.Particles {
 				s.particle(q, inherit, depth)
 			}
+		}
+	}
+}
+
+// wildcard writes an element where any may stand, and one is demanded: one that is
+// declared, else one of an example's own namespace.
+func (s *sampler) wildcard(w *schema.Wildcard, depth int) {
+	if s.want.Example == nil {
+		return
+	}
+	if w.Process != "strict" && w.Allows("urn:example") {
+		s.b.WriteString("\n" + indent(depth) + `<example xmlns="urn:example"/>`)
+		return
+	}
+	for _, name := range s.set.Elements() {
+		if e := s.set.Element(name); e != nil && !e.Abstract && w.Allows(name.Space) && s.seen[e.TypeOf()] == 0 {
+			s.b.WriteByte('\n')
+			s.element(e, "", depth, false)
+			return
 		}
 	}
 }

@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -312,5 +313,54 @@ func TestADraftIsEncodedWithItsValues(t *testing.T) {
 		again, err := out.Encoded()
 		assert.NoError(t, err)
 		assert.Same(t, out, again)
+	}
+}
+
+// Examples leave nothing to be filled in, and are valid, for every shape and type; the
+// same seed gives the same message.
+func TestExamplesOfEveryShapeAreValid(t *testing.T) {
+	types := `<xs:element name="r"><xs:complexType><xs:sequence>`
+	for i, of := range []string{
+		`<xs:restriction base="xs:string"><xs:pattern value="[A-Z]{2}\d{3}-[a-f]+"/></xs:restriction>`,
+		`<xs:restriction base="xs:string"><xs:pattern value="(N|S)\d\d|E1"/><xs:length value="3"/></xs:restriction>`,
+		`<xs:restriction base="xs:string"><xs:minLength value="12"/><xs:maxLength value="14"/></xs:restriction>`,
+		`<xs:restriction base="xs:string"><xs:length value="1"/></xs:restriction>`,
+		`<xs:restriction base="xs:decimal"><xs:totalDigits value="4"/><xs:fractionDigits value="2"/><xs:minExclusive value="0.01"/><xs:maxInclusive value="0.05"/></xs:restriction>`,
+		`<xs:restriction base="xs:int"><xs:minInclusive value="500"/><xs:maxExclusive value="501"/></xs:restriction>`,
+		`<xs:restriction base="xs:negativeInteger"><xs:minInclusive value="-3"/></xs:restriction>`,
+		`<xs:restriction base="xs:date"><xs:minInclusive value="2030-01-01"/></xs:restriction>`,
+		`<xs:restriction base="xs:dateTime"><xs:maxInclusive value="2000-01-01T00:00:00Z"/></xs:restriction>`,
+		`<xs:restriction base="xs:base64Binary"><xs:length value="10"/></xs:restriction>`,
+		`<xs:restriction base="xs:hexBinary"><xs:minLength value="20"/></xs:restriction>`,
+		`<xs:union memberTypes="xs:int xs:boolean"/>`, `<xs:list itemType="xs:double"/>`,
+	} {
+		types += fmt.Sprintf(`<xs:element name="e%d"><xs:simpleType>%s</xs:simpleType></xs:element>`, i, of)
+	}
+	for _, b := range []string{
+		"string", "normalizedString", "token", "language", "Name", "NCName", "NMTOKEN", "NMTOKENS", "ID", "IDREF", "anyURI", "boolean",
+		"decimal", "integer", "nonPositiveInteger", "negativeInteger", "long", "int", "short", "byte", "nonNegativeInteger", "unsignedLong",
+		"unsignedInt", "unsignedShort", "unsignedByte", "positiveInteger", "float", "double", "dateTime", "date", "time", "gYear",
+		"gYearMonth", "gMonth", "gDay", "gMonthDay", "duration", "base64Binary", "hexBinary", "anySimpleType",
+	} {
+		types += fmt.Sprintf(`<xs:element name="b-%s" type="xs:%s"/>`, b, b)
+	}
+	all := map[string]string{"every type": types + `</xs:sequence><xs:attribute name="k" type="xs:int" use="required"/></xs:complexType></xs:element>`}
+	for name, xsd := range shapes {
+		all[name] = xsd
+	}
+	for name, xsd := range all {
+		s := set(t, xsd)
+		for _, want := range []Want{{}, {All: true}} {
+			for seed := range 3 {
+				want.Example = &schema.Examples{Day: time.Date(2027, 3, 1, 0, 0, 0, 0, time.UTC), Seed: seed}
+				src := Sample(s, root(s), want)
+				d := NewDraft(s, root(s), src)
+				require.NoError(t, d.Err(), name)
+				assert.Empty(t, d.Unfilled(), name)
+				assert.Empty(t, d.Validate(), "%s\n%s", name, src)
+				want.Example = &schema.Examples{Day: time.Date(2027, 3, 1, 0, 0, 0, 0, time.UTC), Seed: seed}
+				assert.Equal(t, string(src), string(Sample(s, root(s), want)), name)
+			}
+		}
 	}
 }
