@@ -176,6 +176,7 @@ this folder (or -w DIR), or on a description given as a URL or a file.`,
 		t.compareCommand(),
 		t.watchCommand(),
 		t.musterCommand(),
+		t.soundCommand(),
 		t.relayCommand(),
 		t.handoverCommand(),
 		t.endpointCommand(),
@@ -420,11 +421,19 @@ func (t *commandLine) contractFrom(ctx context.Context, source string, set map[s
 
 // exitOf is the exit code of an exchange, or nil where it passed.
 func exitOf(x *exchange.Exchange) error {
+	if code := exitCode(x); code != 0 {
+		return status(code)
+	}
+	return nil
+}
+
+// exitCode is the exit code of a call.
+func exitCode(x *exchange.Exchange) int {
 	switch x.Outcome {
 	case exchange.OutcomePassed:
-		return nil
+		return 0
 	case exchange.OutcomeCancelled:
-		return status(exitCancelled)
+		return exitCancelled
 	}
-	return status(x.StoppedAt.ExitCode())
+	return x.StoppedAt.ExitCode()
 }

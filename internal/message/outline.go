@@ -378,3 +378,14 @@ func (f *follow) rest() {
 		it.Errors = append(it.Errors, "the element "+it.Name+" cannot stand here")
 	}
 }
+
+// Simple is the simple type of the row's value, nil where it has none.
+func (it *Item) Simple() *schema.Simple {
+	switch {
+	case it.attr != nil:
+		return it.attr.Type
+	case it.decl != nil:
+		return schema.SimpleOf(it.decl.TypeOf())
+	}
+	return nil
+}

@@ -1,0 +1,473 @@
+// Package sounding finds the edges of what a service accepts, by sending: the least and
+// the greatest length, number, date or count of a field, and which characters it takes.
+// Both sides of an edge are really sent, and sent twice.
+package sounding
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"math/big"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+	"unicode"
+)
+
+// Answer is what became of one call.
+type Answer struct {
+	Accepted bool          // as the person means it
+	Says     string        // the words of the answer, "" where it passed without any
+	Exchange string        // id
+	Locked   bool          // the service will take no more: too many tries
+	Took     time.Duration // of the call
+	Code     int           // exit code of the call, 0 where it passed
+}
+
+// Send sends the draft with one value of the field; absent and nil say that it is left
+// out, or nil.
+type Send func(ctx context.Context, v Variant) (Answer, error)
+
+// Variant is how the field is sent.
+type Variant struct {
+	Text   string // its value
+	Absent bool   // it is left out
+	Nil    bool   // it is nil
+	Count  int    // of repeats; 0: as the draft has it
+}
+
+// Edge is a border between what is accepted and what is not.
+type Edge struct {
+	Side      string   `json:"side"`      // least or greatest
+	Accepted  string   `json:"accepted"`  // the last that is accepted
+	Refused   string   `json:"refused"`   // the first that is refused; "" where it was not found
+	Says      string   `json:"says"`      // how it is refused
+	Exchanges []string `json:"exchanges"` // the accepted and the refused call
+
+	Open bool `json:"open,omitempty"` // it lies somewhere between the two: the search ended early
+}
+
+// Kind is a kind of answer, numbers and quoted input taken out.
+type Kind struct {
+	Says    string `json:"says"`    // "" a reply without any complaint
+	Count   int    `json:"count"`   // how often it came
+	Example string `json:"example"` // the id of an exchange
+}
+
+// Character is a kind of character, and whether it is taken.
+type Character struct {
+	Of    string `json:"of"`    // letters, hyphen, …
+	Taken bool   `json:"taken"` // it is accepted
+	Says  string `json:"says"`  // how it is refused
+}
+
+// Result is what was found.
+type Result struct {
+	Field      string      `json:"field"`                // that was sounded
+	By         string      `json:"by"`                   // length, value, date, count, size or characters
+	Calls      int         `json:"calls"`                // that were sent
+	Steady     bool        `json:"steady"`               // the same input gave the same kind of answer
+	Edges      []Edge      `json:"edges"`                // that were found
+	Kinds      []Kind      `json:"kinds"`                // of answers
+	Characters []Character `json:"characters,omitempty"` // by characters
+	Sentence   string      `json:"sentence"`             // what was found, in words
+	Stopped    string      `json:"stopped,omitempty"`    // why it ended early, "" it did not
+	Code       int         `json:"-"`                    // exit code of the call, where none passed
+}
+
+// Options say how a field is sounded.
+type Options struct {
+	Field    string        // its path
+	By       string        // length, value, count, date, size or characters
+	Base     string        // the value that the draft has
+	From, To string        // the ends of what is looked at; "" the usual ones
+	Budget   int           // calls at most
+	Pause    time.Duration // between two calls
+	Schema   string        // what the schema says of the field, in words
+}
+
+// slow is by how much a call may take longer than the first before the service is left
+// alone.
+const slow = 10
+
+var (
+	errBudget = errors.New("the budget of calls is spent")
+	errLocked = errors.New("the service takes no more tries")
+	errSlow   = errors.New("the service got slow")
+)
+
+type sounder struct {
+	o     Options
+	send  Send
+	r     *Result
+	first time.Duration
+	kinds map[string]int
+}
+
+// Sound sounds a field.
+func Sound(ctx context.Context, o Options, send Send) (*Result, error) {
+	s := &sounder{o: o, send: send, kinds: map[string]int{}, r: &Result{
+		Field: o.Field, By: o.By, Steady: true, Edges: []Edge{}, Kinds: []Kind{},
+	}}
+	var err error
+	if o.By == "characters" {
+		err = s.characters(ctx)
+	} else {
+		err = s.edges(ctx)
+	}
+	switch {
+	case errors.Is(err, errBudget), errors.Is(err, errLocked), errors.Is(err, errSlow):
+		s.r.Stopped, err = err.Error(), nil
+	case err != nil:
+		return nil, err
+	}
+	s.r.Sentence = s.sentence()
+	return s.r, nil
+}
+
+func (s *sounder) try(ctx context.Context, v Variant) (Answer, error) {
+	if s.r.Calls >= s.o.Budget {
+		return Answer{}, errBudget
+	}
+	if s.r.Calls > 0 && s.o.Pause > 0 {
+		select {
+		case <-time.After(s.o.Pause):
+		case <-ctx.Done():
+			return Answer{}, ctx.Err()
+		}
+	}
+	a, err := s.send(ctx, v)
+	if err != nil {
+		return a, err
+	}
+	s.r.Calls++
+	kind := kindOf(a.Says, v.Text)
+	i, known := s.kinds[kind]
+	if !known {
+		i = len(s.r.Kinds)
+		s.kinds[kind] = i
+		s.r.Kinds = append(s.r.Kinds, Kind{Says: kind, Example: a.Exchange})
+	}
+	s.r.Kinds[i].Count++
+	switch {
+	case a.Locked:
+		return a, errLocked
+	case s.first == 0:
+		s.first = max(a.Took, 50*time.Millisecond)
+	case a.Took > slow*s.first && a.Took > 2*time.Second:
+		return a, errSlow
+	}
+	return a, nil
+}
+
+var (
+	quoted  = regexp.MustCompile(`["'‘’“”«»][^"'‘’“”«»]{0,200}["'‘’“”«»]`)
+	numbers = regexp.MustCompile(`[0-9]+([.,][0-9]+)*`)
+)
+
+// kindOf is an answer's words without numbers and input.
+func kindOf(says, input string) string {
+	if len(strings.TrimSpace(input)) > 1 {
+		says = strings.ReplaceAll(says, strings.TrimSpace(input), "…")
+		says = strings.ReplaceAll(says, strings.ToUpper(strings.TrimSpace(input)), "…")
+	}
+	says = quoted.ReplaceAllString(says, "“…”")
+	return strings.TrimSpace(numbers.ReplaceAllString(says, "N"))
+}
+
+// LockedOut tells whether words say that there were too many tries.
+func LockedOut(status int, says string) bool {
+	return status == 429 || lockWords.MatchString(says)
+}
+
+var lockWords = regexp.MustCompile(`(?i)too many|locked out|(account|user|caller)\S* (is |was )?(locked|blocked)|` +
+	`rate limit|try again later|temporarily blocked|quota exceeded`)
+
+// scale is what is sounded: whole steps, and the value of each.
+type scale struct {
+	base, from, to int64
+	variant        func(n int64) Variant
+	text           func(n int64) string
+	unit           string
+}
+
+// edges looks for the least and the greatest that is accepted.
+func (s *sounder) edges(ctx context.Context) error {
+	sc, err := s.scale()
+	if err != nil {
+		return err
+	}
+	base, err := s.try(ctx, sc.variant(sc.base))
+	if err != nil {
+		return err
+	}
+	again, err := s.try(ctx, sc.variant(sc.base))
+	if err != nil {
+		return err
+	}
+	if base.Accepted != again.Accepted {
+		s.r.Steady = false
+		return nil
+	}
+	if !base.Accepted {
+		s.r.Code = base.Code
+		s.r.Stopped = "the draft as it stands is not accepted: " + base.Says
+		return nil
+	}
+	for _, side := range []struct {
+		name string
+		end  int64
+	}{{"least", sc.from}, {"greatest", sc.to}} {
+		if side.end == sc.base {
+			continue
+		}
+		if err := s.edge(ctx, sc, side.name, side.end, base); err != nil || !s.r.Steady {
+			return err
+		}
+	}
+	return nil
+}
+
+// edge halves the distance between what is accepted and what is not.
+func (s *sounder) edge(ctx context.Context, sc *scale, side string, end int64, base Answer) error {
+	good, bad := sc.base, end
+	was := base
+	is, err := s.try(ctx, sc.variant(end))
+	if err != nil || is.Accepted {
+		return err // there is no edge on this side
+	}
+	open := func() {
+		s.r.Edges = append(s.r.Edges, Edge{
+			Side: side, Accepted: sc.text(good), Refused: sc.text(bad), Says: is.Says, Exchanges: []string{was.Exchange, is.Exchange},
+		})
+	}
+	for good-bad > 1 || bad-good > 1 {
+		mid := good + (bad-good)/2
+		a, err := s.try(ctx, sc.variant(mid))
+		if err != nil {
+			open() // as far as it is known
+			s.r.Edges[len(s.r.Edges)-1].Open = true
+			return err
+		}
+		if a.Accepted {
+			good, was = mid, a
+		} else {
+			bad, is = mid, a
+		}
+	}
+	open()
+	// The same once more, and a sample on either side: an edge is one.
+	for _, look := range []struct {
+		at   int64
+		want bool
+	}{
+		{good, true}, {bad, false}, {good + (sc.base-good)/2, true}, {bad + (end-bad)/2, false},
+	} {
+		a, err := s.try(ctx, sc.variant(look.at))
+		if err != nil {
+			return err
+		}
+		if a.Accepted == look.want {
+			continue
+		}
+		if look.at == good || look.at == bad {
+			s.r.Steady = false
+			return nil
+		}
+		s.r.Stopped = fmt.Sprintf("the %s edge is not the only one: %s is %s", side, sc.text(look.at),
+			map[bool]string{true: "accepted", false: "refused"}[a.Accepted])
+	}
+	return nil
+}
+
+// scale is what is counted, and how a value of it is made.
+func (s *sounder) scale() (*scale, error) {
+	o := s.o
+	sc := &scale{text: func(n int64) string { return strconv.FormatInt(n, 10) }}
+	switch o.By {
+	case "length", "size":
+		text := []rune(o.Base)
+		if len(text) == 0 {
+			return nil, errors.New("the field is empty: give it a value that is accepted first")
+		}
+		sc.base, sc.to, sc.unit = int64(len(text)), int64(max(4*len(text), 64)), "characters"
+		if o.By == "size" {
+			sc.from, sc.to = sc.base, 1<<20
+		}
+		sc.variant = func(n int64) Variant { return Variant{Text: stretched(text, int(n))} }
+	case "count":
+		sc.base, sc.to, sc.unit = 1, 100, "repeats"
+		sc.variant = func(n int64) Variant { return Variant{Count: int(n), Text: o.Base, Absent: n == 0} }
+	case "date":
+		day, err := time.Parse("2006-01-02", o.Base)
+		if err != nil {
+			return nil, fmt.Errorf("%q is no date", o.Base)
+		}
+		const years = 10 * 366
+		sc.from, sc.to, sc.unit = -years, years, ""
+		sc.text = func(n int64) string { return day.AddDate(0, 0, int(n)).Format("2006-01-02") }
+		sc.variant = func(n int64) Variant { return Variant{Text: sc.text(n)} }
+		return sc, sc.ends(o, func(text string) (int64, error) {
+			at, err := time.Parse("2006-01-02", text)
+			return int64(at.Sub(day).Hours() / 24), err
+		})
+	case "value":
+		return valueScale(o)
+	default:
+		return nil, fmt.Errorf("%q is no way to sound: by length, value, count, date, size or characters", o.By)
+	}
+	return sc, sc.ends(o, func(text string) (int64, error) { return strconv.ParseInt(text, 10, 64) })
+}
+
+// ends are those that a person names.
+func (sc *scale) ends(o Options, read func(string) (int64, error)) (err error) {
+	if o.From != "" {
+		if sc.from, err = read(o.From); err != nil {
+			return fmt.Errorf("--from %s: %w", o.From, err)
+		}
+	}
+	if o.To != "" {
+		if sc.to, err = read(o.To); err != nil {
+			return fmt.Errorf("--to %s: %w", o.To, err)
+		}
+	}
+	if sc.from > sc.base || sc.to < sc.base {
+		return fmt.Errorf(
+			"the draft's own value lies outside: %s is not between %s and %s",
+			sc.text(sc.base),
+			sc.text(sc.from),
+			sc.text(sc.to),
+		)
+	}
+	return nil
+}
+
+// valueScale counts a number in steps of its last digit.
+func valueScale(o Options) (*scale, error) {
+	_, fraction, _ := strings.Cut(o.Base, ".")
+	digits := min(len(fraction), 6)
+	unit := int64(1)
+	for range digits {
+		unit *= 10
+	}
+	read := func(text string) (int64, error) {
+		v, ok := new(big.Rat).SetString(text)
+		if !ok {
+			return 0, fmt.Errorf("%q is no number", text)
+		}
+		v.Mul(v, new(big.Rat).SetInt64(unit))
+		f, _ := v.Float64()
+		return int64(f), nil
+	}
+	base, err := read(o.Base)
+	if err != nil {
+		return nil, err
+	}
+	sc := &scale{base: base, from: min(0, base), to: max(1000*unit, 100*base)}
+	sc.text = func(n int64) string { return big.NewRat(n, unit).FloatString(digits) }
+	sc.variant = func(n int64) Variant { return Variant{Text: sc.text(n)} }
+	return sc, sc.ends(o, read)
+}
+
+// stretched is a text of n characters: the beginning of another, or that one repeated.
+func stretched(text []rune, n int) string {
+	out := make([]rune, 0, n)
+	for len(out) < n {
+		out = append(out, text[:min(len(text), n-len(out))]...)
+	}
+	return string(out)
+}
+
+// characters tries kinds of characters, each in the draft's own value.
+func (s *sounder) characters(ctx context.Context) error {
+	text := []rune(s.o.Base)
+	if len(text) == 0 {
+		return errors.New("the field is empty: give it a value that is accepted first")
+	}
+	base, err := s.try(ctx, Variant{Text: s.o.Base})
+	if err != nil {
+		return err
+	}
+	if !base.Accepted {
+		s.r.Code, s.r.Stopped = base.Code, "the draft as it stands is not accepted: "+base.Says
+		return nil
+	}
+	last := func(r rune) string { return string(text[:len(text)-1]) + string(r) }
+	within := func(r string) string {
+		mid := max(len(text)/2, 1)
+		return string(text[:mid]) + r + string(text[mid:])
+	}
+	for _, k := range []struct {
+		of string
+		v  Variant
+	}{
+		{"letters", Variant{Text: last('B')}}, {"digits", Variant{Text: last('7')}}, {"hyphen", Variant{Text: within("-")}},
+		{"space", Variant{Text: within(" ")}}, {"lower case", Variant{Text: strings.Map(unicode.ToLower, s.o.Base)}},
+		{"accents", Variant{Text: last('É')}}, {"other scripts", Variant{Text: last('Ж')}},
+		{"white space around", Variant{Text: " " + s.o.Base + " "}}, {"empty", Variant{}}, {"absent", Variant{Absent: true}},
+		{"nil", Variant{Nil: true}},
+	} {
+		if k.v.Text == s.o.Base {
+			s.r.Characters = append(s.r.Characters, Character{Of: k.of, Taken: true})
+			continue
+		}
+		a, err := s.try(ctx, k.v)
+		if err != nil {
+			return err
+		}
+		s.r.Characters = append(s.r.Characters, Character{Of: k.of, Taken: a.Accepted, Says: a.Says})
+	}
+	return nil
+}
+
+// sentence says what was found.
+func (s *sounder) sentence() string {
+	r := s.r
+	var parts []string
+	unit := map[string]string{"length": " characters", "size": " characters", "count": " times"}[r.By]
+	switch {
+	case !r.Steady:
+		return "the service is not steady: the same input gave two answers"
+	case r.Code != 0:
+		return r.Stopped
+	case r.By == "characters":
+		var taken, refused []string
+		for _, c := range r.Characters {
+			if c.Taken {
+				taken = append(taken, c.Of)
+			} else {
+				refused = append(refused, c.Of)
+			}
+		}
+		if len(taken) > 0 {
+			parts = append(parts, "taken: "+strings.Join(taken, ", "))
+		}
+		if len(refused) > 0 {
+			parts = append(parts, "refused: "+strings.Join(refused, ", "))
+		}
+	case len(r.Edges) == 0 && r.Stopped == "":
+		parts = append(parts, "no edge was found: all that was sent is accepted")
+	}
+	for _, e := range r.Edges {
+		word := map[string]string{"least": "at least", "greatest": "at most"}[e.Side]
+		said := ""
+		if e.Says != "" {
+			said = " with “" + e.Says + "”"
+		}
+		if e.Open {
+			parts = append(parts, fmt.Sprintf("the %s lies between %s, which is accepted, and %s, which is refused%s",
+				e.Side, e.Accepted, e.Refused, said))
+			continue
+		}
+		parts = append(parts, fmt.Sprintf("%s %s%s; %s is refused%s", word, e.Accepted, unit, e.Refused, said))
+	}
+	if s.o.Schema != "" && len(r.Edges) > 0 {
+		parts = append(parts, "the schema says: "+s.o.Schema)
+	}
+	if r.Stopped != "" {
+		parts = append(parts, r.Stopped)
+	}
+	return strings.Join(slices.Compact(parts), "; ")
+}
