@@ -240,7 +240,8 @@ func (s *sounder) edge(ctx context.Context, sc *scale, side string, end int64, b
 	}
 	open := func() {
 		s.r.Edges = append(s.r.Edges, Edge{
-			Side: side, Accepted: sc.text(good), Refused: sc.text(bad), Says: is.Says, Exchanges: []string{was.Exchange, is.Exchange},
+			Side: side, Accepted: sc.text(good), Refused: sc.text(bad), Says: is.Says,
+			Exchanges: []string{was.Exchange, is.Exchange},
 		})
 	}
 	for good-bad > 1 || bad-good > 1 {
@@ -403,10 +404,14 @@ func (s *sounder) characters(ctx context.Context) error {
 		of string
 		v  Variant
 	}{
-		{"letters", Variant{Text: last('B')}}, {"digits", Variant{Text: last('7')}}, {"hyphen", Variant{Text: within("-")}},
+		{"letters", Variant{Text: last('B')}},
+		{"digits", Variant{Text: last('7')}},
+		{"hyphen", Variant{Text: within("-")}},
 		{"space", Variant{Text: within(" ")}}, {"lower case", Variant{Text: strings.Map(unicode.ToLower, s.o.Base)}},
 		{"accents", Variant{Text: last('É')}}, {"other scripts", Variant{Text: last('Ж')}},
-		{"white space around", Variant{Text: " " + s.o.Base + " "}}, {"empty", Variant{}}, {"absent", Variant{Absent: true}},
+		{"white space around", Variant{Text: " " + s.o.Base + " "}},
+		{"empty", Variant{}},
+		{"absent", Variant{Absent: true}},
 		{"nil", Variant{Nil: true}},
 	} {
 		if k.v.Text == s.o.Base {
