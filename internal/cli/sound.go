@@ -95,7 +95,8 @@ func (t *commandLine) sound(ctx context.Context, f *soundFlags, args []string) e
 	}
 	j := t.keeping()
 	o := sounding.Options{
-		Field: args[1], By: f.by, Base: it.Value, From: f.from, To: f.to, Budget: f.budget, Pause: f.pause, Schema: it.Type,
+		Field: args[1], By: f.by, Base: it.Value, From: f.from, To: f.to, Budget: f.budget,
+		Pause: f.pause, Schema: it.Type,
 	}
 	if !t.asJSON {
 		fmt.Fprintf(t.err, "sends %s up to %d times over %s, with a pause of %s\n", safe.Line(p.ref.String()), f.budget,
@@ -164,10 +165,13 @@ func varied(d *message.Draft, path string, v sounding.Variant) (*message.Draft, 
 	return out, out.SetValue(it, v.Text)
 }
 
+func stops(f exchange.Finding) bool { return f.Severity == exchange.Stop }
+
 // answerOf is what became of a call, as sounding needs it.
 func answerOf(x *exchange.Exchange) sounding.Answer {
 	a := sounding.Answer{
-		Accepted: x.Outcome == exchange.OutcomePassed, Exchange: x.ID, Took: time.Duration(x.TotalNs), Code: exitCode(x),
+		Accepted: x.Outcome == exchange.OutcomePassed, Exchange: x.ID, Took: time.Duration(x.TotalNs),
+		Code: exitCode(x),
 	}
 	status := 0
 	if l := x.Leg(); l != nil {
@@ -175,7 +179,7 @@ func answerOf(x *exchange.Exchange) sounding.Answer {
 	}
 	if reason := x.Stage(exchange.Read).Facts.Get("fault reason"); reason != "" {
 		a.Says = reason
-	} else if i := slices.IndexFunc(x.Findings, func(f exchange.Finding) bool { return f.Severity == exchange.Stop }); i >= 0 {
+	} else if i := slices.IndexFunc(x.Findings, stops); i >= 0 {
 		a.Says = x.Findings[i].Title
 		if l := x.Leg(); l == nil || !l.Response.Complete {
 			a.Says += " (" + x.Findings[i].ID + ")"
@@ -193,7 +197,8 @@ func (t *commandLine) tellSounding(r *sounding.Result) error {
 	} else {
 		fmt.Fprintf(t.out, "%s: %s\n", safe.Line(r.Field), safe.Line(r.Sentence))
 		for _, e := range r.Edges {
-			fmt.Fprintf(t.out, "  %-8s  accepted %s (%s)  refused %s (%s)\n", e.Side, safe.Line(e.Accepted), e.Exchanges[0],
+			fmt.Fprintf(t.out, "  %-8s  accepted %s (%s)  refused %s (%s)\n", e.Side,
+				safe.Line(e.Accepted), e.Exchanges[0],
 				safe.Line(e.Refused), e.Exchanges[1])
 		}
 		for _, c := range r.Characters {

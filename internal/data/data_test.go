@@ -350,3 +350,47 @@ func BenchmarkLargeReply(b *testing.B) {
 		}
 	})
 }
+
+// JSON that was made of a message makes the same message again.
+func TestJSONMakesTheMessageAgain(t *testing.T) {
+	set := harbour(t)
+	for _, src := range []string{
+		`<Report xmlns="urn:h" desk="7"><day>2027-03-01</day><open>true</open><count>12</count><depths>1.50 2</depths><mark>7</mark>` +
+			`<draught unit="m">1.5</draught><year n="2027"><week><no>1</no><vessel sign="S"><name>a &lt; b</name><length>42.0</length>` +
+			`<flag xmlns:xsi="http://www.w3.org/2001/XMLSchema-instance" xsi:nil="true"/></vessel></week></year>` +
+			`<part id="1"><weight>2</weight><part id="2"><weight>3</weight></part></part><wind>4</wind><wind>5</wind><note>see <b>x</b></note></Report>`,
+		`<Hits xmlns="urn:h"/>`,
+	} {
+		n := root(t, src)
+		decl := set.Element(schema.NameOf(n.Name()))
+		first := JSON(set, decl, n)
+		made, err := XML(set, decl, first)
+		require.NoError(t, err, "%s", first)
+		again := root(t, string(made))
+		assert.Empty(t, set.Validate(again, decl, schema.Options{}), "%s", made)
+		assert.Equal(t, string(first), string(JSON(set, decl, again)))
+	}
+	decl := set.Element(schema.QName{Space: "urn:h", Local: "Report"})
+	for src, says := range map[string]string{
+		`{`: "no JSON", `{} {}`: "more follows", `{"colour": 1}`: "colour: the schema has no such field", `{"day": {}}`: "day",
+		`{"day": ["a"]}`: "day", `{"year": [{"week": [{"no": {"x": 1}}]}]}`: "year[0]/week[0]/no", `5`: "an object is due",
+		`{"note": "<b>"}`: "no XML",
+	} {
+		_, err := XML(set, decl, []byte(src))
+		assert.ErrorContains(t, err, says, src)
+	}
+}
+
+func FuzzFromJSON(f *testing.F) {
+	set := harbour(f)
+	decl := set.Element(schema.QName{Space: "urn:h", Local: "Report"})
+	f.Add([]byte(`{"day": "d", "year": [{"week": [{"no": 1}]}], "calm": ""}`))
+	f.Fuzz(func(t *testing.T, b []byte) {
+		if made, err := XML(set, decl, b); err == nil {
+			_, perr := xmltree.Parse(made, xmltree.Limits{})
+			if perr != nil && !bytes.ContainsFunc(b, func(r rune) bool { return r < 0x20 || r > 0x7e || r == '\\' }) {
+				t.Fatalf("%s\n%v", made, perr)
+			}
+		}
+	})
+}

@@ -40,7 +40,7 @@ type shapes struct {
 // of is the shape of an element of a declared type, or of that which it says of itself
 // (xsi:type, part 1 §2.6.1); nil where nothing is declared.
 func (all *shapes) of(t schema.Type, n xmltree.Node) *shape {
-	if all.set != nil {
+	if all.set != nil && !n.IsZero() {
 		if v, ok := n.Attr(schema.XSI, "type"); ok {
 			if q, ok := n.QName(v); ok {
 				if own := all.set.Type(schema.NameOf(q)); own != nil {
@@ -270,4 +270,85 @@ func TypesOf(
 		}
 		return nil
 	}
+}
+
+// Kid is what a complex type has as a child; Element is nil where any may stand.
+type Kid struct {
+	Element  *schema.Element // its declaration
+	Repeats  bool            // it may stand more than once: a list
+	Required bool            // it must stand, whatever else does
+	Min, Max int             // of a list: how many; Max 0: any number
+}
+
+// Kids are the children of a complex type, in the order of the schema.
+//
+//revive:disable-next-line:cyclomatic one walk over the kinds of particles
+func Kids(set *schema.Set, c *schema.Complex) (out []Kid) {
+	var walk func(p *schema.Particle, repeats, optional bool, depth int)
+	walk = func(p *schema.Particle, repeats, optional bool, depth int) {
+		if p == nil || p.Max == 0 || depth > maxGroups {
+			return
+		}
+		many := p.Max > 1 || p.Max == schema.Unbounded
+		switch {
+		case p.Any != nil:
+			out = append(out, Kid{})
+		case p.Group != nil:
+			opt := optional || p.Min == 0 || p.Group.Compositor == schema.Choice && len(p.Group.Particles) > 1
+			for _, q := range p.Group.Particles {
+				walk(q, repeats || many, opt, depth+1)
+			}
+		case p.Element != nil:
+			subs := []*schema.Element{p.Element}
+			if set != nil {
+				subs = append(subs, set.Substitutes(p.Element)...)
+			}
+			for i, e := range subs {
+				if e.Abstract {
+					continue
+				}
+				k := Kid{
+					Element:  e,
+					Repeats:  repeats || many,
+					Required: !optional && p.Min > 0 && len(subs) == 1 && i == 0,
+				}
+				if many && !repeats && !optional {
+					k.Min, k.Max = p.Min, max(p.Max, 0)
+				}
+				out = append(out, k)
+			}
+		}
+	}
+	walk(c.Content, false, false, 0)
+	return out
+}
+
+// Plain is a field with a single simple value.
+type Plain struct {
+	Name     string         // of the element
+	Required bool           // it must be there
+	Type     *schema.Simple // of its value
+}
+
+// Fields are the fields of an element, where all of them are plain; nil where one is not.
+func Fields(set *schema.Set, e *schema.Element) (out []Plain) {
+	if e == nil {
+		return nil
+	}
+	c, ok := e.TypeOf().(*schema.Complex)
+	if !ok || len(c.Attrs) > 0 || c.Simple != nil || c.Mixed {
+		return nil
+	}
+	out = []Plain{}
+	for _, k := range Kids(set, c) {
+		if k.Element == nil || k.Repeats {
+			return nil
+		}
+		st, simple := k.Element.TypeOf().(*schema.Simple)
+		if !simple {
+			return nil
+		}
+		out = append(out, Plain{k.Element.Name.Local, k.Required, st})
+	}
+	return out
 }

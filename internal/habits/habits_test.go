@@ -138,7 +138,7 @@ func floors() [][]string {
 		{"call"},
 		{"journal", "handover", "draw", "filter"},
 		{"journal/disk", "workspace", "relay"},
-		{"standin", "muster", "sounding"},
+		{"standin", "muster", "sounding", "facade"},
 		{"app/ui", "app/state"},
 		{
 			"app/board", "app/certificates", "app/contracts", "app/draft", "app/endpoints", "app/environments",

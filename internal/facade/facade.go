@@ -1,0 +1,447 @@
+// Package facade gives SOAP operations as JSON over HTTP: each is POST /CONTRACT/OPERATION,
+// described by an OpenAPI document, and every call through it is an exchange.
+package facade
+
+import (
+	"bytes"
+	"compress/gzip"
+	"context"
+	"crypto/sha256"
+	"crypto/subtle"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"html"
+	"io"
+	"mime"
+	"net"
+	"net/http"
+	"slices"
+	"strings"
+	"time"
+
+	"orenda/internal/call"
+	"orenda/internal/contract"
+	"orenda/internal/data"
+	"orenda/internal/exchange"
+	"orenda/internal/message"
+	"orenda/internal/schema"
+	"orenda/internal/soap"
+	"orenda/internal/wire"
+	"orenda/internal/xmltree"
+)
+
+// Limits of what is taken.
+const (
+	maxRequest = 16 << 20 // bytes of JSON
+	readTime   = 30 * time.Second
+	squeezed   = 1 << 10 // from how many bytes on an answer is compressed
+)
+
+// Operation is an operation that is offered.
+type Operation struct {
+	Name      string                    // of the contract: the first part of the path
+	Contract  *contract.Contract        // that has it
+	Operation *contract.Operation       // itself
+	Get       bool                      // it may be asked by GET as well: it only reads
+	Plan      func() (call.Plan, error) // how it is called; its draft is made here
+	Short     bool                      // it is offered as /OPERATION too
+}
+
+func (o *Operation) path() string { return "/" + o.Name + "/" + o.Operation.Name }
+
+func (o *Operation) id() string {
+	return strings.Map(func(r rune) rune {
+		if r == '-' || r == '.' || r == ' ' {
+			return '_'
+		}
+		return r
+	}, o.Name+"_"+o.Operation.Name)
+}
+
+// Options say how a façade is run.
+type Options struct {
+	Listen string                   // "" a free port on 127.0.0.1
+	Token  string                   // that callers must show; "" none. Beyond loopback one is demanded
+	Keep   func(*exchange.Exchange) // told of each exchange, from several goroutines; may be nil
+}
+
+// Facade is a listener that answers until it is closed.
+type Facade struct {
+	o      Options
+	ops    []*Operation
+	by     map[string]*Operation // by path
+	l      net.Listener
+	server *http.Server
+	api    []byte
+	pools  chan *wire.Pool
+}
+
+// Listen opens a façade.
+func Listen(o Options, ops []*Operation) (*Facade, error) {
+	if o.Listen == "" {
+		o.Listen = "127.0.0.1:0"
+	}
+	host, _, err := net.SplitHostPort(o.Listen)
+	if err != nil {
+		return nil, fmt.Errorf("%s is no address to listen at: write HOST:PORT", o.Listen)
+	}
+	if ip := net.ParseIP(host); o.Token == "" && host != "localhost" && (ip == nil || !ip.IsLoopback()) {
+		return nil, fmt.Errorf("beyond loopback an access token is demanded: --token-from, or listen on 127.0.0.1")
+	}
+	f := &Facade{o: o, ops: ops, by: map[string]*Operation{}, pools: make(chan *wire.Pool, 64)}
+	for _, p := range ops {
+		if p.Operation.Input == nil || p.Operation.Input.Element == nil {
+			continue
+		}
+		f.by[p.path()] = p
+		if p.Short {
+			f.by["/"+p.Operation.Name] = p
+		}
+	}
+	if len(f.by) == 0 {
+		return nil, errors.New("no operation can be offered")
+	}
+	if f.api, err = f.OpenAPI(); err != nil {
+		return nil, err
+	}
+	if f.l, err = net.Listen("tcp", o.Listen); err != nil {
+		return nil, err
+	}
+	f.server = &http.Server{
+		Handler: http.HandlerFunc(f.serve), ReadTimeout: readTime, ReadHeaderTimeout: 10 * time.Second,
+		IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,
+	}
+	go func() { _ = f.server.Serve(f.l) }()
+	return f, nil
+}
+
+// Address is where it answers.
+func (f *Facade) Address() string { return "http://" + f.l.Addr().String() }
+
+// Close ends it: what is under way is waited for until ctx ends.
+func (f *Facade) Close(ctx context.Context) {
+	if f.server.Shutdown(ctx) != nil {
+		_ = f.server.Close()
+	}
+	for {
+		select {
+		case p := <-f.pools:
+			p.Close()
+		default:
+			return
+		}
+	}
+}
+
+// Problem is what went wrong (RFC 9457).
+type Problem struct {
+	Type     string `json:"type"`               // "about:blank"
+	Title    string `json:"title"`              // one line for people
+	Status   int    `json:"status"`             // of HTTP
+	Detail   string `json:"detail,omitempty"`   // what was seen
+	Finding  string `json:"finding,omitempty"`  // stable name of the cause
+	Stage    string `json:"stage,omitempty"`    // of the path at which the call stopped
+	Says     string `json:"says,omitempty"`     // the service's own words
+	Exchange string `json:"exchange,omitempty"` // id of the exchange
+}
+
+func (f *Facade) refuse(w http.ResponseWriter, r *http.Request, p Problem) {
+	p.Type = "about:blank"
+	b, _ := json.Marshal(p)
+	f.write(w, r, p.Status, "application/problem+json", append(b, '\n'))
+}
+
+// serve answers one request.
+func (f *Facade) serve(w http.ResponseWriter, r *http.Request) {
+	h := w.Header()
+	h.Set("X-Content-Type-Options", "nosniff")
+	h.Set("Content-Security-Policy", "default-src 'self'; script-src 'self'; style-src 'self'; frame-ancestors 'none'")
+	switch {
+	case !f.ours(r):
+		f.refuse(w, r, Problem{Title: "this host is not served here", Status: http.StatusMisdirectedRequest})
+		return
+	case !f.allowed(r):
+		h.Set("WWW-Authenticate", "Bearer")
+		f.refuse(w, r, Problem{Title: "an access token is due", Status: http.StatusUnauthorized})
+		return
+	}
+	switch r.URL.Path {
+	case "/openapi.json":
+		f.write(w, r, http.StatusOK, "application/json", f.api)
+		return
+	case "/":
+		f.write(w, r, http.StatusOK, "text/html; charset=utf-8", f.page())
+		return
+	case "/page.js":
+		f.write(w, r, http.StatusOK, "text/javascript; charset=utf-8", []byte(pageScript))
+		return
+	case "/page.css":
+		f.write(w, r, http.StatusOK, "text/css; charset=utf-8", []byte(pageStyle))
+		return
+	}
+	o := f.by[r.URL.Path]
+	switch {
+	case o == nil:
+		f.refuse(w, r, Problem{Title: "there is no such operation", Status: http.StatusNotFound, Detail: r.URL.Path})
+	case r.Method == http.MethodPost:
+		f.post(w, r, o)
+	case (r.Method == http.MethodGet || r.Method == http.MethodHead) && o.Get:
+		f.get(w, r, o)
+	default:
+		h.Set("Allow", "POST")
+		f.refuse(w, r, Problem{Title: "this operation takes POST", Status: http.StatusMethodNotAllowed})
+	}
+}
+
+// ours tells whether a request is meant for this listener: on loopback, a page whose name
+// was made to lead here has another host.
+func (f *Facade) ours(r *http.Request) bool {
+	own, _, _ := net.SplitHostPort(f.l.Addr().String())
+	if ip := net.ParseIP(own); ip == nil || !ip.IsLoopback() {
+		return true
+	}
+	host := r.Host
+	if h, _, err := net.SplitHostPort(host); err == nil {
+		host = h
+	}
+	ip := net.ParseIP(strings.Trim(host, "[]"))
+	return host == "localhost" || ip != nil && ip.IsLoopback()
+}
+
+func (f *Facade) allowed(r *http.Request) bool {
+	if f.o.Token == "" {
+		return true
+	}
+	shown, is := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer ")
+	return is && subtle.ConstantTimeCompare([]byte(shown), []byte(f.o.Token)) == 1
+}
+
+func (f *Facade) post(w http.ResponseWriter, r *http.Request, o *Operation) {
+	// A page from elsewhere can send plain forms without asking; it cannot send this.
+	if media, _, err := mime.ParseMediaType(r.Header.Get("Content-Type")); err != nil || media != "application/json" {
+		f.refuse(w, r, Problem{Title: "the body is to be application/json", Status: http.StatusUnsupportedMediaType})
+		return
+	}
+	b, err := io.ReadAll(http.MaxBytesReader(w, r.Body, maxRequest))
+	if err != nil {
+		f.refuse(
+			w,
+			r,
+			Problem{Title: "the body is too large, or was cut off", Status: http.StatusRequestEntityTooLarge},
+		)
+		return
+	}
+	f.call(w, r, o, b)
+}
+
+// get makes the JSON of an operation from the query.
+func (f *Facade) get(w http.ResponseWriter, r *http.Request, o *Operation) {
+	values := map[string]any{}
+	query := r.URL.Query()
+	for name, all := range query {
+		if name != "fields" && len(all) > 0 {
+			values[name] = all[0]
+		}
+	}
+	b, err := json.Marshal(values)
+	if err != nil {
+		f.refuse(w, r, Problem{Title: "the query cannot be read", Status: http.StatusBadRequest})
+		return
+	}
+	f.call(w, r, o, b)
+}
+
+// call makes the message, sends it, and answers with the reply as JSON.
+func (f *Facade) call(w http.ResponseWriter, r *http.Request, o *Operation, src []byte) {
+	body, err := data.XML(o.Contract.Schemas, o.Operation.Input.Element, src)
+	if err != nil {
+		f.refuse(
+			w,
+			r,
+			Problem{Title: "the JSON does not fit the operation", Status: http.StatusBadRequest, Detail: err.Error()},
+		)
+		return
+	}
+	plan, err := o.Plan()
+	if err != nil {
+		f.refuse(
+			w,
+			r,
+			Problem{Title: "the operation cannot be called", Status: http.StatusBadGateway, Detail: err.Error()},
+		)
+		return
+	}
+	plan.Draft = message.NewDraft(o.Contract.Schemas, o.Operation.Input.Element, body)
+	if bad := plan.Draft.Validate(); len(bad) > 0 {
+		f.refuse(w, r, Problem{
+			Title: "the message breaks its schema", Status: http.StatusBadRequest,
+			Finding: "message.invalid", Stage: "message",
+			Detail: bad[0].Path + ": " + bad[0].Message,
+		})
+		return
+	}
+	select {
+	case plan.Pool = <-f.pools:
+	default:
+		plan.Pool = &wire.Pool{}
+	}
+	x := call.New(plan, nil).Run(r.Context())
+	select {
+	case f.pools <- plan.Pool:
+	default:
+		plan.Pool.Close()
+	}
+	if f.o.Keep != nil {
+		f.o.Keep(x)
+	}
+	w.Header().Set("X-Exchange", x.ID)
+	if x.Outcome != exchange.OutcomePassed {
+		f.refuse(w, r, problemOf(x))
+		return
+	}
+	f.answer(w, r, o, x)
+}
+
+func (f *Facade) answer(w http.ResponseWriter, r *http.Request, o *Operation, x *exchange.Exchange) {
+	l := x.Leg()
+	if o.Operation.Output == nil || l == nil || l.ResponseBody.IsZero() {
+		w.WriteHeader(http.StatusNoContent)
+		return
+	}
+	d, err := xmltree.Parse(l.Readable(), xmltree.Limits{})
+	if err != nil {
+		f.refuse(w, r, Problem{Title: "the reply cannot be read", Status: http.StatusBadGateway, Exchange: x.ID})
+		return
+	}
+	n := d.Root()
+	if e := soap.Read(d); e != nil && !e.Payload.IsZero() {
+		n = e.Payload
+	}
+	var pick []string
+	if fields := r.URL.Query().Get("fields"); fields != "" {
+		pick = strings.Split(fields, ",")
+	}
+	f.write(w, r, http.StatusOK, "application/json", data.Slim(o.Contract.Schemas, o.Operation.Output.Element, n, pick))
+}
+
+// problemOf is what a call that did not pass is to its caller.
+func problemOf(x *exchange.Exchange) Problem {
+	p := Problem{
+		Title:    "the call did not pass",
+		Status:   http.StatusBadGateway,
+		Stage:    x.StoppedAt.String(),
+		Exchange: x.ID,
+	}
+	if c := x.Cause(); c != nil {
+		p.Title, p.Detail, p.Finding = c.Title, c.Why, c.ID
+	}
+	p.Says = x.Stage(exchange.Read).Facts.Get("fault reason")
+	switch {
+	case x.Outcome == exchange.OutcomeCancelled:
+		p.Title, p.Status = "the call was halted", http.StatusServiceUnavailable
+	case strings.HasPrefix(p.Finding, "read.fault-security-missing"), p.Finding == "receive.unauthorized":
+		p.Status = http.StatusUnauthorized
+	case strings.HasPrefix(p.Finding, "read.fault-security"),
+		strings.HasPrefix(p.Finding, "security."),
+		p.Finding == "receive.forbidden":
+		p.Status = http.StatusForbidden
+	case strings.HasPrefix(p.Finding, "message."):
+		p.Status = http.StatusBadRequest
+	case strings.HasSuffix(p.Finding, ".timed-out"), strings.HasSuffix(p.Finding, ".stalled"):
+		p.Status = http.StatusGatewayTimeout
+	}
+	return p
+}
+
+// write answers: with an ETag, and compressed where that is taken.
+func (f *Facade) write(w http.ResponseWriter, r *http.Request, status int, kind string, b []byte) {
+	h := w.Header()
+	h.Set("Content-Type", kind)
+	h.Set("Vary", "Accept-Encoding, Authorization")
+	if status == http.StatusOK {
+		sum := sha256.Sum256(b)
+		tag := `"` + hex.EncodeToString(sum[:12]) + `"`
+		h.Set("ETag", tag)
+		h.Set("Cache-Control", "no-cache")
+		if known := r.Header.Get("If-None-Match"); known != "" &&
+			slices.ContainsFunc(strings.Split(known, ","), func(s string) bool {
+				return strings.TrimPrefix(strings.TrimSpace(s), "W/") == tag
+			}) {
+			w.WriteHeader(http.StatusNotModified)
+			return
+		}
+	} else {
+		h.Set("Cache-Control", "no-store")
+	}
+	if len(b) >= squeezed && strings.Contains(r.Header.Get("Accept-Encoding"), "gzip") {
+		var packed bytes.Buffer
+		z, _ := gzip.NewWriterLevel(&packed, gzip.BestSpeed)
+		_, _ = z.Write(b)
+		_ = z.Close()
+		h.Set("Content-Encoding", "gzip")
+		b = packed.Bytes()
+	}
+	h.Set("Content-Length", fmt.Sprint(len(b)))
+	w.WriteHeader(status)
+	if r.Method != http.MethodHead {
+		_, _ = w.Write(b)
+	}
+}
+
+const pageStyle = `body{font:16px/1.5 system-ui,sans-serif;max-width:52rem;margin:2rem auto;padding:0 1rem;
+color:#222;background:#fff}
+h2{margin-top:2rem;border-bottom:1px solid #767676}textarea{width:100%;min-height:9rem;font:14px/1.4 monospace}
+pre{background:#f4f4f0;padding:.6rem;overflow:auto}button{font:inherit;padding:.3rem 1rem}
+label{display:block;font-weight:600}
+`
+
+const pageScript = `document.querySelectorAll("form").forEach(function (form) {
+  form.addEventListener("submit", function (event) {
+    event.preventDefault();
+    var out = form.querySelector("pre");
+    out.textContent = "…";
+    fetch(form.getAttribute("action"), {
+      method: "POST", headers: { "Content-Type": "application/json" }, body: form.querySelector("textarea").value
+    }).then(function (answer) {
+      return answer.text().then(function (text) { out.textContent = answer.status + "\n" + text; });
+    }, function (error) { out.textContent = String(error); });
+  });
+});
+`
+
+// page is a plain form for each operation.
+func (f *Facade) page() []byte {
+	var b strings.Builder
+	esc := html.EscapeString
+	fmt.Fprintf(&b, `<!DOCTYPE html>
+<html lang="en"><head><meta charset="utf-8"><meta name="viewport" content="width=device-width"><title>%s</title>
+<link rel="stylesheet" href="/page.css"></head><body><h1>%s</h1>
+<p>Each operation takes JSON. The whole is described in <a href="/openapi.json">openapi.json</a>.</p>
+`, esc(f.title()), esc(f.title()))
+	for i, o := range f.ops {
+		if o.Operation.Input == nil || o.Operation.Input.Element == nil {
+			continue
+		}
+		fmt.Fprintf(&b, `<h2 id="o%d">%s</h2><p>%s</p><form action="%s" method="post" aria-labelledby="o%d">`+
+			`<label for="b%d">JSON</label><textarea id="b%d" spellcheck="false">%s</textarea>`+
+			"<p><button>Send</button></p><pre role=\"status\" aria-live=\"polite\"></pre></form>\n",
+			i, esc(o.Operation.Name), esc(o.Operation.Documentation), esc(o.path()), i, i, i, esc(string(o.example())))
+	}
+	b.WriteString(`<script src="/page.js"></script></body></html>` + "\n")
+	return []byte(b.String())
+}
+
+// example is JSON that the operation takes.
+func (o *Operation) example() []byte {
+	set, e := o.Contract.Schemas, o.Operation.Input.Element
+	src := message.Sample(set, e, message.Want{
+		All: true, Example: &schema.Examples{Day: time.Date(2027, 3, 1, 0, 0, 0, 0, time.UTC)},
+	})
+	d, err := xmltree.Parse(src, xmltree.Limits{})
+	if err != nil {
+		return nil
+	}
+	return data.JSON(set, e, d.Root())
+}
