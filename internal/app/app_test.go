@@ -368,6 +368,16 @@ func TestTheReplyReadsAsFieldsAndBytes(t *testing.T) {
 	p.sees("berth/quay")
 	p.keys("y")
 	p.sees("copied: East mole")
+
+	// What repeats is a table, one row for each, ordered by the chosen column.
+	p.keys("tab")
+	p.sees("@free", "code", "length", "rows of berth", "E07")
+	p.keys("right", "right", "enter")
+	p.sees("length ↑", "sum 120")
+	p.keys("enter", "y")
+	p.sees("length ↓", "copied: 120")
+	p.keys("tab")
+	p.sees(`"berth": [`, `"@free": true,`)
 	p.keys("tab")
 	p.sees("<FindBerthsResponse", "exact")
 }

@@ -137,7 +137,7 @@ func TestTheGaugeShowsWhereTheLimitFalls(t *testing.T) {
 	p.sees("copied: ")
 	p.keys("Y")
 	p.sees("copied: ")
-	p.keys("tab", "y")
+	p.keys("tab", "tab", "tab", "y")
 	p.sees("values are copied in the list of fields")
 }
 

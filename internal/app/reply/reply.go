@@ -5,18 +5,22 @@ package reply
 import (
 	"bytes"
 	"fmt"
-	"orenda/internal/related"
+	"slices"
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
 
 	"orenda/internal/app/state"
 	"orenda/internal/app/ui"
+	"orenda/internal/data"
 	"orenda/internal/diagnose"
 	"orenda/internal/exchange"
 	"orenda/internal/handover"
 	"orenda/internal/message"
+	"orenda/internal/related"
+	"orenda/internal/schema"
 	"orenda/internal/soap"
+	"orenda/internal/workspace"
 	"orenda/internal/xmltree"
 )
 
@@ -24,13 +28,15 @@ type mode int
 
 const (
 	fields mode = iota
+	rows
+	slim
 	exact
 	parts
 	modes
 )
 
 //nolint:gochecknoglobals // a table: it is never written to
-var modeNames = [modes]string{"fields", "exact", "parts"}
+var modeNames = [modes]string{"fields", "rows", "JSON", "exact", "parts"}
 
 // View is the reply.
 type View struct {
@@ -58,6 +64,8 @@ type reading struct {
 	base    xmltree.Node
 	isFault bool
 	parts   []related.Part
+	grid    *grid    // what repeats, for rows
+	json    []string // its lines, for JSON
 }
 
 // New makes the reply view.
@@ -73,7 +81,13 @@ func (v *View) Keys() []ui.Key {
 	}
 	keys := []ui.Key{
 		ui.Shown("up down", "↑↓", "move"),
-		ui.On("tab", "tab", "fields or exact bytes", ui.Do(v.turn)),
+		ui.On("tab", "tab", "fields, rows, JSON, bytes", ui.Do(v.turn)),
+	}
+	if v.mode == rows {
+		keys = append(keys,
+			ui.On("left right h l", "←→", "column", func(k tea.KeyPressMsg) tea.Cmd { v.column(k); return nil }),
+			ui.On("enter", "⏎", "order by it", ui.Do(v.doc.grid.sort)),
+			ui.On("]", "]", "next table", ui.Do(v.doc.grid.another)).If(len(v.doc.grid.all) > 1))
 	}
 	out := ui.On("x", "x", "take the parts out, into a folder", ui.Asks(v.save))
 	if v.mode == parts {
@@ -95,10 +109,31 @@ func (v *View) Keys() []ui.Key {
 
 // turn goes to the next way to look at the reply.
 func (v *View) turn() {
-	v.mode = (v.mode + 1) % modes
-	if v.mode == parts && v.doc.parts == nil {
-		v.mode = fields
+	for v.mode = (v.mode + 1) % modes; !v.has(v.mode); {
+		v.mode = (v.mode + 1) % modes
 	}
+}
+
+// has tells whether the reply can be looked at in that way.
+func (v *View) has(m mode) bool {
+	switch m {
+	case rows:
+		return v.doc.grid != nil && len(v.doc.grid.all) > 0
+	case slim:
+		return len(v.doc.json) > 0
+	case parts:
+		return v.doc.parts != nil
+	}
+	return true
+}
+
+// column goes to the column beside the chosen one.
+func (v *View) column(k tea.KeyPressMsg) {
+	by := 1
+	if ui.Is(k, "left", "h") {
+		by = -1
+	}
+	v.doc.grid.move(by)
 }
 
 // read is what a reading in the background brings.
@@ -113,11 +148,39 @@ func (v *View) prepare() tea.Cmd {
 	}
 	v.doc = reading{id: x.ID, busy: true}
 	v.cursor, v.top = [modes]int{}, [modes]int{}
-	id, body, all := x.ID, l.Readable(), l.Parts
+	id, body, all, w := x.ID, l.Readable(), l.Parts, v.s.W
+	name, operation := x.Contract, x.Operation
 	return func() tea.Msg {
 		r := readBody(id, body)
 		r.parts = all
+		r.lay(declared(w, name, operation))
 		return read{r}
+	}
+}
+
+// declared are the schemas of a contract, and what an operation answers by them.
+func declared(w *workspace.Workspace, name, operation string) (*schema.Set, *schema.Element) {
+	c, err := w.Contract(name)
+	if err != nil {
+		return nil, nil
+	}
+	if o := state.Operation(c, operation); o != nil && o.Output != nil {
+		return c.Schemas, o.Output.Element
+	}
+	return c.Schemas, nil
+}
+
+// maxLaid is how large a reply may be to be laid out as JSON here.
+const maxLaid = 16 << 20
+
+// lay makes rows and JSON of a reply, by its declaration where there is one.
+func (r *reading) lay(set *schema.Set, decl *schema.Element) {
+	if r.base.IsZero() || r.isFault || r.err != nil {
+		return
+	}
+	r.grid = newGrid(set, decl, r.base)
+	if len(r.body) <= maxLaid {
+		r.json = strings.Split(strings.TrimRight(string(data.JSON(set, decl, r.base)), "\n"), "\n")
 	}
 }
 
@@ -168,6 +231,10 @@ func (v *View) count() int {
 		return len(v.doc.lines)
 	case parts:
 		return len(v.doc.parts)
+	case rows:
+		return len(v.doc.grid.order)
+	case slim:
+		return len(v.doc.json)
 	}
 	return len(v.doc.rows)
 }
@@ -210,6 +277,11 @@ func (v *View) node(i int) xmltree.Node { return v.doc.doc.NodeAt(int(v.doc.rows
 // copy copies a value or a part, or with Y its path.
 func (v *View) copy(k tea.KeyPressMsg) tea.Cmd {
 	path := ui.Is(k, "Y")
+	if text, ok := v.chosenText(); ok {
+		v.s.Copied = text
+		v.s.Say("copied: %s", text)
+		return tea.SetClipboard(text)
+	}
 	if v.mode != fields || v.count() == 0 {
 		v.s.Say("values are copied in the list of fields")
 		return nil
@@ -227,6 +299,19 @@ func (v *View) copy(k tea.KeyPressMsg) tea.Cmd {
 	}
 	v.s.Say("copied: %s", text)
 	return tea.SetClipboard(text)
+}
+
+// chosenText is the cell or the line at the cursor, where there are such.
+func (v *View) chosenText() (string, bool) {
+	at := v.cursor[v.mode]
+	switch {
+	case at >= v.count():
+	case v.mode == rows:
+		return v.doc.grid.cells[v.doc.grid.order[at]][v.doc.grid.column].Text, true
+	case v.mode == slim:
+		return strings.TrimSpace(v.doc.json[at]), true
+	}
+	return "", false
 }
 
 // save asks for a folder, and puts the parts there.
@@ -256,9 +341,16 @@ func (v *View) next() {
 	for i := range v.count() {
 		at := (v.cursor[v.mode] + 1 + i) % v.count()
 		found := false
-		if v.mode == exact {
+		switch v.mode {
+		case exact:
 			found = bytes.Contains(v.lineBytes(at), []byte(v.find))
-		} else {
+		case slim:
+			found = strings.Contains(v.doc.json[at], v.find)
+		case rows:
+			found = slices.ContainsFunc(v.doc.grid.cells[v.doc.grid.order[at]], func(c data.Cell) bool {
+				return strings.Contains(c.Text, v.find)
+			})
+		default:
 			n := v.node(at)
 			found = strings.Contains(n.Name().Local, v.find) || n.FirstChild().IsZero() && strings.Contains(n.Text(),
 				v.find)
@@ -319,11 +411,11 @@ func (v *View) View(w, h int) string {
 		over = fmt.Sprintf(" · %d %% of it values", v.doc.values*100/size)
 	}
 	tabs := ""
-	if v.mode == parts && v.doc.parts == nil {
+	if !v.has(v.mode) {
 		v.mode = fields
 	}
 	for m, n := range modeNames {
-		if mode(m) == parts && v.doc.parts == nil {
+		if !v.has(mode(m)) {
 			continue
 		}
 		if mode(m) == v.mode {
@@ -332,23 +424,26 @@ func (v *View) View(w, h int) string {
 			tabs += ui.Soft(n) + "  "
 		}
 	}
-	rows := []string{"", title + ui.Soft(fmt.Sprintf("   %s B%s   ", diagnose.Bytes(size), over)) + tabs}
+	lines := []string{"", title + ui.Soft(fmt.Sprintf("   %s B%s   ", diagnose.Bytes(size), over)) + tabs}
 	if v.doc.err != nil {
-		rows = append(rows, "   "+ui.Accent(ui.Cut("readable so far; then: "+v.doc.err.Error(), w-6)))
+		lines = append(lines, "   "+ui.Accent(ui.Cut("readable so far; then: "+v.doc.err.Error(), w-6)))
 	} else {
-		rows = append(rows, "")
+		lines = append(lines, "")
 	}
-	v.height = h - len(rows) - 1
+	if v.mode == rows {
+		lines = append(lines, v.doc.grid.head(w))
+	}
+	v.height = h - len(lines) - 1
 	c := min(v.cursor[v.mode], max(v.count()-1, 0))
 	v.top[v.mode] = ui.Window(c, v.top[v.mode], v.height, v.count())
 	for i := v.top[v.mode]; i < v.count() && i < v.top[v.mode]+v.height; i++ {
-		rows = append(rows, v.row(i, i == c, w))
+		lines = append(lines, v.row(i, i == c, w))
 	}
 	if v.count() == 0 {
-		rows = append(rows, "   "+ui.Soft("the body is empty"))
+		lines = append(lines, "   "+ui.Soft("the body is empty"))
 	}
-	for len(rows) < h-1 {
-		rows = append(rows, "")
+	for len(lines) < h-1 {
+		lines = append(lines, "")
 	}
 	foot := ui.Soft(fmt.Sprintf("   %s of %s", diagnose.Bytes(int64(c+1)), diagnose.Bytes(int64(v.count()))))
 	if v.in.Active {
@@ -356,7 +451,10 @@ func (v *View) View(w, h int) string {
 	} else if v.mode == fields && v.count() > 0 {
 		foot += ui.Soft("   " + ui.Cut(strings.TrimPrefix(v.node(c).Path(), v.doc.base.Path()+"/"), w-40))
 	}
-	return ui.Block(append(rows, foot), w, h)
+	if v.mode == rows && !v.in.Active {
+		foot += ui.Soft("   "+ui.Cut(v.doc.grid.about(), w/3)) + "   " + ui.Cut(v.doc.grid.totals(), w/2)
+	}
+	return ui.Block(append(lines, foot), w, h)
 }
 
 // part is the number of the part that an element refers to, -1 where it does to
@@ -375,6 +473,16 @@ func (v *View) row(i int, chosen bool, w int) string {
 	lead := "   "
 	if chosen {
 		lead = ui.Accent(" ▌ ")
+	}
+	switch v.mode {
+	case rows:
+		return v.doc.grid.line(i, chosen, w)
+	case slim:
+		text := ui.Cut(v.doc.json[i], w-6)
+		if chosen {
+			text = ui.Strong(text)
+		}
+		return lead + text
 	}
 	if v.mode == exact {
 		text := ui.Cut(strings.TrimRight(string(v.lineBytes(i)), "\r\n"), w-14)
