@@ -18,7 +18,7 @@ keys s; shown "B out"; shot strip; keys p
 keys Enter; shown "make this change"; keys Enter; keys g; shown "passed after"
 shot path-passed
 keys Up Up Up Up Up Up; sleep 0.3; shot path-security
-keys r; shown "of it values"; keys Tab; shown "rows of"; keys Right Right Enter; sleep 0.2; shot reply
+keys r; shown "of it values"; keys Tab; shown "rows of"; keys Right Enter Enter; sleep 0.2; shot reply
 keys b Down Down Down d; shown "Alder lands salt"
 keys /; tm send-keys -l callSign; keys Enter; shown "learned"; shot draft
 keys c; shown "learned"; shot contract

@@ -86,16 +86,24 @@ func (v *View) Keys() []ui.Key {
 	if v.mode == rows {
 		keys = append(keys,
 			ui.On("left right h l", "←→", "column", func(k tea.KeyPressMsg) tea.Cmd { v.column(k); return nil }),
-			ui.On("enter", "⏎", "order by it", ui.Do(v.doc.grid.sort)),
-			ui.On("]", "]", "next table", ui.Do(v.doc.grid.another)).If(len(v.doc.grid.all) > 1))
+			ui.On("enter", "⏎", "order by it", ui.Do(v.doc.grid.sort)))
+		if len(v.doc.grid.all) > 1 {
+			keys = append(keys, ui.On("]", "]", "next table", ui.Do(v.doc.grid.another)))
+		}
 	}
 	out := ui.On("x", "x", "take the parts out, into a folder", ui.Asks(v.save))
 	if v.mode == parts {
 		keys = append(keys, out)
 	} else {
+		what := map[mode]string{rows: "copy the cell", slim: "copy the line"}[v.mode]
+		if what == "" {
+			what = "copy the value, or the part"
+		}
+		keys = append(keys, ui.On("y", "y", what, v.copy))
+		if v.mode == fields {
+			keys = append(keys, ui.On("Y", "Y", "copy its path", v.copy))
+		}
 		keys = append(keys,
-			ui.On("y", "y", "copy the value, or the part", v.copy),
-			ui.On("Y", "Y", "copy its path", v.copy),
 			out.InHelp(),
 			ui.On("/", "/", "search", ui.Do(func() { v.in.Start(v.find) })),
 			ui.On("n", "n", "next hit", ui.Do(v.next)))

@@ -200,6 +200,10 @@ func (g *grid) head(w int) string {
 			name += " ↓"
 		}
 		text := ui.Fit(name, g.widths[i])
+		if len(g.cells) > 0 && g.cells[0][i].Number { // as its numbers stand
+			name = ui.Cut(name, g.widths[i])
+			text = strings.Repeat(" ", max(g.widths[i]-ui.Width(name), 0)) + name
+		}
 		if i == g.column {
 			b.WriteString(ui.Accent(text) + "  ")
 		} else {
