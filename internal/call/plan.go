@@ -69,6 +69,8 @@ type Plan struct {
 	Resolver *net.Resolver     // nil: the system's
 	Agent    string            // User-Agent
 
+	Also []string // hosts besides its own from which parts of a description are fetched
+
 	fetch    *fetching // set where a description is fetched
 	imported *Imported // set where the exchange was made elsewhere
 	probing  bool      // it only looks, for another call

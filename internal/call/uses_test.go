@@ -1,7 +1,12 @@
 package call_test
 
 import (
+	"fmt"
+	"io"
 	"net"
+	"net/http"
+	"net/http/httptest"
+	"os"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -9,6 +14,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"orenda/internal/call"
 	"orenda/internal/endpoint"
 	"orenda/internal/exchange"
 	"orenda/internal/identity"
@@ -83,4 +89,32 @@ func TestNoUseOfAnIdentityWithoutApproval(t *testing.T) {
 	time.Sleep(50 * time.Millisecond)
 	assert.Zero(t, atService.Load(), "nothing went to the service")
 	assert.Zero(t, atProxy.Load(), "nothing went to the proxy")
+}
+
+// Parts of a description are fetched from its own host, and from those that the person
+// names; a part that is left out is told.
+func TestPartsOfADescriptionStayWithItsHost(t *testing.T) {
+	asked := 0
+	other := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		asked++
+		_, _ = io.WriteString(w, `<xs:schema xmlns:xs="http://www.w3.org/2001/XMLSchema" targetNamespace="urn:o"/>`)
+	}))
+	t.Cleanup(other.Close)
+	_, port, err := net.SplitHostPort(other.Listener.Addr().String())
+	require.NoError(t, err)
+	own := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		_, _ = io.WriteString(w, `<definitions xmlns="http://schemas.xmlsoap.org/wsdl/" xmlns:xs="http://www.w3.org/2001/XMLSchema" targetNamespace="urn:d">`+
+			`<types><xs:schema targetNamespace="urn:d"><xs:import namespace="urn:o" schemaLocation="http://localhost:`+port+`/o.xsd"/></xs:schema></types>`+
+			`<service name="S"/></definitions>`)
+	}))
+	t.Cleanup(own.Close)
+	p := call.Plan{Agent: "test", ReadFile: os.ReadFile}
+	f, err := call.Fetch(t.Context(), own.URL+"/d?wsdl", p, nil)
+	require.NoError(t, err)
+	assert.Zero(t, asked)
+	assert.Contains(t, fmt.Sprint(f.Contract.Unread, f.Contract.Schemas.Problems), "--also localhost allows it")
+	p.Also = []string{"localhost"}
+	_, err = call.Fetch(t.Context(), own.URL+"/d?wsdl", p, nil)
+	require.NoError(t, err)
+	assert.Equal(t, 1, asked)
 }

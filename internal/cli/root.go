@@ -59,6 +59,7 @@ type commandLine struct {
 	kept     journal.Journal
 	asJSON   bool
 	as       *identity.Identity // who fetches a description, if anybody in particular
+	also     []string           // hosts from which parts of a description are fetched besides its own
 	keyFrom  string             // where the password of the client's key is, when a description is fetched
 	lingers  atomic.Bool        // it ends in its own order: a server, the application
 }
@@ -158,6 +159,8 @@ this folder (or -w DIR), or on a description given as a URL or a file.`,
 		Args: cobra.MaximumNArgs(1), SilenceUsage: true, SilenceErrors: true, Version: Version,
 		RunE: func(cmd *cobra.Command, args []string) error { return t.open(cmd.Context(), args) },
 	}
+	root.PersistentFlags().StringSliceVar(&t.also, "also", nil,
+		"hosts besides its own from which parts of a description are fetched")
 	root.PersistentFlags().StringVarP(&t.dir, "workspace", "w", "", "folder of the workspace (default: this folder)")
 	root.AddCommand(
 		t.demoCommand(),
@@ -380,7 +383,7 @@ func forDescription(set map[string][]string) map[string][]string {
 // contractFrom fetches a description; where that stops, its exchange is
 // printed and its exit code given.
 func (t *commandLine) contractFrom(ctx context.Context, source string, set map[string][]string) (*call.Fetched, error) {
-	p := call.Plan{Agent: call.Agent, ReadFile: os.ReadFile}
+	p := call.Plan{Agent: call.Agent, ReadFile: os.ReadFile, Also: t.also}
 	for name, v := range set {
 		if k := endpoint.KeyOf(name); !k.OfPerson && slices.Contains([]exchange.Stage{exchange.Connect, exchange.TLS,
 			exchange.Send, exchange.Wait, exchange.Receive}, k.Stage) {
