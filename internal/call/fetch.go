@@ -187,8 +187,13 @@ func (f *Fetched) part(ctx context.Context, p Plan, location string) ([]byte, er
 	if f.isPrivate(u.Hostname()) && !f.isPrivate(f.origin(p)) {
 		return nil, fmt.Errorf("a description from outside may not lead to the private address %s", u.Host)
 	}
-	if from := f.origin(p); from != "" && !strings.EqualFold(u.Hostname(), from) && !slices.Contains(p.Also, u.Hostname()) {
-		return nil, fmt.Errorf("it lies on another host, %s, and is not fetched: --also %s allows it", u.Hostname(), u.Hostname())
+	if from := f.origin(p); from != "" && !strings.EqualFold(u.Hostname(), from) &&
+		!slices.Contains(p.Also, u.Hostname()) {
+		return nil, fmt.Errorf(
+			"it lies on another host, %s, and is not fetched: --also %s allows it",
+			u.Hostname(),
+			u.Hostname(),
+		)
 	}
 	var body []byte
 	p = f.only(p, location)

@@ -1,11 +1,16 @@
 package cli
 
 import (
+	"crypto/tls"
 	"encoding/json"
 	"fmt"
 	"net/url"
 	"os"
+	"path/filepath"
+	"slices"
+	"strings"
 	"sync"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -16,12 +21,14 @@ import (
 	"orenda/internal/relay"
 	"orenda/internal/safe"
 	"orenda/internal/schema"
+	"orenda/internal/trust"
+	"orenda/internal/user"
 )
 
 //revive:disable-next-line:function-length,cyclomatic a command: its flags, and what it does with them
 func (t *commandLine) relayCommand() *cobra.Command {
-	var listen, to, source, env string
-	var pathSecret bool
+	var listen, listenTLS, authorityOut, to, source, env string
+	var pathSecret, bytesToo bool
 	cmd := &cobra.Command{
 		Use:   "relay --to URL|ENDPOINT",
 		Short: "Pass another program's calls on, and trace each of them",
@@ -37,6 +44,11 @@ func (t *commandLine) relayCommand() *cobra.Command {
 	cmd.Flags().StringVar(&to, "to", "", "address of the service, or an endpoint of the workspace")
 	cmd.Flags().StringVar(&source, "contract", "", "description to hold the calls against, FILE or URL")
 	cmd.Flags().StringVar(&env, "env", "", "environment of the workspace")
+	cmd.Flags().StringVar(&listenTLS, "listen-tls", "",
+		"where the program calls over TLS; loopback only. A local authority is made for it")
+	cmd.Flags().StringVar(&authorityOut, "authority-out", "",
+		"write the local authority's certificate there, for the program to trust")
+	cmd.Flags().BoolVar(&bytesToo, "bytes", false, "print the envelopes as they pass")
 	cmd.Flags().BoolVar(&pathSecret, "path-secret", false,
 		"demand a part of the path that nobody guesses; always so with a client certificate")
 	_ = cmd.MarkFlagRequired("to")
@@ -94,9 +106,13 @@ func (t *commandLine) relayCommand() *cobra.Command {
 		if pathSecret || base.Settings.Text("client-cert") != "" {
 			secret = relay.NewSecret()
 		}
+		shown, err := t.shownBy(listenTLS, authorityOut, u.Hostname())
+		if err != nil {
+			return unread{err}
+		}
 		r, err := relay.Listen(
 			relay.Options{
-				Listen: listen,
+				Listen: listen, ListenTLS: listenTLS, Certificate: shown,
 				To:     u,
 				Secret: secret,
 				Plan:   func(w *call.Imported) call.Plan { return planOf(base, contracts, w) },
@@ -106,7 +122,11 @@ func (t *commandLine) relayCommand() *cobra.Command {
 					if err := j.Add(x); err != nil {
 						t.complain(fmt.Errorf("the exchange was not kept: %w", err))
 					}
-					t.tellRelayed(x.Redact(nil))
+					masked := x.Redact(nil)
+					t.tellRelayed(masked)
+					if bytesToo && !t.asJSON {
+						t.tellEnvelopes(masked)
+					}
 				},
 			},
 		)
@@ -115,15 +135,59 @@ func (t *commandLine) relayCommand() *cobra.Command {
 		}
 		defer r.Close()
 		t.lingers.Store(true)
-		fmt.Fprintf(t.err, "relay to %s\n  %s\n", safe.Line(u.Redacted()), r.Address())
+		fmt.Fprintf(t.err, "relay to %s\n  %s\n", safe.Line(u.Redacted()), strings.Join(r.Addresses(), "\n  "))
 		if t.asJSON {
-			b, _ := json.Marshal(map[string][]string{"listening": {r.Address()}})
+			b, _ := json.Marshal(map[string][]string{"listening": r.Addresses()})
 			fmt.Fprintf(t.out, "%s\n", b)
 		}
 		<-cmd.Context().Done()
 		return nil
 	}
 	return cmd
+}
+
+// shownBy is what the relay shows to programs that call over TLS: a certificate of the
+// local authority, which is made where it is not there. Its file is told.
+func (t *commandLine) shownBy(listen, out, upstream string) (*tls.Certificate, error) {
+	if listen == "" {
+		return nil, nil
+	}
+	h, err := t.home()
+	if err != nil {
+		return nil, err
+	}
+	hosts := []string{"localhost", "127.0.0.1", "::1"}
+	if upstream != "" && !slices.Contains(hosts, upstream) {
+		hosts = append(hosts, upstream) // for programs that are led here by their hosts file
+	}
+	file := filepath.Join(h.State, "authority.crt")
+	a, err := trust.LocalAuthority(file, filepath.Join(h.State, "authority.key"), hosts, time.Now(), user.WriteFile)
+	if err != nil {
+		return nil, err
+	}
+	if out != "" {
+		if err := os.WriteFile(out, trust.PEM(a.Cert), 0o644); err != nil { //nolint:gosec // it is public
+			return nil, err
+		}
+	}
+	fmt.Fprintf(t.err, "the program has to trust %s\n", safe.Line(file))
+	c, err := a.Serve(hosts, time.Now())
+	return &c, err
+}
+
+// tellEnvelopes prints what crossed, envelopes alone.
+func (t *commandLine) tellEnvelopes(x *exchange.Exchange) {
+	for _, l := range x.Legs {
+		for _, b := range [][]byte{l.RequestBody, l.Readable()} {
+			if len(b) > 0 {
+				fmt.Fprintf(
+					t.out,
+					"%s\n\n",
+					safe.Block(strings.TrimRight(strings.ReplaceAll(string(b), "\r\n", "\n"), "\n")),
+				)
+			}
+		}
+	}
 }
 
 // planOf is the plan for one call of another program: with the contract that has

@@ -10,6 +10,7 @@ import (
 	"context"
 	"crypto/rand"
 	"crypto/subtle"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"io"
@@ -47,6 +48,9 @@ type Options struct {
 	Idle time.Duration                    // for the next bytes of a request; 0: ten seconds
 	Head time.Duration                    // for the whole head of a request; 0: twice Idle
 
+	ListenTLS   string           // loopback, for programs that call over TLS; "" none
+	Certificate *tls.Certificate // that it shows there
+
 	// Secret is the first part of the path that a program must know, "" none: where the
 	// relay adds something by which the service takes the program for the person.
 	Secret string
@@ -58,7 +62,7 @@ func NewSecret() string { return strings.ToLower(rand.Text()) }
 // Relay is a listener that passes calls on until it is closed.
 type Relay struct {
 	o      Options
-	l      net.Listener
+	l, tls net.Listener // tls may be nil
 	ctx    context.Context
 	cancel context.CancelFunc
 	wg     sync.WaitGroup
@@ -75,9 +79,10 @@ func Listen(o Options) (*Relay, error) {
 	}
 	o.Idle = cmp.Or(o.Idle, 10*time.Second)
 	o.Head = cmp.Or(o.Head, 2*o.Idle)
-	host, _, err := net.SplitHostPort(o.Listen)
-	if err != nil || !loopback(host) {
-		return nil, fmt.Errorf("a relay listens on loopback only, not on %s", o.Listen)
+	for _, at := range []string{o.Listen, o.ListenTLS} {
+		if host, _, err := net.SplitHostPort(at); at != "" && (err != nil || !loopback(host)) {
+			return nil, fmt.Errorf("a relay listens on loopback only, not on %s", at)
+		}
 	}
 	if o.To == nil || o.To.Host == "" || o.To.Scheme != "http" && o.To.Scheme != "https" {
 		return nil, errors.New("the service is named by an http or https address")
@@ -88,8 +93,21 @@ func Listen(o Options) (*Relay, error) {
 	}
 	r := &Relay{o: o, l: l, room: make(chan struct{}, maxOpen), conns: map[net.Conn]time.Time{}}
 	r.ctx, r.cancel = context.WithCancel(context.Background())
+	if o.ListenTLS != "" && o.Certificate != nil {
+		t, err := net.Listen("tcp", o.ListenTLS)
+		if err != nil {
+			l.Close()
+			return nil, err
+		}
+		r.tls = tls.NewListener(
+			t,
+			&tls.Config{Certificates: []tls.Certificate{*o.Certificate}, MinVersion: tls.VersionTLS12},
+		)
+		r.wg.Add(1)
+		go r.accept(r.tls)
+	}
 	r.wg.Add(1)
-	go r.accept()
+	go r.accept(r.l)
 	return r, nil
 }
 
@@ -129,10 +147,27 @@ func (r *Relay) Address() string {
 	return u.String()
 }
 
+// Addresses are all addresses at which programs call: plain, and over TLS where it
+// listens there.
+func (r *Relay) Addresses() []string {
+	out := []string{r.Address()}
+	if r.tls != nil {
+		u, err := url.Parse(r.Address())
+		if err == nil {
+			u.Scheme, u.Host = "https", r.tls.Addr().String()
+			out = append(out, u.String())
+		}
+	}
+	return out
+}
+
 // Close ends the relay and waits for it.
 func (r *Relay) Close() {
 	r.cancel()
 	r.l.Close()
+	if r.tls != nil {
+		r.tls.Close()
+	}
 	r.mu.Lock()
 	for c := range r.conns {
 		c.Close()
@@ -141,10 +176,10 @@ func (r *Relay) Close() {
 	r.wg.Wait()
 }
 
-func (r *Relay) accept() {
+func (r *Relay) accept(l net.Listener) {
 	defer r.wg.Done()
 	for {
-		c, err := r.l.Accept()
+		c, err := l.Accept()
 		if err != nil {
 			return
 		}

@@ -3,6 +3,8 @@ package relay
 import (
 	"bytes"
 	"context"
+	"crypto/tls"
+	"crypto/x509"
 	"fmt"
 	"io"
 	"net"
@@ -486,4 +488,47 @@ func TestFieldsOfTheHopAreNotPassedOn(t *testing.T) {
 	for _, name := range []string{"X-Hop", "Upgrade", "TE", "Proxy-Authorization"} {
 		assert.Empty(t, h.Get(name), name)
 	}
+}
+
+// Programs that call over TLS are shown a certificate of the local authority, which may
+// sign for this machine and the service's name alone.
+func TestAProgramCallsOverTLS(t *testing.T) {
+	service := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		_, _ = io.WriteString(w, "<a/>")
+	}))
+	t.Cleanup(service.Close)
+	to, err := url.Parse(service.URL + "/berths")
+	require.NoError(t, err)
+	dir := t.TempDir()
+	hosts := []string{"localhost", "127.0.0.1", "berths.skerry.test"}
+	write := func(file string, b []byte) error { return os.WriteFile(file, b, 0o600) }
+	made := func(hosts ...string) *trust.Pair {
+		a, err := trust.LocalAuthority(filepath.Join(dir, "a.crt"), filepath.Join(dir, "a.key"), hosts, time.Now(), write)
+		require.NoError(t, err)
+		return a
+	}
+	a := made(hosts...)
+	assert.Equal(t, a.Cert.Raw, made(hosts[:2]...).Cert.Raw, "it is made once")
+	c, err := a.Serve(hosts, time.Now())
+	require.NoError(t, err)
+	r, err := Listen(Options{To: to, ListenTLS: "127.0.0.1:0", Certificate: &c, Plan: func(*call.Imported) call.Plan { return call.Plan{} }})
+	require.NoError(t, err)
+	defer r.Close()
+	all := r.Addresses()
+	require.Len(t, all, 2)
+	roots := x509.NewCertPool()
+	roots.AddCert(a.Cert)
+	tr := &http.Transport{DisableKeepAlives: true, TLSClientConfig: &tls.Config{RootCAs: roots}}
+	defer tr.CloseIdleConnections()
+	resp, err := (&http.Client{Transport: tr}).Post(all[1], "text/xml", strings.NewReader("<a/>"))
+	require.NoError(t, err)
+	resp.Body.Close()
+	assert.Equal(t, 200, resp.StatusCode)
+
+	other, err := a.Serve([]string{"bank.skerry.test"}, time.Now())
+	require.NoError(t, err)
+	_, err = other.Leaf.Verify(x509.VerifyOptions{Roots: roots, DNSName: "bank.skerry.test"})
+	assert.Error(t, err, "it may sign for no other name")
+	_, err = Listen(Options{To: to, ListenTLS: "0.0.0.0:0", Certificate: &c})
+	assert.ErrorContains(t, err, "loopback only")
 }

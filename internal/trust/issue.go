@@ -1,6 +1,7 @@
 package trust
 
 import (
+	"cmp"
 	"crypto/ecdsa"
 	"crypto/elliptic"
 	"crypto/rand"
@@ -29,6 +30,9 @@ type Wish struct {
 	NotAfter  time.Time // zero: a year on
 	By        *Pair     // who signs; nil: itself
 	IssuerAt  string    // where the signer's certificate can be fetched
+
+	Organization string   // "" that of the sample world
+	Within       []string // of an authority: the only names and addresses that it may sign for (RFC 5280 §4.2.1.10)
 }
 
 // Issue makes a certificate on the curve P-256. Without dates it is valid from
@@ -50,8 +54,11 @@ func Issue(w Wish) (*Pair, error) {
 	}
 	t := &x509.Certificate{
 		SerialNumber: serial,
-		Subject:      pkix.Name{CommonName: w.Name, Organization: []string{"Skerry Harbour Trust"}},
-		NotBefore:    w.NotBefore, NotAfter: w.NotAfter,
+		Subject: pkix.Name{
+			CommonName:   w.Name,
+			Organization: []string{cmp.Or(w.Organization, "Skerry Harbour Trust")},
+		},
+		NotBefore: w.NotBefore, NotAfter: w.NotAfter,
 		KeyUsage: x509.KeyUsageDigitalSignature, BasicConstraintsValid: true,
 		ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth},
 	}
@@ -66,6 +73,16 @@ func Issue(w Wish) (*Pair, error) {
 			t.IPAddresses = append(t.IPAddresses, ip)
 		} else {
 			t.DNSNames = append(t.DNSNames, h)
+		}
+	}
+	for _, h := range w.Within {
+		t.PermittedDNSDomainsCritical = true
+		if ip := net.ParseIP(h); ip == nil {
+			t.PermittedDNSDomains = append(t.PermittedDNSDomains, h)
+		} else if four := ip.To4(); four != nil {
+			t.PermittedIPRanges = append(t.PermittedIPRanges, &net.IPNet{IP: four, Mask: net.CIDRMask(32, 32)})
+		} else {
+			t.PermittedIPRanges = append(t.PermittedIPRanges, &net.IPNet{IP: ip, Mask: net.CIDRMask(128, 128)})
 		}
 	}
 	if w.IssuerAt != "" {
