@@ -43,8 +43,10 @@ race: tools
 	ORENDA=$(CURDIR)/bin/orenda-race ORENDA_RACED=1 ORENDA_KEYS=1m GORACE=halt_on_error=1 \
 		go test -race -timeout 40m $(SLOW)
 
-# Ten minutes of random keys in every view, with the race detector.
-endure: tools
+# Ten minutes of kills, hostile peers and mutated input, with a table of tries, failures,
+# losses and memory; then ten of random keys in every view, with the race detector.
+endure: tools build
+	ORENDA=$(CURDIR)/bin/orenda ORENDA_ENDURE=10m go test -count 1 -timeout 20m -v -run TestEndurance ./internal/e2e
 	CGO_ENABLED=1 go build -race -trimpath -o bin/orenda-race ./cmd/orenda
 	ORENDA=$(CURDIR)/bin/orenda-race ORENDA_KEYS=10m go test -count 1 -timeout 20m -v -run TestRandomKeys ./internal/e2e
 
