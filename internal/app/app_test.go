@@ -551,14 +551,35 @@ func (j slow) Add(x *exchange.Exchange) error {
 	return j.Journal.Add(x)
 }
 
+// What was never filled in is not sent, and a sends it all the same.
+func TestAMessageIsHeldBackUntilItIsAskedFor(t *testing.T) {
+	p := sit(t, 130, 44)
+	p.keys("end", "up", "right", "p", "g")
+	p.wait()
+	p.sees("stopped at message", "not sent unasked", "a send it all the same")
+	p.keys("a")
+	p.wait()
+	require.Len(t, p.m.s.Attempts, 2)
+	assert.Equal(t, exchange.TLS, p.m.s.Attempts[1].StoppedAt)
+	assert.NotContains(t, p.text(), "send it all the same")
+	p.keys("g")
+	p.wait()
+	assert.Equal(t, exchange.Message, p.m.s.Attempts[2].StoppedAt, "for that call only")
+}
+
 // A repair is taken, and the call goes again, while the attempt that it is of is
 // still being kept.
 func TestARepairIsTakenWhileTheAttemptIsBeingKept(t *testing.T) {
 	p := sit(t, 130, 44)
 	disk := slow{p.m.s.J, make(chan struct{})}
 	p.m.s.J = disk
-	p.keys("end", "up", "right", "p", "g") // the year's tides, over TLS
+	p.keys("end", "up", "right", "p") // the year's tides, over TLS
 	require.Equal(t, "TideTablesTLS", p.m.s.Chosen.Endpoint)
+	for field, value := range map[string]string{"station": "Skerry", "year": "2027", "datum": "chart datum", "heights/unit": "metre"} {
+		require.NoError(t, p.m.s.Draft().Set(field, value))
+	}
+	p.m.s.SaveDraft()
+	p.keys("g")
 	require.Eventually(t, func() bool {
 		x := p.m.s.Running()
 		return x != nil && x.Outcome == exchange.OutcomeStopped

@@ -348,11 +348,26 @@ func TestWarningsGoOnAndExplainWhatFollows(t *testing.T) {
 	p := berths(t, h, "/berths")
 	p.SetDraft([]byte(`<FindBerths xmlns="urn:skerry:berths"><length>long</length></FindBerths>`))
 	x := run(t, p)
+	assert.Equal(t, []string{"message.invalid"}, ids(x))
+	assert.Equal(t, exchange.Message, x.StoppedAt, "it is not sent unasked")
+	assert.Nil(t, x.Leg())
+	p.SetAside = map[string]string{"message.invalid": "the service takes words"}
+	assert.Equal(t, exchange.Read, run(t, p).StoppedAt)
+	p.SetAside, p.AsItIs = nil, true
+	x = run(t, p)
 	assert.Equal(t, []string{"message.invalid", "read.fault-client"}, ids(x))
 	assert.Equal(t, "message.invalid", x.Findings[1].Because)
 	assert.Equal(t, exchange.Read, x.StoppedAt)
 
 	p.SetDraft([]byte(`<FindBerths xmlns="urn:skerry:berths"><length><?fill Metres?></length></FindBerths>`))
+	p.AsItIs = false
+	x = run(t, p)
+	assert.Equal(t, []string{"message.placeholder-left"}, ids(x))
+	assert.Equal(t, exchange.Message, x.StoppedAt)
+	assert.Contains(t, x.Findings[0].Why, "It is not sent unasked")
+	p.Until = exchange.TLS
+	assert.Equal(t, exchange.OutcomePassed, run(t, p).Outcome, "whether it is reachable carries no message")
+	p.Until, p.AsItIs = exchange.None, true
 	x = run(t, p)
 	assert.Equal(t, "message.placeholder-left", x.Findings[0].ID)
 	assert.NotContains(t, string(x.Leg().Out), "<?fill")

@@ -50,7 +50,29 @@ func (c *composing) run() (string, error) {
 	if err == nil && limit > 0 && c.size > limit {
 		return c.note(), &diagnose.TooLargeError{Size: c.size, Limit: limit}
 	}
-	return c.note(), nil
+	c.held = c.holds()
+	if c.plan.Until != exchange.None && c.plan.Until < exchange.Send {
+		return c.note(), nil // no message leaves
+	}
+	return c.note(), c.held
+}
+
+// holds says why the message is not sent unasked: a required value was never filled in,
+// or it breaks its schema, which was not set aside for the endpoint. A call that only
+// looks whether there is a connection sends no message, and one that was made elsewhere
+// was sent by others.
+func (c *composing) holds() error {
+	p := c.plan
+	if p.AsItIs || p.imported != nil || p.Until == exchange.Connect || p.Until == exchange.TLS {
+		return nil
+	}
+	if len(c.invalid)+len(c.headerInvalid) > 0 && p.SetAside["message.invalid"] == "" {
+		return diagnose.ErrBreaksSchema
+	}
+	if len(c.draft.Demanded())+len(c.header.Demanded()) > 0 {
+		return diagnose.ErrUnfilled
+	}
+	return nil
 }
 
 // headerInputs are what the header blocks were filled with, and which ones a draft

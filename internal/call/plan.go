@@ -58,6 +58,9 @@ type Plan struct {
 	Candidates func() []*identity.Identity
 	SkipVerify bool                   // whatever certificate is shown; for this call, never kept
 	KeyLogOK   func(path string) bool // whether keys may be written to a file; nil: to every one
+	// AsItIs sends the message also where values are not filled in, or where it breaks
+	// its schema; for this call, never kept.
+	AsItIs bool
 
 	Sessions *Sessions                // what log-ins gave; nil: each call logs in
 	Keep     func(*exchange.Exchange) // told of log-ins, which are exchanges of their own; may be nil

@@ -59,7 +59,7 @@ func (c *Call) facts(err error) *diagnose.Case {
 		Fetch:   p.fetch != nil, SetAside: p.SetAside, SkipVerify: p.SkipVerify, Imported: p.imported != nil,
 
 		Draft: o.composed.draft, Header: o.composed.header, Invalid: o.composed.invalid,
-		HeaderInvalid: o.composed.headerInvalid, Size: o.composed.size,
+		HeaderInvalid: o.composed.headerInvalid, Size: o.composed.size, Held: o.composed.held,
 		SecretHasSpaces: o.secured.spaced, AssertionOver: o.secured.assertionOver, Unfit: o.secured.unfit,
 		Replaced: o.crossed.replaced, Followed: o.crossed.followed, Chosen: o.crossed.chosen,
 		Fetched: o.crossed.fetched, Completes: o.crossed.completes,

@@ -51,6 +51,7 @@ type composed struct {
 	attached      attached       // what is sent beside it
 	invalid       []schema.Error // of the draft
 	headerInvalid []schema.Error // of the header blocks
+	held          error          // why it is not sent unasked
 	size          int64          // bytes of the envelope and what goes beside it
 }
 

@@ -25,7 +25,7 @@ type callFlags struct {
 	contract, port, endpoint, env, body, user, secretFrom, until string
 	keySecretFrom, p12                                           string
 	reply                                                        replyFlags
-	repair, reveal, again, anything, checks, raw                 bool
+	repair, reveal, again, anything, checks, raw, asItIs         bool
 	allow                                                        []string
 	settings                                                     func() map[string][]string
 }
@@ -91,6 +91,8 @@ the stage where it stopped (11 address … 21 verify).`,
 	cmd.Flags().
 		BoolVar(&f.anything, "accept-anything", false, "accept whatever certificate is shown, for this call only; no "+
 			"secret is sent then")
+	cmd.Flags().BoolVar(&f.asItIs, "as-it-is", false,
+		"send the message also where values are not filled in, or where it breaks its schema")
 	cmd.Flags().
 		BoolVar(&f.checks, "checks", false, "where it fails, make the cheap checks that tell what is behind it; no "+
 			"message and no secret is sent")
@@ -240,7 +242,7 @@ func (p *prepared) plan(t *commandLine) (call.Plan, error) {
 		}
 		plan.Allowed = nil // said on the command line, so it is meant
 	}
-	plan.SkipVerify = p.f.anything
+	plan.SkipVerify, plan.AsItIs = p.f.anything, p.f.asItIs
 	if p.f.keySecretFrom != "" {
 		opensKey(&plan, p.f.keySecretFrom)
 	}

@@ -15,7 +15,7 @@ import (
 func (t *commandLine) checkCommand() *cobra.Command {
 	var f callFlags
 	cmd := &cobra.Command{
-		Use: "check [DRAFT|OPERATION]", Short: "What is wrong before anything is sent", Args: cobra.MaximumNArgs(1),
+		Use: "check [DRAFT|OPERATION [FIELD=VALUE...]]", Short: "What is wrong before anything is sent",
 		Long: "Goes through the first four stages of the path, which need no network: for one\ncall, or for every " +
 			"draft over every endpoint that serves it. Exit status 1 where\nsomething would stop a call.",
 	}
@@ -24,7 +24,7 @@ func (t *commandLine) checkCommand() *cobra.Command {
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		f.until = "security"
 		var plans []*prepared
-		if len(args) == 1 {
+		if len(args) > 0 {
 			p, err := t.prepare(cmd.Context(), &f, args)
 			if err != nil {
 				return err

@@ -167,6 +167,24 @@ func TestValidateTellsWhereAndWhichRule(t *testing.T) {
 	assert.Equal(t, 3, code)
 }
 
+// A fault is valid whatever its detail holds, unless that is declared and breaks its schema.
+func TestAFaultIsValidated(t *testing.T) {
+	l := at(t)
+	fault := func(detail string) string {
+		return l.file("fault.xml", `<s:Envelope xmlns:s="http://schemas.xmlsoap.org/soap/envelope/"><s:Body><s:Fault>`+
+			`<faultcode>s:Server</faultcode><faultstring>full</faultstring>`+detail+`</s:Fault></s:Body></s:Envelope>`)
+	}
+	for detail, code := range map[string]int{
+		"":                                      0,
+		"<detail><odd xmlns='urn:x'/></detail>": 0,
+		"<detail><FindBerths xmlns='urn:skerry:berths'><length>9</length></FindBerths></detail>":  0,
+		"<detail><FindBerths xmlns='urn:skerry:berths'><length>no</length></FindBerths></detail>": 1,
+	} {
+		got, out, err := l.run("validate", l.berths(), fault(detail))
+		assert.Equal(t, code, got, detail+out+err)
+	}
+}
+
 func TestCallJSONHasItsDocumentedShape(t *testing.T) {
 	l := at(t)
 	var x map[string]any
@@ -191,7 +209,15 @@ func TestCallJSONHasItsDocumentedShape(t *testing.T) {
 	assert.Contains(t, response["body"], "FindBerthsResponse")
 	assert.Equal(t, []any{}, x["findings"])
 
-	l.json(20, &x, "call", "FindBerths", "length=x", "--contract", l.berths(), "--port", "BerthDesk11")
+	l.json(13, &x, "call", "FindBerths", "length=x", "--contract", l.berths(), "--port", "BerthDesk11")
+	assert.Equal(t, "stop", x["findings"].([]any)[0].(map[string]any)["severity"])
+	var would []map[string]any
+	l.json(1, &would, "check", "FindBerths", "--contract", l.berths(), "--port", "BerthDesk11")
+	require.Len(t, would, 1)
+	assert.Equal(t, "message.placeholder-left", would[0]["id"])
+	assert.Equal(t, "stop", would[0]["severity"])
+	l.json(0, &would, "check", "FindBerths", "length=20", "--contract", l.berths(), "--port", "BerthDesk11")
+	l.json(20, &x, "call", "FindBerths", "length=x", "--contract", l.berths(), "--port", "BerthDesk11", "--as-it-is")
 	assert.Equal(t, "read", x["stoppedAt"])
 	findings := x["findings"].([]any)
 	first, second := findings[0].(map[string]any), findings[1].(map[string]any)
@@ -241,8 +267,29 @@ func TestRepliesInEveryForm(t *testing.T) {
 // What is expected is held against the answer, a refusal too.
 func TestWhatIsExpectedOfAnAnswer(t *testing.T) {
 	l := at(t)
-	find := []string{"call", "FindBerths", "length=12", "--contract", l.berths(), "--port", "BerthDesk11", "--reply", "none"}
-	look := []string{"call", "LookUp", "sign=XXXX", "exact=true", "--contract", l.callsigns(), "--port", "CallSigns", "--reply", "none"}
+	find := []string{
+		"call",
+		"FindBerths",
+		"length=12",
+		"--contract",
+		l.berths(),
+		"--port",
+		"BerthDesk11",
+		"--reply",
+		"none",
+	}
+	look := []string{
+		"call",
+		"LookUp",
+		"sign=XXXX",
+		"exact=true",
+		"--contract",
+		l.callsigns(),
+		"--port",
+		"CallSigns",
+		"--reply",
+		"none",
+	}
 	for _, c := range []struct {
 		args []string
 		want string
@@ -652,10 +699,16 @@ func TestSeveralDraftsAtOnce(t *testing.T) {
 	require.NoError(t, err)
 	for name, length := range map[string]string{"small": "12", "odd": "many"} {
 		ref.Name = name
-		require.NoError(t, w.WriteDraft(ref, []byte(`<FindBerths xmlns="urn:skerry:berths"><length>`+length+`</length></FindBerths>`)))
+		require.NoError(
+			t,
+			w.WriteDraft(ref, []byte(`<FindBerths xmlns="urn:skerry:berths"><length>`+length+`</length></FindBerths>`)),
+		)
 	}
 	ref.Name = "refused"
-	require.NoError(t, w.WriteDraft(ref, []byte(`<FindBerths xmlns="urn:skerry:berths"><length>12</length></FindBerths>`)))
+	require.NoError(
+		t,
+		w.WriteDraft(ref, []byte(`<FindBerths xmlns="urn:skerry:berths"><length>12</length></FindBerths>`)),
+	)
 	require.Zero(t, first(l.run("-w", ws, "draft", "expect", "FindBerths/refused", "count(berth)=0")))
 	code, out, errOut := l.run("-w", ws, "call", "FindBerths/*", "--endpoint", "BerthDesk11")
 	assert.Equal(t, 1, code, errOut)

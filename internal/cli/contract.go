@@ -445,6 +445,9 @@ func validate(set *schema.Set, c *contract.Contract, src []byte) []schema.Error 
 	}
 	n := d.Root()
 	if e := soap.Read(d); e != nil && c != nil {
+		if e.Fault != nil {
+			return validateFault(set, e.Fault)
+		}
 		n = e.Payload
 		if n.IsZero() {
 			return nil
@@ -477,4 +480,18 @@ func validate(set *schema.Set, c *contract.Contract, src []byte) []schema.Error 
 		return []schema.Error{e}
 	}
 	return set.Validate(n, decl, schema.Options{})
+}
+
+// validateFault checks what a fault's detail holds, as far as it is declared: SOAP lets a
+// service put there what it likes (SOAP 1.1 §4.4, SOAP 1.2 part 1 §5.4.5).
+func validateFault(set *schema.Set, f *soap.Fault) (out []schema.Error) {
+	if f.Detail.IsZero() {
+		return nil
+	}
+	for n := range f.Detail.Children() {
+		if decl := set.Element(schema.NameOf(n.Name())); decl != nil {
+			out = append(out, set.Validate(n, decl, schema.Options{})...)
+		}
+	}
+	return out
 }

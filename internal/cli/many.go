@@ -42,10 +42,12 @@ func notSent(plan *call.Plan, changes bool) string {
 		return "" // the path says it
 	case changes:
 		return "it changes things at the service; --again sends it"
+	case plan.AsItIs:
+		return ""
 	case len(plan.Draft.Unfilled())+len(plan.Header.Unfilled()) > 0:
 		return fmt.Sprintf("%d values are not filled in", len(plan.Draft.Unfilled())+len(plan.Header.Unfilled()))
 	}
-	if plan.Settings.Switch("validate") {
+	if plan.Settings.Switch("validate") && plan.SetAside["message.invalid"] == "" {
 		if bad := plan.Draft.Validate(); len(bad) > 0 {
 			return "it breaks its schema: " + bad[0].Path + ": " + bad[0].Message
 		}

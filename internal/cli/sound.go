@@ -109,7 +109,7 @@ func (t *commandLine) sound(ctx context.Context, f *soundFlags, args []string) e
 		if err != nil {
 			return sounding.Answer{}, err
 		}
-		one.Draft, one.Sessions = d, &sessions
+		one.Draft, one.Sessions, one.AsItIs = d, &sessions, true // what the schema forbids is tried too
 		if accepted != nil {
 			one.Settings.Set("expect", f.accepted)
 		}

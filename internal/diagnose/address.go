@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
+	"net"
 	"net/url"
 	"strings"
 
@@ -169,8 +170,12 @@ func (c *Case) suspectHost(u *url.URL) string {
 	if h, p := endpoint.HostPort(u); c.Served != "" && c.Served == h+":"+p {
 		return ""
 	}
+	served, _, _ := net.SplitHostPort(c.Served)
+	if strings.EqualFold(served, host) || machineItself(strings.ToLower(served)) && machineItself(host) {
+		return "" // another port of the host that served the description
+	}
 	switch {
-	case host == "localhost" || strings.HasPrefix(host, "127.") || host == "::1":
+	case machineItself(host):
 		return "it names the machine itself"
 	case strings.HasSuffix(host, ".example") || strings.HasSuffix(host, ".test") || strings.HasSuffix(host,
 		".invalid") || strings.HasSuffix(host, ".localhost"):
@@ -178,12 +183,14 @@ func (c *Case) suspectHost(u *url.URL) string {
 	case !strings.Contains(host, "."):
 		return "its host is a single label, known only where the service runs"
 	case c.Served != "":
-		served, _, _ := strings.Cut(c.Served, ":")
-		if !strings.EqualFold(served, host) {
-			return "another host, " + c.Served + ", served the description"
-		}
+		return "another host, " + c.Served + ", served the description"
 	}
 	return ""
+}
+
+// machineItself tells whether a host name means the machine that asks (RFC 6761 §6.3).
+func machineItself(host string) bool {
+	return host == "localhost" || strings.HasPrefix(host, "127.") || host == "::1"
 }
 
 func fromContract(c *Case) []exchange.Finding {
@@ -213,10 +220,12 @@ func fromContract(c *Case) []exchange.Finding {
 				v.Scheme = s.Scheme
 			}
 		}
-		f.Remedies = append(
-			f.Remedies,
-			exchange.NewRemedy("call the host that served the description", c.changeHere("address", v.String())),
-		)
+		if u.Scheme != "https" || v.Scheme == "https" { // no remedy takes a call out of TLS
+			f.Remedies = append(
+				f.Remedies,
+				exchange.NewRemedy("call the host that served the description", c.changeHere("address", v.String())),
+			)
+		}
 	}
 	if c.onWire("connect.name-unknown", "connect.refused", "connect.timed-out", "connect.unreachable") != nil {
 		f.Certainty = exchange.Likely

@@ -48,6 +48,7 @@ type Case struct {
 	Header        *message.Draft // header blocks; nil where the contract has none and none are set
 	Invalid       []schema.Error // of the request
 	HeaderInvalid []schema.Error // of its header blocks
+	Held          error          // why it is not sent unasked: ErrUnfilled or ErrBreaksSchema
 	Size          int64          // of the envelope as built
 
 	Reply        *soap.Envelope       // nil where none came

@@ -41,7 +41,14 @@ func stopped(err error, set ...string) *Case {
 		Started:   time.Now(),
 		Outcome:   exchange.OutcomeStopped,
 	}
-	return &Case{X: x, Err: err, Now: time.Now(), Settings: s, Environment: "model", Variables: map[string]string{"berthhost": "quay"}}
+	return &Case{
+		X:           x,
+		Err:         err,
+		Now:         time.Now(),
+		Settings:    s,
+		Environment: "model",
+		Variables:   map[string]string{"berthhost": "quay"},
+	}
 }
 
 // answered is a case with a response.
@@ -442,7 +449,9 @@ func TestTheAddressOfTheDescriptionIsDoubted(t *testing.T) {
 		{"https://old.skerry.org/berths", "quay.skerry.org:443", "another host, quay.skerry.org:443, served the " +
 			"description", "https://quay.skerry.org:443/berths"},
 		{"https://localhost/berths", "tides.skerry.org:80", "it names the machine itself",
-			"http://tides.skerry.org:80/berths"}, // it was served over http
+			""}, // it was served over http: no remedy leaves TLS
+		{"https://127.0.0.1:8443/berths", "127.0.0.1:8080", "", ""}, // another port of the same host
+		{"https://localhost:8443/berths", "127.0.0.1:8080", "", ""},
 		{"http://quay.skerry.org/berths", "", "", ""},
 		{"http://quay.skerry.org/berths", "quay.skerry.org:80", "", ""},
 		{"http://quay.skerry.org/berths", "quay.skerry.org:8080", "", ""},

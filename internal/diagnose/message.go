@@ -156,7 +156,7 @@ func placeholderLeft(c *Case) []exchange.Finding {
 		f.Why = fmt.Sprintf("%s looks like a placeholder that another program leaves.", list(paths, 5))
 	}
 	f.Program = "fill in every required field before sending"
-	return one(f)
+	return c.heldBack(&f, ErrUnfilled)
 }
 
 // bodyName is the expanded name of the draft's body element.
@@ -191,7 +191,7 @@ func bodyDiffers(c *Case) []exchange.Finding {
 			}
 		}
 	}
-	return one(f)
+	return c.heldBack(&f, ErrBreaksSchema)
 }
 
 func namespaceDiffers(c *Case) []exchange.Finding {
@@ -201,7 +201,7 @@ func namespaceDiffers(c *Case) []exchange.Finding {
 	}
 	want := c.Draft.Decl.Name
 	if b.Name().Local == want.Local && b.Name().Space != want.Space {
-		return one(exchange.Finding{
+		f := exchange.Finding{
 			Title: fmt.Sprintf("%s is in the wrong namespace", want.Local),
 			Why: fmt.Sprintf("It is in %s; the contract has it in %s.",
 				orNone(b.Name().Space), orNone(want.Space)),
@@ -213,14 +213,16 @@ func namespaceDiffers(c *Case) []exchange.Finding {
 				),
 			},
 			Program: "put the element into the namespace " + orNone(want.Space),
-		})
+		}
+		return c.heldBack(&f, ErrBreaksSchema)
 	}
 	for _, e := range c.Invalid {
 		if strings.Contains(e.Message, "right name in the wrong namespace") {
-			return one(exchange.Finding{
+			f := exchange.Finding{
 				Title: "an element is in the wrong namespace", Why: fmt.Sprintf("%s: %s.", e.Path, e.Message),
 				Evidence: []exchange.Evidence{c.inDraft(e.Span)}, Program: "qualify the element as the contract does",
-			})
+			}
+			return c.heldBack(&f, ErrBreaksSchema)
 		}
 	}
 	return nil
@@ -246,7 +248,7 @@ func messageInvalid(c *Case) []exchange.Finding {
 	for _, e := range c.HeaderInvalid[:min(len(c.HeaderInvalid), 10)] {
 		f.Evidence = append(f.Evidence, c.inHeader(e.Span))
 	}
-	return one(f)
+	return c.heldBack(&f, ErrBreaksSchema)
 }
 
 func emptyValue(c *Case) []exchange.Finding {
@@ -270,6 +272,33 @@ func emptyValue(c *Case) []exchange.Finding {
 	}
 	f.Title, f.Why = "a required value is empty", fmt.Sprintf("%s is valid by the schema, yet empty.", list(paths, 5))
 	return one(f)
+}
+
+// A message that is not sent unasked.
+var (
+	ErrUnfilled     = errors.New("a required value was never filled in")
+	ErrBreaksSchema = errors.New("the message breaks its schema")
+)
+
+// HoldsBack are the findings for which a message is not sent unasked.
+//
+//nolint:gochecknoglobals // a table: it is never written to
+var HoldsBack = []string{
+	"message.placeholder-left",
+	"message.invalid",
+	"message.body-differs",
+	"message.namespace-differs",
+}
+
+// heldBack makes the finding the one that stops the call, where the message was held
+// back for that reason.
+func (c *Case) heldBack(f *exchange.Finding, reason error) []exchange.Finding {
+	if errors.Is(c.Held, reason) {
+		f.Severity = exchange.Stop
+		f.Why = strings.Replace(f.Why, "; it goes out empty.", ".", 1) +
+			" It is not sent unasked: --as-it-is, or a on the path, sends it all the same."
+	}
+	return one(*f)
 }
 
 // TooLargeError is an envelope over the send limit.

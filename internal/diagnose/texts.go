@@ -239,7 +239,7 @@ var texts = map[string]Text{
 	},
 	"message.placeholder-left": {
 		"A value was never filled in.",
-		"The draft holds a placeholder; it goes out empty.",
+		"The draft holds a placeholder. What is required is not sent unasked; what is optional is left out.",
 		"Fill it in, or leave the element out where it may be.",
 	},
 	"message.body-differs": {

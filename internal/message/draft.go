@@ -533,7 +533,21 @@ func (d *Draft) Unfilled() []Item {
 	return out
 }
 
-// Outgoing is the draft without its placeholders, which are never sent.
+// Demanded are the rows still to be filled in that must be: required ones, choices that
+// were not made, and header blocks that were put in.
+func (d *Draft) Demanded() []Item {
+	return slices.DeleteFunc(d.Unfilled(), d.leavesOut)
+}
+
+// leavesOut tells whether an unfilled row is left out when the draft is sent: an optional
+// element.
+func (d *Draft) leavesOut(it Item) bool {
+	block := it.Depth == 0 && d.Decl != nil && d.Decl.Name.Local == headers
+	return it.Kind == Leaf && !it.Required && !block
+}
+
+// Outgoing is the draft without its placeholders, which are never sent: what is required
+// goes out empty, an optional element is left out.
 func (d *Draft) Outgoing() []byte { return d.clear() }
 
 func (d *Draft) withoutPlaceholders() []byte {
@@ -542,9 +556,18 @@ func (d *Draft) withoutPlaceholders() []byte {
 	}
 	var out []byte
 	at := 0
+	gone := map[int]int{} // where elements that are left out begin, and where they end
+	for _, it := range d.items {
+		if it.Unfilled && d.leavesOut(it) {
+			gone[it.Node.Span().Start] = it.Node.Span().End
+		}
+	}
 	for i := 1; i <= d.doc.Len(); i++ {
 		n := d.doc.NodeAt(i)
-		if n.Kind() == xmltree.ProcInst && isPlaceholder(n.Text()) {
+		if end, ok := gone[n.Span().Start]; ok && n.Span().End == end {
+			out, at = append(out, d.src[at:n.Span().Start]...), end
+		}
+		if n.Span().Start >= at && n.Kind() == xmltree.ProcInst && isPlaceholder(n.Text()) {
 			out = append(out, d.src[at:n.Span().Start]...)
 			at = n.Span().End
 		}

@@ -35,6 +35,18 @@ func TestHeaderBlocksAreADraftOfTheirOwn(t *testing.T) {
 	assert.Contains(t, string(h.Samples()[1]), "<?fill")
 	assert.False(t, h.Put(schema.QName{Local: "other"}))
 
+	// What is optional and was never filled in is left out; a block that was put in is not.
+	h = NewHeader(
+		s,
+		[]*schema.Element{clerk, trace},
+		[]byte(`<headers xmlns:a="urn:s"><a:clerk><a:name>x</a:name><a:desk><?fill int?></a:desk></a:clerk></headers>`),
+	)
+	assert.Len(t, h.Unfilled(), 1)
+	assert.Empty(t, h.Demanded())
+	assert.NotContains(t, string(h.Blocks()[0]), "desk")
+	require.True(t, h.Put(trace.Name))
+	assert.Len(t, h.Demanded(), 1)
+
 	// Prefixes that the root declares go with the blocks that need them.
 	h = NewHeader(
 		s,

@@ -97,7 +97,7 @@ func (b *bench) plan(ns string, secure bool, set []string) call.Plan {
 		port, version = "P12", "1.2"
 	}
 	p := call.Plan{
-		Contract: b.f.Contract, Served: b.f.Served, Operation: "Moor", Endpoint: "moor", Agent: "truth",
+		AsItIs: true, Contract: b.f.Contract, Served: b.f.Served, Operation: "Moor", Endpoint: "moor", Agent: "truth",
 		ReadFile: os.ReadFile, Port: b.f.Contract.Port(port),
 		Identity: func(string) (*identity.Identity, error) {
 			return &identity.Identity{Name: "desk", User: "mooring-desk", Secret: "env:TRUTH_SECRET"}, nil
@@ -230,7 +230,12 @@ func (b *bench) play(r *tally) {
 				if odd.body != nil {
 					body = odd.body(body)
 				}
-				where := fmt.Sprintf("%s · %s · %s · own", c.name, cmp.Or(words[a], fmt.Sprint("answer ", a+1)), odd.name)
+				where := fmt.Sprintf(
+					"%s · %s · %s · own",
+					c.name,
+					cmp.Or(words[a], fmt.Sprint("answer ", a+1)),
+					odd.name,
+				)
 				if n%4 == 1 && !c.own {
 					where = strings.TrimSuffix(where, "own") + "relayed"
 					r.count(c, b.relayed(ns, secure, c, body), where)
@@ -254,15 +259,32 @@ func healthyAnswers() []answer {
 			w.reply(200, strings.Replace(media(ns), "utf-8", `"utf-8"`, 1), envelope(ns, "<!-- empty -->", ok))
 		},
 		func(w *wire, ns string) {
-			w.reply(200, media(ns), envelope(ns, "", `<x:MoorResponse xmlns:x="`+moorNS+`"><x:berth>N02</x:berth></x:MoorResponse>`),
-				"X-Powered-By: slack water", "Vary: *", "Server: quay")
+			w.reply(
+				200,
+				media(ns),
+				envelope(ns, "", `<x:MoorResponse xmlns:x="`+moorNS+`"><x:berth>N02</x:berth></x:MoorResponse>`),
+				"X-Powered-By: slack water",
+				"Vary: *",
+				"Server: quay",
+			)
 		},
 		func(w *wire, ns string) {
-			w.reply(200, media(ns), "\n\n"+strings.TrimPrefix(envelope(ns, "", "\n  "+ok+"\n"), `<?xml version="1.0" encoding="UTF-8"?>`)+"\n\n")
+			w.reply(
+				200,
+				media(ns),
+				"\n\n"+strings.TrimPrefix(
+					envelope(ns, "", "\n  "+ok+"\n"),
+					`<?xml version="1.0" encoding="UTF-8"?>`,
+				)+"\n\n",
+			)
 		},
 		func(w *wire, ns string) { // late, and in pieces
 			body := envelope(ns, "", ok)
-			_, _ = fmt.Fprintf(w, "HTTP/1.1 200 OK\r\ncontent-type: %s\r\ntransfer-encoding: chunked\r\nConnection: close\r\n\r\n", media(ns))
+			_, _ = fmt.Fprintf(
+				w,
+				"HTTP/1.1 200 OK\r\ncontent-type: %s\r\ntransfer-encoding: chunked\r\nConnection: close\r\n\r\n",
+				media(ns),
+			)
 			for _, part := range []string{body[:50], body[50:]} {
 				_, _ = fmt.Fprintf(w, "%x\r\n%s\r\n", len(part), part)
 				time.Sleep(time.Millisecond)
@@ -270,14 +292,29 @@ func healthyAnswers() []answer {
 			_, _ = fmt.Fprint(w, "0\r\n\r\n")
 		},
 		func(w *wire, ns string) {
-			w.reply(200, media(ns), envelope(ns, `<t:Trace xmlns:t="urn:skerry:trace">a</t:Trace>`, ok), "Date: Sat, 01 Jan 2000 00:00:00 GMT")
+			w.reply(
+				200,
+				media(ns),
+				envelope(ns, `<t:Trace xmlns:t="urn:skerry:trace">a</t:Trace>`, ok),
+				"Date: Sat, 01 Jan 2000 00:00:00 GMT",
+			)
 		},
 		func(w *wire, ns string) {
-			w.reply(200, media(ns), strings.Replace(envelope(ns, "", ok), "UTF-8", "utf-8", 1), "Set-Cookie: desk=north; Path=/")
+			w.reply(
+				200,
+				media(ns),
+				strings.Replace(envelope(ns, "", ok), "UTF-8", "utf-8", 1),
+				"Set-Cookie: desk=north; Path=/",
+			)
 		},
 		func(w *wire, ns string) {
 			body := envelope(ns, "", ok)
-			_, _ = fmt.Fprintf(w, "HTTP/1.1 200 OK\r\nContent-Type: %s\r\n\r\n%s", media(ns), body) // ends with the connection
+			_, _ = fmt.Fprintf(
+				w,
+				"HTTP/1.1 200 OK\r\nContent-Type: %s\r\n\r\n%s",
+				media(ns),
+				body,
+			) // ends with the connection
 		},
 		func(w *wire, ns string) {
 			_, _ = fmt.Fprint(w, "HTTP/1.1 100 Continue\r\n\r\n")
@@ -306,7 +343,10 @@ func (b *bench) healthy(r *tally) {
 					r.healthy++
 					for _, f := range x.Findings {
 						if f.Severity != exchange.Note {
-							r.alarms = append(r.alarms, fmt.Sprintf("answer %d · %s · %v: %s %s", ai+1, body, set, f.ID, f.Why))
+							r.alarms = append(
+								r.alarms,
+								fmt.Sprintf("answer %d · %s · %v: %s %s", ai+1, body, set, f.ID, f.Why),
+							)
 						}
 					}
 				}
@@ -320,7 +360,12 @@ func (b *bench) healthy(r *tally) {
 func TestTheTableOfTruth(t *testing.T) {
 	t.Setenv("TRUTH_SECRET", "slack-water-nine")
 	o := open(t)
-	f, err := call.Fetch(t.Context(), "http://"+o.host+"/moor?wsdl", call.Plan{Agent: "truth", ReadFile: os.ReadFile}, nil)
+	f, err := call.Fetch(
+		t.Context(),
+		"http://"+o.host+"/moor?wsdl",
+		call.Plan{Agent: "truth", ReadFile: os.ReadFile},
+		nil,
+	)
 	require.NoError(t, err)
 	b := &bench{t: t, o: o, f: f, file: filepath.Join(t.TempDir(), "moor.pem")}
 	require.NoError(t, os.WriteFile(b.file, trust.PEM(o.cert.Cert), 0o600))

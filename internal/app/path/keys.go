@@ -1,12 +1,14 @@
 package path
 
 import (
+	"slices"
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
 
 	"orenda/internal/app/state"
 	"orenda/internal/app/ui"
+	"orenda/internal/diagnose"
 	"orenda/internal/endpoint"
 	"orenda/internal/exchange"
 	"orenda/internal/workspace"
@@ -127,6 +129,21 @@ func (v *View) goUntil() tea.Cmd {
 	return nil
 }
 
+// heldBack tells whether a message was not sent because of what it says.
+func heldBack(x *exchange.Exchange) bool {
+	c := x.Cause()
+	return x.StoppedAt == exchange.Message && c != nil &&
+		slices.Contains(diagnose.HoldsBack, c.ID)
+}
+
+// goAsItIs sends the message that was held back.
+func (v *View) goAsItIs() tea.Cmd {
+	if a := v.s.Careful(v.s.One(), v.s.SendAsItIs); a != nil {
+		return func() tea.Msg { return *a }
+	}
+	return nil
+}
+
 func (v *View) nextOffer() {
 	if n := len(v.offers(v.s.Exchange())); n > 0 {
 		v.remedy = (v.remedy + 1) % n
@@ -231,7 +248,7 @@ func (v *View) ignorable(x *exchange.Exchange) *exchange.Finding {
 	var first *exchange.Finding
 	for i := range x.Findings {
 		f := &x.Findings[i]
-		if f.Severity == exchange.Stop || f.ID == "" {
+		if f.Severity == exchange.Stop && f.ID != "message.invalid" || f.ID == "" {
 			continue
 		}
 		if f.Stage == v.stage {

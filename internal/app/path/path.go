@@ -75,6 +75,9 @@ func (v *View) Keys() []ui.Key {
 	case len(v.offers(x)) > 0:
 		keys = append(keys, ui.On("enter", "⏎", "repair", ui.Do(v.repair)))
 	}
+	if heldBack(x) {
+		keys = append(keys, ui.On("a", "a", "send it all the same", ui.Asks(v.goAsItIs)))
+	}
 	keys = append(keys,
 		ui.Shown("g", "g", "go: send"),
 		ui.On("up down k j", "↑↓", "stage", v.move),

@@ -48,6 +48,17 @@ func (s *State) SendUntil(until exchange.Stage) {
 	s.Fetching = nil
 }
 
+// SendAsItIs sends the chosen cell although values are not filled in, or its message
+// breaks its schema; for this call only.
+func (s *State) SendAsItIs() {
+	if s.waits(s.SendAsItIs) {
+		return
+	}
+	s.calls.asItIs = true
+	s.Send()
+	s.calls.asItIs = false
+}
+
 // waits tells whether something must wait for the call of the chosen cell. Where
 // that has ended, and is only being kept, it is done as soon as that is.
 func (s *State) waits(do func()) bool {
@@ -150,6 +161,7 @@ func (s *State) start(t Target, changes []exchange.Change, until exchange.Stage,
 		}
 	}
 	p.Changes, p.Until = changes, until
+	p.AsItIs = s.calls.asItIs
 	p.SkipVerify, s.SkipVerify = s.SkipVerify && !many, false
 	c := call.New(p, s.notify)
 	id := c.Snapshot().ID

@@ -94,6 +94,7 @@ type calls struct {
 	clear    map[string]*exchange.Exchange // of this sitting, with their secrets, by id
 	changes  map[CallKey][]exchange.Change // since the last attempt
 	as       string                        // an identity for the call that is about to begin
+	asItIs   bool                          // the call that is about to begin is not held back
 	checking bool                          // checks are under way
 	next     func()                        // sends once what ended is kept
 }

@@ -247,6 +247,10 @@ func TestHaltEndsACallAtOnce(t *testing.T) {
 	choose(t, s, "FindBerths", "BerthDesk11")
 	require.NoError(t, s.SetSetting("address", "http://"+h.Plain+"/berths/~wait.timed-out"))
 	s.Send()
+	settle(t, s)
+	require.Len(t, s.Attempts, 1)
+	assert.Equal(t, exchange.Message, s.Attempts[0].StoppedAt, "an unfilled draft is not sent unasked")
+	s.SendAsItIs()
 	require.Eventually(
 		t,
 		func() bool { return s.Running().Stage(exchange.Wait).State == exchange.Open },
