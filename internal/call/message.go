@@ -148,7 +148,8 @@ func (c *composing) typed() {
 func (c *composing) build() {
 	out := c.draft.Outgoing()
 	if c.draft.Envelope() == nil {
-		c.plain, _ = soap.Build(c.version(), c.header.Blocks(), out)
+		whole, _ := soap.BuildAfter(headRoom, c.version(), c.header.Blocks(), out)
+		c.front, c.plain = whole[:headRoom], whole[headRoom:]
 		return
 	}
 	c.plain = out
@@ -158,6 +159,9 @@ func (c *composing) build() {
 	}
 	c.rec.Fact(exchange.Message, "envelope", said)
 }
+
+// headRoom is room for the head of an HTTP request before its envelope, in bytes.
+const headRoom = 768
 
 // note is the message in one line.
 func (c *composing) note() string {

@@ -196,6 +196,9 @@ func callRequest(c *network) wire.Request {
 		req.Header,
 		soap.HTTPHeaders(sentVersion(&c.base, c.draft), s.Text("charset"), c.action, c.hasAction)...)
 	c.packed(&req)
+	if n := len(c.front); len(req.Body) > 0 && n > 0 && &c.front[:n+1][n] == &req.Body[0] {
+		req.Front, c.front = c.front, nil // later legs have a head of their own
+	}
 	if c.credentials.ntlm == negotiating { // what it is about follows once the server knows who calls
 		req.Body, req.Secret = nil, nil
 	}

@@ -48,6 +48,7 @@ type composed struct {
 	draft         *message.Draft // as it is sent, variables in
 	header        *message.Draft // header blocks; nil where there are none
 	plain         []byte         // the envelope, before it is secured
+	front         []byte         // room for one head right before plain, in the same memory
 	attached      attached       // what is sent beside it
 	invalid       []schema.Error // of the draft
 	headerInvalid []schema.Error // of the header blocks
@@ -329,7 +330,7 @@ func (c *Call) overTheWire(ctx context.Context, s *step) (exchange.Stage, error)
 	n := c.network()
 	n.compose, n.follow = s.request, s.follow
 	at, err := n.run(ctx)
-	c.outs.secured, c.outs.crossed = n.secured, n.crossed
+	c.outs.secured, c.outs.crossed, c.outs.composed.front = n.secured, n.crossed, n.front
 	return at, err
 }
 

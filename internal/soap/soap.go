@@ -3,7 +3,6 @@
 package soap
 
 import (
-	"bytes"
 	"fmt"
 	"mime"
 	"strings"
@@ -113,22 +112,34 @@ func HTTPHeaders(v Version, charset, action string, hasAction bool) [][2]string 
 // Build writes an envelope around header blocks and a body, both given as XML
 // that stands on its own. The offset of the body's content comes with it.
 func Build(v Version, headers [][]byte, body []byte) (envelope []byte, bodyAt int) {
-	var b strings.Builder
-	b.WriteString(
-		`<?xml version="1.0" encoding="UTF-8"?>` + "\n" + `<soap:Envelope xmlns:soap="` + v.Namespace() + `">`,
-	)
-	if len(headers) > 0 {
-		b.WriteString("\n  <soap:Header>")
-		for _, h := range headers {
-			b.WriteString("\n")
-			b.Write(h)
-		}
-		b.WriteString("\n  </soap:Header>")
-	}
-	b.WriteString("\n  <soap:Body>\n")
-	const end = "\n  </soap:Body>\n</soap:Envelope>\n"
-	return bytes.Join([][]byte{[]byte(b.String()), body, []byte(end)}, nil), b.Len()
+	return BuildAfter(0, v, headers, body)
 }
+
+// BuildAfter is Build with room before the envelope, in which what goes before it on the
+// wire can be written without a copy of the envelope: out[room:] is the envelope.
+func BuildAfter(room int, v Version, headers [][]byte, body []byte) (out []byte, bodyAt int) {
+	const end = "\n  </soap:Body>\n</soap:Envelope>\n"
+	size := room + usualHead + len(body) + len(end)
+	for _, h := range headers {
+		size += len(h) + 1
+	}
+	b := make([]byte, room, size)
+	b = append(b, `<?xml version="1.0" encoding="UTF-8"?>`+"\n"+`<soap:Envelope xmlns:soap="`...)
+	b = append(append(b, v.Namespace()...), `">`...)
+	if len(headers) > 0 {
+		b = append(b, "\n  <soap:Header>"...)
+		for _, h := range headers {
+			b = append(append(b, '\n'), h...)
+		}
+		b = append(b, "\n  </soap:Header>"...)
+	}
+	b = append(b, "\n  <soap:Body>\n"...)
+	bodyAt = len(b) - room
+	return append(append(b, body...), end...), bodyAt
+}
+
+// usualHead is room for what stands before the body, without header blocks.
+const usualHead = 192
 
 // Envelope is an envelope that was read.
 type Envelope struct {

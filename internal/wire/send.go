@@ -78,13 +78,24 @@ func (t *roundTrip) compose() {
 		for _, s := range t.req.Secret {
 			secrets = append(secrets, exchange.Span{Offset: s.Offset + h.Size, Length: s.Length})
 		}
-		t.payload = bytes.Join([][]byte{b.Bytes(), body}, nil)
+		t.payload = inFront(t.req.Front, b.Bytes(), body)
 		body = t.payload[h.Size:]
 	}
 	t.rec.Update(func(*exchange.Exchange) {
 		t.leg.Request, t.leg.SecretSpans, t.leg.BodySecrets = h, secrets, t.req.Secret
 		t.leg.RequestBody = body
 	})
+}
+
+// inFront is a head and its body in one: the head in the room before the body, where
+// there is enough.
+func inFront(front, head, body []byte) []byte {
+	at := len(front) - len(head)
+	if at < 0 || cap(front) < len(front)+len(body) {
+		return bytes.Join([][]byte{head, body}, nil)
+	}
+	copy(front[at:], head)
+	return front[at : len(front)+len(body)]
 }
 
 // chunk is the size of the chunks in which a request is sent.

@@ -239,3 +239,16 @@ func TestEndlessPeersAreCutOff(t *testing.T) {
 	_, err := Do(ctx, config(host, port), post("<a/>"), exchange.NewRecorder(&exchange.Exchange{}, nil))
 	assert.Equal(t, ReceiveTimeout, reason(err))
 }
+
+// A head is written before its body without a copy, where there is room; else both are
+// copied. What stands in the body never moves.
+func TestAHeadGoesInFrontOfItsBody(t *testing.T) {
+	whole := []byte("......body")
+	front, body := whole[:6], whole[6:]
+	assert.Equal(t, "headbody", string(inFront(front, []byte("head"), body)))
+	assert.Equal(t, "..headbody", string(whole))
+	assert.Equal(t, "a longer headbody", string(inFront(front, []byte("a longer head"), body)))
+	assert.Equal(t, "headbody", string(inFront(nil, []byte("head"), body)))
+	assert.Equal(t, "headbody", string(inFront(make([]byte, 6, 6), []byte("head"), body)), "not the same memory")
+	assert.Equal(t, "..headbody", string(whole))
+}

@@ -65,12 +65,15 @@ type Config struct {
 
 // Request is what is sent: the header fields in order and as spelled.
 type Request struct {
-	Purpose string          // of its leg: "" the call itself, "redirect"
-	Method  string          // POST, GET
-	Target  string          // path and query
-	Header  [][2]string     // names and values
-	Body    []byte          // without transfer coding
-	Secret  []exchange.Span // secrets in the body
+	Purpose string      // of its leg: "" the call itself, "redirect"
+	Method  string      // POST, GET
+	Target  string      // path and query
+	Header  [][2]string // names and values
+	Body    []byte      // without transfer coding
+	// Front is room for the head right before Body, in the same memory: its capacity
+	// reaches to Body's end. It is written once. nil: there is none, and Body is copied.
+	Front  []byte
+	Secret []exchange.Span // secrets in the body
 	// SecretHeader tells whether a field's value is a secret; nil: none is.
 	SecretHeader func(name string) bool
 }

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"strconv"
 	"strings"
+	"sync"
 	"unicode/utf8"
 )
 
@@ -97,18 +98,43 @@ func NewScanner(src []byte, limits Limits) *Scanner {
 	return s
 }
 
+// spare are scanners whose work is done: their room is used again.
+//
+//nolint:gochecknoglobals // a pool has no state that is seen
+var spare = sync.Pool{New: func() any {
+	return &Scanner{
+		cache: make([]cachedName, usualCache),
+		after: make([]cachedName, 0, fewNames),
+		open:  make([]openElement, 0, fewNames),
+	}
+}}
+
+// usualCache and greatCache are how many names are at hand, in texts up to 64 KB and above.
+const (
+	usualCache = 32
+	greatCache = 1024
+)
+
+// done gives the scanner's room back; its names belong to the tree.
+func (s *Scanner) done() {
+	if len(s.cache) != usualCache || cap(s.after) > fewNames || cap(s.open) > fewNames {
+		return
+	}
+	clear(s.cache)
+	clear(s.after[:cap(s.after)])
+	*s = Scanner{cache: s.cache, after: s.after[:0], open: s.open[:0]}
+	spare.Put(s)
+}
+
 // newScanner leaves it to the caller to look at the characters.
 func newScanner(src []byte, limits Limits) *Scanner {
-	cache := 32
+	s, _ := spare.Get().(*Scanner)
 	if len(src) > 64<<10 {
-		cache = 1024
+		s.cache = make([]cachedName, greatCache)
 	}
-	return &Scanner{src: src, limit: len(src), limits: limits, nextCtx: 2, ctx: 1, cache: make([]cachedName, cache),
-		names: make(
-			[]Name,
-			0,
-			fewNames,
-		), after: make([]cachedName, 0, fewNames), open: make([]openElement, 0, fewNames)}
+	s.src, s.limit, s.limits, s.nextCtx, s.ctx = src, len(src), limits, 2, 1
+	s.names = make([]Name, 0, fewNames)
+	return s
 }
 
 // NameOf is the name that an id stands for.

@@ -88,6 +88,7 @@ func ParseEncoded(src []byte, charset string, limits Limits) (*Document, error) 
 	s := NewScanner(text, limits)
 	err = d.build(s)
 	d.names = s.names
+	s.done()
 	return d, err
 }
 

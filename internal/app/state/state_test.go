@@ -116,6 +116,8 @@ func TestACallUnderWayIsNotSentTwice(t *testing.T) {
 	choose(t, s, "FindBerths", "BerthDesk11")
 	require.NoError(t, s.SetSetting("address", "http://"+h.Plain+"/berths/~wait.timed-out"))
 	require.NoError(t, s.SetSetting("answer-time", "1s"))
+	require.NoError(t, s.Draft().Set("length", "20"))
+	s.SaveDraft()
 	s.Send()
 	s.Send()
 	assert.Equal(t, 1, s.UnderWay())
