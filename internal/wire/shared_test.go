@@ -249,6 +249,6 @@ func TestAHeadGoesInFrontOfItsBody(t *testing.T) {
 	assert.Equal(t, "..headbody", string(whole))
 	assert.Equal(t, "a longer headbody", string(inFront(front, []byte("a longer head"), body)))
 	assert.Equal(t, "headbody", string(inFront(nil, []byte("head"), body)))
-	assert.Equal(t, "headbody", string(inFront(make([]byte, 6, 6), []byte("head"), body)), "not the same memory")
+	assert.Equal(t, "headbody", string(inFront(make([]byte, 6), []byte("head"), body)), "not the same memory")
 	assert.Equal(t, "..headbody", string(whole))
 }
