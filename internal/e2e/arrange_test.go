@@ -176,11 +176,11 @@ func TestArrangingEndpointsWithKeys(t *testing.T) {
 	s.keys("b", "x")
 	s.sees("what works in which environment", "model *", "live")
 	s.keys("g")
-	s.sees("‹▮▮▮▮ ▮▮▮ ▮▮ ▯▯›read")
+	s.sees("‹▮▮▯▯ ▯▯▯ ▯▯ ▯▯›message")
 	s.keys("Left")
 	s.sees("environment live")
 	s.keys("g")
-	s.sees("‹▯▯▯▯ ▯▯▯ ▯▯ ▯▯›address", "▮▮▮▮ ▮▮▮ ▮▮ ▯▯ read")
+	s.sees("‹▯▯▯▯ ▯▯▯ ▯▯ ▯▯›address", "▮▮▯▯ ▯▯▯ ▯▯ ▯▯ message")
 	s.keys("x")
 	s.sees("what works where")
 

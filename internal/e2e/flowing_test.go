@@ -76,6 +76,7 @@ func flowing(t testing.TB, contract, address, path string, more ...string) (resu
 				"2 GB",
 				"--repeat-limit",
 				"100000000",
+				"--as-it-is",
 			},
 			more...)...)
 }
