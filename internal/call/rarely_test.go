@@ -125,12 +125,17 @@ func TestWhatADraftLeavesOpen(t *testing.T) {
 		Agent:     "test",
 		Port:      d.Contract.Port("HarbourDues"),
 	}
-	p.SetDraft([]byte(`<Pay xmlns="urn:skerry:dues"><invoice></invoice><amount>1</amount><cash>true</cash></Pay>`))
+	p.SetDraft(
+		[]byte(`<Pay xmlns="urn:skerry:dues"><invoice>D-1000</invoice><amount>1.00</amount><cash>true</cash></Pay>`),
+	)
 	p.SetHeader(nil)
 	p.Settings.Set("soap", "1.1")
 	p.Settings.Set("address", "http://"+h.Plain+"/dues")
 	x = run(t, p)
-	found(t, x, "message.header-left-out")
+	f = found(t, x, "message.header-left-out")
+	assert.Equal(t, "message.header-left-out", ids(x)[0], "%v: the answer names the block: it leads", ids(x))
+	assert.Equal(t, exchange.ByName, f.By)
+	assert.Contains(t, f.Why, "The answer names it")
 }
 
 func TestAnEmptyValueIsOnlyNoted(t *testing.T) {

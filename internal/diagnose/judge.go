@@ -88,9 +88,10 @@ var explains = map[string][]string{
 		"message.placeholder-left",
 		"message.body-differs",
 		"message.namespace-differs",
+		"message.header-left-out",
 	},
-	"read.fault-server":           {"message.invalid", "message.placeholder-left"},
-	"read.fault-declared":         {"message.invalid"},
+	"read.fault-server":           {"message.invalid", "message.placeholder-left", "message.header-left-out"},
+	"read.fault-declared":         {"message.invalid", "message.header-left-out"},
 	"read.fault-operation":        {"binding.action-differs", "message.body-differs", "message.namespace-differs"},
 	"read.fault-action":           {"binding.action-differs", "message.body-differs"},
 	"read.fault-version":          {"binding.version-differs"},
@@ -156,7 +157,7 @@ func (c *Case) judge(fs []exchange.Finding) []exchange.Finding {
 		}
 		by := c.ground(&fs[i], &fs[0])
 		if by == "" {
-			if !c.heldInAPass(&fs[i]) {
+			if id != "message.header-left-out" && !c.heldInAPass(&fs[i]) {
 				possible = append(possible, exchange.Hypothesis{
 					ID: id, Cause: fs[i].Title,
 					Predicts: "once it is mended, the call passes, or the answer is another",

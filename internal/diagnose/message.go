@@ -101,6 +101,9 @@ func headerLeftOut(c *Case) []exchange.Finding {
 		Remedies: []exchange.Remedy{exchange.NewRemedy("put "+list(names, 5)+" into the draft's header", changes...)},
 		Program:  "let your program send the header block " + list(names, 5),
 	}
+	if c.leftOutNamed() {
+		f.Why = strings.Replace(f.Why, "Whether the service insists is not said.", "The answer names it.", 1)
+	}
 	if c.Reply != nil && c.Reply.Fault != nil {
 		f.Severity, f.Certainty = exchange.Warn, exchange.Likely
 		for _, n := range names {

@@ -28,6 +28,12 @@ func (c *Case) ground(warning, stop *exchange.Finding) exchange.By {
 	if c.heldInAPass(warning) {
 		return ""
 	}
+	if warning.ID == "message.header-left-out" {
+		if c.leftOutNamed() {
+			return exchange.ByName
+		}
+		return ""
+	}
 	if warning.ID != "message.invalid" && warning.ID != "message.placeholder-left" {
 		return exchange.ByProof
 	}
@@ -55,6 +61,15 @@ func (c *Case) ground(warning, stop *exchange.Finding) exchange.By {
 		return exchange.ByDifference
 	}
 	return ""
+}
+
+// leftOutNamed tells whether the answer speaks of a header, and of a declared block that
+// was left out by its name.
+func (c *Case) leftOutNamed() bool {
+	said := c.answerWords()
+	return strings.Contains(said, "header") && slices.ContainsFunc(c.Header.LeftOut(), func(q schema.QName) bool {
+		return hasWord(said, q.Local)
+	})
 }
 
 // answerWords are the words of the answer, in lower case.

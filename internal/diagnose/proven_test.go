@@ -6,6 +6,7 @@ import (
 	"github.com/stretchr/testify/assert"
 
 	"orenda/internal/exchange"
+	"orenda/internal/message"
 	"orenda/internal/schema"
 	"orenda/internal/soap"
 )
@@ -43,9 +44,23 @@ func TestAnOddValueLeadsOnlyWhereTheFaultSpeaksOfIt(t *testing.T) {
 	}
 }
 
-// A header block that is left out is no cause by itself, whatever the fault.
-func TestAHeaderLeftOutExplainsNothing(t *testing.T) {
-	for stop, warnings := range explains {
-		assert.NotContains(t, warnings, "message.header-left-out", stop)
+// A header block that is left out is no cause by itself, whatever the fault: only where
+// the answer speaks of a header, and of that block by its name.
+func TestAHeaderLeftOutExplainsOnlyWhatNamesIt(t *testing.T) {
+	left := exchange.Finding{ID: "message.header-left-out"}
+	clerk := &schema.Element{Name: schema.QName{Space: "urn:s", Local: "Clerk"}, Type: schema.AnyType()}
+	for said, want := range map[string]exchange.By{
+		"the header block Clerk is due":       exchange.ByName,
+		"SOAP header {urn:s}Clerk is missing": exchange.ByName,
+		"no vessel has the call sign SKAB":    "",
+		"the clerk is at lunch":               "",
+		"a header is missing":                 "",
+		"the header Clerkship is not known":   "",
+	} {
+		c := stopped(nil)
+		c.Header = message.NewHeader(schema.New(nil), []*schema.Element{clerk}, nil)
+		c.Reply = &soap.Envelope{Fault: &soap.Fault{Reason: said}}
+		stop := exchange.Finding{ID: "read.fault-client"}
+		assert.Equal(t, want, c.ground(&left, &stop), said)
 	}
 }
