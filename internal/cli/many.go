@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"orenda/internal/call"
+	"orenda/internal/diagnose"
 	"orenda/internal/exchange"
 	"orenda/internal/safe"
 	"orenda/internal/workspace"
@@ -32,27 +33,6 @@ func matching(w *workspace.Workspace, pattern string) (out []workspace.DraftRef,
 		}
 	}
 	return out, nil
-}
-
-// notSent says why a draft is not sent among many without being looked at; "" where
-// nothing speaks against it.
-func notSent(plan *call.Plan, changes bool) string {
-	switch {
-	case plan.NoEndpoint != nil || plan.Draft == nil || plan.Draft.Err() != nil:
-		return "" // the path says it
-	case changes:
-		return "it changes things at the service; --again sends it"
-	case plan.AsItIs:
-		return ""
-	case len(plan.Draft.Unfilled())+len(plan.Header.Unfilled()) > 0:
-		return fmt.Sprintf("%d values are not filled in", len(plan.Draft.Unfilled())+len(plan.Header.Unfilled()))
-	}
-	if plan.Settings.Switch("validate") && plan.SetAside["message.invalid"] == "" {
-		if bad := plan.Draft.Validate(); len(bad) > 0 {
-			return "it breaks its schema: " + bad[0].Path + ": " + bad[0].Message
-		}
-	}
-	return ""
 }
 
 // sent is a call among many, as --json prints it.
@@ -138,9 +118,8 @@ func (t *commandLine) sendOne(
 		return nil, err
 	}
 	one := &sent{Draft: p.ref.String(), Endpoint: plan.Endpoint}
-	changes := p.w.Config().DraftSettings[p.ref.ID()].Changes && !p.f.again
-	if one.Why = notSent(&plan, changes); one.Why != "" {
-		one.Outcome = "notSent"
+	if p.w.Config().DraftSettings[p.ref.ID()].Changes && !p.f.again {
+		one.Outcome, one.Why = "notSent", "it changes things at the service; --again sends it"
 		return one, nil
 	}
 	plan.Sessions, plan.Keep = sessions, func(x *exchange.Exchange) { _ = keep(x) }
@@ -150,6 +129,9 @@ func (t *commandLine) sendOne(
 	}
 	x = p.f.shown(x)
 	one.Outcome = string(x.Outcome)
+	if diagnose.HeldBack(x) {
+		one.Outcome = "notSent"
+	}
 	if x.Outcome != exchange.OutcomePassed {
 		one.Why = "at " + x.StoppedAt.String()
 		told := func(f exchange.Finding) bool { return f.Severity != exchange.Note }

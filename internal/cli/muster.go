@@ -1,9 +1,9 @@
 package cli
 
 import (
+	"bytes"
 	"context"
 	"crypto/sha256"
-	"encoding/csv"
 	"encoding/hex"
 	"encoding/json"
 	"errors"
@@ -82,6 +82,11 @@ func readMuster(w *workspace.Workspace, name string) (*muster.Muster, error) {
 	if err != nil {
 		return nil, err
 	}
+	return musterOf(file, src)
+}
+
+// musterOf is the muster that a file holds, or would hold.
+func musterOf(file string, src []byte) (*muster.Muster, error) {
 	m, err := muster.Read(strings.TrimSuffix(filepath.Base(file), ".toml"), src, func(beside string) ([]byte, error) {
 		if !filepath.IsLocal(beside) {
 			return nil, errors.New("a table lies beside its muster's file, or below it")
@@ -131,7 +136,7 @@ func (t *commandLine) musterRun(ctx context.Context, f *musterFlags, name string
 			}
 		}
 	}
-	o.Wants = f.wants(m)
+	o.Wants = f.wants()
 	run := m.Go(ctx, o)
 	for _, file := range f.reports {
 		write, err := run.Report(file)
@@ -143,7 +148,7 @@ func (t *commandLine) musterRun(ctx context.Context, f *musterFlags, name string
 	if err := keepRun(kept, run, o.Last); err != nil {
 		t.complain(fmt.Errorf("the outcomes were not kept: %w", err))
 	}
-	run = f.reported(run)
+	run = asked(run)
 	for i, file := range f.reports {
 		if err := user.WriteFileFrom(file, writers[i]); err != nil {
 			return unread{err}
@@ -152,38 +157,24 @@ func (t *commandLine) musterRun(ctx context.Context, f *musterFlags, name string
 	return t.tellRun(ctx, f, run)
 }
 
-// wants says which cases are run.
-func (f *musterFlags) wants(m *muster.Muster) func(*muster.Case, *muster.Result) bool {
-	needed := map[string]bool{} // by those that are run
-	for _, c := range slices.Backward(m.Cases) {
-		for _, v := range c.Values {
-			needed[v.From] = true
-		}
-	}
+// wants says which cases are run, by their last result; nil: all.
+func (f *musterFlags) wants() func(last *muster.Result) bool {
 	switch {
 	case f.onlyFailed:
-		return func(c *muster.Case, last *muster.Result) bool {
-			return last != nil && last.Outcome == muster.Unexpected || needed[c.Name]
-		}
+		return func(last *muster.Result) bool { return last != nil && last.Outcome == muster.Unexpected }
 	case f.resume:
-		return func(c *muster.Case, last *muster.Result) bool {
-			return last == nil || last.Outcome == muster.NotRun || needed[c.Name]
-		}
+		return func(last *muster.Result) bool { return last == nil || last.Outcome == muster.NotRun }
 	}
 	return nil
 }
 
-// reported is the run without the cases that nobody asked for.
-func (f *musterFlags) reported(run *muster.Run) *muster.Run {
-	if !f.onlyFailed && !f.resume {
-		return run
-	}
+// asked is the run without the cases that nobody asked for.
+func asked(run *muster.Run) *muster.Run {
 	run.Cases = slices.DeleteFunc(run.Cases, func(r muster.Result) bool {
-		asked := r.Outcome != muster.NotRun || len(r.Why) != 1 || r.Why[0] != "not asked for"
-		if !asked {
+		if r.LeftOut {
 			run.Counts.NotRun--
 		}
-		return !asked
+		return r.LeftOut
 	})
 	return run
 }
@@ -192,7 +183,7 @@ func (f *musterFlags) reported(run *muster.Run) *muster.Run {
 func keepRun(file string, run *muster.Run, last map[string]muster.Result) error {
 	out := make([]muster.Result, 0, len(run.Cases))
 	for _, r := range run.Cases {
-		if was, known := last[r.Name]; known && len(r.Why) == 1 && r.Why[0] == "not asked for" {
+		if was, known := last[r.Name]; known && r.LeftOut {
 			r = was
 		}
 		out = append(out, r)
@@ -250,13 +241,10 @@ func (t *commandLine) musterOptions(w *workspace.Workspace, f *musterFlags) (mus
 		}
 		return w.Plan(ref, end, f.env)
 	}
-	o.Refuses = func(c *muster.Case, p *call.Plan) string {
+	o.Refuses = func(c *muster.Case) string {
 		ref, err := w.FindDraft(c.Draft)
 		if err == nil && w.Config().DraftSettings[ref.ID()].Changes && !f.again {
 			return "it changes things at the service; --again sends it"
-		}
-		if p.Draft != nil && p.Draft.Err() == nil && len(p.Draft.Unfilled())+len(p.Header.Unfilled()) > 0 {
-			return fmt.Sprintf("%d values are not filled in", len(p.Draft.Unfilled())+len(p.Header.Unfilled()))
 		}
 		return ""
 	}
@@ -375,11 +363,12 @@ with the values that it was sent with. A table is added to the draft that stands
 		if len(old) > 0 && old[len(old)-1] != '\n' {
 			old = append(old, '\n')
 		}
-		if err := user.WriteFile(file, append(old, b.String()...)); err != nil {
+		src := append(old, b.String()...)
+		m, err := musterOf(file, src) // what cannot be read is not written
+		if err != nil {
 			return unread{err}
 		}
-		m, err := readMuster(w, args[0])
-		if err != nil {
+		if err := user.WriteFile(file, src); err != nil {
 			return unread{err}
 		}
 		fmt.Fprintf(t.out, "%s: %d cases\n", safe.Line(m.Name), len(m.Cases))
@@ -412,13 +401,15 @@ func (t *commandLine) caseOf(w *workspace.Workspace, arg, draft, name string) (t
 			return "", "", fmt.Errorf("%s: name the draft before its table", arg)
 		}
 		beside := safe.FileName(strings.TrimSuffix(filepath.Base(arg), ext)) + ext
-		if err := user.WriteFile(filepath.Join(w.Dir(), muster.Folder, beside), b); err != nil {
-			return "", "", unread{err}
+		at := filepath.Join(w.Dir(), muster.Folder, beside)
+		if there, err := os.ReadFile(at); err == nil && !bytes.Equal(there, b) {
+			return "", "", fmt.Errorf(
+				"there is another table %s beside the musters already; give this one another name",
+				beside,
+			)
 		}
-		if ext == ".csv" {
-			if _, err := csv.NewReader(strings.NewReader(string(b))).Read(); err != nil {
-				return "", "", unread{fmt.Errorf("%s: %w", arg, err)}
-			}
+		if err := user.WriteFile(at, b); err != nil {
+			return "", "", unread{err}
 		}
 		text, err := write(addedCase{Draft: draft, Table: beside})
 		return text, draft, err

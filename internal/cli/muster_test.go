@@ -85,8 +85,23 @@ table = "signs.csv"
 		"wrongly expected,SKAL4,fault ; within=9s,\n")
 	report := filepath.Join(l.dir, "r.xml")
 	var run mustered
-	l.json(1, &run, "-w", ws, "muster", "run", "nightly", "--report", report, "--report", filepath.Join(l.dir, "r.html"),
-		"--report", filepath.Join(l.dir, "r.md"), "--report", filepath.Join(l.dir, "r.json"))
+	l.json(
+		1,
+		&run,
+		"-w",
+		ws,
+		"muster",
+		"run",
+		"nightly",
+		"--report",
+		report,
+		"--report",
+		filepath.Join(l.dir, "r.html"),
+		"--report",
+		filepath.Join(l.dir, "r.md"),
+		"--report",
+		filepath.Join(l.dir, "r.json"),
+	)
 	require.Len(t, run.Cases, 6, "%+v", run)
 	outcomes := map[string]string{}
 	for _, c := range run.Cases {
@@ -123,8 +138,12 @@ table = "signs.csv"
 
 	// Only what was unexpected, and what has changed since.
 	l.json(1, &run, "-w", ws, "muster", "run", "nightly", "--only-failed")
-	require.Len(t, run.Cases, 2, "the one, and the one whose reply another uses: %+v", run)
-	l.muster(ws, "nightly", "[[case]]\nname = \"wrongly expected\"\ndraft = \"LookUp/one\"\nendpoint = \"CallSigns\"\nexpect = [\"valid\"]\n")
+	require.Len(t, run.Cases, 1, "the one alone: it uses no other's reply: %+v", run)
+	l.muster(
+		ws,
+		"nightly",
+		"[[case]]\nname = \"wrongly expected\"\ndraft = \"LookUp/one\"\nendpoint = \"CallSigns\"\nexpect = [\"valid\"]\n",
+	)
 	l.json(0, &run, "-w", ws, "muster", "run", "nightly")
 	assert.Equal(t, "mended", run.Cases[0].Against)
 
@@ -134,8 +153,55 @@ table = "signs.csv"
 	code, out, errOut := l.run("-w", ws, "muster", "add", "more", "FindBerths/small", "last")
 	assert.Zero(t, code, errOut)
 	assert.Contains(t, out, "2 cases")
-	code, _, errOut = l.run("-w", ws, "muster", "run", filepath.Join(ws, "musters", "more.toml"), "--endpoint", "BerthDesk11", "--stop-at", "1")
+	code, _, errOut = l.run(
+		"-w",
+		ws,
+		"muster",
+		"run",
+		filepath.Join(ws, "musters", "more.toml"),
+		"--endpoint",
+		"BerthDesk11",
+		"--stop-at",
+		"1",
+	)
 	assert.NotEqual(t, 2, code, errOut)
+
+	// What the person made is not lost: neither the muster to a case that cannot be read,
+	// nor a table to another one of its name.
+	table := filepath.Join(l.dir, "signs.csv")
+	require.NoError(t, os.WriteFile(table, []byte("sign\nSKAL9\n"), 0o600))
+	code, _, errOut = l.run("-w", ws, "muster", "add", "more", "LookUp/one", table)
+	assert.NotZero(t, code)
+	assert.Contains(t, errOut, "there is another table signs.csv")
+	before, err := os.ReadFile(filepath.Join(ws, "musters", "more.toml"))
+	require.NoError(t, err)
+	table = filepath.Join(l.dir, "ragged.csv")
+	require.NoError(t, os.WriteFile(table, []byte("sign\nSKAL9,1,2\n"), 0o600))
+	code, _, errOut = l.run("-w", ws, "muster", "add", "more", "LookUp/one", table)
+	assert.NotZero(t, code)
+	assert.Contains(t, errOut, "3 cells")
+	after, err := os.ReadFile(filepath.Join(ws, "musters", "more.toml"))
+	require.NoError(t, err)
+	assert.Equal(t, string(before), string(after))
+}
+
+// An empty cell says nothing, and "" is an empty value: also far down, after blank lines.
+func TestAnEmptyCell(t *testing.T) {
+	l := at(t)
+	ws := l.exploring()
+	l.muster(
+		ws,
+		"cells",
+		"[[case]]\ndraft = \"FindBerths/small\"\nendpoint = \"BerthDesk11\"\ntable = \"cells.csv\"\n",
+		"cells.csv",
+		"name,length,endpoint\n\nkept,,\n\nempty,\"\",\nother,12,BerthDesk12\n",
+	)
+	var run mustered
+	l.json(1, &run, "-w", ws, "muster", "run", "cells")
+	require.Len(t, run.Cases, 3)
+	assert.Equal(t, "asExpected", run.Cases[0].Outcome, "%+v", run.Cases[0])
+	assert.Equal(t, "notRun", run.Cases[1].Outcome, "an empty length breaks its schema: %+v", run.Cases[1])
+	assert.Equal(t, "asExpected", run.Cases[2].Outcome)
 }
 
 func TestWhatIsNoMuster(t *testing.T) {
@@ -171,7 +237,13 @@ func TestManyCases(t *testing.T) {
 		require.NoError(t, w.Write([]string{fmt.Sprintf("case %d", i), fmt.Sprint(8 + i%50), "valid"}))
 	}
 	w.Flush()
-	l.muster(ws, "many", "[[case]]\ndraft = \"FindBerths/small\"\nendpoint = \"BerthDesk11\"\ntable = \"many.csv\"\n", "many.csv", b.String())
+	l.muster(
+		ws,
+		"many",
+		"[[case]]\ndraft = \"FindBerths/small\"\nendpoint = \"BerthDesk11\"\ntable = \"many.csv\"\n",
+		"many.csv",
+		b.String(),
+	)
 	var run mustered
 	l.json(0, &run, "-w", ws, "muster", "run", "many", "--at-once", "8")
 	assert.Equal(t, all, run.Counts.AsExpected)

@@ -202,6 +202,9 @@ func (t *commandLine) printPossibilities(f *exchange.Finding) {
 			fmt.Fprintf(t.err, "       %-7s    %s\n", "", l)
 		}
 	}
+	if diagnose.Holds(*f) {
+		fmt.Fprintf(t.err, "       call with --as-it-is to send it all the same\n")
+	}
 	if f.Unchecked() {
 		fmt.Fprintf(t.err, "       %-7s  call again with --checks to find out\n", "")
 	}

@@ -89,20 +89,21 @@ func headerLeftOut(c *Case) []exchange.Finding {
 		names = append(names, q.Local)
 		changes = append(changes, exchange.Change{Where: "draft", Key: "header", To: q.String()})
 	}
+	insists := "Whether the service insists is not said."
+	if c.leftOutNamed() {
+		insists = "The answer names it."
+	}
 	f := exchange.Finding{
 		Title: "a declared header block is left out",
 		Why: fmt.Sprintf(
-			"The contract declares %s in the header of %s, and the draft leaves it out. Whether the service insists "+
-				"is not said.",
+			"The contract declares %s in the header of %s, and the draft leaves it out. %s",
 			list(names, 5),
 			c.Operation.Name,
+			insists,
 		),
 		Evidence: []exchange.Evidence{c.inContract(c.Operation.At, c.Operation.Name)},
 		Remedies: []exchange.Remedy{exchange.NewRemedy("put "+list(names, 5)+" into the draft's header", changes...)},
 		Program:  "let your program send the header block " + list(names, 5),
-	}
-	if c.leftOutNamed() {
-		f.Why = strings.Replace(f.Why, "Whether the service insists is not said.", "The answer names it.", 1)
 	}
 	if c.Reply != nil && c.Reply.Fault != nil {
 		f.Severity, f.Certainty = exchange.Warn, exchange.Likely
@@ -149,11 +150,12 @@ func placeholderLeft(c *Case) []exchange.Finding {
 	if len(paths) == 0 {
 		return nil
 	}
-	f.Why = fmt.Sprintf(
-		"%s %s a placeholder; it goes out empty.",
-		list(paths, 5),
-		map[bool]string{true: "holds", false: "hold"}[len(paths) == 1],
-	)
+	goes := "; it goes out empty"
+	if errors.Is(c.Held, ErrUnfilled) {
+		goes = ""
+	}
+	f.Why = fmt.Sprintf("%s %s a placeholder%s.", list(paths, 5),
+		map[bool]string{true: "holds", false: "hold"}[len(paths) == 1], goes)
 	if !certain {
 		f.Certainty = exchange.Likely
 		f.Why = fmt.Sprintf("%s looks like a placeholder that another program leaves.", list(paths, 5))
@@ -283,14 +285,21 @@ var (
 	ErrBreaksSchema = errors.New("the message breaks its schema")
 )
 
-// HoldsBack are the findings for which a message is not sent unasked.
-//
-//nolint:gochecknoglobals // a table: it is never written to
-var HoldsBack = []string{
-	"message.placeholder-left",
-	"message.invalid",
-	"message.body-differs",
-	"message.namespace-differs",
+// HeldBack tells whether a message was not sent because of what it says.
+func HeldBack(x *exchange.Exchange) bool {
+	return x.StoppedAt == exchange.Message && slices.ContainsFunc(x.Findings, Holds)
+}
+
+// Holds tells whether a finding keeps a message from being sent unasked.
+func Holds(f exchange.Finding) bool {
+	if f.Severity != exchange.Stop {
+		return false
+	}
+	switch f.ID {
+	case "message.placeholder-left", "message.invalid", "message.body-differs", "message.namespace-differs":
+		return true
+	}
+	return false
 }
 
 // heldBack makes the finding the one that stops the call, where the message was held
@@ -298,8 +307,7 @@ var HoldsBack = []string{
 func (c *Case) heldBack(f *exchange.Finding, reason error) []exchange.Finding {
 	if errors.Is(c.Held, reason) {
 		f.Severity = exchange.Stop
-		f.Why = strings.Replace(f.Why, "; it goes out empty.", ".", 1) +
-			" It is not sent unasked: --as-it-is, or a on the path, sends it all the same."
+		f.Why += " It is not sent unasked."
 	}
 	return one(*f)
 }

@@ -175,8 +175,8 @@ func table(name string, b []byte) (out []row, err error) {
 	if err != nil {
 		return nil, err
 	}
+	lines := lineStarts(b)
 	for {
-		quoted := r.InputOffset()
 		record, err := r.Read()
 		if errors.Is(err, io.EOF) {
 			return out, nil
@@ -190,7 +190,7 @@ func table(name string, b []byte) (out []row, err error) {
 		}
 		var cells row
 		for i, text := range record {
-			if text == "" && !isQuoted(b, quoted, r, i) {
+			if text == "" && !isQuoted(b, lines, r, i) {
 				continue // an empty cell says nothing
 			}
 			if text == `""` {
@@ -202,19 +202,22 @@ func table(name string, b []byte) (out []row, err error) {
 	}
 }
 
-// isQuoted tells whether an empty cell was written as "": an empty value.
-func isQuoted(b []byte, _ int64, r *csv.Reader, field int) bool {
-	line, column := r.FieldPos(field)
-	at := 0
-	for n := 1; n < line; n++ {
-		i := bytes.IndexByte(b[at:], '\n')
-		if i < 0 {
-			return false
+// lineStarts are the offsets at which lines begin.
+func lineStarts(b []byte) []int {
+	out := []int{0}
+	for i, c := range b {
+		if c == '\n' {
+			out = append(out, i+1)
 		}
-		at += i + 1
 	}
-	at += column - 1
-	return at >= 0 && at < len(b) && b[at] == '"'
+	return out
+}
+
+// isQuoted tells whether an empty cell was written as "": an empty value.
+func isQuoted(b []byte, lines []int, r *csv.Reader, field int) bool {
+	line, column := r.FieldPos(field)
+	at := lines[line-1] + column - 1
+	return at < len(b) && b[at] == '"'
 }
 
 func jsonLines(b []byte) (out []row, err error) {

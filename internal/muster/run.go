@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"orenda/internal/call"
+	"orenda/internal/diagnose"
 	"orenda/internal/exchange"
 	"orenda/internal/message"
 	"orenda/internal/soap"
@@ -36,6 +37,7 @@ type Result struct {
 	Endpoint  string   `json:"endpoint"`          // over which
 	Cause     string   `json:"cause,omitempty"`   // the finding that leads, where it was unexpected
 	Against   string   `json:"against,omitempty"` // the last run: newlyFailed, mended, or "" the same
+	LeftOut   bool     `json:"-"`                 // not run because nobody asked for it
 }
 
 // Counts are how many cases had each outcome.
@@ -70,16 +72,18 @@ const MaxAtOnce = 64
 
 // Options say how a muster is run.
 type Options struct {
-	Plan    func(c *Case) (call.Plan, error)   // how a case is called; its draft is not filled yet
-	Refuses func(c *Case, p *call.Plan) string // why a case is not to be sent; "" nothing speaks against it
-	Keep    func(x *exchange.Exchange)         // told of each exchange, from several goroutines; may be nil
-	Told    func(done, all int, r *Result)     // of each case that ended, one at a time; may be nil
-	Last    map[string]Result                  // of the last run, by name; may be nil
-	Wants   func(c *Case, last *Result) bool   // which cases are run; nil: all
-	AtOnce  int                                // calls at a time; 0: one
-	Rate    float64                            // cases begun a second at most; 0: as fast as it goes
-	StopAt  int                                // unexpected ones after which no more are begun; 0: never
-	Now     func() time.Time                   // the clock
+	Plan    func(c *Case) (call.Plan, error) // how a case is called; its draft is not filled yet
+	Refuses func(c *Case) string             // why a case is not to be sent; "" nothing speaks against it
+	Keep    func(x *exchange.Exchange)       // told of each exchange, from several goroutines; may be nil
+	Told    func(done, all int, r *Result)   // of each case that ended, one at a time; may be nil
+	Last    map[string]Result                // of the last run, by name; may be nil
+	// Wants says by its last result, which may be nil, whether a case is run; nil: all. A
+	// case whose reply one of these uses is run too.
+	Wants  func(last *Result) bool
+	AtOnce int              // calls at a time; 0: one
+	Rate   float64          // cases begun a second at most; 0: as fast as it goes
+	StopAt int              // unexpected ones after which no more are begun; 0: never
+	Now    func() time.Time // the clock
 }
 
 // Go runs the cases. A run that is halted by its context gives what it has.
@@ -123,16 +127,13 @@ func (g *going) all(ctx context.Context) {
 	var under sync.WaitGroup
 	room := make(chan struct{}, min(max(g.o.AtOnce, 1), MaxAtOnce))
 	next := time.Now()
+	wanted := g.m.wanted(&g.o)
 	for i := range g.m.Cases {
 		c := &g.m.Cases[i]
-		last, known := g.o.Last[c.Name]
-		var was *Result
-		if known {
-			was = &last
-		}
+		was := g.o.last(c)
 		switch {
-		case g.o.Wants != nil && !g.o.Wants(c, was):
-			g.end(i, was, Result{Name: c.Name, Outcome: NotRun, Why: []string{"not asked for"}})
+		case !wanted[i]:
+			g.end(i, was, Result{Name: c.Name, Outcome: NotRun, Why: []string{"not asked for"}, LeftOut: true})
 			continue
 		case ctx.Err() != nil:
 			g.end(i, was, Result{Name: c.Name, Outcome: NotRun, Why: []string{"the run was halted"}})
@@ -161,6 +162,29 @@ func (g *going) all(ctx context.Context) {
 		}
 	}
 	under.Wait()
+}
+
+// last is the case's result in the last run, or nil.
+func (o *Options) last(c *Case) *Result {
+	if r, known := o.Last[c.Name]; known {
+		return &r
+	}
+	return nil
+}
+
+// wanted tells of each case whether it is run: a case uses replies of earlier ones only.
+func (m *Muster) wanted(o *Options) []bool {
+	out, used := make([]bool, len(m.Cases)), map[string]bool{}
+	for i := len(m.Cases) - 1; i >= 0; i-- {
+		c := &m.Cases[i]
+		out[i] = o.Wants == nil || o.Wants(o.last(c)) || used[c.Name]
+		if out[i] {
+			for _, v := range c.Values {
+				used[v.From] = true
+			}
+		}
+	}
+	return out
 }
 
 func (g *going) failed() int {
@@ -221,7 +245,7 @@ func (g *going) one(ctx context.Context, c *Case) Result {
 		}
 		p.Draft = d
 	}
-	if why := g.o.Refuses(c, &p); why != "" {
+	if why := g.o.Refuses(c); why != "" {
 		return not("%s", why)
 	}
 	p.Sessions, p.Keep = &g.sessions, g.o.Keep
@@ -239,6 +263,9 @@ func (g *going) one(ctx context.Context, c *Case) Result {
 	if x.Outcome != exchange.OutcomePassed {
 		r.Outcome = Unexpected
 		r.Why, r.Cause = why(x)
+	}
+	if diagnose.HeldBack(x) {
+		r.Outcome, r.Cause = NotRun, ""
 	}
 	return r
 }

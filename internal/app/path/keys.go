@@ -1,14 +1,12 @@
 package path
 
 import (
-	"slices"
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
 
 	"orenda/internal/app/state"
 	"orenda/internal/app/ui"
-	"orenda/internal/diagnose"
 	"orenda/internal/endpoint"
 	"orenda/internal/exchange"
 	"orenda/internal/workspace"
@@ -127,13 +125,6 @@ func (v *View) goUntil() tea.Cmd {
 		return func() tea.Msg { return *a }
 	}
 	return nil
-}
-
-// heldBack tells whether a message was not sent because of what it says.
-func heldBack(x *exchange.Exchange) bool {
-	c := x.Cause()
-	return x.StoppedAt == exchange.Message && c != nil &&
-		slices.Contains(diagnose.HoldsBack, c.ID)
 }
 
 // goAsItIs sends the message that was held back.

@@ -10,6 +10,7 @@ import (
 
 	"orenda/internal/app/state"
 	"orenda/internal/app/ui"
+	"orenda/internal/diagnose"
 	"orenda/internal/endpoint"
 	"orenda/internal/exchange"
 )
@@ -75,7 +76,7 @@ func (v *View) Keys() []ui.Key {
 	case len(v.offers(x)) > 0:
 		keys = append(keys, ui.On("enter", "⏎", "repair", ui.Do(v.repair)))
 	}
-	if heldBack(x) {
+	if diagnose.HeldBack(x) {
 		keys = append(keys, ui.On("a", "a", "send it all the same", ui.Asks(v.goAsItIs)))
 	}
 	keys = append(keys,
