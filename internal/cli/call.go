@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"orenda/internal/call"
 	"orenda/internal/endpoint"
@@ -30,15 +31,20 @@ type callFlags struct {
 	settings                                                     func() map[string][]string
 }
 
-func (f *callFlags) add(cmd *cobra.Command) {
-	fl := cmd.Flags()
+// source adds the flags that say what is called, and as whom.
+func (f *callFlags) source(fl *pflag.FlagSet) {
 	fl.StringVar(&f.contract, "contract", "", "description to call by, FILE or URL; needs no workspace")
 	fl.StringVar(&f.port, "port", "", "port of the description")
-	fl.StringVar(&f.endpoint, "endpoint", "", "endpoint of the workspace")
 	fl.StringVar(&f.env, "env", "", "environment of the workspace")
-	fl.StringVar(&f.body, "body", "", "file with the body element, or with a whole envelope")
 	fl.StringVar(&f.user, "user", "", "user name, with --secret-from")
 	fl.StringVar(&f.secretFrom, "secret-from", "", "where the user's secret is: env:VAR, file:PATH or command:CMD")
+}
+
+func (f *callFlags) add(cmd *cobra.Command) {
+	fl := cmd.Flags()
+	f.source(fl)
+	fl.StringVar(&f.endpoint, "endpoint", "", "endpoint of the workspace")
+	fl.StringVar(&f.body, "body", "", "file with the body element, or with a whole envelope")
 	fl.StringVar(
 		&f.p12,
 		"client-p12",

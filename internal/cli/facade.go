@@ -42,9 +42,7 @@ exchange in the journal. It listens on loopback; beyond it an access token is de
 	}
 	var f facadeFlags
 	fl := cmd.Flags()
-	fl.StringVar(&f.contract, "contract", "", "description to call by, FILE or URL; needs no workspace")
-	fl.StringVar(&f.port, "port", "", "port of the contract")
-	fl.StringVar(&f.env, "env", "", "environment of the workspace")
+	f.source(fl)
 	fl.StringVar(&f.listen, "listen", "127.0.0.1:0", "where it answers")
 	fl.StringVar(
 		&f.tokenFrom,
@@ -54,8 +52,6 @@ exchange in the journal. It listens on loopback; beyond it an access token is de
 	)
 	fl.StringSliceVar(&f.only, "only", nil, "only these operations")
 	fl.BoolVar(&f.get, "get", false, "operations whose fields are plain are answered to GET too: they must only read")
-	fl.StringVar(&f.user, "user", "", "user to send, with --secret-from")
-	fl.StringVar(&f.secretFrom, "secret-from", "", "where the password is: env:NAME, file:PATH, …")
 	t.jsonFlag(cmd)
 	f.settings = settingFlags(cmd, "expect")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error { return t.facade(cmd.Context(), &f, args) }
@@ -115,7 +111,7 @@ func (t *commandLine) offered(ctx context.Context, f *facadeFlags, args []string
 				continue
 			}
 			contracts[e.Contract] = true
-			out = append(out, f.offer(w, c, e, op))
+			out = append(out, t.offer(f, w, c, e, op))
 		}
 	}
 	for _, o := range out {
@@ -162,8 +158,8 @@ func (t *commandLine) chosenEndpoints(
 // anyOperation stands for an operation where none is called.
 const anyOperation = "(any)"
 
-func (f *facadeFlags) offer(
-	w *workspace.Workspace, c *contract.Contract, e *workspace.Endpoint, op *contract.Operation,
+func (t *commandLine) offer(
+	f *facadeFlags, w *workspace.Workspace, c *contract.Contract, e *workspace.Endpoint, op *contract.Operation,
 ) *facade.Operation {
 	o := &facade.Operation{Name: e.Contract, Contract: c, Operation: op}
 	o.Get = f.get && op.Input != nil && data.Fields(c.Schemas, op.Input.Element) != nil
@@ -176,22 +172,9 @@ func (f *facadeFlags) offer(
 				ref = d
 			}
 		}
-		plan, err := w.Plan(ref, e.Name, f.env)
+		plan, err := (&prepared{w: w, ref: ref, end: e.Name, f: &f.callFlags, extra: extra}).plan(t)
 		if err != nil {
 			return plan, err
-		}
-		for name, v := range extra {
-			plan.Settings.Set(name, v...)
-		}
-		if f.user != "" {
-			if _, ok := extra["token"]; !ok {
-				plan.Settings.Set("token", "text")
-			}
-			plan.Settings.Set("identity", f.user)
-			plan.Identity = func(string) (*identity.Identity, error) {
-				return &identity.Identity{Name: f.user, User: f.user, Secret: f.secretFrom}, nil
-			}
-			plan.Allowed = nil
 		}
 		plan.DraftName, plan.Sessions = "", &sessions
 		plan.Expand = false // what a caller sends is no template

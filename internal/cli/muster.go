@@ -239,7 +239,9 @@ func (t *commandLine) musterOptions(w *workspace.Workspace, f *musterFlags) (mus
 		if f.endpoint != "" {
 			end = f.endpoint
 		}
-		return w.Plan(ref, end, f.env)
+		plan, err := w.Plan(ref, end, f.env)
+		plan.History = j
+		return plan, err
 	}
 	o.Refuses = func(c *muster.Case) string {
 		ref, err := w.FindDraft(c.Draft)

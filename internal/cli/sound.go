@@ -51,12 +51,8 @@ steady, or the budget was spent first. Where no call passes it is that of the ca
 	fl.IntVar(&f.budget, "budget", 40, "calls at most")
 	fl.DurationVar(&f.pause, "pause", 100*time.Millisecond, "between two calls")
 	fl.StringVar(&f.accepted, "accepted", "", "what an accepted answer is: an expectation (default: the call passes)")
-	fl.StringVar(&f.contract, "contract", "", "description to call by, FILE or URL; needs no workspace")
-	fl.StringVar(&f.port, "port", "", "port of the contract")
+	f.source(fl)
 	fl.StringVar(&f.endpoint, "endpoint", "", "endpoint of the workspace")
-	fl.StringVar(&f.env, "env", "", "environment of the workspace")
-	fl.StringVar(&f.user, "user", "", "user to send, with --secret-from")
-	fl.StringVar(&f.secretFrom, "secret-from", "", "where the password is: env:NAME, file:PATH, …")
 	fl.BoolVar(&f.again, "again", false, "send a draft too that changes things at the service")
 	t.jsonFlag(cmd)
 	f.settings = settingFlags(cmd, "expect")
@@ -87,6 +83,9 @@ func (t *commandLine) sound(ctx context.Context, f *soundFlags, args []string) e
 	}
 	if p.w.Config().DraftSettings[p.ref.ID()].Changes && !f.again {
 		return fmt.Errorf("%s changes things at the service: --again sends it", p.ref)
+	}
+	if left := plan.Header.Demanded(); len(left) > 0 {
+		return fmt.Errorf("the header block %s is not filled in", left[0].Path)
 	}
 	plan.Draft = filledWithExamples(plan.Draft)
 	it, ok := plan.Draft.Find(args[1])
