@@ -33,18 +33,8 @@ const (
 	Type      Kind = "type"
 )
 
-// Where is the part that a difference is in.
-type Where string
-
-// The parts.
-const (
-	InSettings     Where = "settings"
-	InPath         Where = "path"
-	InRequestHead  Where = "request-head"
-	InRequestBody  Where = "request-body"
-	InResponseHead Where = "response-head"
-	InResponseBody Where = "response-body"
-)
+// InPath is the part of a difference that stands in no bytes: how far the calls came.
+const InPath exchange.Part = "path"
 
 // Place is one side of a difference: a value, and where it stands in its part.
 type Place struct {
@@ -56,13 +46,13 @@ type Place struct {
 
 // Difference is one difference. A side that is not there is nil.
 type Difference struct {
-	Kind  Kind   `json:"kind"`            // what differs
-	Where Where  `json:"where"`           // in which part
-	Path  string `json:"path"`            // of the element, the field or the setting
-	A     *Place `json:"a"`               // of the first side, nil where it is not there
-	B     *Place `json:"b"`               // of the second side
-	Why   string `json:"why,omitempty"`   // why it matters, where that is known
-	Aside bool   `json:"aside,omitempty"` // it is set aside: any two calls differ in it
+	Kind  Kind          `json:"kind"`            // what differs
+	Where exchange.Part `json:"where"`           // in which part
+	Path  string        `json:"path"`            // of the element, the field or the setting
+	A     *Place        `json:"a"`               // of the first side, nil where it is not there
+	B     *Place        `json:"b"`               // of the second side
+	Why   string        `json:"why,omitempty"`   // why it matters, where that is known
+	Aside bool          `json:"aside,omitempty"` // it is set aside: any two calls differ in it
 }
 
 // Report is what was found.
@@ -104,7 +94,7 @@ func Exchange(x *exchange.Exchange) *Side {
 // comparing is a comparison under way.
 type comparing struct {
 	out   []Difference
-	where Where
+	where exchange.Part
 	a, b  *Side
 	// renamed namespaces were told once, and are taken for the same from then on.
 	spaces map[[2]string]bool
@@ -115,13 +105,13 @@ func Sides(a, b *Side, all bool) *Report {
 	c := &comparing{a: a, b: b, spaces: map[[2]string]bool{}}
 	c.settings()
 	c.path()
-	c.where = InRequestHead
+	c.where = exchange.InRequestHead
 	c.heads(a.RequestHead, b.RequestHead)
-	c.where = InRequestBody
+	c.where = exchange.InRequestBody
 	c.bodies(a.Request, b.Request)
-	c.where = InResponseHead
+	c.where = exchange.InResponseHead
 	c.heads(a.ResponseHead, b.ResponseHead)
-	c.where = InResponseBody
+	c.where = exchange.InResponseBody
 	c.bodies(a.Response, b.Response)
 	r := &Report{Differences: []Difference{}}
 	slices.SortStableFunc(c.out, func(x, y Difference) int { return x.rank() - y.rank() })
@@ -140,8 +130,8 @@ func Sides(a, b *Side, all bool) *Report {
 // rank puts the most telling first: how the message is made, then its values, what went
 // with it, what is set, and what came of it.
 func (d *Difference) rank() int {
-	rank := map[Where]int{
-		InRequestBody: 0, InRequestHead: 20, InSettings: 30, InPath: 40, InResponseHead: 50, InResponseBody: 60,
+	rank := map[exchange.Part]int{
+		exchange.InRequestBody: 0, exchange.InRequestHead: 20, exchange.InSettings: 30, InPath: 40, exchange.InResponseHead: 50, exchange.InResponseBody: 60,
 	}[d.Where]
 	switch d.Kind {
 	case Namespace:
@@ -171,7 +161,7 @@ func (c *comparing) settings() {
 	if c.a.Settings == nil || c.b.Settings == nil {
 		return
 	}
-	c.where = InSettings
+	c.where = exchange.InSettings
 	other := map[string]exchange.Setting{}
 	for _, s := range c.b.Settings {
 		other[s.Key] = s
