@@ -76,16 +76,17 @@ func (v *View) Keys() []ui.Key {
 	case len(v.offers(x)) > 0:
 		keys = append(keys, ui.On("enter", "⏎", "repair", ui.Do(v.repair)))
 	}
-	if diagnose.HeldBack(x) {
-		keys = append(keys, ui.On("a", "a", "send it all the same", ui.Asks(v.goAsItIs)))
-	}
 	keys = append(keys,
 		ui.Shown("g", "g", "go: send"),
 		ui.On("up down k j", "↑↓", "stage", v.move),
 		ui.On("right l", "→", "settings", ui.Do(v.intoSettings)),
 		ui.Shown("s", "s", "strip"),
 		ui.Shown("r", "r", "reply"),
-		ui.Shown("d", "d", "draft"),
+		ui.Shown("d", "d", "draft"))
+	if diagnose.HeldBack(x) {
+		keys = append(keys, ui.On("a", "a", "send it all the same", ui.Asks(v.goAsItIs)))
+	}
+	keys = append(keys,
 		ui.On("esc", "esc", "board", state.To("board")),
 		ui.Shown("?", "?", "help"))
 	return append(keys, v.lesserKeys()...)
