@@ -416,8 +416,7 @@ func tellSecurityRefused(c *Case, f *soap.Fault) *exchange.Finding {
 		}
 		out.Evidence = append(c.faultEvidence(f), c.inSettings("identity", 0, 1))
 		if c.Settings.Text("token") == kind {
-			other := map[string]string{"digest": "text", "text": "digest"}[kind]
-			out.Remedies = c.remedies("send a "+other+" password", []string{"token"}, other)
+			out.Remedies = c.otherPassword(kind)
 		}
 	case sent.token:
 		out.Why += " A token without a user name was sent."
@@ -432,6 +431,16 @@ func tellSecurityRefused(c *Case, f *soap.Fault) *exchange.Finding {
 	return out
 }
 
+// otherPassword sends the password in the other of its two forms (Username Token Profile
+// 1.1.1 §3.1); what it costs is said where it is weaker.
+func (c *Case) otherPassword(kind string) []exchange.Remedy {
+	other := "text"
+	if kind == "text" {
+		other = "digest"
+	}
+	return c.remedies("send a "+other+" password", []string{"token"}, other)
+}
+
 func tellSecurityInvalid(c *Case, f *soap.Fault) *exchange.Finding {
 	out := &exchange.Finding{
 		Stage:   exchange.Security,
@@ -442,8 +451,7 @@ func tellSecurityInvalid(c *Case, f *soap.Fault) *exchange.Finding {
 	switch token := c.Settings.Text("token"); {
 	case c.Imported:
 	case f.HasCode("UnsupportedSecurityToken") && (token == "text" || token == "digest"):
-		other := map[string]string{"digest": "text", "text": "digest"}[token]
-		out.Remedies = c.remedies("send a "+other+" password", []string{"token"}, other)
+		out.Remedies = c.otherPassword(token)
 	case strings.Contains(strings.ToLower(f.Reason), "timestamp") && c.Settings.Text("timestamp") == "":
 		out.Remedies = c.remedies("send a timestamp that holds for 5 minutes", []string{"timestamp"}, "5m")
 	}

@@ -274,14 +274,6 @@ func (f *Facade) call(w http.ResponseWriter, r *http.Request, o *Operation, src 
 		return
 	}
 	plan.Draft = message.NewDraft(o.Contract.Schemas, o.Operation.Input.Element, body)
-	if bad := plan.Draft.Validate(); len(bad) > 0 {
-		f.refuse(w, r, Problem{
-			Title: "the message breaks its schema", Status: http.StatusBadRequest,
-			Finding: "message.invalid", Stage: "message",
-			Detail: bad[0].Path + ": " + bad[0].Message,
-		})
-		return
-	}
 	select {
 	case plan.Pool = <-f.pools:
 	default:
