@@ -131,7 +131,8 @@ func Sides(a, b *Side, all bool) *Report {
 // with it, what is set, and what came of it.
 func (d *Difference) rank() int {
 	rank := map[exchange.Part]int{
-		exchange.InRequestBody: 0, exchange.InRequestHead: 20, exchange.InSettings: 30, InPath: 40, exchange.InResponseHead: 50, exchange.InResponseBody: 60,
+		exchange.InRequestBody: 0, exchange.InRequestHead: 20, exchange.InSettings: 30, InPath: 40,
+		exchange.InResponseHead: 50, exchange.InResponseBody: 60,
 	}[d.Where]
 	switch d.Kind {
 	case Namespace:
