@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"orenda/internal/data"
+	"orenda/internal/endpoint"
 	"orenda/internal/schema"
 	"orenda/internal/soap"
 	"orenda/internal/xmltree"
@@ -135,7 +136,7 @@ func (e *Expectation) settle(name string) (err error) {
 		return nil
 	case name == "within" && e.op == "=":
 		e.about = aTime
-		d, err := time.ParseDuration(strings.ReplaceAll(e.value, " ", ""))
+		d, err := endpoint.ParseDuration(e.value)
 		if err != nil || d <= 0 {
 			return fmt.Errorf("%q: %q is no time, such as 2s or 500ms", e.Text, e.value)
 		}
@@ -143,7 +144,7 @@ func (e *Expectation) settle(name string) (err error) {
 		return nil
 	case name == "size" && strings.ContainsAny(e.op, "<>"):
 		e.about = aSize
-		e.limit, err = bytesOf(e.value)
+		e.limit, err = endpoint.ParseSize(e.value)
 		return err
 	}
 	e.field = clean(name)
@@ -171,21 +172,6 @@ func (e *Expectation) settleValue() (err error) {
 		}
 	}
 	return nil
-}
-
-func bytesOf(s string) (int64, error) {
-	t := strings.ToLower(strings.ReplaceAll(s, " ", ""))
-	for _, u := range []struct {
-		name  string
-		bytes int64
-	}{{"kib", 1 << 10}, {"mib", 1 << 20}, {"kb", 1000}, {"mb", 1e6}, {"b", 1}, {"", 1}} {
-		if n, is := strings.CutSuffix(t, u.name); is {
-			if v, err := strconv.ParseFloat(n, 64); err == nil && v >= 0 {
-				return int64(v * float64(u.bytes)), nil
-			}
-		}
-	}
-	return 0, fmt.Errorf("%q is no size, such as 64KiB", s)
 }
 
 // Refusal tells whether it is a refusal that is expected: a fault, or a finding with

@@ -4,10 +4,11 @@ package filter
 
 import (
 	"fmt"
-	"strconv"
 	"strings"
 	"time"
+	"unicode"
 
+	"orenda/internal/endpoint"
 	"orenda/internal/exchange"
 )
 
@@ -105,7 +106,7 @@ func isFault(x *exchange.Exchange) bool {
 }
 
 func since(text string, now time.Time) (time.Time, error) {
-	if d, err := time.ParseDuration(text); err == nil && d > 0 {
+	if d, err := endpoint.ParseDuration(text); err == nil && d > 0 {
 		return now.Add(-d), nil
 	}
 	for _, layout := range []string{"15:04", "15:04:05"} {
@@ -125,50 +126,27 @@ func since(text string, now time.Time) (time.Time, error) {
 	return now, fmt.Errorf("%q is no time: write 14:00, 2026-11-27 or 30m", text)
 }
 
-// units are those of times and sizes.
-//
-//nolint:gochecknoglobals // a table: it is never written to
-var units = []struct {
-	name  string
-	ns    int64
-	bytes int64
-}{
-	{"ms", int64(time.Millisecond), 0}, {"min", int64(time.Minute), 0}, {"kib", 0, 1 << 10}, {"mib", 0, 1 << 20},
-	{"kb", 0, 1000}, {"mb", 0, 1e6}, {"s", int64(time.Second), 0}, {"b", 0, 1},
-}
-
+// isUnit tells whether a word is a unit that stands apart from its number.
 func isUnit(s string) bool {
-	for _, u := range units {
-		if strings.EqualFold(u.name, s) {
-			return true
-		}
-	}
-	return false
+	_, noSize := endpoint.ParseSize("1" + s)
+	_, noTime := endpoint.ParseDuration("1" + s)
+	return s != "" && unicode.IsLetter(rune(s[0])) && (noSize == nil || noTime == nil)
 }
 
 // over fits what took longer, or whose reply is larger.
 func over(text string) (func(x *exchange.Exchange) bool, error) {
-	lower := strings.ToLower(text)
-	for _, u := range units {
-		number, is := strings.CutSuffix(lower, u.name)
-		if !is {
-			continue
-		}
-		v, err := strconv.ParseFloat(number, 64)
-		if err != nil || v < 0 {
-			break
-		}
-		if u.ns > 0 {
-			limit := int64(v * float64(u.ns))
-			return func(x *exchange.Exchange) bool { return x.TotalNs > limit }, nil
-		}
-		limit := int64(v * float64(u.bytes))
-		return func(x *exchange.Exchange) bool {
-			l := x.Leg()
-			return l != nil && l.Response.BodySize > limit
-		}, nil
+	bare := strings.IndexFunc(text, unicode.IsLetter) < 0 // without a unit it may be either
+	if limit, err := endpoint.ParseDuration(text); err == nil && limit >= 0 && !bare {
+		return func(x *exchange.Exchange) bool { return x.TotalNs > int64(limit) }, nil
 	}
-	return nil, fmt.Errorf("%q is neither a time nor a size: write over 1 s or over 64 KiB", text)
+	limit, err := endpoint.ParseSize(text)
+	if err != nil || bare {
+		return nil, fmt.Errorf("%q is neither a time nor a size: write over 1 s or over 64 KiB", text)
+	}
+	return func(x *exchange.Exchange) bool {
+		l := x.Leg()
+		return l != nil && l.Response.BodySize > limit
+	}, nil
 }
 
 // text fits where a word stands in what lists show of an exchange; else its bytes decide.

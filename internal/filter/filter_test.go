@@ -16,13 +16,15 @@ func TestWordsPickExchanges(t *testing.T) {
 	l.Response.BodySize = 70_000
 	x := &exchange.Exchange{
 		ID: "01m8", Operation: "FindBerths", Endpoint: "berths-11", Contract: "berths", Started: now.Add(-30 * time.Minute),
-		TotalNs: int64(1200 * time.Millisecond), Outcome: exchange.OutcomeStopped, StoppedAt: exchange.Read, Kind: "relay",
+		TotalNs: int64(
+			1200 * time.Millisecond,
+		), Outcome: exchange.OutcomeStopped, StoppedAt: exchange.Read, Kind: "relay",
 		Findings: []exchange.Finding{{ID: "read.fault-client", Title: "the service refused the message"}},
 		Legs:     []*exchange.Leg{l},
 	}
 	for words, fits := range map[string]bool{
 		"": true, "fault": true, "fault in berths since 14:00 over 1 s": true, "in tides": false, "since 14:45": false, "since 40m": true,
-		"since 16:00": true, "over 2s": false, "over 64 KiB": true, "over 1MB": false, "at read": true, "at tls": false, "passed": false,
+		"since 16:00": true, "over 2s": false, "over 2 seconds": false, "over 0.5 kb": true, "over 64 KiB": true, "over 1MB": false, "at read": true, "at tls": false, "passed": false,
 		"stopped": true, "from relay": true, "from call": false, "read.fault-client": true, "findberths refused": true, "skab": true,
 		"nothing-of-it": false, "in FINDB": true, "since 2026-11-27": true,
 	} {
@@ -30,7 +32,7 @@ func TestWordsPickExchanges(t *testing.T) {
 		require.NoError(t, err, words)
 		assert.Equal(t, fits, f.Fits(x, func() *exchange.Exchange { return x }), words)
 	}
-	for _, words := range []string{"in", "at nowhere", "since noon", "over much", "over -1 s", "fault over"} {
+	for _, words := range []string{"in", "at nowhere", "since noon", "over much", "over -1 s", "over 7", "fault over"} {
 		_, err := Parse(words, now)
 		assert.Error(t, err, words)
 	}

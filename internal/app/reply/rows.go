@@ -24,6 +24,8 @@ type grid struct {
 	left   int           // the first column that is shown beside the frozen one
 	sorted int           // by which column, counted from 1; below zero: downwards; 0: as it came
 	widths []int
+	sum    string // totals of one column
+	summed int    // which, counted from 1; 0: none yet
 }
 
 // maxColumn is how wide a column is at most.
@@ -40,7 +42,7 @@ func newGrid(set *schema.Set, decl *schema.Element, n xmltree.Node) *grid {
 
 // fill takes the rows of the table that is shown.
 func (g *grid) fill() {
-	g.cells, g.order, g.column, g.left, g.sorted, g.widths = nil, nil, 0, 0, 0, nil
+	g.cells, g.order, g.column, g.left, g.sorted, g.summed, g.widths = nil, nil, 0, 0, 0, 0, nil
 	if g.at >= len(g.all) {
 		return
 	}
@@ -127,6 +129,13 @@ func (g *grid) totals() string {
 	if g.column >= len(g.widths) {
 		return ""
 	}
+	if g.summed != g.column+1 { // once for a column, not for each time that it is drawn
+		g.summed, g.sum = g.column+1, g.total()
+	}
+	return g.sum
+}
+
+func (g *grid) total() string {
 	var least, most *big.Rat
 	sum, n := new(big.Rat), 0
 	for _, c := range g.cells {
@@ -157,7 +166,7 @@ func short(v *big.Rat) string {
 	if v.IsInt() {
 		return v.Num().String()
 	}
-	return strings.TrimRight(v.FloatString(6), "0")
+	return strings.TrimRight(strings.TrimRight(v.FloatString(6), "0"), ".")
 }
 
 // shown are the columns that have room beside the frozen first one, so that the chosen

@@ -260,6 +260,25 @@ func TestLongBytesAreKeptOnce(t *testing.T) {
 	assert.Equal(t, 2, runs)
 }
 
+// Bytes that several exchanges share are theirs in a journal that was salvaged too.
+func TestWhatIsSalvagedKeepsItsHolders(t *testing.T) {
+	dir := t.TempDir()
+	j := open(t, dir)
+	body := []byte(strings.Repeat("North quay ", apart/11+1))
+	for i := range 3 {
+		require.NoError(t, j.Add(record(i, body)))
+	}
+	require.NoError(t, j.Close())
+	path := filepath.Join(t.TempDir(), "new.db")
+	db, err := connect(path)
+	require.NoError(t, err)
+	defer db.Close()
+	assert.Equal(t, 3, salvage(filepath.Join(dir, "journal.db"), db))
+	var holders int
+	require.NoError(t, db.QueryRow(`SELECT count(*) FROM holds`).Scan(&holders))
+	assert.Equal(t, 3, holders)
+}
+
 // A clock that was set wrongly once does not make an old exchange the last one.
 func TestTheLastIsTheOneThatWasKeptLast(t *testing.T) {
 	j := open(t, t.TempDir())

@@ -191,7 +191,12 @@ func salvage(aside string, into *sql.DB) (exchanges int) {
 			3,
 			h,
 		)
-		copied(`SELECT hash, id FROM holds WHERE hash = ?`, `INSERT OR IGNORE INTO holds VALUES (?,?)`, 2, h)
+		var holders []string // exchanges may share bytes
+		_ = scan(from, func(id string) error { holders = append(holders, id); return nil },
+			`SELECT id FROM holds WHERE hash = ?`, h)
+		for _, id := range holders {
+			_, _ = tx.Exec(`INSERT OR IGNORE INTO holds VALUES (?,?)`, h, id)
+		}
 	}
 	if tx.Commit() != nil {
 		return 0
