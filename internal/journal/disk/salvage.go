@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -160,22 +161,7 @@ func salvage(aside string, into *sql.DB) (exchanges int) {
 		!errors.Is(err, sql.ErrNoRows) {
 		place = "0"
 	}
-	// The indexes hold the keys as well: what one has lost, another may know.
-	keys := map[string]bool{}
-	for _, q := range []string{
-		`SELECT id FROM exchange ORDER BY id`, `SELECT id FROM exchange ORDER BY id DESC`,
-		`SELECT id FROM exchange INDEXED BY by_time`, `SELECT id FROM exchange INDEXED BY by_tail`,
-		`SELECT id FROM exchange INDEXED BY by_time ORDER BY workspace DESC, started DESC`,
-		`SELECT id FROM holds`,
-	} {
-		_ = scan(from, func(id string) error { keys[id] = true; return nil }, q)
-	}
-	ids := make([]string, 0, len(keys))
-	for id := range keys {
-		ids = append(ids, id)
-	}
-	slices.Sort(ids)
-	for _, id := range ids {
+	for _, id := range knownIDs(from) {
 		if copied(`SELECT id, started, workspace, kind, operation, endpoint, reply, head, body, `+place+
 			` FROM exchange WHERE id = ?`, `INSERT OR IGNORE INTO exchange (`+columns+`) VALUES (?,?,?,?,?,?,?,?,?,?)`,
 			10, id) {
@@ -202,4 +188,19 @@ func salvage(aside string, into *sql.DB) (exchanges int) {
 		return 0
 	}
 	return exchanges
+}
+
+// knownIDs are the ids of the exchanges in a damaged journal. The indexes hold the keys
+// as well: what one has lost, another may know.
+func knownIDs(from *sql.DB) []string {
+	keys := map[string]bool{}
+	for _, q := range []string{
+		`SELECT id FROM exchange ORDER BY id`, `SELECT id FROM exchange ORDER BY id DESC`,
+		`SELECT id FROM exchange INDEXED BY by_time`, `SELECT id FROM exchange INDEXED BY by_tail`,
+		`SELECT id FROM exchange INDEXED BY by_time ORDER BY workspace DESC, started DESC`,
+		`SELECT id FROM holds`,
+	} {
+		_ = scan(from, func(id string) error { keys[id] = true; return nil }, q)
+	}
+	return slices.Sorted(maps.Keys(keys))
 }
