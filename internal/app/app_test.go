@@ -376,6 +376,12 @@ func TestTheReplyReadsAsFieldsAndBytes(t *testing.T) {
 	p.sees("length ↑", "sum 120")
 	p.keys("enter", "y")
 	p.sees("length ↓", "copied: 120")
+	// The next reply is looked at in the same way, while it is being read too.
+	p.keys("p", "g")
+	p.wait()
+	p.keys("r")
+	p.wait()
+	p.sees("rows of berth")
 	p.keys("tab")
 	p.sees(`"berth": [`, `"@free": true,`)
 	p.keys("tab")

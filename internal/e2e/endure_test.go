@@ -122,7 +122,8 @@ func killed(t *testing.T, env []string, after time.Duration, args ...string) (ou
 	require.NoError(t, cmd.Start())
 	time.Sleep(after)
 	_ = cmd.Process.Kill()
-	return b.String(), cmd.Wait() == nil
+	ended = cmd.Wait() == nil // what it said is whole from here on
+	return b.String(), ended
 }
 
 func killedCall(t *testing.T, r *rand.Rand, e *endured, plain string, env []string, kept map[string]bool) {

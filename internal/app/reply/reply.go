@@ -41,7 +41,7 @@ var modeNames = [modes]string{"fields", "rows", "JSON", "exact", "parts"}
 // View is the reply.
 type View struct {
 	s      *state.State
-	mode   mode
+	wish   mode // how it was wished to be looked at last
 	cursor [modes]int
 	top    [modes]int
 	height int
@@ -83,7 +83,7 @@ func (v *View) Keys() []ui.Key {
 		ui.Shown("up down", "↑↓", "move"),
 		ui.On("tab", "tab", "fields, rows, JSON, bytes", ui.Do(v.turn)),
 	}
-	if v.mode == rows {
+	if v.mode() == rows {
 		keys = append(keys,
 			ui.On("left right h l", "←→", "column", func(k tea.KeyPressMsg) tea.Cmd { v.column(k); return nil }),
 			ui.On("enter", "⏎", "order by it", ui.Do(v.doc.grid.sort)))
@@ -92,15 +92,15 @@ func (v *View) Keys() []ui.Key {
 		}
 	}
 	out := ui.On("x", "x", "take the parts out, into a folder", ui.Asks(v.save))
-	if v.mode == parts {
+	if v.mode() == parts {
 		keys = append(keys, out)
 	} else {
-		what := map[mode]string{rows: "copy the cell", slim: "copy the line"}[v.mode]
+		what := map[mode]string{rows: "copy the cell", slim: "copy the line"}[v.mode()]
 		if what == "" {
 			what = "copy the value, or the part"
 		}
 		keys = append(keys, ui.On("y", "y", what, v.copy))
-		if v.mode == fields {
+		if v.mode() == fields {
 			keys = append(keys, ui.On("Y", "Y", "copy its path", v.copy))
 		}
 		keys = append(keys,
@@ -117,9 +117,17 @@ func (v *View) Keys() []ui.Key {
 
 // turn goes to the next way to look at the reply.
 func (v *View) turn() {
-	for v.mode = (v.mode + 1) % modes; !v.has(v.mode); {
-		v.mode = (v.mode + 1) % modes
+	for v.wish = (v.mode() + 1) % modes; !v.has(v.wish); {
+		v.wish = (v.wish + 1) % modes
 	}
+}
+
+// mode is how the reply is looked at: as was wished for last, where it can be.
+func (v *View) mode() mode {
+	if v.has(v.wish) {
+		return v.wish
+	}
+	return fields
 }
 
 // has tells whether the reply can be looked at in that way.
@@ -234,7 +242,7 @@ func readBody(id string, body []byte) reading {
 func (v *View) Open() tea.Cmd { return v.prepare() }
 
 func (v *View) count() int {
-	switch v.mode {
+	switch v.mode() {
 	case exact:
 		return len(v.doc.lines)
 	case parts:
@@ -253,7 +261,7 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 		if r.r.id == v.doc.id {
 			v.doc = r.r
 			if len(v.doc.rows) == 0 {
-				v.mode = exact
+				v.wish = exact
 			}
 		}
 		return nil
@@ -277,7 +285,7 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 }
 
 func (v *View) move(d int) {
-	v.cursor[v.mode] = min(max(v.cursor[v.mode]+d, 0), max(v.count()-1, 0))
+	v.cursor[v.mode()] = min(max(v.cursor[v.mode()]+d, 0), max(v.count()-1, 0))
 }
 
 func (v *View) node(i int) xmltree.Node { return v.doc.doc.NodeAt(int(v.doc.rows[i])) }
@@ -290,7 +298,7 @@ func (v *View) copy(k tea.KeyPressMsg) tea.Cmd {
 		v.s.Say("copied: %s", text)
 		return tea.SetClipboard(text)
 	}
-	if v.mode != fields || v.count() == 0 {
+	if v.mode() != fields || v.count() == 0 {
 		v.s.Say("values are copied in the list of fields")
 		return nil
 	}
@@ -311,12 +319,12 @@ func (v *View) copy(k tea.KeyPressMsg) tea.Cmd {
 
 // chosenText is the cell or the line at the cursor, where there are such.
 func (v *View) chosenText() (string, bool) {
-	at := v.cursor[v.mode]
+	at := v.cursor[v.mode()]
 	switch {
 	case at >= v.count():
-	case v.mode == rows:
+	case v.mode() == rows:
 		return v.doc.grid.cells[v.doc.grid.order[at]][v.doc.grid.column].Text, true
-	case v.mode == slim:
+	case v.mode() == slim:
 		return strings.TrimSpace(v.doc.json[at]), true
 	}
 	return "", false
@@ -343,13 +351,13 @@ func (v *View) save() tea.Cmd {
 }
 
 func (v *View) next() {
-	if v.find == "" || v.count() == 0 || v.mode == parts {
+	if v.find == "" || v.count() == 0 || v.mode() == parts {
 		return
 	}
 	for i := range v.count() {
-		at := (v.cursor[v.mode] + 1 + i) % v.count()
+		at := (v.cursor[v.mode()] + 1 + i) % v.count()
 		found := false
-		switch v.mode {
+		switch v.mode() {
 		case exact:
 			found = bytes.Contains(v.lineBytes(at), []byte(v.find))
 		case slim:
@@ -364,7 +372,7 @@ func (v *View) next() {
 				v.find)
 		}
 		if found {
-			v.cursor[v.mode] = at
+			v.cursor[v.mode()] = at
 			return
 		}
 	}
@@ -419,14 +427,11 @@ func (v *View) View(w, h int) string {
 		over = fmt.Sprintf(" · %d %% of it values", v.doc.values*100/size)
 	}
 	tabs := ""
-	if !v.has(v.mode) {
-		v.mode = fields
-	}
 	for m, n := range modeNames {
 		if !v.has(mode(m)) {
 			continue
 		}
-		if mode(m) == v.mode {
+		if mode(m) == v.mode() {
 			tabs += ui.Strong(n) + "  "
 		} else {
 			tabs += ui.Soft(n) + "  "
@@ -438,13 +443,13 @@ func (v *View) View(w, h int) string {
 	} else {
 		lines = append(lines, "")
 	}
-	if v.mode == rows {
+	if v.mode() == rows {
 		lines = append(lines, v.doc.grid.head(w))
 	}
 	v.height = h - len(lines) - 1
-	c := min(v.cursor[v.mode], max(v.count()-1, 0))
-	v.top[v.mode] = ui.Window(c, v.top[v.mode], v.height, v.count())
-	for i := v.top[v.mode]; i < v.count() && i < v.top[v.mode]+v.height; i++ {
+	c := min(v.cursor[v.mode()], max(v.count()-1, 0))
+	v.top[v.mode()] = ui.Window(c, v.top[v.mode()], v.height, v.count())
+	for i := v.top[v.mode()]; i < v.count() && i < v.top[v.mode()]+v.height; i++ {
 		lines = append(lines, v.row(i, i == c, w))
 	}
 	if v.count() == 0 {
@@ -456,10 +461,10 @@ func (v *View) View(w, h int) string {
 	foot := ui.Soft(fmt.Sprintf("   %s of %s", diagnose.Bytes(int64(c+1)), diagnose.Bytes(int64(v.count()))))
 	if v.in.Active {
 		foot = "   " + ui.Accent("/ ") + v.in.View(w-8)
-	} else if v.mode == fields && v.count() > 0 {
+	} else if v.mode() == fields && v.count() > 0 {
 		foot += ui.Soft("   " + ui.Cut(strings.TrimPrefix(v.node(c).Path(), v.doc.base.Path()+"/"), w-40))
 	}
-	if v.mode == rows && !v.in.Active {
+	if v.mode() == rows && !v.in.Active {
 		foot += ui.Soft("   "+ui.Cut(v.doc.grid.about(), w/3)) + "   " + ui.Cut(v.doc.grid.totals(), w/2)
 	}
 	return ui.Block(append(lines, foot), w, h)
@@ -482,7 +487,7 @@ func (v *View) row(i int, chosen bool, w int) string {
 	if chosen {
 		lead = ui.Accent(" ▌ ")
 	}
-	switch v.mode {
+	switch v.mode() {
 	case rows:
 		return v.doc.grid.line(i, chosen, w)
 	case slim:
@@ -492,14 +497,14 @@ func (v *View) row(i int, chosen bool, w int) string {
 		}
 		return lead + text
 	}
-	if v.mode == exact {
+	if v.mode() == exact {
 		text := ui.Cut(strings.TrimRight(string(v.lineBytes(i)), "\r\n"), w-14)
 		if chosen {
 			text = ui.Strong(text)
 		}
 		return lead + ui.Soft(fmt.Sprintf("%9d  ", v.doc.lines[i])) + text
 	}
-	if v.mode == parts {
+	if v.mode() == parts {
 		p := v.doc.parts[i]
 		name := handover.PartName(&p, i)
 		if p.Root {
