@@ -48,7 +48,7 @@ func (c *reading) run(ctx context.Context) (exchange.Stage, error) {
 	case c.leg.Stored():
 		return c.flowing(ctx, c.limits())
 	}
-	if at, err := c.parse(body, encoding); err != nil {
+	if at, err := c.parse(ctx, body, encoding); err != nil {
 		return at, err
 	}
 	return exchange.Read, c.envelopeRead()
@@ -77,14 +77,20 @@ const (
 func large(size int) {
 	if size > largeMessage {
 		debug.SetGCPercent(largeGarbage)
+		debug.FreeOSMemory() // what its bytes grew out of, before its tree is made
 	}
 }
 
 // parse makes an envelope of a body, decrypted where it was encrypted. at is where the
 // call stopped if it is none.
-func (c *reading) parse(body []byte, encoding string) (at exchange.Stage, err error) {
+func (c *reading) parse(ctx context.Context, body []byte, encoding string) (at exchange.Stage, err error) {
 	large(len(body))
-	doc, err := xmltree.ParseEncoded(body, encoding, c.limits())
+	limits := c.limits()
+	limits.Done = ctx.Done()
+	doc, err := xmltree.ParseEncoded(body, encoding, limits)
+	if ctx.Err() != nil {
+		return exchange.Read, ctx.Err()
+	}
 	c.doc = doc
 	var syntax *xmltree.SyntaxError
 	if errors.As(err, &syntax) {

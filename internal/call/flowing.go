@@ -222,7 +222,7 @@ func (c *reading) flowing(ctx context.Context, limits xmltree.Limits) (exchange.
 			c.replyInvalid = errs
 			note = "beginning valid"
 			if len(errs) > 0 {
-				note = fmt.Sprintf("%d faults", len(errs))
+				note = faults(len(errs))
 			}
 			c.rec.Fact(
 				exchange.Verify,

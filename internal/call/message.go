@@ -183,12 +183,7 @@ func (c *composing) note() string {
 	return note + " · valid"
 }
 
-func faults(n int) string {
-	if n == 1 {
-		return "1 fault"
-	}
-	return fmt.Sprintf("%d faults", n)
-}
+func faults(n int) string { return diagnose.Faults(n, "fault") }
 
 // expand puts variables into a draft.
 func (c *composing) expand(d *message.Draft) (*message.Draft, error) {

@@ -104,6 +104,9 @@ func (c *Call) Run(ctx context.Context) *exchange.Exchange {
 	}
 	defer c.warm.Wait()
 	stage, err := c.path(ctx)
+	if stage >= exchange.Read && errors.Is(err, context.DeadlineExceeded) && context.Cause(ctx) == wire.ErrTotalTime {
+		err = wire.OutOfTime(stage)
+	}
 	if log := c.outs.secured.material.keyLog; log != nil {
 		log.Close()
 	}

@@ -245,7 +245,7 @@ func messageInvalid(c *Case) []exchange.Finding {
 		Program: "let your program send what the schema allows: " + first.Message,
 	}
 	if n := len(all); n > 1 {
-		f.Why += fmt.Sprintf(" There are %d such places.", n)
+		f.Why += fmt.Sprintf(" There are %s.", Faults(n, "such place"))
 	}
 	for _, e := range c.Invalid[:min(len(c.Invalid), 10)] {
 		f.Evidence = append(f.Evidence, c.inDraft(e.Span))

@@ -20,6 +20,8 @@ import (
 //nolint:gochecknoglobals // a table: it is never written to
 var readRules = []Rule{
 	{"read.empty", exchange.Stop, exchange.Theirs, readEmpty},
+	{"read.timed-out", exchange.Stop, exchange.Yours, outOfTime("read.timed-out", "read")},
+	{"verify.timed-out", exchange.Stop, exchange.Yours, outOfTime("verify.timed-out", "verified")},
 	{
 		"read.not-well-formed",
 		exchange.Stop,
@@ -364,12 +366,24 @@ func replyInvalid(c *Case) []exchange.Finding {
 		Program: "be ready for replies that are not as the schema says",
 	}
 	if n := len(c.ReplyInvalid); n > 1 {
-		f.Why += fmt.Sprintf(" There are %d such places.", n)
+		f.Why += fmt.Sprintf(" There are %s.", Faults(n, "such place"))
 	}
 	for _, e := range c.ReplyInvalid[:min(len(c.ReplyInvalid), 10)] {
 		f.Evidence = append(f.Evidence, c.inReply(e.Span))
 	}
 	return one(f)
+}
+
+// Faults is a number of things that a schema found, no more of which than
+// schema.MaxErrors are looked for; what is one of them.
+func Faults(n int, what string) string {
+	switch {
+	case n == 1:
+		return "1 " + what
+	case n >= schema.MaxErrors:
+		return fmt.Sprintf("at least %d %ss", n, what)
+	}
+	return fmt.Sprintf("%d %ss", n, what)
 }
 
 // UnexpectedError is a reply that does not meet an expectation.

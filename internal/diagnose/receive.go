@@ -315,6 +315,27 @@ func receiveTimedOut(c *Case) []exchange.Finding {
 	)
 }
 
+// outOfTime is the limit on the whole call, where it falls after everything has come.
+func outOfTime(id, done string) func(*Case) []exchange.Finding {
+	return func(c *Case) []exchange.Finding {
+		e := c.onWire(id)
+		if e == nil {
+			return nil
+		}
+		size := int64(0)
+		if l := c.leg(); l != nil {
+			size = l.ResponseBody.Len()
+		}
+		return one(exchange.Finding{
+			Title:    "the whole call took too long",
+			Why:      fmt.Sprintf("All %s bytes had come, and were being %s.%s", Bytes(size), done, c.total(e)),
+			Evidence: []exchange.Evidence{c.inSettings("total-time", 0, 1)},
+			Remedies: c.moreTime("total-time"),
+			Program:  "raise its limit on the whole call, or ask for less",
+		})
+	}
+}
+
 func badChunk(c *Case) []exchange.Finding {
 	e := c.onWire("receive.bad-chunk")
 	if e == nil {

@@ -604,6 +604,16 @@ var texts = map[string]Text{
 		"The last bytes and their time are shown.",
 		"Raise the limit on the whole call.",
 	},
+	"read.timed-out": {
+		"The limit on the whole call ran out while the reply was read.",
+		"All of it had come.",
+		"Raise the limit on the whole call, or ask for less.",
+	},
+	"verify.timed-out": {
+		"The limit on the whole call ran out while the reply was verified.",
+		"All of it had come and was read.",
+		"Raise the limit on the whole call, or ask for less.",
+	},
 	"receive.bad-chunk": {
 		"The chunked coding is broken.",
 		"The place is shown.",

@@ -50,6 +50,8 @@ func wireFinding(r wire.Reason) string {
 		wire.BadChunk:          "receive.bad-chunk",
 		wire.BadCompression:    "receive.bad-compression",
 		wire.NotKept:           "receive.not-kept",
+		wire.ReadTimeout:       "read.timed-out",
+		wire.VerifyTimeout:     "verify.timed-out",
 	}[r]
 }
 

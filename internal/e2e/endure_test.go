@@ -88,7 +88,9 @@ func TestEndurance(t *testing.T) {
 		table += fmt.Sprintf("%-34s %8d %9d %6d %6d MB\n", e.name, e.tries, e.failures, e.lost, e.peak>>20)
 		assert.Zero(t, e.failures, "%s: %s", e.name, e.first)
 		assert.Zero(t, e.lost, e.name)
-		assert.Less(t, e.peak, int64(maxPeak), e.name)
+		if !raced() {
+			assert.Less(t, e.peak, int64(maxPeak), e.name)
+		}
 	}
 	t.Log(table)
 }

@@ -2,12 +2,17 @@ package e2e
 
 import (
 	"fmt"
+	"io"
+	"net/http"
+	"net/http/httptest"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"testing"
 
+	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
 
@@ -209,5 +214,35 @@ func BenchmarkOpenOperation(b *testing.B) {
 		b.StartTimer()
 		_, _ = t.tty.WriteString("\r")
 		t.wait(b, "put in, leave out")
+	}
+}
+
+// A large reply that is taken in whole, in one line and with a fault in every row,
+// takes little more than three times its size, however it is sent, and no time for its
+// faults.
+func TestALargeReplyTakenWholeTakesThreeTimesItsSize(t *testing.T) {
+	if raced() {
+		t.Skip("memory is measured without the race detector")
+	}
+	row := `<berth free="true"><name>N04</name><length>12</length></berth>`
+	body := `<s:Envelope xmlns:s="http://schemas.xmlsoap.org/soap/envelope/"><s:Body><FindBerthsResponse xmlns="urn:skerry:berths">` +
+		strings.Repeat(row, 100*mebi/len(row)) + `</FindBerthsResponse></s:Body></s:Envelope>`
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Content-Type", "text/xml")
+		if r.URL.Path == "/declared" {
+			w.Header().Set("Content-Length", strconv.Itoa(len(body)))
+		}
+		_, _ = io.WriteString(w, body)
+	}))
+	t.Cleanup(server.Close)
+	for _, path := range []string{"/declared", "/chunked"} {
+		got, peak := measured(t, home(t), callArgs(harbour(t).Plain, "--address", server.URL+path, "--reply", "none",
+			"--receive-limit", "1GiB", "--buffer-limit", "1GiB", "--repeat-limit", "9000000")...)
+		require.Equal(t, 0, got.code, got.err)
+		assert.Contains(t, got.err, "There are at least 100 such places.")
+		const program = 48 * mebi // the program itself, and what is between memory and disk
+		times := float64(peak-program) / float64(len(body))
+		t.Logf("%s: %d MB resident at most, %.2f times the reply and the program", path, peak/mebi, times)
+		assert.Less(t, times, 3.1, path)
 	}
 }

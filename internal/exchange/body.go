@@ -173,6 +173,9 @@ func (b Body) WriteTo(w io.Writer) (n int64, err error) {
 // same tells whether two bodies lie in the same storage.
 func (b Body) same(o Body) bool { return b.disk != nil && b.disk == o.disk }
 
+// manyBytes is from how many bytes on a body in memory gets much room at once.
+const manyBytes = 4 << 20
+
 // roomFor is the body with room for length bytes, where it is in memory: it does not
 // grow by copying then. Memory that is never written to costs none.
 func (b Body) roomFor(length int64) Body {
@@ -187,6 +190,9 @@ func (b Body) roomFor(length int64) Body {
 func (b Body) appended(p []byte, limit int64, open func() (Storage, error)) (Body, error) {
 	if b.disk == nil {
 		if limit == 0 || int64(len(b.memory)+len(p)) <= limit {
+			if n := len(b.memory); n+len(p) > cap(b.memory) && n >= manyBytes {
+				b = b.roomFor(4 * int64(n)) // else it is copied again and again, and all copies are in memory
+			}
 			b.memory = append(b.memory, p...)
 			return b, nil
 		}

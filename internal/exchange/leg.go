@@ -34,6 +34,7 @@ type Leg struct {
 // Spill says where the bytes of a reply go that are too many for memory.
 type Spill struct {
 	Beyond int64                   // bytes that stay in memory; 0: all of them
+	Own    int64                   // where Beyond is 0: the same of what came, once the body has bytes of its own
 	Open   func() (Storage, error) // makes the place for the others
 }
 
@@ -162,6 +163,8 @@ func (l *Leg) Root() *related.Part {
 	return nil
 }
 
-// Stored tells whether what came, or what it was unpacked to, lies in a storage:
-// too large for a tree.
-func (l *Leg) Stored() bool { return l.In.Stored() || l.ResponseBody.Stored() }
+// Stored tells whether the response body lies in a storage: too large for a tree.
+func (l *Leg) Stored() bool { return l.ResponseBody.Stored() }
+
+// BodyCut tells whether only the beginning of the response body is kept.
+func (l *Leg) BodyCut() bool { return l.Whole > 0 && l.ResponseBody.Len() < l.Response.BodySize }

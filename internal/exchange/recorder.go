@@ -151,7 +151,11 @@ func (r *Recorder) In(l *Leg, b []byte) (err error) {
 	r.Update(func(x *Exchange) {
 		x.add(Moment{At: now, Kind: BytesIn, Stage: Receive, Offset: l.In.Len(), N: int64(len(b))})
 		l.In = l.In.roomFor(l.expected())
-		l.In, err = l.In.appended(b, l.spill.Beyond, l.spill.Open)
+		beyond := l.spill.Beyond
+		if beyond == 0 && l.bodyAt < 0 {
+			beyond = l.spill.Own
+		}
+		l.In, err = l.In.appended(b, beyond, l.spill.Open)
 	})
 	return err
 }

@@ -69,7 +69,7 @@ func (x *Exchange) Redact(key []byte) *Exchange {
 		}
 		cutWords(reflect.ValueOf(&l.Request).Elem(), needles)
 		cutWords(reflect.ValueOf(&l.Response).Elem(), needles)
-		if l.Stored() && !l.clean(needles) {
+		if !l.clean(needles) {
 			l.Beginning()
 		}
 		l.maskWhatHides(needles)
@@ -128,22 +128,31 @@ func (x *Exchange) allSecrets() []string {
 // maskWhatHides masks the body as it came, where a secret stands in the decoded text
 // and not as often in the bytes: they are compressed, or in pieces.
 func (l *Leg) maskWhatHides(needles [][]byte) {
-	if l.In.Stored() || l.ResponseBody.Stored() {
+	if l.ResponseBody.Stored() {
 		return
 	}
 	if l.ResponseBody.within(l.In, l.bodyAt) {
 		return // they are the same bytes
 	}
-	in, body := l.In.Bytes(), l.ResponseBody.Bytes()
-	head := bytes.Index(in, []byte("\r\n\r\n")) + 4
-	if head < 4 {
-		head = 0
-	}
-	if slices.ContainsFunc(needles, func(n []byte) bool { return bytes.Count(body, n) > bytes.Count(in[head:], n) }) {
-		in = slices.Clone(in)
-		mask(in[head:])
-		l.In = NewBody(in)
-	}
+	body := l.ResponseBody.Bytes()
+	_ = l.In.Use(func(in []byte) error {
+		head := bytes.Index(in, []byte("\r\n\r\n")) + 4
+		if head < 4 {
+			head = 0
+		}
+		hides := func(n []byte) bool { return bytes.Count(body, n) > bytes.Count(in[head:], n) }
+		if !slices.ContainsFunc(needles, hides) {
+			return nil
+		}
+		if l.In.Stored() {
+			l.Whole = l.In.Len()
+			l.In = NewBody(slices.Clone(in[:min(len(in), MaxKept)]))
+		} else {
+			l.In = NewBody(slices.Clone(in))
+		}
+		mask(l.In.memory[head:])
+		return nil
+	})
 }
 
 // without masks all needles in a copy of b, if any is in it.

@@ -98,12 +98,14 @@ func (x *Exchange) Close() {
 // Beginning lets only the beginning of a reply that lies in a storage stay, in
 // memory: MaxKept bytes of it.
 func (l *Leg) Beginning() {
-	if !l.Stored() {
-		return
+	if l.In.Stored() {
+		l.Whole = l.In.Len()
+		l.In = NewBody(slices.Clone(l.In.Range(0, MaxKept)))
 	}
-	l.Whole = l.In.Len()
-	l.In = NewBody(slices.Clone(l.In.Range(0, MaxKept)))
-	l.ResponseBody = NewBody(slices.Clone(l.ResponseBody.Range(0, MaxKept)))
+	if l.ResponseBody.Stored() {
+		l.Whole = max(l.Whole, l.In.Len())
+		l.ResponseBody = NewBody(slices.Clone(l.ResponseBody.Range(0, MaxKept)))
+	}
 }
 
 // WithoutBytes is a copy without what crossed the wire, for lists.

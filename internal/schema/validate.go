@@ -22,13 +22,18 @@ type Error struct {
 	Message  string       `json:"message"`            // in plain words
 	Expected []string     `json:"expected,omitempty"` // what could stand there
 	Span     xmltree.Span // where it stands
+
+	at xmltree.Node // while it is being made: whose path it has
 }
 
 func (e *Error) Error() string { return e.Message }
 
+// MaxErrors is how many errors are looked for where nothing else is said.
+const MaxErrors = 100
+
 // Options steer a validation.
 type Options struct {
-	Max     int             // errors to report at most; 0: 100
+	Max     int             // errors to report at most; 0: MaxErrors
 	Context context.Context // ends it; nil never
 	// Unfilled tells whether an element or attribute awaits a value; its
 	// content is then not checked. nil: none does.
@@ -47,12 +52,11 @@ type validator struct {
 
 	// Stacks of the elements that are being matched, so that none needs slices
 	// of its own.
-	kids  []xmltree.Node
-	names []int32 // the set's numbers of the document's names
-	decls []*Element
-	wilds []*Wildcard
-	attrs []xmltree.Attribute
-	m     matching
+	kids   []uint32    // their indices in the document
+	places []*Particle // where each stands in the content model; nil: nowhere
+	names  []int32     // the set's numbers of the document's names
+	attrs  []xmltree.Attribute
+	m      matching
 
 	// For identity constraints, where there are any.
 	types     map[int]*Simple // of elements, by their index
@@ -70,7 +74,7 @@ type idref struct {
 func (s *Set) Validate(n xmltree.Node, decl *Element, opts Options) []Error {
 	s.Resolve()
 	if opts.Max == 0 {
-		opts.Max = 100
+		opts.Max = MaxErrors
 	}
 	v := &validator{set: s, opts: opts, doc: n.Doc(), ids: map[string]xmltree.Node{}}
 	s.mu.Lock()
@@ -96,7 +100,14 @@ func (s *Set) Validate(n xmltree.Node, decl *Element, opts Options) []Error {
 		}
 	}
 	slices.SortStableFunc(v.errors, func(a, b Error) int { return a.Offset - b.Offset })
-	return v.errors[:min(len(v.errors), opts.Max)]
+	errs := v.errors[:min(len(v.errors), opts.Max)]
+	var l xmltree.Locator
+	for i := range errs {
+		e := &errs[i]
+		e.Line, e.Column = l.Position(v.doc.Src, e.Offset)
+		e.Path, e.at = l.Path(e.at), xmltree.Node{}
+	}
+	return errs
 }
 
 // ValidateType is Validate for an element whose type alone is known.
@@ -113,10 +124,9 @@ func (v *validator) fail(n xmltree.Node, at xmltree.Span, rule string, expected 
 		Rule:     rule,
 		Message:  fmt.Sprintf(format, args...),
 		Expected: expected,
-		Path:     n.Path(),
 		Span:     at,
+		at:       n,
 	}
-	e.Line, e.Column = xmltree.Position(v.doc.Src, at.Start)
 	v.errors = append(v.errors, e)
 }
 
@@ -378,19 +388,20 @@ func (v *validator) prefix(n xmltree.Node, at xmltree.Span, t *Simple, value str
 // content matches the children against the model. Models are deterministic
 // (part 1 §3.8.6), so each child decides its place alone.
 func (v *validator) content(n xmltree.Node, c *Complex) {
-	base := len(v.kids)
+	base, count := len(v.kids), 0
+	for range n.Children() {
+		count++
+	}
+	v.kids, v.places = slices.Grow(v.kids, count), slices.Grow(v.places, count) // at once: there may be millions
 	for k := range n.Children() {
-		v.kids = append(v.kids, k)
-		v.decls = append(v.decls, nil)
-		v.wilds = append(v.wilds, nil)
+		v.kids, v.places = append(v.kids, uint32(k.Index())), append(v.places, nil)
 	}
 	end := len(v.kids)
-	defer func() { v.kids, v.decls, v.wilds = v.kids[:base], v.decls[:base], v.wilds[:base] }()
+	defer func() { v.kids, v.places = v.kids[:base], v.places[:base] }()
 	v.m = matching{
 		v:      v,
 		kids:   v.kids[base:end],
-		decls:  v.decls[base:end],
-		wilds:  v.wilds[base:end],
+		places: v.places[base:end],
 		passed: v.m.passed[:0],
 	}
 	m := &v.m
@@ -413,28 +424,34 @@ func (v *validator) content(n xmltree.Node, c *Complex) {
 	if !ok && c.Content != nil {
 		// Beyond an error, what can be told by its name alone is still checked.
 		for i := base + at + 1; i < end; i++ {
-			if v.decls[i] == nil && v.wilds[i] == nil {
-				v.decls[i] = declared(c.Content, v.names[v.kids[i].NameID()], 0)
+			if v.places[i] == nil {
+				v.places[i] = declared(c.Content, v.names[v.node(v.kids[i]).NameID()], 0)
 			}
 		}
 	}
 	if end-base >= worthSharing && !v.part && v.types == nil {
-		v.share(v.kids[base:end], v.decls[base:end], v.wilds[base:end])
+		v.share(v.kids[base:end], v.places[base:end])
 		return
 	}
 	// The stacks grow while the children are looked at, so that each is taken
 	// from them anew.
 	for i := base; i < end; i++ {
-		v.child(v.kids[i], v.decls[i], v.wilds[i])
+		v.child(v.kids[i], v.places[i])
 	}
 }
 
-func (v *validator) child(n xmltree.Node, decl *Element, wild *Wildcard) {
+func (v *validator) node(i uint32) xmltree.Node { return v.doc.NodeAt(int(i)) }
+
+func (v *validator) child(i uint32, p *Particle) {
+	n := v.node(i)
 	switch {
-	case decl != nil:
-		v.element(n, decl)
-	case wild != nil:
-		v.wildcard(n, wild)
+	case p == nil:
+	case p.Any != nil:
+		v.wildcard(n, p.Any)
+	default:
+		if decl := p.starts.element(v.names[n.NameID()]); decl != nil {
+			v.element(n, decl)
+		}
 	}
 }
 
@@ -445,7 +462,7 @@ const worthSharing = 2048
 // Only identifiers and constraints reach from one child to another: identifiers
 // are put together at the end, and where there are constraints nothing is
 // shared.
-func (v *validator) share(kids []xmltree.Node, decls []*Element, wilds []*Wildcard) {
+func (v *validator) share(kids []uint32, places []*Particle) {
 	n := min(runtime.GOMAXPROCS(0), 8)
 	parts := make([]*validator, n)
 	var wait sync.WaitGroup
@@ -461,7 +478,7 @@ func (v *validator) share(kids []xmltree.Node, decls []*Element, wilds []*Wildca
 		from, to := len(kids)*p/n, len(kids)*(p+1)/n
 		wait.Go(func() {
 			for i := from; i < to; i++ {
-				parts[p].child(kids[i], decls[i], wilds[i])
+				parts[p].child(kids[i], places[i])
 			}
 		})
 	}
@@ -478,12 +495,17 @@ func (v *validator) share(kids []xmltree.Node, decls []*Element, wilds []*Wildca
 	}
 }
 
-func declared(p *Particle, id int32, depth int) *Element {
+// declared is the particle of an element that may have that name, nil where there is
+// none.
+func declared(p *Particle, id int32, depth int) *Particle {
 	if depth > 30 {
 		return nil
 	}
 	if p.Element != nil {
-		return p.starts.element(id)
+		if p.starts.element(id) == nil {
+			return nil
+		}
+		return p
 	}
 	if p.Group != nil {
 		for _, q := range p.Group.Particles {
@@ -521,22 +543,23 @@ func (v *validator) wildcard(n xmltree.Node, w *Wildcard) {
 // matching is the run of one element's children through its content model.
 type matching struct {
 	v        *validator
-	kids     []xmltree.Node
-	decls    []*Element
-	wilds    []*Wildcard
+	kids     []uint32
+	places   []*Particle
 	at       int
 	want     []string    // what could have stood at the error
 	passed   []*startSet // optional things passed over at passedAt
 	passedAt int
 }
 
+func (m *matching) kid(i int) xmltree.Node { return m.v.node(m.kids[i]) }
+
 // has tells whether a child may begin a particle.
 func (m *matching) has(st *startSet, i int) bool {
-	if st.element(m.v.names[m.kids[i].NameID()]) != nil {
+	if st.element(m.v.names[m.kid(i).NameID()]) != nil {
 		return true
 	}
 	for _, w := range st.wild {
-		if w.Allows(m.kids[i].Name().Space) {
+		if w.Allows(m.kid(i).Name().Space) {
 			return true
 		}
 	}
@@ -605,11 +628,8 @@ func (m *matching) emptiable(p *Particle) bool {
 
 func (m *matching) term(p *Particle, st *startSet, i int) (int, bool) {
 	switch {
-	case p.Element != nil:
-		m.decls[i] = st.element(m.v.names[m.kids[i].NameID()])
-		return i + 1, true
-	case p.Any != nil:
-		m.wilds[i] = p.Any
+	case p.Element != nil, p.Any != nil:
+		m.places[i] = p
 		return i + 1, true
 	}
 	switch p.Group.Compositor {
@@ -639,7 +659,7 @@ next:
 		for k, q := range p.Group.Particles {
 			if !done[k] && m.has(q.starts, i) {
 				done[k] = true
-				m.decls[i] = q.starts.element(m.v.names[m.kids[i].NameID()])
+				m.places[i] = q
 				i++
 				continue next
 			}
@@ -741,16 +761,17 @@ func (m *matching) counted(p *Particle) bool {
 	if !slices.Contains(ends(p, 0), len(m.kids)) {
 		return false
 	}
-	for i, k := range m.kids {
-		m.decls[i], m.wilds[i] = declared(p, m.v.names[k.NameID()], 0), nil
-		if m.decls[i] == nil {
-			m.wilds[i] = allowing(p, k.Name().Space)
+	for i := range m.kids {
+		k := m.kid(i)
+		if m.places[i] = declared(p, m.v.names[k.NameID()], 0); m.places[i] == nil {
+			m.places[i] = allowing(p, k.Name().Space)
 		}
 	}
 	return true
 }
 
-func allowing(p *Particle, space string) *Wildcard {
+// allowing is the particle of a wildcard that allows a namespace.
+func allowing(p *Particle, space string) *Particle {
 	if p.Group != nil {
 		for _, q := range p.Group.Particles {
 			if w := allowing(q, space); w != nil {
@@ -758,7 +779,7 @@ func allowing(p *Particle, space string) *Wildcard {
 			}
 		}
 	} else if p.Any != nil && p.Any.Allows(space) {
-		return p.Any
+		return p
 	}
 	return nil
 }
@@ -778,7 +799,7 @@ func (m *matching) report(n xmltree.Node) {
 		m.v.fail(n, at, "cvc-complex-type.2.4", want, "the element %s ends too early%s", n.Name().Local, due)
 		return
 	}
-	k := m.kids[m.at]
+	k := m.kid(m.at)
 	name := k.Name()
 	for _, w := range want {
 		if w != name.Local {

@@ -56,7 +56,17 @@ func (b *body) deliver(n int64) (whole bool, err error) {
 
 func (b *body) delivered() int64 { return b.t.leg.ResponseBody.Len() }
 
+// pass gives on what has been looked at.
+func (b *body) pass() {
+	if b.t.cfg.Pass == nil || b.pos == b.t.passed {
+		return
+	}
+	b.t.cfg.Pass(b.t.leg.In.Range(b.t.passed, b.pos))
+	b.t.passed = b.pos
+}
+
 func (b *body) read() error {
+	b.pass()
 	if b.none() {
 		return b.done(true)
 	}
@@ -74,6 +84,7 @@ func (b *body) receive() (framed bool, err error) {
 	t := b.t
 	for {
 		whole, finished, err := b.step()
+		b.pass()
 		if err != nil {
 			return false, err
 		}

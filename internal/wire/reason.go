@@ -58,6 +58,8 @@ const (
 	BadChunk          // the chunks are broken
 	BadCompression    // the content coding is broken, or not known
 	NotKept           // what came could not be stored
+	ReadTimeout       // the whole call ran out of time while the answer was read
+	VerifyTimeout     // or while it was verified
 )
 
 // Error is why a call stopped on the wire.
@@ -89,6 +91,10 @@ var ErrTotalTime = errors.New("the limit on the whole call ran out")
 // timeoutOf is the reason of a stage in which the time ran out.
 func timeoutOf(s exchange.Stage) Reason {
 	switch s {
+	case exchange.Read:
+		return ReadTimeout
+	case exchange.Verify:
+		return VerifyTimeout
 	case exchange.Connect:
 		return ConnectTimeout
 	case exchange.TLS:
@@ -99,6 +105,11 @@ func timeoutOf(s exchange.Stage) Reason {
 		return AnswerTimeout
 	}
 	return ReceiveTimeout
+}
+
+// OutOfTime is the error of a stage at which the limit on the whole call ran out.
+func OutOfTime(s exchange.Stage) *Error {
+	return &Error{Stage: s, Reason: timeoutOf(s), Err: ErrTotalTime, Announced: -1}
 }
 
 // fail makes an *Error, unless the whole call was cancelled or ran out of time.

@@ -53,6 +53,7 @@ func (t *roundTrip) answer() (*body, error) {
 		}
 		t.rec.Update(func(*exchange.Exchange) { t.leg.Response = *head })
 		t.rec.Moment(exchange.Moment{Kind: exchange.HeadComplete, Stage: exchange.Receive, Text: head.Line})
+		t.passed = t.interim
 		b := newBody(t, head, t.interim+head.Size)
 		return b, b.read()
 	}

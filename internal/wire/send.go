@@ -44,7 +44,7 @@ func (t *roundTrip) compose() {
 	}
 	line := t.req.Method + " " + target + " HTTP/1.1"
 	b.WriteString(line + "\r\n")
-	size := int64(len(t.req.Body))
+	size := int64(len(t.req.Body)) + t.req.Rest.Len()
 	h := exchange.Head{
 		Line:      line,
 		Proto:     "HTTP/1.1",
@@ -69,7 +69,7 @@ func (t *roundTrip) compose() {
 	b.WriteString("\r\n")
 	h.Size = int64(b.Len())
 	body := t.req.Body
-	if t.cfg.Chunked {
+	if t.cfg.Chunked && t.req.Rest.IsZero() {
 		h.Chunked, h.Declared = true, -1
 		secrets = writeChunks(&b, body, t.req.Secret, secrets)
 		h.WireSize = int64(b.Len()) - h.Size
@@ -131,7 +131,7 @@ func (t *roundTrip) sendAndReceive() error {
 		}
 	}
 	sent := make(chan error, 1)
-	if len(t.payload) <= inOneGo || t.cfg.Conn != nil {
+	if t.inOneGo() || t.cfg.Conn != nil {
 		sent <- t.write()
 	} else {
 		go func() { sent <- t.write() }()
@@ -141,7 +141,7 @@ func (t *roundTrip) sendAndReceive() error {
 		// The answer is what counts; a request still on its way is cut off.
 		_ = t.conn.SetWriteDeadline(expiredDeadline())
 	}
-	if err != nil && body == nil && len(t.payload) > inOneGo {
+	if err != nil && body == nil && !t.inOneGo() {
 		_ = t.conn.SetDeadline(expiredDeadline())
 	}
 	werr := <-sent
@@ -155,6 +155,9 @@ func (t *roundTrip) sendAndReceive() error {
 	}
 	return t.sendError(werr, err)
 }
+
+// inOneGo tells whether the request is written before reading begins.
+func (t *roundTrip) inOneGo() bool { return len(t.payload) <= inOneGo && t.req.Rest.IsZero() }
 
 // write hands the request to the system, piece by piece.
 func (t *roundTrip) write() error {
@@ -170,12 +173,35 @@ func (t *roundTrip) write() error {
 			return err
 		}
 	}
+	if err := t.writeRest(); err != nil {
+		_ = t.conn.SetReadDeadline(time.Now().Add(linger))
+		return err
+	}
 	t.rec.Moment(exchange.Moment{Kind: exchange.HandedOver, Stage: exchange.Send})
 	t.rec.End(exchange.Send, exchange.Passed, "")
-	if len(t.payload) <= inOneGo || !t.answering() {
+	if t.inOneGo() || !t.answering() {
 		t.rec.Begin(exchange.Wait)
 	}
 	t.deadline(t.conn.SetReadDeadline, t.cfg.AnswerTime)
+	return nil
+}
+
+// writeRest hands over what follows the payload, which is not held in memory.
+func (t *roundTrip) writeRest() error {
+	for t.rest < t.req.Rest.Len() {
+		p := t.req.Rest.Range(t.rest, t.rest+piece)
+		if len(p) == 0 {
+			return exchange.ErrClosed
+		}
+		t.deadline(t.conn.SetWriteDeadline, t.cfg.SendTime)
+		n, err := t.conn.Write(p)
+		t.rec.Moment(exchange.Moment{
+			Kind: exchange.BytesOut, Stage: exchange.Send, Offset: int64(len(t.payload)) + t.rest, N: int64(n),
+		})
+		if t.rest += int64(n); err != nil {
+			return err
+		}
+	}
 	return nil
 }
 
@@ -247,6 +273,7 @@ func (t *roundTrip) sendError(werr, rerr error) error {
 		reason = SendTimeout
 	}
 	e := t.fail(exchange.Send, reason, werr)
-	e.Got, e.Announced, e.Limit = int64(len(t.leg.Out)), int64(len(t.payload)), int64(t.cfg.SendTime)
+	e.Got, e.Announced = int64(len(t.leg.Out))+t.rest, int64(len(t.payload))+t.req.Rest.Len()
+	e.Limit = int64(t.cfg.SendTime)
 	return e
 }

@@ -47,9 +47,13 @@ type Config struct {
 
 	Spill int64 // bytes of the answer beyond which it is kept on disk; 0: never
 
-	Proxy   *Proxy // nil: the service itself is connected to
-	Chunked bool   // the request's body is sent in chunks (RFC 9112 §7.1)
-	Expect  bool   // the body waits for the interim answer 100 (RFC 9110 §10.1.1)
+	Proxy *Proxy // nil: the service itself is connected to
+	// Pass is given the final answer as it comes, its head first, to where it ends. It
+	// must not keep the bytes. nil: nobody is.
+	Pass func(b []byte)
+
+	Chunked bool // the request's body is sent in chunks (RFC 9112 §7.1)
+	Expect  bool // the body waits for the interim answer 100 (RFC 9110 §10.1.1)
 
 	Conn     net.Conn       // in the place of one that is dialled; nil: one is
 	Until    exchange.Stage // go no further; None: to the end
@@ -72,8 +76,11 @@ type Request struct {
 	Body    []byte      // without transfer coding
 	// Front is room for the head right before Body, in the same memory: its capacity
 	// reaches to Body's end. It is written once. nil: there is none, and Body is copied.
-	Front  []byte
-	Secret []exchange.Span // secrets in the body
+	Front []byte
+	// Rest follows Body where that is only the beginning of what is too large for memory.
+	// It is sent, and not recorded. With it, nothing is sent in chunks.
+	Rest   exchange.Body
+	Secret []exchange.Span // secrets in Body
 	// SecretHeader tells whether a field's value is a secret; nil: none is.
 	SecretHeader func(name string) bool
 }
@@ -111,19 +118,29 @@ type roundTrip struct {
 	reusable bool // the connection can carry another request
 
 	payload []byte // head and body, as written
+	rest    int64  // bytes of req.Rest that were written
 	interim int64  // in leg.In: where the interim answers end that came so far
+	passed  int64  // in leg.In: what was given to cfg.Pass
 }
+
+// noLimit is the most that is kept of an answer on disk, in bytes; inMemory is how much
+// of what came is held in memory beside a body that has bytes of its own.
+const (
+	noLimit  = 1 << 40
+	inMemory = 8 << 20
+)
 
 // newLeg opens the next leg.
 func (t *roundTrip) newLeg(purpose string) {
-	spill := exchange.Spill{}
-	if t.cfg.Spill > 0 {
-		room := max(t.cfg.ReceiveLimit, t.cfg.InflatedLimit)
-		room += room/4 + 1<<20 // for the framing, and for what is read ahead
-		spill = exchange.Spill{
-			Beyond: t.cfg.Spill,
-			Open:   func() (exchange.Storage, error) { return spool.New("", room) },
-		}
+	room := max(t.cfg.ReceiveLimit, t.cfg.InflatedLimit)
+	if t.cfg.ReceiveLimit == 0 || t.cfg.InflatedLimit == 0 {
+		room = noLimit
+	}
+	room = min(8*room+1<<20, noLimit) // for the framing, and for what is read ahead; it costs nothing
+	spill := exchange.Spill{
+		Beyond: t.cfg.Spill,
+		Own:    inMemory,
+		Open:   func() (exchange.Storage, error) { return spool.New("", room) },
 	}
 	t.leg = t.rec.NewLeg(purpose, spill)
 }

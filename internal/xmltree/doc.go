@@ -13,6 +13,7 @@ package xmltree
 
 import (
 	"bytes"
+	"errors"
 	"fmt"
 	"strings"
 	"unicode/utf8"
@@ -88,6 +89,22 @@ type Limits struct {
 	Text    int // bytes of one run of character data or one attribute value
 	Repeats int // child elements of one parent
 	Names   int // different names of elements and attributes
+
+	// Done ends the making of a tree with ErrStopped once it is closed; nil: never.
+	Done <-chan struct{}
+}
+
+// ErrStopped means that the reading was told to end (Limits.Done).
+var ErrStopped = errors.New("the reading was told to end")
+
+// stopped tells whether the reading was told to end.
+func (l *Limits) stopped() bool {
+	select {
+	case <-l.Done:
+		return true
+	default:
+		return false
+	}
 }
 
 // Position is the line and column (in characters) of a byte offset, from 1.

@@ -7,6 +7,7 @@ import (
 	"math"
 	"slices"
 	"strings"
+	"unicode/utf8"
 
 	"golang.org/x/text/encoding"
 )
@@ -115,7 +116,10 @@ func (d *Document) build(s *Scanner) error {
 			end: uint32(t.Span.End), inner: uint32(inner), parent: top.node, attrs: uint32(len(d.attrs))})
 		return i
 	}
-	for {
+	for n := 0; ; n++ {
+		if n&0xffff == 0xffff && s.limits.stopped() {
+			return ErrStopped
+		}
 		if len(stack) > 1 && !s.pending {
 			s.skipBlank() // what the spans leave out
 			if s.usual(&usual) {
@@ -495,19 +499,81 @@ func (n Node) QName(value string) (Name, bool) {
 // Path is a readable path from the document element to the node, with
 // positions where siblings share a name: Envelope/Body/Find/berth[2].
 func (n Node) Path() string {
-	var parts []string
-	for ; !n.IsZero() && n.i != 0; n = n.Parent() {
-		name := n.Name()
-		part, before, more := name.Local, 0, false
-		for sib := range n.Parent().Children() {
-			if sib.i == n.i || !sib.Name().Is(name.Space, name.Local) {
-				continue
-			}
-			if more = sib.i > n.i; more {
-				break
-			}
+	var l Locator
+	return l.Path(n)
+}
+
+// Locator says of many places of one document where they are. Places that come in the
+// order of the document cost one reading together, where each alone costs one.
+type Locator struct {
+	offset       int // up to where was counted
+	line, column int // there, from 0
+	counted      map[sibling]counted
+}
+
+// sibling tells children of one parent that share a name; counted is how many of them
+// stand up to a node, itself included.
+type sibling struct {
+	parent uint32
+	name   Name
+}
+
+type counted struct {
+	node uint32
+	n    int
+}
+
+// Position is as the function of that name.
+func (l *Locator) Position(src []byte, offset int) (line, column int) {
+	offset = min(max(offset, 0), len(src))
+	if offset < l.offset {
+		l.offset, l.line, l.column = 0, 0, 0
+	}
+	run := src[l.offset:offset]
+	if n := bytes.Count(run, []byte{'\n'}); n > 0 {
+		l.line, l.column = l.line+n, 0
+		run = run[bytes.LastIndexByte(run, '\n')+1:]
+	}
+	l.column += utf8.RuneCount(run)
+	l.offset = offset
+	return l.line + 1, l.column + 1
+}
+
+// worthKeeping is from how many siblings on a count is kept.
+const worthKeeping = 64
+
+// before is how many siblings of its name stand before a node, and whether more follow.
+func (l *Locator) before(n Node) (before int, more bool) {
+	name, nodes := n.Name(), n.doc.nodes
+	key := sibling{nodes[n.i].parent, name}
+	next, seen := n.Parent().first(), l.counted[key]
+	if seen.n > 0 && seen.node < n.i {
+		before, next = seen.n, nodes[seen.node].next
+	}
+	for ; next != 0 && !more; next = nodes[next].next {
+		if next == n.i || nodes[next].kind != StartElement || !n.doc.names[nodes[next].name].Is(name.Space, name.Local) {
+			continue
+		}
+		if more = next > n.i; !more {
 			before++
 		}
+	}
+	if before < worthKeeping {
+		return before, more
+	}
+	if l.counted == nil {
+		l.counted = map[sibling]counted{}
+	}
+	l.counted[key] = counted{n.i, before + 1}
+	return before, more
+}
+
+// Path is as the method of that name.
+func (l *Locator) Path(n Node) string {
+	var parts []string
+	for ; !n.IsZero() && n.i != 0; n = n.Parent() {
+		part := n.Name().Local
+		before, more := l.before(n)
 		if before > 0 || more {
 			part = fmt.Sprintf("%s[%d]", part, before+1)
 		}

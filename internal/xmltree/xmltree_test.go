@@ -6,9 +6,11 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math/rand/v2"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -449,4 +451,53 @@ func TestAUsualLeafIsHeldToTheLimits(t *testing.T) {
 		_, err := Parse([]byte(bad), Limits{})
 		assert.Error(t, err, bad)
 	}
+}
+
+// A locator says of many places what each alone says, in whatever order they come.
+func TestALocatorSaysWhatEachPlaceAloneSays(t *testing.T) {
+	r := rand.New(rand.NewPCG(3, 5))
+	var b strings.Builder
+	b.WriteString("<a>")
+	for i := range 400 {
+		switch r.IntN(4) {
+		case 0:
+			b.WriteString("<b>é\n<c/><c/></b>")
+		case 1:
+			fmt.Fprintf(&b, "<d n='%d'/>", i)
+		case 2:
+			b.WriteString("\n\n<x:b xmlns:x='urn:x'/>")
+		default:
+			b.WriteString("<b/>")
+		}
+	}
+	b.WriteString("</a>")
+	src := b.String()
+	d := parse(t, src)
+	nodes := []Node{d.Root()}
+	for n := range d.Root().Children() {
+		nodes = append(nodes, n)
+		nodes = slices.AppendSeq(nodes, n.Children())
+	}
+	var l Locator
+	for i := range 3000 {
+		n := nodes[i%len(nodes)]
+		if i > 1000 {
+			n = nodes[r.IntN(len(nodes))]
+		}
+		at := n.Span().Start
+		line, column := l.Position(d.Src, at)
+		wantLine, wantColumn := Position(d.Src, at)
+		require.Equal(t, [2]int{wantLine, wantColumn}, [2]int{line, column})
+		require.Equal(t, n.Path(), l.Path(n))
+	}
+	limits := Limits{Done: closed()}
+	many := "<a>" + strings.Repeat("<b/>", 200000) + "</a>"
+	_, err := Parse([]byte(many), limits)
+	require.ErrorIs(t, err, ErrStopped)
+}
+
+func closed() <-chan struct{} {
+	c := make(chan struct{})
+	close(c)
+	return c
 }

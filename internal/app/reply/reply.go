@@ -159,7 +159,7 @@ type read struct{ r reading }
 func (v *View) prepare() tea.Cmd {
 	x := v.s.Exchange()
 	l := x.Leg()
-	if v.doc.id == x.ID || l == nil || l.Stored() || l.Whole > 0 || x.Outcome == exchange.OutcomeUnderWay {
+	if v.doc.id == x.ID || l == nil || l.Stored() || l.BodyCut() || x.Outcome == exchange.OutcomeUnderWay {
 		return nil
 	}
 	v.doc = reading{id: x.ID, busy: true}
@@ -394,14 +394,14 @@ func (v *View) View(w, h int) string {
 	x := v.s.Exchange()
 	l := x.Leg()
 	title := "   " + ui.Strong(ui.Cut(x.Operation+" → "+x.Endpoint, w/2))
-	if l == nil || x.Outcome == exchange.OutcomeUnderWay || v.doc.id != x.ID && !l.Stored() && l.Whole == 0 {
+	if l == nil || x.Outcome == exchange.OutcomeUnderWay || v.doc.id != x.ID && !l.Stored() && !l.BodyCut() {
 		text := "no answer yet: g sends the call"
 		if x.Outcome == exchange.OutcomeUnderWay && l != nil {
 			text = "it is coming; s shows it arriving"
 		}
 		return ui.Block([]string{"", title, "", "   " + ui.Soft(text)}, w, h)
 	}
-	if l.Stored() || l.Whole > 0 {
+	if l.Stored() || l.BodyCut() {
 		return ui.Block([]string{"", title, "", "   " + ui.Strong(ui.Cut(x.Result, w-6)), "",
 			"   " + ui.Soft(
 				ui.Cut(
