@@ -48,10 +48,28 @@ func (c *reading) run(ctx context.Context) (exchange.Stage, error) {
 	case c.leg.Stored():
 		return c.flowing(ctx, c.limits())
 	}
-	if at, err := c.parse(ctx, body, encoding); err != nil {
+	at, err := c.parse(ctx, body, encoding)
+	c.secretsInReply()
+	if err != nil {
 		return at, err
 	}
 	return exchange.Read, c.envelopeRead()
+}
+
+// secretsInReply notes what of the reply is secret by its name or place.
+func (c *reading) secretsInReply() {
+	if c.reply == nil {
+		return
+	}
+	found := message.SecretsIn(c.doc, c.reply.Payload, c.secretNames())
+	if len(found) == 0 {
+		return
+	}
+	c.rec.Update(func(x *exchange.Exchange) {
+		for _, s := range found {
+			x.Secrets = append(x.Secrets, s.Written, s.Meant)
+		}
+	})
 }
 
 // limits are those of the reader.
@@ -62,6 +80,15 @@ func (c *reading) limits() (l xmltree.Limits) {
 	l.Names, _ = s.Count("name-limit")
 	text, _ := s.Size("text-limit")
 	l.Text = int(text)
+	if w := c.plan.imported; w != nil && w.relayed { // the program has limits of its own
+		for key, limit := range map[string]*int{
+			"depth-limit": &l.Depth, "repeat-limit": &l.Repeats, "name-limit": &l.Names, "text-limit": &l.Text,
+		} {
+			if !s.Get(key).IsSet() {
+				*limit = 0
+			}
+		}
+	}
 	return l
 }
 

@@ -167,9 +167,10 @@ func (f *Fetched) only(p Plan, address string) Plan {
 	for _, name := range []string{"client-cert", "client-key", "sign", "token-file"} {
 		p.Settings.Set(name)
 	}
+	names := exchange.SecretNames(p.Settings.List("secret"))
 	p.Settings.Set("header", slices.DeleteFunc(slices.Clone(p.Settings.List("header")), func(h string) bool {
 		name, _, _ := strings.Cut(h, ":")
-		return secretField(strings.TrimSpace(name))
+		return names.Name(strings.TrimSpace(name))
 	})...)
 	p.Candidates = nil
 	return p

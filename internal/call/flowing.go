@@ -183,6 +183,7 @@ func (c *reading) flowing(ctx context.Context, limits xmltree.Limits) (exchange.
 	if c.reply = soap.Read(doc); c.reply == nil {
 		return exchange.Read, diagnose.NotEnvelopeError{Root: doc.Root().Name()}
 	}
+	c.secretsInReply()
 	e := c.reply
 	c.rec.Fact(
 		exchange.Read,

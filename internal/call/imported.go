@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"orenda/internal/contract"
+	"orenda/internal/diagnose"
 	"orenda/internal/endpoint"
 	"orenda/internal/exchange"
 	"orenda/internal/schema"
@@ -29,14 +30,35 @@ type Imported struct {
 	URL    string      // "" as far as the head tells
 	Header [][2]string // of the request
 	Body   []byte      // of the request; nil where only the reply is known
-	Reply  []byte      // as it crossed: status line, header fields, body; see ReplyOf
+	// Rest follows Body, where that is only the beginning of a request that is too large
+	// for memory: it is passed on, and counted, and not looked at.
+	Rest  exchange.Body
+	Reply []byte // as it crossed: status line, header fields, body; see ReplyOf
 
 	Made string // what of the heads was not there and is made up here, in words
 
-	Declared int64 // Content-Length of the request as it came, -1 where it said none; only of what was relayed
-	Came     int64 // bytes of body that came instead; less, or more
-	relayed  bool
-	alone    bool // a request of which it is not known whether it was answered
+	Declared int64          // Content-Length of the request as it came, -1 where it said none; only of what was relayed
+	Came     int64          // bytes of body that came instead; less, or more
+	Pass     func(b []byte) // is given the answer as it comes; nil: nobody is
+	Left     *int64         // after how many bytes the program that it goes to took no more; nil: it took all
+
+	relayed bool
+	alone   bool   // a request of which it is not known whether it was answered
+	closed  []byte // Body with what is open at its end closed, where Rest follows it
+}
+
+// readable is the request as it is looked at: of a large one its beginning.
+func (w *Imported) readable() []byte {
+	if w.Rest.IsZero() {
+		return w.Body
+	}
+	if w.closed == nil {
+		w.closed = []byte{}
+		if d, _ := opening(w.Body, xmltree.Limits{}); d != nil {
+			w.closed = d.Src
+		}
+	}
+	return w.closed
 }
 
 // ErrNothing is what holds neither a request nor a reply.
@@ -175,7 +197,7 @@ func chunked(body []byte) bool {
 }
 
 // Envelope is the envelope of the request, nil where there is none.
-func (w *Imported) Envelope() *soap.Envelope { return envelopeIn(w.Body) }
+func (w *Imported) Envelope() *soap.Envelope { return envelopeIn(w.readable()) }
 
 // ReplyEnvelope is the envelope of the reply, nil where there is none.
 func (w *Imported) ReplyEnvelope() *soap.Envelope {
@@ -305,8 +327,11 @@ func imported(p Plan, w *Imported) *Call {
 		case has || len(w.Header) > 0:
 			p.Settings.Set("action", "none")
 		}
-		p.SetDraft(w.Body)
+		p.SetDraft(w.readable())
 		p.Header = nil
+		if !w.Rest.IsZero() {
+			p.Settings.Set("validate", "false") // what is cut breaks its schema
+		}
 	}
 	return New(p, nil)
 }
@@ -352,7 +377,7 @@ func (c *Call) runImported(ctx context.Context) (exchange.Stage, error) {
 			x.Stage(exchange.Address).Note = "not known"
 		}
 		for _, f := range w.Header {
-			x.Secrets = append(x.Secrets, fieldSecrets(f[0], f[1])...)
+			x.Secrets = append(x.Secrets, fieldSecrets(f[0], f[1], x.SecretNames)...)
 		}
 	})
 	if w.Body == nil {
@@ -388,14 +413,19 @@ func (c *Call) runSentSecurity(context.Context) (string, error) {
 	}
 	s := c.securing()
 	s.secured = c.outs.secured
-	s.envelope = c.plan.imported.Body
-	places := passwords(s.envelope)
+	w := c.plan.imported
+	s.envelope = w.Body
+	places := c.secretPlaces(w.readable())
 	c.rec.Update(func(x *exchange.Exchange) {
 		for i := 0; i+1 < len(places); i += 2 {
 			x.Secrets = append(x.Secrets, string(s.envelope[places[i]:places[i+1]]))
 		}
 	})
 	err := s.encode(places)
+	if s.size += w.Rest.Len(); !w.Rest.IsZero() {
+		c.rec.Fact(exchange.Message, "looked at", fmt.Sprintf("the first %s of %s bytes",
+			diagnose.Bytes(int64(len(w.Body))), diagnose.Bytes(s.size)))
+	}
 	c.outs.composed, c.outs.secured = s.composed, s.secured
 	return note, err
 }
@@ -469,8 +499,9 @@ func importedRequest(c *network) wire.Request {
 		Target:       c.url.RequestURI(),
 		Header:       w.Header,
 		Body:         c.envelope,
+		Rest:         w.Rest,
 		Secret:       c.secrets,
-		SecretHeader: secretField,
+		SecretHeader: c.secretNames().Name,
 	}
 	if req.Method == "" {
 		req.Method = "POST"

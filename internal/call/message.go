@@ -44,7 +44,7 @@ func (c *composing) run() (string, error) {
 	c.rec.Fact(exchange.Message, "size", diagnose.Bytes(c.size)+" bytes")
 	c.rec.Update(func(x *exchange.Exchange) {
 		x.Inputs = append(d.Inputs(), headerInputs(d, c.header)...)
-		x.Secrets = append(append(x.Secrets, d.Secrets()...), c.header.Secrets()...)
+		x.Secrets = append(append(x.Secrets, d.Secrets(x.SecretNames)...), c.header.Secrets(x.SecretNames)...)
 	})
 	limit, err := c.plan.Settings.Size("send-limit")
 	if err == nil && limit > 0 && c.size > limit {

@@ -15,6 +15,7 @@ import (
 	"orenda/internal/diagnose"
 	"orenda/internal/endpoint"
 	"orenda/internal/exchange"
+	"orenda/internal/message"
 	"orenda/internal/soap"
 	"orenda/internal/trust"
 	"orenda/internal/wssec"
@@ -171,16 +172,32 @@ func (c *base) partError(key string, err error) error {
 	return &endpoint.ValueError{Key: v.Key, Value: v, Err: err}
 }
 
-// passwords are the borders of the passwords in the envelope, after all that
-// moves them is done.
-func passwords(envelope []byte) []int {
+// placesWithin are the places of secrets in the envelope, where the draft or its header
+// blocks have any: it brought no token.
+func (c *securing) placesWithin() []int {
+	names := c.secretNames()
+	if len(c.draft.Secrets(names))+len(c.header.Secrets(names)) == 0 {
+		return nil
+	}
+	return c.secretPlaces(c.envelope)
+}
+
+// secretPlaces are the places of the passwords in an envelope, and of what is secret by
+// its name or place: begin, end, begin, end.
+func (b *base) secretPlaces(envelope []byte) []int {
 	d, err := xmltree.Parse(envelope, xmltree.Limits{})
 	e := soap.Read(d)
 	if err != nil || e == nil {
 		return nil
 	}
-	var out []int
-	for _, s := range wssec.Secrets(e) {
+	spans := wssec.Secrets(e)
+	for _, s := range message.SecretsIn(d, e.Payload, b.secretNames()) {
+		if !slices.Contains(spans, s.Span) {
+			spans = append(spans, s.Span)
+		}
+	}
+	out := make([]int, 0, 2*len(spans))
+	for _, s := range spans {
 		out = append(out, s.Start, s.End)
 	}
 	return out

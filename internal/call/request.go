@@ -109,12 +109,34 @@ func (c *network) config() wire.Config {
 	if w := c.plan.imported; w != nil && !w.relayed {
 		cfg.Conn, cfg.TLS, cfg.Chunked, cfg.Expect = played{bytes.NewReader(w.Reply)}, false, false, false
 	}
+	if w := c.plan.imported; w != nil && w.relayed {
+		c.passOn(&cfg, w)
+	}
 	name := cfg.ServerName
 	if name == "" {
 		name = cfg.Host
 	}
 	cfg.Judge = func(chain []*x509.Certificate) *trust.Verdict { return c.judge(chain, name) }
 	return cfg
+}
+
+// relayedLimit is how many bytes of an answer are passed on where no limit is set.
+const relayedLimit = 16 << 30
+
+// passOn has the answer given on as it comes. Limits that nobody set are none there: the
+// program has its own. What is too large for memory goes to disk.
+func (c *network) passOn(cfg *wire.Config, w *Imported) {
+	s := &c.plan.Settings
+	cfg.Pass = w.Pass
+	if !s.Get("receive-limit").IsSet() {
+		cfg.ReceiveLimit = relayedLimit
+	}
+	if !s.Get("inflated-limit").IsSet() {
+		cfg.InflatedLimit = relayedLimit
+	}
+	if !s.Get("buffer-limit").IsSet() && !s.Get("intake").IsSet() {
+		cfg.Spill, cfg.BufferLimit = spillAt, 0
+	}
 }
 
 // throughProxy is the proxy, with how its own certificate is judged: what is said of
@@ -175,7 +197,7 @@ func (c *network) principal() string {
 		parts = append(parts, kind)
 	}
 	for _, h := range s.List("header") {
-		if name, value, _ := strings.Cut(h, ":"); secretField(strings.TrimSpace(name)) {
+		if name, value, _ := strings.Cut(h, ":"); c.secretNames().Name(strings.TrimSpace(name)) {
 			parts = append(parts, name, value)
 		}
 	}
@@ -261,8 +283,9 @@ func (c *network) completed(req wire.Request) wire.Request {
 		name, value, _ := strings.Cut(h, ":")
 		c.put(&req, strings.TrimSpace(name), strings.TrimSpace(value))
 	}
+	names := c.secretNames()
 	req.SecretHeader = func(name string) bool {
-		return secretField(name) || c.session.field != "" && strings.EqualFold(name, c.session.field)
+		return names.Name(name) || c.session.field != "" && strings.EqualFold(name, c.session.field)
 	}
 	return req
 }
@@ -378,7 +401,7 @@ func (c *network) mayGo(to *url.URL) bool {
 	}
 	s := &c.plan.Settings
 	for _, h := range s.List("header") {
-		if name, _, _ := strings.Cut(h, ":"); secretField(strings.TrimSpace(name)) {
+		if name, _, _ := strings.Cut(h, ":"); c.secretNames().Name(strings.TrimSpace(name)) {
 			return false
 		}
 	}
@@ -404,15 +427,15 @@ func (c *network) mayGo(to *url.URL) bool {
 func headerSecrets(s *endpoint.Settings) (out []string) {
 	for _, h := range s.List("header") {
 		name, value, _ := strings.Cut(h, ":")
-		out = append(out, fieldSecrets(strings.TrimSpace(name), strings.TrimSpace(value))...)
+		out = append(out, fieldSecrets(strings.TrimSpace(name), strings.TrimSpace(value), s.List("secret"))...)
 	}
 	return out
 }
 
 // fieldSecrets are the secrets in a header field: its value, and what of it is
 // the secret without the scheme or the name before it.
-func fieldSecrets(name, value string) (out []string) {
-	if !secretField(name) {
+func fieldSecrets(name, value string, names exchange.SecretNames) (out []string) {
+	if !names.Name(name) {
 		return nil
 	}
 	out = append(out, value)
@@ -428,5 +451,7 @@ func fieldSecrets(name, value string) (out []string) {
 	return out
 }
 
-// secretField tells whether a header field's value is a secret.
-func secretField(name string) bool { return exchange.SecretName(name) }
+// secretNames are what is secret by its name or place, besides what always is.
+func (b *base) secretNames() exchange.SecretNames {
+	return exchange.SecretNames(b.plan.Settings.List("secret"))
+}

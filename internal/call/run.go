@@ -44,6 +44,7 @@ func New(p Plan, notify func()) *Call {
 		c.operation = p.Port.Operation(p.Operation)
 	}
 	x.Settings = record(&c.plan.Settings)
+	x.SecretNames = exchange.SecretNames(c.plan.Settings.List("secret"))
 	x.Secrets = append(headerSecrets(&c.plan.Settings), c.plan.Secrets...)
 	return c
 }
@@ -75,7 +76,7 @@ func (c *Call) facts(err error) *diagnose.Case {
 		f.Now = f.X.Started
 	}
 	if w := p.imported; w != nil && w.relayed {
-		f.SentDeclared, f.SentCame = w.Declared, w.Came
+		f.SentDeclared, f.SentCame, f.ProgramLeft = w.Declared, w.Came, w.Left
 	}
 	return f
 }

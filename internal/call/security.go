@@ -74,7 +74,7 @@ func (c *securing) run(ctx context.Context) (string, error) {
 	protected := len(c.named("sign"))+len(c.named("encrypt")) > 0
 	if token == nil && stamp == nil && !protected && len(tokens) == 0 {
 		c.optimise()
-		return strings.Join(append(notes, noToken), " · "), c.encode(nil)
+		return strings.Join(append(notes, noToken), " · "), c.encode(c.placesWithin())
 	}
 	h := wssec.BuildHeader(token, stamp, wssec.HeaderOptions{
 		Version: sentVersion(&c.base, c.draft), Actor: s.Text("security-actor"),
@@ -87,7 +87,7 @@ func (c *securing) run(ctx context.Context) (string, error) {
 		return "", err
 	}
 	c.optimise()
-	return strings.Join(append(notes, more...), " · "), c.encode(passwords(c.envelope))
+	return strings.Join(append(notes, more...), " · "), c.encode(c.secretPlaces(c.envelope))
 }
 
 // demands tells what the contract's policy demands, and what of it is set up.

@@ -27,6 +27,8 @@ func (t *commandLine) draftCommand() *cobra.Command {
 				"  orenda draft expect LookUp/nobody 'fault*=not known'"),
 		t.draftOwnCommand("header", "NAME:VALUE", "HTTP fields that go with it",
 			"  orenda draft header FindBerths/first 'X-Desk: north'"),
+		t.draftOwnCommand("secret", "FIELD", "Fields of it that are secret: masked wherever they are shown or kept",
+			"  orenda draft secret LogIn/first pin vessel/code"),
 		t.draftOwnCommand("attach", "FILE", "Files that go with it", "  orenda draft attach File/first plan.pdf"))
 	return cmd
 }

@@ -81,7 +81,8 @@ type Case struct {
 	SkipVerify      bool                // whatever certificate was accepted
 	Imported        bool                // another program made the exchange
 
-	SentDeclared, SentCame int64 // bytes of body that another program declared, and sent
+	SentDeclared, SentCame int64  // bytes of body that another program declared, and sent
+	ProgramLeft            *int64 // after how many bytes of the answer that program took no more; nil: it took all
 
 	SetAside map[string]string // findings that were set aside for this endpoint: reasons, by id
 

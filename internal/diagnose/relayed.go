@@ -17,6 +17,7 @@ import (
 var relayedRules = []Rule{
 	{"send.length-differs", exchange.Warn, exchange.Yours, lengthDiffers},
 	{"send.charset-differs", exchange.Warn, exchange.Yours, charsetDiffers},
+	{"receive.program-left", exchange.Warn, exchange.Yours, programLeft},
 	{"security.password-type-differs", exchange.Warn, exchange.Yours, passwordTypeSent},
 }
 
@@ -54,6 +55,21 @@ func lengthDiffers(c *Case) []exchange.Finding {
 		f.Why += " The service reads what was declared, and takes the rest for another request."
 	}
 	return one(f)
+}
+
+// programLeft is a program that did not take the whole answer.
+func programLeft(c *Case) []exchange.Finding {
+	l := c.leg()
+	if c.ProgramLeft == nil || l == nil {
+		return nil
+	}
+	return one(exchange.Finding{
+		Title: "the program did not take the whole answer",
+		Why: fmt.Sprintf("It took %s of %s bytes, then it closed its connection, or took nothing more for a minute.",
+			Bytes(*c.ProgramLeft), Bytes(max(l.In.Len(), l.Whole))),
+		Evidence: []exchange.Evidence{c.inBody(int(max(*c.ProgramLeft-l.Response.Size, 0)), 1)},
+		Program:  "look at its own time limits and size limits: one of them fell, or it ended",
+	})
 }
 
 // lengthByHand is the length that an extra header declares, and that of the body as it

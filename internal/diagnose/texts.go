@@ -614,6 +614,11 @@ var texts = map[string]Text{
 		"All of it had come and was read.",
 		"Raise the limit on the whole call, or ask for less.",
 	},
+	"receive.program-left": {
+		"The program whose call was passed on did not take the whole answer.",
+		"It closed its connection, or took nothing more, while bytes were still passed on to it.",
+		"Look at its time limits and its size limits.",
+	},
 	"receive.bad-chunk": {
 		"The chunked coding is broken.",
 		"The place is shown.",

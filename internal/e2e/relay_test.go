@@ -2,10 +2,13 @@ package e2e
 
 import (
 	"bufio"
+	"encoding/json"
 	"io"
 	"net/http"
+	"net/http/httptest"
 	"os"
 	"os/exec"
+	"strconv"
 	"strings"
 	"testing"
 
@@ -73,4 +76,75 @@ func TestAProgramIsSeenInTraffic(t *testing.T) {
 	assert.Contains(t, r.err, "length: \"far\" is not a decimal number")
 	s.keys("b")
 	s.sees("theirs")
+}
+
+// Much passes through a relay in little memory: a large request, and a large reply that
+// nobody set a limit for.
+func TestMuchPassesThroughARelayInLittleMemory(t *testing.T) {
+	size := largeReply()
+	row := []byte(strings.Repeat(`<berth free="true"><name>N04</name><length>12</length></berth>`, 1000))
+	took := make(chan int64, 1)
+	service := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		n, _ := io.Copy(io.Discard, r.Body)
+		took <- n
+		w.Header().Set("Content-Type", "text/xml")
+		_, _ = io.WriteString(w, `<s:Envelope xmlns:s="http://schemas.xmlsoap.org/soap/envelope/"><s:Body>`+
+			`<FindBerthsResponse xmlns="urn:skerry:berths">`)
+		for sent := 0; sent < size; sent += len(row) {
+			_, _ = w.Write(row)
+		}
+		_, _ = io.WriteString(w, `</FindBerthsResponse></s:Body></s:Envelope>`)
+	}))
+	t.Cleanup(service.Close)
+	cmd := exec.Command(binary(t), "relay", "--to", service.URL+"/berths", "--json")
+	cmd.Env = append(os.Environ(), append(home(t), "TMPDIR="+os.TempDir())...)
+	told, err := cmd.StdoutPipe()
+	require.NoError(t, err)
+	require.NoError(t, cmd.Start())
+	t.Cleanup(func() {
+		_ = cmd.Process.Signal(os.Interrupt)
+		_ = cmd.Wait()
+	})
+	said := json.NewDecoder(told)
+	var first struct{ Listening []string }
+	require.NoError(t, said.Decode(&first))
+	body := io.MultiReader(
+		strings.NewReader(`<s:Envelope xmlns:s="http://schemas.xmlsoap.org/soap/envelope/"><s:Body>`+
+			`<FindBerths xmlns="urn:skerry:berths"><length>12</length>`),
+		io.LimitReader(&again{of: []byte("<!--slack water-->")}, int64(size/18*18)),
+		strings.NewReader(`</FindBerths></s:Body></s:Envelope>`))
+	resp, err := (&http.Client{Transport: &http.Transport{DisableKeepAlives: true}}).Post(first.Listening[0], "text/xml", body)
+	require.NoError(t, err)
+	defer resp.Body.Close()
+	n, err := io.Copy(io.Discard, resp.Body)
+	require.NoError(t, err)
+	assert.Greater(t, n, int64(size))
+	assert.Greater(t, <-took, int64(size/18*18))
+	var x struct {
+		Operation, Outcome, Result string
+	}
+	require.NoError(t, said.Decode(&x))
+	assert.Equal(t, "passed", x.Outcome)
+	assert.Equal(t, "FindBerths", x.Operation)
+	b, err := os.ReadFile("/proc/" + strconv.Itoa(cmd.Process.Pid) + "/status")
+	require.NoError(t, err)
+	_, rest, _ := strings.Cut(string(b), "VmHWM:")
+	kb, err := strconv.Atoi(strings.Fields(rest)[0])
+	require.NoError(t, err)
+	t.Logf("%d MB resident at most", kb>>10)
+	assert.Less(t, int64(kb)<<10, maxHeld())
+}
+
+// again gives the same bytes again and again.
+type again struct {
+	of []byte
+	at int
+}
+
+func (a *again) Read(p []byte) (n int, err error) {
+	for n < len(p) {
+		k := copy(p[n:], a.of[a.at:])
+		n, a.at = n+k, (a.at+k)%len(a.of)
+	}
+	return n, nil
 }

@@ -9,6 +9,7 @@ import (
 	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -102,4 +103,48 @@ func TestNoSecretIsLeftAnywhere(t *testing.T) {
 			t.Errorf("%q is left: …%s…", s, said.String()[max(i-200, 0):min(i+60, said.Len())])
 		}
 	}
+}
+
+// What a person says is a secret is one, by its name wherever it stands, or by its place:
+// in the request, in what comes back, in the address and in the heads.
+func TestWhatAPersonCallsSecretIsLeftNowhere(t *testing.T) {
+	h, at := harbour(t), echo(t)
+	homeDir := t.TempDir()
+	env := []string{"ORENDA_HOME=" + homeDir}
+	dir := filepath.Join(t.TempDir(), "ws")
+	require.Equal(t, 0, orenda(t, env, "-w", dir, "add", "http://"+h.Plain+"/berths?wsdl").code)
+	require.Equal(t, 0, orenda(t, env, "-w", dir, "draft", "secret", "FindBerths/first", "./length").code)
+	require.Equal(t, "./length\n", orenda(t, env, "-w", dir, "draft", "secret", "FindBerths/first").out)
+	require.Equal(t, 0, orenda(t, env, "-w", dir, "endpoint", "set", "BerthDesk11", "secret=X-Quay, pier").code)
+	var said strings.Builder
+	args := []string{"-w", dir, "call", "FindBerths", "length=135.79", "--endpoint", "BerthDesk11",
+		"--address", at + "/plain?pier=north-pier-seven", "--header", "X-Quay: quay-word-eleven", "--secret", "X-Quay",
+		"--secret", "pier", "--secret", "./length"}
+	for _, more := range [][]string{nil, {"--json"}} {
+		r := orenda(t, env, append(slices.Clone(args), more...)...)
+		said.WriteString(r.out + r.err)
+	}
+	for _, a := range [][]string{
+		{"journal", "show", "last"}, {"journal", "show", "last", "--json"}, {"journal", "show", "last", "--bytes"},
+		{"handover", "ticket", "last"}, {"explain", "last"},
+	} {
+		r := orenda(t, env, append([]string{"-w", dir}, a...)...)
+		said.WriteString(r.out + r.err)
+	}
+	require.NoError(t, filepath.WalkDir(homeDir, func(path string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() {
+			return err
+		}
+		b, err := os.ReadFile(path)
+		said.Write(b)
+		return err
+	}))
+	assert.Contains(t, said.String(), "BerthDesk11")
+	for _, s := range []string{"north-pier-seven", "quay-word-eleven", "135.79"} {
+		if i := strings.Index(said.String(), s); i >= 0 {
+			t.Errorf("%q is left: …%s…", s, said.String()[max(i-200, 0):min(i+60, said.Len())])
+		}
+	}
+	r := orenda(t, env, "-w", dir, "draft", "secret", "FindBerths/first", "--none")
+	assert.Equal(t, 0, r.code, r.err)
 }

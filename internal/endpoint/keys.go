@@ -513,6 +513,14 @@ var Keys = []Key{
 	},
 
 	{
+		Name:  "secret",
+		Label: "secret fields",
+		Stage: exchange.Security,
+		Kind:  List,
+		Minor: true,
+		Doc:   "fields, parameters and headers that are secret, by name; with a slash by path, as vessel/pin",
+	},
+	{
 		Name:  "header",
 		Label: "extra headers",
 		Stage: exchange.Send,

@@ -30,6 +30,8 @@ type Exchange struct {
 	Inputs  []Input  `json:"inputs,omitempty"`  // the values that the draft was filled with
 	Result  string   `json:"result,omitempty"`  // what tells this attempt from its neighbours
 	Secrets []string `json:"-"`                 // the secret values themselves; never written
+
+	SecretNames SecretNames `json:"-"` // what else is secret by its name or place
 }
 
 // Input is one value of the draft, by its path.

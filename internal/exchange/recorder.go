@@ -164,10 +164,11 @@ func (r *Recorder) In(l *Leg, b []byte) (err error) {
 // an announced length counts once a part of it came.
 func (l *Leg) expected() int64 {
 	const believed = 1 << 20
-	if l.Response.Declared <= 0 || l.Response.Declared > math.MaxInt32 || l.In.Len() < believed {
+	d := l.Response.Declared
+	if d <= 0 || d > math.MaxInt32 || l.In.Len() < believed || l.spill.Beyond > 0 && d > l.spill.Beyond {
 		return 0
 	}
-	return l.Response.Size + l.Response.Declared
+	return l.Response.Size + d
 }
 
 // Delivered appends the bytes of In from one offset to another to the response

@@ -35,6 +35,12 @@ const Masked = '*'
 func (x *Exchange) Redact(key []byte) *Exchange {
 	c := x.Clone()
 	c.Secrets = nil
+	c.Inputs = slices.Clone(c.Inputs)
+	for i, in := range c.Inputs {
+		if x.SecretNames.Path(strings.TrimPrefix(in.Path, "header:")) {
+			c.Inputs[i].Value = strings.Repeat(string(Masked), 8)
+		}
+	}
 	needles := needles(x.allSecrets())
 	for _, l := range c.Legs {
 		if len(l.SecretSpans) > 0 {
@@ -96,7 +102,7 @@ func (x *Exchange) allSecrets() []string {
 	}
 	for _, s := range x.Settings {
 		if s.Key == "address" || s.Key == "proxy" {
-			out = append(out, AddressSecrets(s.Value)...)
+			out = append(out, AddressSecrets(s.Value, x.SecretNames)...)
 		}
 	}
 	for _, l := range x.Legs {
@@ -107,13 +113,13 @@ func (x *Exchange) allSecrets() []string {
 			add(l.RequestBody, s)
 		}
 		if words := strings.Fields(l.Request.Line); len(words) == 3 {
-			out = append(out, AddressSecrets(words[1])...)
+			out = append(out, AddressSecrets(words[1], x.SecretNames)...)
 		}
 		for _, f := range l.Response.Fields {
 			switch {
 			case strings.EqualFold(f.Name, "Location"):
-				out = append(out, AddressSecrets(f.Value)...)
-			case SecretName(f.Name):
+				out = append(out, AddressSecrets(f.Value, x.SecretNames)...)
+			case x.SecretNames.Name(f.Name):
 				value, _, _ := strings.Cut(f.Value, ";")
 				out = append(out, value)
 				if _, v, ok := strings.Cut(value, "="); ok {

@@ -2,6 +2,7 @@ package exchange
 
 import (
 	"net/url"
+	"regexp"
 	"slices"
 	"strings"
 )
@@ -14,6 +15,47 @@ var secretEnds = []string{
 	"authorization", "cookie", "token", "password", "passwd", "passphrase", "pwd", "secret", "apikey", "accesskey",
 	"privatekey", "secretkey", "subscriptionkey", "credential", "credentials", "sessionid",
 }
+
+// SecretNames are what a person said is secret, besides what is so by its name: names of
+// header fields, parameters and fields of messages; and, with a slash or an @, paths of
+// single fields below the body element, as the outline writes them: vessel/pin, ./@sign.
+type SecretNames []string
+
+// Name tells whether what has that name is a secret wherever it stands.
+func (s SecretNames) Name(name string) bool {
+	return SecretName(name) || slices.ContainsFunc(s, func(own string) bool {
+		return !isPath(own) && strings.EqualFold(own, name)
+	})
+}
+
+// MayBe tells whether what has that name is a secret here or there.
+func (s SecretNames) MayBe(name string) bool {
+	return SecretName(name) || slices.ContainsFunc(s, func(own string) bool {
+		return strings.EqualFold(strings.TrimPrefix(own[strings.LastIndexByte(own, '/')+1:], "@"), name)
+	})
+}
+
+// Has tells whether a field of a message is a secret: by its name, or by its path.
+func (s SecretNames) Has(name string, path func() string) bool {
+	if s.Name(name) {
+		return true
+	}
+	return slices.ContainsFunc(s, func(own string) bool {
+		return isPath(own) && strings.EqualFold(strings.TrimPrefix(own, "./"), path())
+	})
+}
+
+// Path is Has for a path as the outline writes it, with numbers: berth[2]/@sign.
+func (s SecretNames) Path(path string) bool {
+	plain := numbers.ReplaceAllString(path, "")
+	name := strings.TrimPrefix(plain[strings.LastIndexByte(plain, '/')+1:], "@")
+	return s.Has(name, func() string { return plain })
+}
+
+//nolint:gochecknoglobals // a table: it is never written to
+var numbers = regexp.MustCompile(`\[\d+\]`)
+
+func isPath(own string) bool { return strings.ContainsAny(own, "/@") }
 
 // SecretName tells whether a header field, a parameter of an address or a field of a
 // message is a secret by its name: "X-API-Key", "api_key", "clientSecret".
@@ -48,7 +90,7 @@ func endsIn(name, end string) bool {
 // AddressSecrets are the secrets in an address or in the target of a request: the
 // password before its host, and parameters whose names say so; each as it is written
 // and as it is meant.
-func AddressSecrets(address string) (out []string) {
+func AddressSecrets(address string, names SecretNames) (out []string) {
 	add := func(written string) {
 		if written == "" {
 			return
@@ -76,7 +118,7 @@ func AddressSecrets(address string) (out []string) {
 		if meant, err := url.QueryUnescape(name); err == nil {
 			name = meant
 		}
-		if SecretName(name) {
+		if names.Name(name) {
 			add(value)
 		}
 	}

@@ -495,26 +495,14 @@ func inputValue(v string) string {
 	return fmt.Sprintf("%s… (%d bytes, %016x)", strings.ToValidUTF8(v[:maxInput], ""), len(v), h.Sum64())
 }
 
-// Secrets are the values of elements and attributes whose names say that they are
-// secret, as they are written and as they are meant.
-func (d *Draft) Secrets() (out []string) {
-	named := func(n xmltree.Name) bool { return exchange.SecretName(n.Local) }
-	if d == nil || d.doc == nil || !slices.ContainsFunc(d.doc.Names(), named) {
+// Secrets are the values of the draft that are secret, by their names and by their places
+// below its body element, as they are written and as they are meant.
+func (d *Draft) Secrets(names exchange.SecretNames) (out []string) {
+	if d == nil || d.doc == nil {
 		return nil
 	}
-	for i := range d.doc.Len() {
-		n := d.doc.NodeAt(i + 1)
-		if n.Kind() != xmltree.StartElement {
-			continue
-		}
-		if s := n.Inner(); exchange.SecretName(n.Name().Local) && !bytes.ContainsRune(d.src[s.Start:s.End], '<') {
-			out = append(out, n.Text(), string(bytes.TrimSpace(d.src[s.Start:s.End])))
-		}
-		for a := range n.Attrs() {
-			if exchange.SecretName(a.Name.Local) {
-				out = append(out, a.Value)
-			}
-		}
+	for _, s := range SecretsIn(d.doc, d.Body(), names) {
+		out = append(out, s.Written, s.Meant)
 	}
 	return out
 }

@@ -5,7 +5,6 @@ package relay
 
 import (
 	"bufio"
-	"bytes"
 	"cmp"
 	"context"
 	"crypto/rand"
@@ -17,7 +16,6 @@ import (
 	"net"
 	"net/http"
 	"net/url"
-	"runtime/debug"
 	"strconv"
 	"strings"
 	"sync"
@@ -27,15 +25,17 @@ import (
 	"orenda/internal/exchange"
 	"orenda/internal/http1"
 	"orenda/internal/safe"
+	"orenda/internal/spool"
 	"orenda/internal/wire"
 )
 
 // Limits of what is taken from a program.
 const (
-	maxBody = 256 << 20
-	maxOpen = 64 // connections at a time
+	maxBody  = 4 << 30
+	maxOpen  = 64      // connections at a time
+	inMemory = 8 << 20 // bytes of a request beyond which it is kept on disk
 
-	largeBody = 16 << 20 // memory is given back after a call of that size
+	takeTime = time.Minute // for the program to take the next piece of an answer
 )
 
 // Options say where a relay passes calls on to, and how.
@@ -256,18 +256,18 @@ func (r *Relay) pass(c *patient, in *bufio.Reader, pool *wire.Pool) (more bool) 
 		return false
 	}
 	r.wait(c.Conn, time.Time{})
-	if len(w.Body) > largeBody {
-		defer debug.FreeOSMemory() // else what one large call took stays with the relay
-	}
-	plan := r.o.Plan(w)
+	defer w.Close()
+	p := &passing{to: c.Conn, w: w.Imported}
+	w.Pass = p.pass
+	plan := r.o.Plan(w.Imported)
 	plan.Pool = pool
-	x := call.Relay(r.ctx, plan, w)
+	x := call.Relay(r.ctx, plan, w.Imported)
 	if r.o.Keep != nil {
 		r.o.Keep(x)
 	}
-	_ = c.SetWriteDeadline(time.Now().Add(time.Minute))
+	defer x.Close()
 	l := x.Leg()
-	if l == nil || !l.Response.Complete {
+	if p.passed == 0 && w.Left == nil {
 		why := "the service did not answer"
 		if f := x.Cause(); f != nil {
 			why = f.Title + ". " + f.Why
@@ -275,8 +275,68 @@ func (r *Relay) pass(c *patient, in *bufio.Reader, pool *wire.Pool) (more bool) 
 		answer(c, "502 Bad Gateway", "orenda relay: "+why)
 		return false
 	}
-	_, err = l.In.WriteTo(c)
-	return err == nil && keep && w.Came == w.Declared && ends(l, w.Method)
+	return w.Left == nil && keep && w.Came == w.Declared && ends(l, w.Method)
+}
+
+// passing gives an answer on to the program that asked, as it comes.
+type passing struct {
+	to     net.Conn
+	w      *call.Imported
+	passed int64
+}
+
+func (p *passing) pass(b []byte) {
+	if p.w.Left != nil {
+		return
+	}
+	_ = p.to.SetWriteDeadline(time.Now().Add(takeTime))
+	n, err := p.to.Write(b)
+	if p.passed += int64(n); err != nil {
+		left := p.passed
+		p.w.Left = &left
+	}
+}
+
+// taken is a request that was taken from a program. What is too large for memory of it
+// lies on disk until Close.
+type taken struct {
+	*call.Imported
+	disk *spool.Spool
+}
+
+// Write takes more of the body.
+func (w *taken) Write(p []byte) (int, error) {
+	w.Came += int64(len(p))
+	if w.disk == nil && len(w.Body)+len(p) <= inMemory {
+		w.Body = append(w.Body, p...)
+		return len(p), nil
+	}
+	if w.disk == nil {
+		disk, err := spool.New("", maxBody+1)
+		if err == nil {
+			err = disk.Append(w.Body)
+		}
+		if err != nil {
+			return 0, fmt.Errorf("the request cannot be kept on disk: %w", err)
+		}
+		w.disk = disk
+	}
+	return len(p), w.disk.Append(p)
+}
+
+// whole ends the body: of a large one the beginning is in memory.
+func (w *taken) whole() {
+	if w.disk != nil {
+		all := exchange.StoredBody(w.disk)
+		w.Body, w.Rest = all.Range(0, exchange.MaxKept), all.Part(exchange.MaxKept, all.Len())
+	}
+}
+
+// Close gives up what lies on disk.
+func (w *taken) Close() {
+	if w.disk != nil {
+		_ = w.disk.Close()
+	}
 }
 
 // ends tells whether the program knows where an answer ends without the end of the
@@ -338,7 +398,7 @@ func answer(c net.Conn, status, text string) {
 
 // read takes a request as it comes: its fields in order and as they are spelled.
 // keep is true where the program keeps the connection.
-func (r *Relay) read(in *bufio.Reader, c *patient) (w *call.Imported, keep bool, err error) {
+func (r *Relay) read(in *bufio.Reader, c *patient) (w *taken, keep bool, err error) {
 	if _, err := in.Peek(1); err != nil { // a program that keeps the connection may be quiet
 		return nil, false, io.EOF
 	}
@@ -352,7 +412,7 @@ func (r *Relay) read(in *bufio.Reader, c *patient) (w *call.Imported, keep bool,
 	if line.Target, ok = r.known(line.Target); !ok {
 		return nil, false, errNoWay
 	}
-	w = &call.Imported{Declared: head.Declared, Method: line.Method, URL: r.target(line.Target)}
+	w = &taken{Imported: &call.Imported{Declared: head.Declared, Method: line.Method, URL: r.target(line.Target)}}
 	keep = line.Proto == "HTTP/1.1"
 	expects, named := false, connectionOptions(head.Fields)
 	for _, f := range head.Fields {
@@ -390,6 +450,7 @@ func (r *Relay) read(in *bufio.Reader, c *patient) (w *call.Imported, keep bool,
 		_, _ = io.WriteString(c, "HTTP/1.1 100 Continue\r\n\r\n")
 	}
 	if err := body(in, w, head.Chunked); err != nil {
+		w.Close()
 		return nil, false, err
 	}
 	if !keep {
@@ -445,24 +506,24 @@ func (r *Relay) target(said string) string {
 }
 
 // body reads what a request carries, and counts what it declared.
-func body(in *bufio.Reader, w *call.Imported, chunked bool) error {
+func body(in *bufio.Reader, w *taken, chunked bool) error {
+	defer w.whole()
 	switch {
 	case chunked:
-		b, err := dechunked(in)
-		if err != nil {
+		if err := dechunk(in, w); err != nil {
 			return err
 		}
-		w.Body, w.Declared, w.Came = b, int64(len(b)), int64(len(b))
-		w.Header = append(w.Header, [2]string{"Content-Length", strconv.Itoa(len(b))})
+		w.Declared = w.Came
+		w.Header = append(w.Header, [2]string{"Content-Length", strconv.FormatInt(w.Came, 10)})
 	case w.Declared > 0:
-		b, err := io.ReadAll(io.LimitReader(in, w.Declared))
+		w.Body = make([]byte, 0, min(w.Declared, believed))
+		_, err := io.CopyBuffer(w, io.LimitReader(in, w.Declared), make([]byte, 64<<10))
 		if err != nil && !errors.Is(err, io.ErrUnexpectedEOF) {
 			var ne net.Error
 			if !errors.As(err, &ne) {
 				return err
 			}
 		}
-		w.Body, w.Came = b, int64(len(b))
 		if w.Came == w.Declared {
 			w.Came += beyond(in)
 		}
@@ -472,6 +533,9 @@ func body(in *bufio.Reader, w *call.Imported, chunked bool) error {
 	}
 	return nil
 }
+
+// believed is for how many bytes of a declared length there is room before they come.
+const believed = 64 << 10
 
 // beyond is how many bytes stand after the declared end that begin no other
 // request.
@@ -492,9 +556,9 @@ func beyond(in *bufio.Reader) int64 {
 	return int64(n)
 }
 
-// dechunked reads a body in chunks (RFC 9112 §7.1).
-func dechunked(in *bufio.Reader) ([]byte, error) {
-	var out bytes.Buffer
+// dechunk reads a body in chunks (RFC 9112 §7.1).
+func dechunk(in *bufio.Reader, out *taken) error {
+	out.Body = []byte{}
 	var chunks http1.Chunks
 	for size := 1; !chunks.Done(); {
 		p, err := in.Peek(size)
@@ -504,20 +568,22 @@ func dechunked(in *bufio.Reader) ([]byte, error) {
 		piece, cerr := chunks.Next(p)
 		switch {
 		case cerr != nil:
-			return nil, fmt.Errorf("the chunk is not taken: %w", cerr)
-		case int64(out.Len()) > maxBody-int64(piece.Data)-chunks.Left():
-			return nil, fmt.Errorf("a body of more than %d bytes is not taken", maxBody)
+			return fmt.Errorf("the chunk is not taken: %w", cerr)
+		case out.Came > maxBody-int64(piece.Data)-chunks.Left():
+			return fmt.Errorf("a body of more than %d bytes is not taken", int64(maxBody))
 		case piece == (http1.Piece{}) && err != nil:
-			return nil, fmt.Errorf("the chunks were cut off: %w", err)
+			return fmt.Errorf("the chunks were cut off: %w", err)
 		case piece == (http1.Piece{}):
 			size = len(p) + 1 // more must come
 			continue
 		}
-		out.Write(p[piece.Skip : piece.Skip+piece.Data])
+		if _, err := out.Write(p[piece.Skip : piece.Skip+piece.Data]); err != nil {
+			return err
+		}
 		if _, err := in.Discard(piece.Skip + piece.Data); err != nil {
-			return nil, err
+			return err
 		}
 		size = 1
 	}
-	return out.Bytes(), nil
+	return nil
 }

@@ -3,6 +3,7 @@ package relay
 import (
 	"bytes"
 	"context"
+	"crypto/sha256"
 	"crypto/tls"
 	"crypto/x509"
 	"fmt"
@@ -97,6 +98,7 @@ func (w *watched) post(body, action string, change ...func(*http.Request)) (stat
 	for _, c := range change {
 		c(req)
 	}
+	before := w.count()
 	tr := &http.Transport{DisableKeepAlives: true}
 	defer tr.CloseIdleConnections()
 	resp, err := (&http.Client{Transport: tr}).Do(req)
@@ -104,7 +106,20 @@ func (w *watched) post(body, action string, change ...func(*http.Request)) (stat
 	defer resp.Body.Close()
 	b, err := io.ReadAll(resp.Body)
 	require.NoError(w.t, err)
+	w.keeps(before + 1)
 	return resp.StatusCode, string(b)
+}
+
+func (w *watched) count() int {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return len(w.kept)
+}
+
+// keeps waits until so many exchanges were kept: the program has its answer before.
+func (w *watched) keeps(n int) {
+	w.t.Helper()
+	require.Eventually(w.t, func() bool { return w.count() >= n }, 5*time.Second, time.Millisecond)
 }
 
 // raw sends bytes as they are, and gives what comes back.
@@ -283,6 +298,7 @@ func TestAConnectionThatIsKept(t *testing.T) {
 	}
 	assert.Equal(t, []int{401, 200, 200, 200, 401}, got, "the fourth closed the connection")
 	assert.Len(t, asked, 2)
+	w.keeps(5)
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	require.Len(t, w.kept, 5)
@@ -327,9 +343,8 @@ func TestManyProgramsAtOnce(t *testing.T) {
 		}()
 	}
 	wg.Wait()
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	assert.Len(t, w.kept, 40)
+	w.keeps(40)
+	assert.Equal(t, 40, w.count())
 }
 
 func TestWhatNoRelayTakes(t *testing.T) {
@@ -531,4 +546,94 @@ func TestAProgramCallsOverTLS(t *testing.T) {
 	assert.Error(t, err, "it may sign for no other name")
 	_, err = Listen(Options{To: to, ListenTLS: "0.0.0.0:0", Certificate: &c})
 	assert.ErrorContains(t, err, "loopback only")
+}
+
+// An answer is passed on while it comes: a program has its first part before the service
+// has sent the second.
+func TestAnAnswerIsPassedOnAsItComes(t *testing.T) {
+	seen := make(chan struct{})
+	service := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		_, _ = io.Copy(io.Discard, r.Body)
+		w.Header().Set("Content-Type", "text/xml")
+		_, _ = io.WriteString(w, `<s:Envelope xmlns:s="http://schemas.xmlsoap.org/soap/envelope/"><s:Body>`)
+		_ = http.NewResponseController(w).Flush()
+		<-seen
+		_, _ = io.WriteString(w, `<FindBerthsResponse xmlns="urn:skerry:berths"/></s:Body></s:Envelope>`)
+	}))
+	defer service.Close()
+	w := watch(t, service.URL+"/berths")
+	resp, err := http.Post(w.Address(), "text/xml; charset=utf-8", strings.NewReader(fmt.Sprintf(asks, "12")))
+	require.NoError(t, err)
+	defer resp.Body.Close()
+	first := make([]byte, 40)
+	_, err = io.ReadFull(resp.Body, first)
+	require.NoError(t, err)
+	assert.Equal(t, "<s:Envelope xmlns:s=\"http://schemas.xmls", string(first))
+	close(seen)
+	rest, err := io.ReadAll(resp.Body)
+	require.NoError(t, err)
+	assert.True(t, strings.HasSuffix(string(rest), "</s:Envelope>"))
+	w.keeps(1)
+	assert.Equal(t, exchange.OutcomePassed, w.last().Outcome)
+	http.DefaultClient.CloseIdleConnections()
+}
+
+// A program that does not take its whole answer is told of.
+func TestAProgramThatLeaves(t *testing.T) {
+	body := `<s:Envelope xmlns:s="http://schemas.xmlsoap.org/soap/envelope/"><s:Body><FindBerthsResponse xmlns="urn:skerry:berths">` +
+		strings.Repeat(`<berth free="true"><name>N04</name><length>12</length></berth>`, 300000) +
+		`</FindBerthsResponse></s:Body></s:Envelope>`
+	service := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		_, _ = io.Copy(io.Discard, r.Body)
+		w.Header().Set("Content-Type", "text/xml")
+		_, _ = io.WriteString(w, body)
+	}))
+	defer service.Close()
+	w := watch(t, service.URL+"/berths")
+	c, err := net.Dial("tcp", w.l.Addr().String())
+	require.NoError(t, err)
+	asked := fmt.Sprintf(asks, "12")
+	fmt.Fprintf(c, "POST /berths HTTP/1.1\r\nHost: localhost\r\nContent-Type: text/xml\r\nContent-Length: %d\r\n\r\n%s",
+		len(asked), asked)
+	_, err = io.ReadFull(c, make([]byte, 1000))
+	require.NoError(t, err)
+	require.NoError(t, c.(*net.TCPConn).SetLinger(0))
+	c.Close()
+	w.keeps(1)
+	x := w.last()
+	assert.Contains(t, ids(x), "receive.program-left")
+	assert.Equal(t, int64(len(body)), x.Leg().Response.BodySize, "the rest was looked at all the same")
+}
+
+// A large request is passed on from disk, byte for byte, plain and in chunks; its
+// beginning is looked at.
+func TestALargeRequestIsPassedOnFromDisk(t *testing.T) {
+	sums := make(chan string, 1)
+	service := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		h := sha256.New()
+		n, _ := io.Copy(h, r.Body)
+		sums <- fmt.Sprintf("%d %x", n, h.Sum(nil))
+		w.Header().Set("Content-Type", "text/xml")
+		_, _ = io.WriteString(w, `<s:Envelope xmlns:s="http://schemas.xmlsoap.org/soap/envelope/"><s:Body>`+
+			`<FindBerthsResponse xmlns="urn:skerry:berths"/></s:Body></s:Envelope>`)
+	}))
+	defer service.Close()
+	w := watch(t, service.URL+"/berths")
+	large := strings.Replace(fmt.Sprintf(asks, "12"), "</length>", "</length>"+strings.Repeat("<note>x</note>", 700000), 1)
+	for _, chunked := range []bool{false, true} {
+		w.post(large, find, func(r *http.Request) {
+			if chunked {
+				r.ContentLength = -1
+				r.Body = io.NopCloser(struct{ io.Reader }{strings.NewReader(large)})
+			}
+		})
+		assert.Equal(t, fmt.Sprintf("%d %x", len(large), sha256.Sum256([]byte(large))), <-sums)
+		x := w.last()
+		assert.Equal(t, exchange.OutcomePassed, x.Outcome, ids(x))
+		assert.Equal(t, "FindBerths", x.Operation)
+		assert.Equal(t, int64(len(large)), x.Leg().Request.BodySize)
+		assert.Len(t, x.Leg().RequestBody, exchange.MaxKept)
+		assert.NotContains(t, ids(x), "message.invalid")
+		assert.NotContains(t, ids(x), "message.not-well-formed")
+	}
 }

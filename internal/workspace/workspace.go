@@ -301,7 +301,7 @@ type DraftSettings struct {
 // DraftKeys are the settings that a draft can have of its own.
 //
 //nolint:gochecknoglobals // a table: it is never written to
-var DraftKeys = []string{"expect", "header", "attach"}
+var DraftKeys = []string{"expect", "header", "attach", "secret"}
 
 // SetDraftOwn gives a draft a setting of its own; without values it has none any more.
 func (w *Workspace) SetDraftOwn(r DraftRef, key string, values []string) error {
