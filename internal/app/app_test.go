@@ -2,6 +2,7 @@ package app
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"path/filepath"
 	"strings"
@@ -603,4 +604,23 @@ func TestARepairIsTakenWhileTheAttemptIsBeingKept(t *testing.T) {
 	assert.Equal(t, exchange.TLS, p.m.s.Attempts[0].StoppedAt)
 	assert.Greater(t, p.m.s.Attempts[1].StoppedAt, exchange.TLS)
 	assert.NotEmpty(t, p.m.s.Attempts[1].Changes, "what was changed before it")
+}
+
+func TestAFieldIsMarkedAsSecret(t *testing.T) {
+	p := sit(t, 150, 40)
+	p.keys("d", "enter", "ctrl+u", "13.75", "esc")
+	p.keys("home", "enter", "ctrl+u", "13.75", "enter", "home")
+	p.sees("13.75")
+	p.keys("*")
+	p.sees("length is a secret", "········ secret")
+	assert.NotContains(t, p.text(), "13.75")
+	p.keys("p", "g")
+	p.wait()
+	p.keys("a")
+	p.wait()
+	j, err := json.Marshal(p.m.s.Exchange().Redact(nil).Report(true))
+	require.NoError(t, err)
+	assert.NotContains(t, string(j), "13.75")
+	p.keys("d", "*")
+	p.sees("length is no secret any more", "13.75")
 }

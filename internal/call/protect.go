@@ -184,14 +184,14 @@ func (c *securing) placesWithin() []int {
 
 // secretPlaces are the places of the passwords in an envelope, and of what is secret by
 // its name or place: begin, end, begin, end.
-func (b *base) secretPlaces(envelope []byte) []int {
+func (c *base) secretPlaces(envelope []byte) []int {
 	d, err := xmltree.Parse(envelope, xmltree.Limits{})
 	e := soap.Read(d)
 	if err != nil || e == nil {
 		return nil
 	}
 	spans := wssec.Secrets(e)
-	for _, s := range message.SecretsIn(d, e.Payload, b.secretNames()) {
+	for _, s := range message.SecretsIn(d, e.Payload, c.secretNames()) {
 		if !slices.Contains(spans, s.Span) {
 			spans = append(spans, s.Span)
 		}

@@ -106,11 +106,8 @@ func (c *network) config() wire.Config {
 	if c.material.keyLog != nil {
 		cfg.KeyLog = c.material.keyLog
 	}
-	if w := c.plan.imported; w != nil && !w.relayed {
-		cfg.Conn, cfg.TLS, cfg.Chunked, cfg.Expect = played{bytes.NewReader(w.Reply)}, false, false, false
-	}
-	if w := c.plan.imported; w != nil && w.relayed {
-		c.passOn(&cfg, w)
+	if w := c.plan.imported; w != nil {
+		c.ofAnother(&cfg, w)
 	}
 	name := cfg.ServerName
 	if name == "" {
@@ -123,10 +120,15 @@ func (c *network) config() wire.Config {
 // relayedLimit is how many bytes of an answer are passed on where no limit is set.
 const relayedLimit = 16 << 30
 
-// passOn has the answer given on as it comes. Limits that nobody set are none there: the
-// program has its own. What is too large for memory goes to disk.
-func (c *network) passOn(cfg *wire.Config, w *Imported) {
+// ofAnother is how another program's exchange crosses. One that was made elsewhere is
+// played. One that is relayed has its answer given on as it comes; limits that nobody set
+// are none there: the program has its own. What is too large for memory goes to disk.
+func (c *network) ofAnother(cfg *wire.Config, w *Imported) {
 	s := &c.plan.Settings
+	if !w.relayed {
+		cfg.Conn, cfg.TLS, cfg.Chunked, cfg.Expect = played{bytes.NewReader(w.Reply)}, false, false, false
+		return
+	}
 	cfg.Pass = w.Pass
 	if !s.Get("receive-limit").IsSet() {
 		cfg.ReceiveLimit = relayedLimit
@@ -452,6 +454,6 @@ func fieldSecrets(name, value string, names exchange.SecretNames) (out []string)
 }
 
 // secretNames are what is secret by its name or place, besides what always is.
-func (b *base) secretNames() exchange.SecretNames {
-	return exchange.SecretNames(b.plan.Settings.List("secret"))
+func (c *base) secretNames() exchange.SecretNames {
+	return exchange.SecretNames(c.plan.Settings.List("secret"))
 }

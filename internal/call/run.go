@@ -24,7 +24,7 @@ type Call struct {
 // New prepares a call. notify, which may be nil, is called whenever the record
 // has changed; it must not block.
 func New(p Plan, notify func()) *Call {
-	now := time.Now()
+	now := exchange.Now()
 	x := &exchange.Exchange{
 		ID: exchange.NewID(now), Started: now, Workspace: p.Workspace, Contract: p.ContractName, Operation: p.Operation,
 		Draft: p.DraftName, Endpoint: p.Endpoint, Environment: p.Environment, Changes: p.Changes,

@@ -60,6 +60,8 @@ func TestEndurance(t *testing.T) {
 	lines := []*endured{
 		{name: "killed while sending and keeping"}, {name: "killed while saving"}, {name: "relay killed while serving"},
 		{name: "hostile peers"}, {name: "read-only home"}, {name: "two programs at once"}, {name: "mutated input"},
+		{name: "application killed"}, {name: "full disk"}, {name: "clock set back and forth"},
+		{name: "mutated input, in one process"},
 	}
 	rounds := []func(e *endured){
 		func(e *endured) { killedCall(t, r, e, h.Plain, env, kept) },
@@ -69,6 +71,10 @@ func TestEndurance(t *testing.T) {
 		func(e *endured) { readOnly(t, e, h.Plain) },
 		func(e *endured) { twoAtOnce(t, e, h.Plain, env, kept) },
 		func(e *endured) { mutated(t, r, e, env) },
+		func(e *endured) { killedApplication(t, r, e, dir, env) },
+		func(e *endured) { fullDisk(t, r, e, h.Plain) },
+		func(e *endured) { clockSet(t, r, e, h.Plain, env, kept) },
+		func(e *endured) { manyMutated(t, r, e) },
 	}
 	for first := true; first || time.Now().Before(until); first = false {
 		for i, round := range rounds {
@@ -150,7 +156,13 @@ func killedSave(t *testing.T, r *rand.Rand, e *endured, dir string, env []string
 		e.failed("the settings after a kill: %s", got.err)
 	}
 	src := settings(t, dir)
-	if strings.Contains(src, fmt.Sprintf("answer-time = '%ds'", n)) != strings.Contains(src, fmt.Sprintf("send-time = '%ds'", n)) {
+	if strings.Contains(
+		src,
+		fmt.Sprintf("answer-time = '%ds'", n),
+	) != strings.Contains(
+		src,
+		fmt.Sprintf("send-time = '%ds'", n),
+	) {
 		e.lost++
 	}
 }
@@ -183,7 +195,8 @@ func killedRelay(t *testing.T, r *rand.Rand, e *endured, plain string, env []str
 	for time.Now().Before(end) {
 		resp, err := client.Post(first.Listening[0], "text/xml", strings.NewReader(
 			`<s:Envelope xmlns:s="http://schemas.xmlsoap.org/soap/envelope/"><s:Body><FindBerths xmlns="urn:skerry:berths">`+
-				`<length>12</length></FindBerths></s:Body></s:Envelope>`))
+				`<length>12</length></FindBerths></s:Body></s:Envelope>`,
+		))
 		if err == nil {
 			_, _ = io.Copy(io.Discard, resp.Body)
 			resp.Body.Close()
@@ -305,6 +318,27 @@ func twoAtOnce(t *testing.T, e *endured, plain string, env []string, kept map[st
 // mutated gives changed files to what reads files: whatever they hold, it is said, and
 // nothing breaks.
 func mutated(t *testing.T, r *rand.Rand, e *endured, env []string) {
+	b := mutation(r)
+	file := filepath.Join(t.TempDir(), "input")
+	require.NoError(t, os.WriteFile(file, b, 0o600))
+	commands := [][]string{
+		{
+			"xml",
+			"check",
+			file,
+		}, {"explain", "--response", file}, {"explain", "--request", file}, {"explain", "--har", file},
+		{"describe", file}, {"compare", file, file}, {"explain", "--text", file},
+	}
+	e.tries++
+	got, peak := measured(t, env, commands[r.IntN(len(commands))]...)
+	e.peak = max(e.peak, peak)
+	if got.code == 70 || got.code < 0 || strings.Contains(got.err, "goroutine ") {
+		e.failed("%q: %d %s", b, got.code, got.err)
+	}
+}
+
+// mutation is one of the seeds, changed at some places.
+func mutation(r *rand.Rand) []byte {
 	seeds := []string{
 		`<s:Envelope xmlns:s="http://schemas.xmlsoap.org/soap/envelope/"><s:Body><a b="c">d &amp; e</a></s:Body></s:Envelope>`,
 		"HTTP/1.1 200 OK\r\nContent-Type: text/xml\r\nTransfer-Encoding: chunked\r\n\r\n5\r\n<a/>\n\r\n0\r\n\r\n",
@@ -319,7 +353,9 @@ func mutated(t *testing.T, r *rand.Rand, e *endured, env []string) {
 		case 1:
 			b = append(b[:at], b[min(at+r.IntN(20), len(b)):]...)
 		case 2:
-			b = append(b[:at:at], append([]byte(strings.Repeat(string(b[at:min(at+9, len(b))]), 1+r.IntN(40))), b[at:]...)...)
+			b = append(
+				b[:at:at],
+				append([]byte(strings.Repeat(string(b[at:min(at+9, len(b))]), 1+r.IntN(40))), b[at:]...)...)
 		default:
 			b = append(b, b[:at]...)
 		}
@@ -327,16 +363,5 @@ func mutated(t *testing.T, r *rand.Rand, e *endured, env []string) {
 			b = []byte("<")
 		}
 	}
-	file := filepath.Join(t.TempDir(), "input")
-	require.NoError(t, os.WriteFile(file, b, 0o600))
-	commands := [][]string{
-		{"xml", "check", file}, {"explain", "--response", file}, {"explain", "--request", file}, {"explain", "--har", file},
-		{"describe", file}, {"compare", file, file}, {"explain", "--text", file},
-	}
-	e.tries++
-	got, peak := measured(t, env, commands[r.IntN(len(commands))]...)
-	e.peak = max(e.peak, peak)
-	if got.code == 70 || got.code < 0 || strings.Contains(got.err, "goroutine ") {
-		e.failed("%q: %d %s", b, got.code, got.err)
-	}
+	return b
 }

@@ -226,7 +226,10 @@ func TestALargeReplyTakenWholeTakesThreeTimesItsSize(t *testing.T) {
 	}
 	row := `<berth free="true"><name>N04</name><length>12</length></berth>`
 	body := `<s:Envelope xmlns:s="http://schemas.xmlsoap.org/soap/envelope/"><s:Body><FindBerthsResponse xmlns="urn:skerry:berths">` +
-		strings.Repeat(row, 100*mebi/len(row)) + `</FindBerthsResponse></s:Body></s:Envelope>`
+		strings.Repeat(
+			row,
+			100*mebi/len(row),
+		) + `</FindBerthsResponse></s:Body></s:Envelope>`
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Content-Type", "text/xml")
 		if r.URL.Path == "/declared" {

@@ -113,7 +113,11 @@ func TestMuchPassesThroughARelayInLittleMemory(t *testing.T) {
 			`<FindBerths xmlns="urn:skerry:berths"><length>12</length>`),
 		io.LimitReader(&again{of: []byte("<!--slack water-->")}, int64(size/18*18)),
 		strings.NewReader(`</FindBerths></s:Body></s:Envelope>`))
-	resp, err := (&http.Client{Transport: &http.Transport{DisableKeepAlives: true}}).Post(first.Listening[0], "text/xml", body)
+	resp, err := (&http.Client{Transport: &http.Transport{DisableKeepAlives: true}}).Post(
+		first.Listening[0],
+		"text/xml",
+		body,
+	)
 	require.NoError(t, err)
 	defer resp.Body.Close()
 	n, err := io.Copy(io.Discard, resp.Body)

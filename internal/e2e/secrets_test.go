@@ -56,7 +56,8 @@ func TestNoSecretIsLeftAnywhere(t *testing.T) {
 		`<s:Envelope xmlns:s="http://schemas.xmlsoap.org/soap/envelope/"><s:Header><w:Security xmlns:w="http://docs.oasis-open.org/`+
 			`wss/2004/01/oasis-200401-wss-wssecurity-secext-1.0.xsd"><w:UsernameToken><w:Username>desk</w:Username>`+
 			`<w:Password>own&amp;envelope-word</w:Password></w:UsernameToken></w:Security></s:Header><s:Body>`+
-			`<FindBerths xmlns="urn:skerry:berths"><length>20</length></FindBerths></s:Body></s:Envelope>`), 0o600))
+			`<FindBerths xmlns="urn:skerry:berths"><length>20</length></FindBerths></s:Body></s:Envelope>`,
+	), 0o600))
 	secrets := []string{"harbour-key-12", "parameter-key-31", "mooring-fifty-five", "own&amp;envelope-word",
 		"own&envelope-word", "slack-water-secret", "password-in-address"}
 	var said strings.Builder

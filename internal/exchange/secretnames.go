@@ -47,13 +47,16 @@ func (s SecretNames) Has(name string, path func() string) bool {
 
 // Path is Has for a path as the outline writes it, with numbers: berth[2]/@sign.
 func (s SecretNames) Path(path string) bool {
-	plain := numbers.ReplaceAllString(path, "")
+	plain := WithoutNumbers(path)
 	name := strings.TrimPrefix(plain[strings.LastIndexByte(plain, '/')+1:], "@")
 	return s.Has(name, func() string { return plain })
 }
 
 //nolint:gochecknoglobals // a table: it is never written to
 var numbers = regexp.MustCompile(`\[\d+\]`)
+
+// WithoutNumbers is a path of the outline without the numbers of repeats.
+func WithoutNumbers(path string) string { return numbers.ReplaceAllString(path, "") }
 
 func isPath(own string) bool { return strings.ContainsAny(own, "/@") }
 

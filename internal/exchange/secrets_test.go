@@ -32,7 +32,7 @@ func TestSecretsInAddresses(t *testing.T) {
 		"http://berths/x?length=20":                 nil,
 		"http://berths/x?apikey=":                   nil,
 	} {
-		assert.Equal(t, want, AddressSecrets(address), address)
+		assert.Equal(t, want, AddressSecrets(address, nil), address)
 	}
 }
 
@@ -61,8 +61,37 @@ func TestNoFormOfASecretIsLeft(t *testing.T) {
 		"hex":       hex.EncodeToString([]byte(secret)),
 		"HEX":       strings.ToUpper(hex.EncodeToString([]byte(secret))),
 		"numeric":   numeric.String(),
-		"utf-16":    string([]byte{'s', 0, 'l', 0, 'a', 0, 'c', 0, 'k', 0, '&', 0, 'w', 0, 'a', 0, 't', 0, 'e', 0, 'r', 0, ' ', 0, '7', 0}),
-		"in a URL":  "slack%26water+7",
+		"utf-16": string(
+			[]byte{
+				's',
+				0,
+				'l',
+				0,
+				'a',
+				0,
+				'c',
+				0,
+				'k',
+				0,
+				'&',
+				0,
+				'w',
+				0,
+				'a',
+				0,
+				't',
+				0,
+				'e',
+				0,
+				'r',
+				0,
+				' ',
+				0,
+				'7',
+				0,
+			},
+		),
+		"in a URL": "slack%26water+7",
 	}
 	for name, form := range forms {
 		body := "<r>" + form + "</r>"

@@ -518,7 +518,13 @@ func TestAProgramCallsOverTLS(t *testing.T) {
 	hosts := []string{"localhost", "127.0.0.1", "berths.skerry.test"}
 	write := func(file string, b []byte) error { return os.WriteFile(file, b, 0o600) }
 	made := func(hosts ...string) *trust.Pair {
-		a, err := trust.LocalAuthority(filepath.Join(dir, "a.crt"), filepath.Join(dir, "a.key"), hosts, time.Now(), write)
+		a, err := trust.LocalAuthority(
+			filepath.Join(dir, "a.crt"),
+			filepath.Join(dir, "a.key"),
+			hosts,
+			time.Now(),
+			write,
+		)
 		require.NoError(t, err)
 		return a
 	}
@@ -526,7 +532,14 @@ func TestAProgramCallsOverTLS(t *testing.T) {
 	assert.Equal(t, a.Cert.Raw, made(hosts[:2]...).Cert.Raw, "it is made once")
 	c, err := a.Serve(hosts, time.Now())
 	require.NoError(t, err)
-	r, err := Listen(Options{To: to, ListenTLS: "127.0.0.1:0", Certificate: &c, Plan: func(*call.Imported) call.Plan { return call.Plan{} }})
+	r, err := Listen(
+		Options{
+			To:          to,
+			ListenTLS:   "127.0.0.1:0",
+			Certificate: &c,
+			Plan:        func(*call.Imported) call.Plan { return call.Plan{} },
+		},
+	)
 	require.NoError(t, err)
 	defer r.Close()
 	all := r.Addresses()
@@ -581,7 +594,10 @@ func TestAnAnswerIsPassedOnAsItComes(t *testing.T) {
 // A program that does not take its whole answer is told of.
 func TestAProgramThatLeaves(t *testing.T) {
 	body := `<s:Envelope xmlns:s="http://schemas.xmlsoap.org/soap/envelope/"><s:Body><FindBerthsResponse xmlns="urn:skerry:berths">` +
-		strings.Repeat(`<berth free="true"><name>N04</name><length>12</length></berth>`, 300000) +
+		strings.Repeat(
+			`<berth free="true"><name>N04</name><length>12</length></berth>`,
+			300000,
+		) +
 		`</FindBerthsResponse></s:Body></s:Envelope>`
 	service := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		_, _ = io.Copy(io.Discard, r.Body)
@@ -619,7 +635,12 @@ func TestALargeRequestIsPassedOnFromDisk(t *testing.T) {
 	}))
 	defer service.Close()
 	w := watch(t, service.URL+"/berths")
-	large := strings.Replace(fmt.Sprintf(asks, "12"), "</length>", "</length>"+strings.Repeat("<note>x</note>", 700000), 1)
+	large := strings.Replace(
+		fmt.Sprintf(asks, "12"),
+		"</length>",
+		"</length>"+strings.Repeat("<note>x</note>", 700000),
+		1,
+	)
 	for _, chunked := range []bool{false, true} {
 		w.post(large, find, func(r *http.Request) {
 			if chunked {

@@ -551,7 +551,8 @@ func (l *Locator) before(n Node) (before int, more bool) {
 		before, next = seen.n, nodes[seen.node].next
 	}
 	for ; next != 0 && !more; next = nodes[next].next {
-		if next == n.i || nodes[next].kind != StartElement || !n.doc.names[nodes[next].name].Is(name.Space, name.Local) {
+		if next == n.i || nodes[next].kind != StartElement ||
+			!n.doc.names[nodes[next].name].Is(name.Space, name.Local) {
 			continue
 		}
 		if more = next > n.i; !more {

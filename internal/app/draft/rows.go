@@ -182,6 +182,8 @@ func (v *View) row(it message.Item, chosen, header bool, w int) string {
 		text = ui.Soft(text)
 	case it.Kind == message.Branch:
 		value = ""
+	case !header && it.Value != "" && !v.s.Reveal && v.s.SecretFields().Path(it.Path):
+		value = "········ " + ui.Soft("secret")
 	}
 	if v.bad(it) != "" {
 		value = ui.Accent("! ") + value

@@ -263,6 +263,38 @@ func (s *State) ToggleVariables() {
 	s.Say("a dollar is a dollar in this draft again")
 }
 
+// SecretFields are the fields that are secret in the chosen draft, besides those whose
+// names say so.
+func (s *State) SecretFields() exchange.SecretNames {
+	if own := s.W.Config().DraftSettings[s.Chosen.Draft.ID()].Own["secret"]; own != nil {
+		return own
+	}
+	return nil
+}
+
+// ToggleSecret marks a field of the chosen draft as secret, by its path, or takes the
+// mark off.
+func (s *State) ToggleSecret(path string) {
+	path = "./" + exchange.WithoutNumbers(path)
+	marks := slices.Clone(s.SecretFields())
+	i := slices.Index(marks, path)
+	if i >= 0 {
+		marks = slices.Delete(marks, i, i+1)
+	} else {
+		marks = append(marks, path)
+	}
+	if err := s.W.SetDraftOwn(s.Chosen.Draft, "secret", marks); err != nil {
+		s.Say("%v", err)
+		return
+	}
+	s.Changed()
+	if i >= 0 {
+		s.Say("%s is no secret any more", path[2:])
+		return
+	}
+	s.Say("%s is a secret: it is masked wherever it is shown or kept", path[2:])
+}
+
 // ToggleChanges says of the chosen draft that it changes things at the service,
 // or no longer.
 func (s *State) ToggleChanges() {
