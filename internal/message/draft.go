@@ -28,6 +28,7 @@ type Draft struct {
 	doc   *xmltree.Document
 	err   error
 	items []Item
+	cut   bool                  // the outline does not have all
 	valid func() []schema.Error // worked out when it is asked for
 	clear func() []byte         // the same
 	undo  [][]byte
@@ -78,10 +79,10 @@ func (d *Draft) recount() {
 func (d *Draft) load(src []byte) {
 	d.src = src
 	d.doc, d.err = xmltree.Parse(src, xmltree.Limits{Depth: 512})
-	d.items = nil
+	d.items, d.cut = nil, false
 	d.valid, d.clear = sync.OnceValue(d.validate), sync.OnceValue(d.withoutPlaceholders)
 	if root := d.Body(); d.err == nil && !root.IsZero() {
-		d.items = Outline(d.Schemas, d.Decl, root)
+		d.items, d.cut = Outline(d.Schemas, d.Decl, root)
 	}
 }
 
@@ -93,6 +94,9 @@ func (d *Draft) Err() error { return d.err }
 
 // Doc is the parsed draft.
 func (d *Draft) Doc() *xmltree.Document { return d.doc }
+
+// Cut tells whether the draft is so large that its outline has only the beginning.
+func (d *Draft) Cut() bool { return d != nil && d.cut }
 
 // Items are the rows of the outline.
 func (d *Draft) Items() []Item { return d.items }
@@ -518,7 +522,30 @@ func (d *Draft) Unfilled() []Item {
 			out = append(out, it)
 		}
 	}
+	if d.cut {
+		out = d.unfilledBeyond(out)
+	}
 	return out
+}
+
+// unfilledBeyond adds the first placeholder that is not among the rows of an outline that
+// is cut.
+func (d *Draft) unfilledBeyond(known []Item) []Item {
+	if !bytes.Contains(d.src, []byte("<?"+Placeholder)) {
+		return known
+	}
+	there := map[int]bool{}
+	for _, it := range known {
+		there[it.Node.Index()] = true
+	}
+	for i := 1; i <= d.doc.Len(); i++ {
+		n := d.doc.NodeAt(i)
+		if up := n.Parent(); n.Kind() == xmltree.ProcInst && isPlaceholder(n.Text()) && !there[up.Index()] {
+			return append(known, Item{Kind: Leaf, Depth: 1, Name: up.Name().Local, Path: up.Path(), Present: true,
+				Required: true, Unfilled: true, Node: up, Max: 1})
+		}
+	}
+	return known
 }
 
 // Demanded are the rows still to be filled in that must be: required ones, choices that

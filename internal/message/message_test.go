@@ -171,6 +171,20 @@ func TestAnOptionalPartGoesWhereItBelongs(t *testing.T) {
 	assert.Equal(t, "length=12\ndraught=2.5\nwindow\n from=2027-05-01\n until=2027-05-02", rows(d))
 }
 
+// The outline of a very large draft has its beginning; what is to be filled in beyond is
+// found all the same, and nothing is said to be missing.
+func TestTheOutlineOfALargeDraftIsBounded(t *testing.T) {
+	set, o := operation(t, "berths.wsdl", "FindBerths")
+	many := strings.Repeat(`<length>12</length>`, maxRows+5)
+	d := NewDraft(set, o.Input.Element, []byte(`<FindBerths xmlns="urn:skerry:berths">`+many+
+		`<free><?`+Placeholder+` boolean?></free></FindBerths>`))
+	assert.True(t, d.Cut())
+	assert.Len(t, d.Items(), maxChildren)
+	require.Len(t, d.Unfilled(), 1)
+	assert.Equal(t, "FindBerths/free", d.Unfilled()[0].Path)
+	assert.Len(t, d.Demanded(), 1)
+}
+
 func TestWhatTheContractDoesNotKnowIsShown(t *testing.T) {
 	set, o := operation(t, "berths.wsdl", "FindBerths")
 	d := NewDraft(

@@ -58,16 +58,26 @@ type Item struct {
 type outline struct {
 	set   *schema.Set
 	items []Item
+	left  int  // elements that may still become rows
+	cut   bool // there were more: of what is absent nothing is known then
 }
 
-// Outline is the message as rows, in document order, with what could be added.
-func Outline(set *schema.Set, decl *schema.Element, root xmltree.Node) []Item {
-	o := &outline{set: set}
+// Outlines are bounded: of one element so many children are rows, and of a message so many
+// elements.
+const (
+	maxChildren = 10000
+	maxRows     = 100000
+)
+
+// Outline is the message as rows, in document order, with what could be added. cut is true
+// where not all of a large message is in it.
+func Outline(set *schema.Set, decl *schema.Element, root xmltree.Node) (rows []Item, cut bool) {
+	o := &outline{set: set, left: maxRows}
 	if root.IsZero() || decl == nil {
-		return nil
+		return nil, false
 	}
 	o.content(decl.TypeOf(), root, 0, "")
-	return o.items
+	return o.items, o.cut
 }
 
 func join(path, name string) string {
@@ -90,7 +100,7 @@ func (o *outline) content(t schema.Type, n xmltree.Node, depth int, path string)
 		}
 		o.attributes(c, n, depth, path)
 		if c.Simple == nil {
-			f := &follow{o: o, kids: children(n), depth: depth, path: path, parent: n, at: n.Inner().Start}
+			f := &follow{o: o, kids: o.children(n), depth: depth, path: path, parent: n, at: n.Inner().Start}
 			f.particle(c.Content, 1, 1)
 			f.rest()
 		}
@@ -102,9 +112,15 @@ func hasInstanceType(n xmltree.Node) bool {
 	return ok
 }
 
-func children(n xmltree.Node) (out []xmltree.Node) {
+// children are the child elements that become rows.
+func (o *outline) children(n xmltree.Node) (out []xmltree.Node) {
 	for c := range n.Children() {
+		if o.left == 0 || len(out) == maxChildren {
+			o.cut = true
+			break
+		}
 		out = append(out, c)
+		o.left--
 	}
 	return out
 }
@@ -192,7 +208,7 @@ func (f *follow) particle(p *schema.Particle, least, most int) {
 		for ; (p.Max < 0 || n < p.Max) && f.names(p); n++ {
 			f.raw()
 		}
-		if n == 0 {
+		if n == 0 && !f.o.cut {
 			f.o.items = append(
 				f.o.items,
 				Item{
@@ -225,7 +241,7 @@ func (f *follow) element(p *schema.Particle, least int) {
 	for ; (p.Max < 0 || n < p.Max) && f.names(p); n++ {
 		f.present(p, n+1, p.Min > n && least > 0)
 	}
-	if n < max(1, p.Min) {
+	if n < max(1, p.Min) && !f.o.cut {
 		f.o.items = append(
 			f.o.items,
 			f.describe(Item{Depth: f.depth, Name: e.Name.Local, Path: join(f.path, e.Name.Local),
@@ -340,6 +356,9 @@ func (f *follow) fork(p *schema.Particle, least int) {
 				one.Chosen, one.Present, one.Node = k, true, f.kids[f.i]
 				break
 			}
+		}
+		if one.Chosen < 0 && f.o.cut {
+			return
 		}
 		row := len(f.o.items)
 		f.o.items = append(f.o.items, one)

@@ -90,6 +90,9 @@ func (v *View) title(w int) string {
 	if v.s.Variables() {
 		s += ui.Soft(" · with variables")
 	}
+	if d.Cut() {
+		s += ui.Soft(" · its first rows; x has all of it")
+	}
 	if v.find.Active {
 		s += "   " + ui.Accent("/ ") + v.find.View(min(w-ui.Width(s)-6, 30))
 	}
