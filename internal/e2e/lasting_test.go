@@ -109,7 +109,7 @@ func nowhere(context.Context, string) ([]byte, error) { return nil, os.ErrNotExi
 
 // manyMutated gives changed bytes to the readers themselves.
 func manyMutated(t *testing.T, r *rand.Rand, e *endured) {
-	const many = 250
+	const many = 400
 	b := []byte{}
 	defer func() {
 		if p := recover(); p != nil {

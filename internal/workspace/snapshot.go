@@ -141,6 +141,7 @@ func (w *Workspace) take(name string, c *contract.Contract, served string, old *
 			seen[d.PortType+"/"+d.Operation] = true
 		}
 	}
+	var samples []content
 	for _, p := range c.Ports() {
 		for _, o := range p.Operations {
 			key := p.PortType.Local + "/" + o.Name
@@ -150,11 +151,9 @@ func (w *Workspace) take(name string, c *contract.Contract, served string, old *
 			}
 			seen[key] = true
 			ref := DraftRef{name, p.PortType.Local, o.Name, "first"}
-			if err := w.store().write(ref.file(), message.Sample(c.Schemas, o.Input.Element,
-				message.Want{Encoded: o.Use == "encoded"})); err != nil {
-				return err
-			}
+			samples = append(samples, content{ref.file(),
+				message.Sample(c.Schemas, o.Input.Element, message.Want{Encoded: o.Use == "encoded"})})
 		}
 	}
-	return nil
+	return w.store().writeAll(samples)
 }

@@ -8,9 +8,11 @@ import (
 	"os"
 	"path"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 )
 
 // store keeps the files of a workspace, by slash-separated relative paths.
@@ -19,6 +21,14 @@ type store interface {
 	write(name string, b []byte) error
 	list(dir string) ([]string, error) // all files below, sorted; none where there is no such folder
 	remove(name string) error
+	// writeAll writes many files, each whole or not at all, and waits for the disk once.
+	writeAll(files []content) error
+}
+
+// content is a file of a workspace with its bytes.
+type content struct {
+	name  string
+	bytes []byte
 }
 
 // memory is a workspace that was not saved yet.
@@ -43,6 +53,13 @@ func (m *memory) write(name string, b []byte) error {
 	defer m.mu.Unlock()
 	m.files[name] = slices.Clone(b)
 	m.touched = true
+	return nil
+}
+
+func (m *memory) writeAll(files []content) error {
+	for _, f := range files {
+		_ = m.write(f.name, f.bytes) // memory takes all
+	}
 	return nil
 }
 
@@ -126,31 +143,68 @@ func (f folder) write(name string, b []byte) error {
 		return err
 	}
 	defer r.Close()
-	dir := path.Dir(name)
-	if dir != "." {
-		if err := r.MkdirAll(filepath.FromSlash(dir), 0o700); err != nil {
-			return err
-		}
-	}
-	tmp := path.Join(dir, ".orenda-"+path.Base(name)+".tmp")
-	file, err := r.OpenFile(filepath.FromSlash(tmp), os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
+	return put(r, name, b, true)
+}
+
+func (f folder) writeAll(files []content) error {
+	r, err := f.root(true)
 	if err != nil {
 		return err
 	}
-	if _, err = file.Write(b); err == nil {
+	defer r.Close()
+	var next atomic.Int64
+	var wait sync.WaitGroup
+	errs := make([]error, 2*runtime.GOMAXPROCS(0))
+	for w := range errs {
+		wait.Go(func() {
+			for i := next.Add(1) - 1; i < int64(len(files)) && errs[w] == nil; i = next.Add(1) - 1 {
+				errs[w] = put(r, files[i].name, files[i].bytes, !flushes)
+			}
+		})
+	}
+	wait.Wait()
+	return errors.Join(append(errs, flush(f.dir))...)
+}
+
+// put writes a file below a root: a temporary one beside it, which is renamed. synced
+// tells whether it is waited until all of it is on disk.
+func put(top *os.Root, name string, b []byte, synced bool) error {
+	dir := filepath.FromSlash(path.Dir(name))
+	r := top
+	if dir != "." {
+		if err := top.MkdirAll(dir, 0o700); err != nil {
+			return err
+		}
+		below, err := top.OpenRoot(dir)
+		if err != nil {
+			return err
+		}
+		defer below.Close()
+		r = below
+	}
+	base := path.Base(name)
+	tmp := ".orenda-" + base + ".tmp"
+	file, err := r.OpenFile(tmp, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
+	if err != nil {
+		return err
+	}
+	if _, err = file.Write(b); err == nil && synced {
 		err = file.Sync()
 	}
 	if cerr := file.Close(); err == nil {
 		err = cerr
 	}
 	if err == nil {
-		err = r.Rename(filepath.FromSlash(tmp), filepath.FromSlash(name))
+		err = r.Rename(tmp, base)
 	}
 	if err != nil {
-		_ = r.Remove(filepath.FromSlash(tmp))
+		_ = r.Remove(tmp)
 		return err
 	}
-	if d, err := r.Open(filepath.FromSlash(dir)); err == nil {
+	if !synced {
+		return nil
+	}
+	if d, err := r.Open("."); err == nil {
 		_ = d.Sync()
 		d.Close()
 	}

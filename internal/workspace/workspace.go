@@ -116,10 +116,13 @@ func (w *Workspace) SaveTo(dir string) error {
 	if _, err := f.read(File); err == nil {
 		return fmt.Errorf("%s holds a workspace already", abs)
 	}
-	for name, b := range m.all() {
-		if err := f.write(name, b); err != nil {
-			return err
-		}
+	all := m.all()
+	files := make([]content, 0, len(all))
+	for name, b := range all {
+		files = append(files, content{name, b})
+	}
+	if err := f.writeAll(files); err != nil {
+		return err
 	}
 	w.place.Store(&place{abs, f})
 	return nil
