@@ -77,6 +77,8 @@ type Plan struct {
 	fetch    *fetching // set where a description is fetched
 	imported *Imported // set where the exchange was made elsewhere
 	probing  bool      // it only looks, for another call
+
+	kept *exchange.Exchange // set where a kept exchange is judged again
 }
 
 // SetDraft gives the plan its draft: a body element, or a whole envelope. It is

@@ -80,7 +80,7 @@ none.`,
 				return t.explainFinding(e)
 			}
 			if x, err := t.keptExchange(args[0]); err == nil {
-				return t.explainKept(&f, x)
+				return t.explainKept(cmd.Context(), &f, x)
 			}
 			return noFinding(args[0])
 		}
@@ -117,8 +117,39 @@ func (t *commandLine) explainFinding(e *diagnose.Explained) error {
 	return tw.Flush()
 }
 
-// explainKept tells a kept exchange once more, with what its findings mean.
-func (t *commandLine) explainKept(f *explaining, x *exchange.Exchange) error {
+// judgedAgain is a kept exchange by today's rules; as it was kept, where the record does
+// not hold enough. When it was judged is told.
+func (t *commandLine) judgedAgain(ctx context.Context, f *explaining, x *exchange.Exchange) *exchange.Exchange {
+	var p call.Plan
+	if f.contract != "" {
+		if fetched, err := t.contractFrom(ctx, f.contract, nil); err == nil {
+			p.Contract = fetched.Contract
+			for _, port := range p.Contract.PortsWith(x.Operation) {
+				p.Port = port
+				break
+			}
+		}
+	} else if w, err := t.workspace(); err == nil && w.ID() == x.Workspace {
+		p = w.PlanAgain(x)
+	}
+	if j, err := t.journal(); err == nil {
+		p.History = j
+	}
+	now, ok := call.Again(ctx, p, x)
+	if !ok {
+		fmt.Fprintln(t.err, "orenda: judged when it was made; the record does not hold what judging again needs")
+		return x
+	}
+	if was, is := x.Cause(), now.Cause(); was != nil && (is == nil || is.ID != was.ID) {
+		fmt.Fprintf(t.err, "orenda: judged again; when it was made the cause was %s\n", was.ID)
+	}
+	return now
+}
+
+// explainKept tells a kept exchange once more, by today's rules, with what its findings
+// mean.
+func (t *commandLine) explainKept(ctx context.Context, f *explaining, x *exchange.Exchange) error {
+	x = t.judgedAgain(ctx, f, x)
 	if t.asJSON {
 		return t.printJSON(x.Report(true))
 	}

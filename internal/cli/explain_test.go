@@ -4,11 +4,14 @@ import (
 	"encoding/base64"
 	"encoding/json"
 	"fmt"
+	"path/filepath"
 	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"orenda/internal/journal/disk"
 )
 
 const (
@@ -194,4 +197,37 @@ func TestAKeptExchangeIsExplainedOnceMore(t *testing.T) {
 	code, _, errOut = l.run("explain", "tls.self-singed")
 	assert.Equal(t, 2, code)
 	assert.Contains(t, errOut, "tls.self-signed")
+}
+
+// A kept exchange is judged by today's rules: what an older Orenda, or one with other
+// rules, took for the cause is told and does not lead any more.
+func TestAKeptExchangeIsJudgedAgain(t *testing.T) {
+	l := at(t)
+	dir := filepath.Join(l.dir, "w")
+	code, _, errOut := l.run("-w", dir, "add", l.berths())
+	require.Zero(t, code, errOut)
+	for path, id := range map[string]string{
+		"/berths/~receive.gateway": "receive.gateway", "/berths/~wait.closed": "wait.closed",
+		"/berths/~read.fault-server": "read.fault-server",
+	} {
+		l.run("-w", dir, "call", "FindBerths", "length=12", "--endpoint", "BerthDesk11", "--address", "http://"+l.h.Plain+path)
+		j, err := disk.Open(filepath.Join(l.dir, "home", "state"))
+		require.NoError(t, err)
+		x, err := j.Get("last")
+		require.NoError(t, err)
+		require.Equal(t, id, x.Cause().ID)
+		x.Findings[0].ID, x.Findings[0].Title = "read.fault-client", "something else was taken for the cause"
+		require.NoError(t, j.Judge(x))
+		require.NoError(t, j.Close())
+		var got explained
+		l.json(0, &got, "-w", dir, "explain", "last")
+		assert.Equal(t, id, got.ids()[0])
+		_, _, errOut = l.run("-w", dir, "explain", "last")
+		assert.Contains(t, errOut, "judged again; when it was made the cause was read.fault-client")
+		assert.NotContains(t, errOut, "taken for the cause")
+	}
+	l.run("-w", dir, "call", "FindBerths", "length=far", "--endpoint", "BerthDesk11")
+	_, _, errOut = l.run("-w", dir, "explain", "last")
+	assert.Contains(t, errOut, "judged when it was made")
+	assert.Contains(t, errOut, "message.invalid")
 }

@@ -32,13 +32,13 @@ func Now() time.Time {
 // usualMoments is about how many a call has.
 const usualMoments = 32
 
-// NewRecorder begins a record. notify, which may be nil, is called after every
-// change, outside the lock; it must not block.
+// NewRecorder begins a record; one that has a total time goes on after it. notify, which
+// may be nil, is called after every change, outside the lock; it must not block.
 func NewRecorder(x *Exchange, notify func()) *Recorder {
 	if x.Started.IsZero() {
 		x.Started = Now()
 	}
-	r := &Recorder{x: x, start: time.Now(), notify: notify}
+	r := &Recorder{x: x, start: time.Now().Add(-time.Duration(x.TotalNs)), notify: notify}
 	x.Stages, x.Moments = make([]StageRecord, len(Stages)), make([]Moment, 0, usualMoments)
 	for i, s := range Stages {
 		x.Stages[i].Stage = s

@@ -31,7 +31,7 @@ func SecretsIn(doc *xmltree.Document, body xmltree.Node, names exchange.SecretNa
 			continue
 		}
 		name := n.Name().Local
-		if s := n.Inner(); names.MayBe(name) && !bytes.ContainsRune(doc.Src[s.Start:s.End], '<') &&
+		if s := n.Inner(); names.MayBe(name) && !isCertificate(n) && !bytes.ContainsRune(doc.Src[s.Start:s.End], '<') &&
 			names.Has(name, func() string { return below(n, body) }) {
 			add(s, n.Text())
 		}
@@ -43,6 +43,13 @@ func SecretsIn(doc *xmltree.Document, body xmltree.Node, names exchange.SecretNa
 		}
 	}
 	return out
+}
+
+// isCertificate tells whether a security token is a certificate, which everybody may see
+// (WSS X.509 Certificate Token Profile 1.1 §3.1).
+func isCertificate(n xmltree.Node) bool {
+	kind, _ := n.Attr("", "ValueType")
+	return strings.Contains(kind, "x509-token-profile")
 }
 
 // below is the path of a node below another, without numbers; "" where it does not

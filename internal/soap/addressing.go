@@ -13,6 +13,16 @@ const (
 	Addressing10   = "1.0"
 )
 
+// IsAddressing tells whether a namespace is one of WS-Addressing.
+func IsAddressing(space string) bool {
+	for _, ns := range AddressingNS {
+		if ns == space {
+			return true
+		}
+	}
+	return false
+}
+
 // AddressingNS are the namespaces of those versions.
 //
 //nolint:gochecknoglobals // a table: it is never written to

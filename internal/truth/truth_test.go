@@ -3,6 +3,7 @@ package truth
 import (
 	"cmp"
 	"context"
+	"encoding/json"
 	"fmt"
 	"net/http"
 	"net/url"
@@ -62,6 +63,34 @@ type tally struct {
 	wrong                   []string
 	healthy                 int
 	alarms                  []string
+	again                   int      // kept exchanges that were judged again
+	changed                 []string // whose cause was another one then
+}
+
+// judgedAgain keeps an exchange as a journal does, and judges it again.
+func (b *bench) judgedAgain(r *tally, x *exchange.Exchange, ns, where string) {
+	var kept exchange.Exchange
+	raw, err := json.Marshal(x.Redact(nil))
+	require.NoError(b.t, err)
+	require.NoError(b.t, json.Unmarshal(raw, &kept))
+	p := call.Plan{Contract: b.f.Contract, Served: b.f.Served, Port: b.f.Contract.Port("P11"), Agent: "truth"}
+	if ns == soap12 {
+		p.Port = b.f.Contract.Port("P12")
+	}
+	y, ok := call.Again(b.t.Context(), p, &kept)
+	if !ok {
+		return
+	}
+	r.again++
+	named := func(x *exchange.Exchange) string {
+		if f := x.Cause(); f != nil {
+			return string(x.Outcome) + " " + f.ID
+		}
+		return string(x.Outcome)
+	}
+	if named(x) != named(y) {
+		r.changed = append(r.changed, fmt.Sprintf("%s: %s, then %s", where, named(x), named(y)))
+	}
 }
 
 func (r *tally) figures() string {
@@ -238,10 +267,14 @@ func (b *bench) play(r *tally) {
 				)
 				if n%4 == 1 && !c.own {
 					where = strings.TrimSuffix(where, "own") + "relayed"
-					r.count(c, b.relayed(ns, secure, c, body), where)
+					x := b.relayed(ns, secure, c, body)
+					r.count(c, x, where)
+					b.judgedAgain(r, x, ns, where)
 					continue
 				}
-				r.count(c, b.own(ns, secure, slices.Concat(c.set, odd.set), body), where)
+				x := b.own(ns, secure, slices.Concat(c.set, odd.set), body)
+				r.count(c, x, where)
+				b.judgedAgain(r, x, ns, where)
 			}
 		}
 	}
@@ -341,6 +374,7 @@ func (b *bench) healthy(r *tally) {
 					n++
 					x := b.own(ns, n%5 == 0, set, body)
 					r.healthy++
+					b.judgedAgain(r, x, ns, fmt.Sprintf("answer %d · %s · %v", ai+1, body, set))
 					for _, f := range x.Findings {
 						if f.Severity != exchange.Note {
 							r.alarms = append(
@@ -372,6 +406,10 @@ func TestTheTableOfTruth(t *testing.T) {
 	var r tally
 	b.play(&r)
 	b.healthy(&r)
+	t.Logf("%d were judged again as they are kept, %d otherwise: %s", r.again, len(r.changed),
+		strings.Join(r.changed[:min(len(r.changed), 30)], "\n"))
+	assert.Empty(t, r.changed)
+	assert.Greater(t, r.again, (r.failing+r.healthy)*9/10)
 	t.Log("\n" + r.figures() + strings.Join(slices.Concat(r.wrong, r.alarms[:min(len(r.alarms), 20)]), "\n"))
 	assert.GreaterOrEqual(t, r.failing, 400)
 	assert.GreaterOrEqual(t, r.healthy, 1000)

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"net"
 	"os"
+	"slices"
 	"time"
 
 	"orenda/internal/exchange"
@@ -61,6 +62,58 @@ const (
 	ReadTimeout       // the whole call ran out of time while the answer was read
 	VerifyTimeout     // or while it was verified
 )
+
+// reasonNames are how reasons are kept.
+//
+//nolint:gochecknoglobals // a table: it is never written to
+var reasonNames = [...]string{
+	Unknown:                   "unknown",
+	Cancelled:                 "cancelled",
+	NameUnknown:               "name-unknown",
+	Refused:                   "refused",
+	ConnectTimeout:            "connect-timeout",
+	Unreachable:               "unreachable",
+	ProxyRefused:              "proxy-refused",
+	NotTLS:                    "not-tls",
+	VersionRefused:            "version-refused",
+	CipherRefused:             "cipher-refused",
+	Certificate:               "certificate",
+	ClientCertificateRequired: "client-certificate-required",
+	ClientCertificateRefused:  "client-certificate-refused",
+	NameUnrecognized:          "name-unrecognized",
+	ProtocolRefused:           "protocol-refused",
+	AlertReceived:             "alert-received",
+	HandshakeTimeout:          "handshake-timeout",
+	HandshakeClosed:           "handshake-closed",
+	CertificateUnreadable:     "certificate-unreadable",
+	HandshakeBroken:           "handshake-broken",
+	SendReset:                 "send-reset",
+	SendTimeout:               "send-timeout",
+	LengthDiffers:             "length-differs",
+	AnswerTimeout:             "answer-timeout",
+	AnswerClosed:              "answer-closed",
+	NotHTTP:                   "not-http",
+	HeadTooLarge:              "head-too-large",
+	OverLimit:                 "over-limit",
+	OverBuffer:                "over-buffer",
+	InflatedOverLimit:         "inflated-over-limit",
+	Truncated:                 "truncated",
+	Stalled:                   "stalled",
+	ReceiveTimeout:            "receive-timeout",
+	BadChunk:                  "bad-chunk",
+	BadCompression:            "bad-compression",
+	NotKept:                   "not-kept",
+	ReadTimeout:               "read-timeout",
+	VerifyTimeout:             "verify-timeout",
+}
+
+// Name is the reason as it is kept in a record.
+func (r Reason) Name() string { return reasonNames[r] }
+
+// ReasonOf is the reason of that name; Unknown where there is none.
+func ReasonOf(name string) Reason {
+	return Reason(max(slices.Index(reasonNames[:], name), 0))
+}
 
 // Error is why a call stopped on the wire.
 type Error struct {

@@ -278,6 +278,32 @@ func (w *Workspace) Plan(r DraftRef, endpointName, environment string) (call.Pla
 	return p, nil
 }
 
+// PlanAgain is the plan by which a kept exchange of the workspace is judged again.
+func (w *Workspace) PlanAgain(x *exchange.Exchange) (p call.Plan) {
+	cfg := w.Config()
+	p = call.Plan{Workspace: x.Workspace, ContractName: x.Contract, Agent: call.Agent, ReadFile: w.ReadFile,
+		Shares: cfg.Using, SetAside: w.SetAsideFor(x.Endpoint)}
+	p.Variables, _ = w.Variables(x.Environment)
+	c, err := w.Contract(x.Contract)
+	if err != nil {
+		return p
+	}
+	p.Contract, p.Served = c, w.ContractNamed(x.Contract).Served
+	if e := w.Endpoint(x.Endpoint); e != nil {
+		p.Port = c.Port(e.Port)
+	}
+	if p.Port == nil {
+		for _, port := range c.PortsWith(x.Operation) {
+			p.Port = port
+			break
+		}
+	}
+	if w.Home != nil {
+		p.Identities = Identities(w)
+	}
+	return p
+}
+
 // fromProcess begins the value of a variable that stands in the environment of
 // the process.
 const fromProcess = "env:"
