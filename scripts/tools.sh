@@ -1,11 +1,12 @@
 #!/usr/bin/env bash
 # Installs what tests and pictures need, or names it.
 set -euo pipefail
-declare -A package=([tmux]=tmux [xmllint]=libxml2-utils [xmlsec1]=xmlsec1 [openssl]=openssl [pdftotext]=poppler-utils [xterm]=xterm [Xvfb]=xvfb [import]=imagemagick [tinyproxy]=tinyproxy-bin [microsocks]=microsocks [nginx]=nginx-light [lighttpd]=lighttpd)
+declare -A package=([tmux]=tmux [xmllint]=libxml2-utils [xmlsec1]=xmlsec1 [openssl]=openssl [pdftotext]=poppler-utils [xterm]=xterm [Xvfb]=xvfb [import]=imagemagick [tinyproxy]=tinyproxy-bin [microsocks]=microsocks [nginx]=nginx-light [lighttpd]=lighttpd [apache2]=apache2-bin)
 missing=()
 for tool in "${!package[@]}"; do
   command -v "$tool" >/dev/null || missing+=("${package[$tool]}")
 done
+php -m 2>/dev/null | grep -qix soap || missing+=(php-cli php-soap)
 fc-list 2>/dev/null | grep -qi 'DejaVuSansMono' || missing+=(fonts-dejavu-core)
 [ ${#missing[@]} -eq 0 ] && exit 0
 if [ "$(id -u)" -eq 0 ] && command -v apt-get >/dev/null; then

@@ -50,6 +50,9 @@ func judgeable(x *exchange.Exchange) bool {
 			return false // the keys are not in the record
 		}
 	}
+	if len(l.RequestBody) == 0 && x.Kind == "" && (x.Seen == nil || x.Seen.Draft == "") {
+		return false
+	}
 	failed := x.Seen != nil && x.Seen.Failure != nil
 	return (failed || l.Response.Complete) && l.Decrypted == nil && !l.BodyCut() &&
 		!bytes.Contains(l.RequestBody, []byte(wssec.XENC))
@@ -181,8 +184,9 @@ func (c *Call) seen(err error) *exchange.Seen {
 		Described: c.operation != nil,
 	}
 	const most = 256 << 10
+	left := o.crossed.leg != nil && len(o.crossed.leg.RequestBody) > 0
 	for to, d := range map[*string]*message.Draft{&s.Draft: o.composed.draft, &s.Header: o.composed.header} {
-		if d != nil && len(d.Bytes()) <= most && len(d.Unfilled()) > 0 {
+		if d != nil && len(d.Bytes()) <= most && (!left || len(d.Unfilled()) > 0) {
 			*to = string(d.Bytes())
 		}
 	}

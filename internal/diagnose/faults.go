@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"unicode"
 
 	"orenda/internal/exchange"
 	"orenda/internal/message"
@@ -169,7 +170,8 @@ var behindService = regexp.MustCompile(
 	`(?i)\b(data ?base|datenbank|base de donn[ée]es|base de datos|sql\w*|ora-\d+|jdbc|` +
 		`odbc|ldap|active directory|up ?stream|back ?end|mainframe|host system|message (queue|broker)|smtp|sftp|` +
 		`file ?share|token (source|service|provider|issuer|server)|identity provider|connection pool|data ?source|` +
-		`third[- ]party|partner system|legacy system)\b`,
+		`third[- ]party|partner system|legacy system|no space left|disk (?:is |was )?full|out of memory|` +
+		`(?:memory|heap)(?: \w+){0,3} exhausted|too many (?:open )?(?:files|connections)|deadlock\w*)\b`,
 )
 
 // isBehind tells whether a fault is about something that the service itself depends on.
@@ -231,7 +233,8 @@ func (c *Case) spokenOf(f *soap.Fault, names bool) (out []message.Item) {
 	if !f.Detail.IsZero() {
 		said += " " + schema.Words(f.Detail)
 	}
-	said = strings.ToLower(said[:min(len(said), 16<<10)])
+	exact := said[:min(len(said), 16<<10)]
+	said = strings.ToLower(exact)
 	var named []message.Item
 	for i, it := range c.Draft.Items() {
 		if i == maxSpoken {
@@ -242,13 +245,20 @@ func (c *Case) spokenOf(f *soap.Fault, names bool) (out []message.Item) {
 		}
 		v := strings.TrimSpace(it.Value)
 		switch {
-		case len(v) >= 2 && len(v) <= 200 && !slices.Contains(everyday, strings.ToLower(v)) && hasWord(said, v):
+		case len(v) >= 2 && len(v) <= 200 && !slices.Contains(everyday, strings.ToLower(v)) &&
+			hasWord(said, v) && (!isPlainWord(v) || strings.Contains(exact, v)):
 			out = append(out, it)
 		case names && len(it.Name) > 2 && hasWord(said, strings.TrimPrefix(it.Name, "@")):
 			named = append(named, it)
 		}
 	}
 	return append(out, named...)
+}
+
+// isPlainWord tells whether a value is letters alone: in words of another case it is hardly
+// quoted. A service whose disk is full does not speak of the vessel DISK.
+func isPlainWord(v string) bool {
+	return !strings.ContainsFunc(v, func(r rune) bool { return !unicode.IsLetter(r) })
 }
 
 // maxSpoken bounds the fields that a fault's words are held against.

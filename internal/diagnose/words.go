@@ -86,7 +86,7 @@ var errorPatterns = []struct{ id, patterns string }{
 		"tls.version-refused",
 		`protocol[_ ]version|unsupported protocol\b|(unknown|unsupported|unrecognized|unrecognised|disabled).{0,30}(ssl|tls)\S{0,8}.{0,20}(protocol|version)|(ssl|tls)\S{0,8} ?(protocol|version).{0,40}(unknown|unsupported|not (supported|recognized|recognised)|disabled)|no protocol.{0,20}(in common|appropriate)|no appropriate protocol`,
 	},
-	{"tls.cipher-refused", `no (shared|common) cipher|no cipher suites|handshake[_ ]failure`},
+	{"tls.cipher-refused", `no (shared|common) cipher|no cipher suites|common algorithm|handshake[_ ]failure`},
 	{"tls.closed", `(closed|terminated|reset|eof|dropped|ended).{0,60}handshake|handshake.{0,60}(closed|terminated|reset|eof|dropped)|could not create .{0,20}secure channel`},
 	{
 		"security.key-mismatch",

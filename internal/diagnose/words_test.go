@@ -86,6 +86,37 @@ func TestWordsOfTheWild(t *testing.T) {
 }
 
 // Of a trace the innermost cause comes first, wherever it stands.
+// What programs say is known by its meaning: with the words in another order, and with
+// other numbers.
+func TestWhatProgramsSayIsKnownByItsMeaning(t *testing.T) {
+	for text, want := range map[string]string{
+		"more than one endpoint configuration for contract Tides was found":                    "binding.endpoint-ambiguous",
+		"for the contract Tides there are two endpoint configurations: more than one endpoint": "binding.endpoint-ambiguous",
+		"the receive size and the buffer size must be the same value":                          "binding.buffer-differs",
+		"buffer size and received message size have to be equal":                               "binding.buffer-differs",
+		"unknown or unsupported SSL protocol":                                                  "tls.version-refused",
+		"the SSL protocol is not supported":                                                    "tls.version-refused",
+		"they do not possess a common algorithm":                                               "tls.cipher-refused",
+		"the remote host closed the connection during the handshake":                           "tls.closed",
+		"during the handshake the connection was closed by the peer":                           "tls.closed",
+		"no endpoint was listening at http://quay/x that could accept the message":             "receive.not-found",
+		"the response's content type text/html does not match that of the binding":             "receive.not-soap",
+		"the security token could not be authenticated or authorized":                          "read.fault-security-refused",
+		"the security token is expired":                                                        "read.fault-security-expired",
+		"the header Security was not understood":                                               "read.fault-must-understand",
+		"the maximum string length 8192 of the reader was exceeded":                            "read.text-over-limit",
+		"while reading, the string content length quota 4096 was exceeded":                     "read.text-over-limit",
+		"the maximum array length 16384 of the reader was exceeded":                            "read.repeats-over-limit",
+		"the request channel timed out after 00:01:00 while waiting for a reply":               "wait.timed-out",
+		"waiting for a reply, the request channel ran into its time-out of 60 s":               "wait.timed-out",
+	} {
+		got := InText(text)
+		if assert.NotEmpty(t, got, text) {
+			assert.Equal(t, want, got[0].ID, text)
+		}
+	}
+}
+
 func TestTheInnermostCauseComesFirst(t *testing.T) {
 	trace := `10:01 ERROR call failed: internal server error
 TransportException: connection was closed

@@ -16,8 +16,8 @@ type Seen struct {
 	Unfit     string      `json:"unfit,omitempty"`     // why the client certificate would hardly do
 	Anything  bool        `json:"anything,omitempty"`  // every certificate was accepted
 	Described bool        `json:"described,omitempty"` // the operation was known from a description
-	Draft     string      `json:"draft,omitempty"`     // the draft, where not all of it was filled in
-	Header    string      `json:"header,omitempty"`    // its header blocks, where not all were filled in
+	Draft     string      `json:"draft,omitempty"`     // the draft, where it never left, or was not filled in
+	Header    string      `json:"header,omitempty"`    // its header blocks, under the same conditions
 	Declared  int64       `json:"declared,omitempty"`  // bytes that another program declared
 	Came      int64       `json:"came,omitempty"`      // bytes that it sent
 	Left      *int64      `json:"left,omitempty"`      // bytes of the answer after which it took no more

@@ -75,10 +75,20 @@ var causes = []cause{
 		),
 	},
 	{
+		name: "a header block that is declared is demanded",
+		want: []string{"message.header-left-out"}, side: exchange.Yours, own: true,
+		says: both("the header Caller is missing", "required SOAP header 'Caller' was not found",
+			"harbour.soap.HeaderException: no header block Caller in the message", "Der Header Caller fehlt"),
+	},
+	{
 		name: "a value whose field is called action",
 		want: []string{"read.fault-client", "read.fault-server"}, side: exchange.Yours,
 		body: strings.Replace(usual, "</Moor>", "<action>unload</action></Moor>", 1),
-		says: both("unknown action 'unload'", "action unload not supported for this berth", "The action unload is not recognized"),
+		says: both(
+			"unknown action 'unload'",
+			"action unload not supported for this berth",
+			"The action unload is not recognized",
+		),
 	},
 	{
 		name: "something behind the service refuses it",
@@ -98,10 +108,16 @@ var causes = []cause{
 	{
 		name: "an inner failure of the service",
 		want: []string{"read.fault-server"}, side: exchange.Theirs,
-		says: append(of("Receiver", "No space left on device", "NullPointerException", "Object reference not set to an instance",
-			"Unexpected error", "Internal Server Error", "deadlock detected, try again later",
-			"Der Server konnte die Anfrage nicht verarbeiten"),
-			said{"Receiver", "Error", "<trace>at moor.Desk.run(Desk.java:17) caused by: java.io.IOException: disk full</trace>"}),
+		says: append(
+			of("Receiver", "No space left on device", "NullPointerException", "Object reference not set to an instance",
+				"Unexpected error", "Internal Server Error", "deadlock detected, try again later",
+				"Der Server konnte die Anfrage nicht verarbeiten"),
+			said{
+				"Receiver",
+				"Error",
+				"<trace>at moor.Desk.run(Desk.java:17) caused by: java.io.IOException: disk full</trace>",
+			},
+		),
 	},
 	{
 		name: "a wrong password",
@@ -126,33 +142,52 @@ var causes = []cause{
 	},
 	{
 		name: "an expired message",
-		want: []string{"read.fault-security-expired"}, set: append(token("text"), "timestamp", "5m", "clock-offset", "-2h"),
-		says: append(both("The message has expired", "timestamp is too old", "The security semantics of the message have expired",
-			"message timestamp outside the allowed window", "Die Nachricht ist abgelaufen", "le message a expiré",
-			"The message's creation time is too far in the past", "Security timestamp is stale"),
+		want: []string{
+			"read.fault-security-expired",
+		}, set: append(token("text"), "timestamp", "5m", "clock-offset", "-2h"),
+		says: append(
+			both(
+				"The message has expired",
+				"timestamp is too old",
+				"The security semantics of the message have expired",
+				"message timestamp outside the allowed window",
+				"Die Nachricht ist abgelaufen",
+				"le message a expiré",
+				"The message's creation time is too far in the past",
+				"Security timestamp is stale",
+			),
 			of("w:MessageExpired", "The message has expired", "x")...),
 	},
 	{
 		name: "a nonce that was used before",
 		want: []string{"read.fault-security-invalid"}, set: token("digest"),
-		says: append(both("A replay attack has been detected", "Nonce has already been used", "Nonce wurde bereits verwendet"),
+		says: append(
+			both("A replay attack has been detected", "Nonce has already been used", "Nonce wurde bereits verwendet"),
 			of("w:InvalidSecurity", "A replay attack has been detected")...),
 	},
 	{
 		name: "no token is sent",
 		want: []string{"read.fault-security-missing"},
-		says: append(both("No WS-Security header found", "An error was discovered processing the &lt;wsse:Security&gt; header",
-			"security header is missing", "the message does not contain a security header"),
+		says: append(
+			both("No WS-Security header found", "An error was discovered processing the &lt;wsse:Security&gt; header",
+				"security header is missing", "the message does not contain a security header"),
 			of("w:InvalidSecurity", "No WS-Security header found", "missing security header")...),
 	},
 	{
 		name: "a header block that is not understood",
 		want: []string{"read.fault-must-understand"},
-		says: of("MustUnderstand", "x", "The header was not understood by the recipient", "MustUnderstand headers: [Caller]"),
+		says: of(
+			"MustUnderstand",
+			"x",
+			"The header was not understood by the recipient",
+			"MustUnderstand headers: [Caller]",
+		),
 	},
 	{
 		name: "the action that is set is not the contract's",
-		want: []string{"binding.action-differs"}, side: exchange.Yours, set: []string{"action", "urn:skerry:moor:Mooor"}, own: true,
+		want: []string{
+			"binding.action-differs",
+		}, side: exchange.Yours, set: []string{"action", "urn:skerry:moor:Mooor"}, own: true,
 		says: append(both("The SOAPAction urn:skerry:moor:Mooor was not recognized",
 			"no operation for action urn:skerry:moor:Mooor",
 			"Server did not recognize the value of HTTP Header SOAPAction: urn:skerry:moor:Mooor",
@@ -161,7 +196,9 @@ var causes = []cause{
 	},
 	{
 		name: "the body is in another namespace",
-		want: []string{"message.namespace-differs"}, side: exchange.Yours, body: strings.Replace(usual, moorNS, moorNS+"s", 1), own: true,
+		want: []string{
+			"message.namespace-differs",
+		}, side: exchange.Yours, body: strings.Replace(usual, moorNS, moorNS+"s", 1), own: true,
 		says: both("Unexpected wrapper element {urn:skerry:moors}Moor found. Expected {urn:skerry:moor}Moor.",
 			"Cannot find dispatch method for {urn:skerry:moors}Moor",
 			"unexpected element (uri:\"urn:skerry:moors\", local:\"Moor\")",
@@ -170,7 +207,9 @@ var causes = []cause{
 	},
 	{
 		name: "a value that breaks the schema",
-		want: []string{"message.invalid"}, side: exchange.Yours, body: strings.Replace(usual, "42", "forty", 1), own: true,
+		want: []string{
+			"message.invalid",
+		}, side: exchange.Yours, body: strings.Replace(usual, "42", "forty", 1), own: true,
 		says: both("cvc-datatype-valid.1.2.1: 'forty' is not a valid value for 'integer'", "unmarshalling error: forty",
 			"Input string was not in a correct format: length", "For input string: \"forty\"",
 			"Element 'length': 'forty' is not a valid value of the atomic type 'xs:int'",
@@ -180,9 +219,14 @@ var causes = []cause{
 	},
 	{
 		name: "an element that the schema demands is not there",
-		want: []string{"message.invalid"}, side: exchange.Yours, body: `<Moor xmlns="` + moorNS + `"><sign>SKAB</sign></Moor>`, own: true,
-		says: both("cvc-complex-type.2.4.b: The content of element 'Moor' is not complete", "required element length is missing",
-			"length is required"),
+		want: []string{
+			"message.invalid",
+		}, side: exchange.Yours, body: `<Moor xmlns="` + moorNS + `"><sign>SKAB</sign></Moor>`, own: true,
+		says: both(
+			"cvc-complex-type.2.4.b: The content of element 'Moor' is not complete",
+			"required element length is missing",
+			"length is required",
+		),
 	},
 	{
 		name: "a value was never filled in",
@@ -193,11 +237,19 @@ var causes = []cause{
 	{
 		name: "WS-Addressing is demanded",
 		want: []string{"read.fault-addressing"},
-		says: of("a:MessageAddressingHeaderRequired", "x", "A required header representing a Message Addressing Property is not present"),
+		says: of(
+			"a:MessageAddressingHeaderRequired",
+			"x",
+			"A required header representing a Message Addressing Property is not present",
+		),
 	},
 	{
 		name: "the SOAP version is not the port's",
-		want: []string{"binding.version-differs", "receive.media-type-refused", "read.fault-version"}, own: true, set: []string{"soap", "other"},
+		want: []string{
+			"binding.version-differs",
+			"receive.media-type-refused",
+			"read.fault-version",
+		}, own: true, set: []string{"soap", "other"},
 		says: of("VersionMismatch", "x", "A SOAP 1.2 message is not valid when sent to a SOAP 1.1 only endpoint"),
 		other: []answer{
 			page(415, html, "<html><title>415</title></html>"), page(415, "", ""),
@@ -240,7 +292,12 @@ var causes = []cause{
 		name: "a log-in page stands before it",
 		want: []string{"receive.redirected", "receive.not-soap"},
 		other: []answer{
-			page(302, html, "", "Location: /login.html"), page(303, html, "", "Location: https://sso.skerry.test/login?next=/moor"),
+			page(
+				302,
+				html,
+				"",
+				"Location: /login.html",
+			), page(303, html, "", "Location: https://sso.skerry.test/login?next=/moor"),
 			page(200, html, "<html><title>Sign in</title><form></form></html>"),
 		},
 	},
@@ -264,9 +321,15 @@ var causes = []cause{
 		want: []string{"receive.truncated"},
 		other: []answer{func(w *wire, ns string) {
 			body := envelope(ns, "", `<MoorResponse xmlns="`+moorNS+`"><berth>N02</berth></MoorResponse>`)
-			_, _ = w.Write([]byte("HTTP/1.1 200 OK\r\nContent-Type: " + media(ns) + "\r\nContent-Length: 4000\r\n\r\n" + body))
+			_, _ = w.Write(
+				[]byte("HTTP/1.1 200 OK\r\nContent-Type: " + media(ns) + "\r\nContent-Length: 4000\r\n\r\n" + body),
+			)
 		}, func(w *wire, ns string) {
-			_, _ = w.Write([]byte("HTTP/1.1 200 OK\r\nContent-Type: " + media(ns) + "\r\nTransfer-Encoding: chunked\r\n\r\n40\r\n<a"))
+			_, _ = w.Write(
+				[]byte(
+					"HTTP/1.1 200 OK\r\nContent-Type: " + media(ns) + "\r\nTransfer-Encoding: chunked\r\n\r\n40\r\n<a",
+				),
+			)
 		}},
 	},
 	{
@@ -296,15 +359,25 @@ var causes = []cause{
 		name: "more than the receive limit",
 		want: []string{"receive.over-limit"}, side: exchange.Yours, set: []string{"receive-limit", "2000"}, own: true,
 		other: []answer{func(w *wire, ns string) {
-			w.reply(200, media(ns), envelope(ns, "", `<MoorResponse xmlns="`+moorNS+`"><berth>`+strings.Repeat("N02 ", 900)+
-				`</berth></MoorResponse>`))
+			w.reply(
+				200,
+				media(ns),
+				envelope(ns, "", `<MoorResponse xmlns="`+moorNS+`"><berth>`+strings.Repeat("N02 ", 900)+
+					`</berth></MoorResponse>`),
+			)
 		}},
 	},
 	{
 		name: "a length that was counted by hand",
-		want: []string{"send.length-differs"}, side: exchange.Yours, set: []string{"header", "Content-Length: 190"}, own: true,
-		says:  both("Premature end of file", "unexpected end of input", "The request could not be read"),
-		other: []answer{page(400, "", ""), page(400, html, "<html><title>Bad Request</title></html>"), func(*wire, string) {}},
+		want: []string{
+			"send.length-differs",
+		}, side: exchange.Yours, set: []string{"header", "Content-Length: 190"}, own: true,
+		says: both("Premature end of file", "unexpected end of input", "The request could not be read"),
+		other: []answer{
+			page(400, "", ""),
+			page(400, html, "<html><title>Bad Request</title></html>"),
+			func(*wire, string) {},
+		},
 	},
 	{
 		name: "the reply of another operation",

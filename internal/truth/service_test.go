@@ -180,7 +180,9 @@ func open(t testing.TB) *office {
 	require.NoError(t, err)
 	o.cert = pair
 	secure := httptest.NewUnstartedServer(http.HandlerFunc(o.serve))
-	secure.TLS = &tls.Config{Certificates: []tls.Certificate{{Certificate: [][]byte{pair.Cert.Raw}, PrivateKey: pair.Key}}}
+	secure.TLS = &tls.Config{
+		Certificates: []tls.Certificate{{Certificate: [][]byte{pair.Cert.Raw}, PrivateKey: pair.Key}},
+	}
 	secure.StartTLS()
 	t.Cleanup(secure.Close)
 	o.secure = secure.Listener.Addr().String()

@@ -63,6 +63,7 @@ type tally struct {
 	wrong                   []string
 	healthy                 int
 	alarms                  []string
+	complete                bool     // all real servers are installed
 	again                   int      // kept exchanges that were judged again
 	changed                 []string // whose cause was another one then
 }
@@ -91,6 +92,19 @@ func (b *bench) judgedAgain(r *tally, x *exchange.Exchange, ns, where string) {
 	if named(x) != named(y) {
 		r.changed = append(r.changed, fmt.Sprintf("%s: %s, then %s", where, named(x), named(y)))
 	}
+}
+
+// servers is what real servers showed, as a line for the page.
+func (r *tally) servers() string {
+	return fmt.Sprintf(
+		"\nOf %d more failing exchanges at real servers (a PHP SOAP service, nginx, Apache; plain and over TLS, with their own "+
+			"faults and pages) the\ntrue cause stood first in %d, the answer's own words in %d, a false cause in %d. Each of all these exchanges was "+
+			"judged once more\nas a journal keeps it, with the same outcome and cause.\n",
+		r.failing,
+		r.right,
+		r.unknown,
+		len(r.wrong),
+	)
 }
 
 func (r *tally) figures() string {
@@ -389,9 +403,8 @@ func (b *bench) healthy(r *tally) {
 	}
 }
 
-// What leads is the true cause, or the answer's own words; a false cause costs more trust
-// than ten right ones win. Healthy exchanges raise no alarm.
-func TestTheTableOfTruth(t *testing.T) {
+// begin is what the matrix is played with.
+func begin(t *testing.T) *bench {
 	t.Setenv("TRUTH_SECRET", "slack-water-nine")
 	o := open(t)
 	f, err := call.Fetch(
@@ -403,6 +416,13 @@ func TestTheTableOfTruth(t *testing.T) {
 	require.NoError(t, err)
 	b := &bench{t: t, o: o, f: f, file: filepath.Join(t.TempDir(), "moor.pem")}
 	require.NoError(t, os.WriteFile(b.file, trust.PEM(o.cert.Cert), 0o600))
+	return b
+}
+
+// What leads is the true cause, or the answer's own words; a false cause costs more trust
+// than ten right ones win. Healthy exchanges raise no alarm.
+func TestTheTableOfTruth(t *testing.T) {
+	b := begin(t)
 	var r tally
 	b.play(&r)
 	b.healthy(&r)
@@ -416,11 +436,19 @@ func TestTheTableOfTruth(t *testing.T) {
 	assert.GreaterOrEqual(t, float64(r.right)/float64(r.failing), 0.97)
 	assert.LessOrEqual(t, float64(len(r.wrong))/float64(r.failing), 0.005)
 	assert.Empty(t, r.alarms)
+	atServers := b.realServers()
+	assert.Empty(t, atServers.wrong)
+	assert.Empty(t, atServers.changed)
+	if !atServers.complete {
+		t.Log("not all real servers are installed: the page is not compared")
+		return
+	}
 	const page = "figures.md"
+	figures := r.figures() + atServers.servers()
 	if os.Getenv("UPDATE") != "" {
-		require.NoError(t, os.WriteFile(page, []byte(r.figures()), 0o600))
+		require.NoError(t, os.WriteFile(page, []byte(figures), 0o600))
 	}
 	have, err := os.ReadFile(page)
 	require.NoError(t, err)
-	assert.Equal(t, r.figures(), string(have), "UPDATE=1 makes it anew")
+	assert.Equal(t, figures, string(have), "UPDATE=1 makes it anew")
 }
