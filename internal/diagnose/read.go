@@ -3,9 +3,11 @@ package diagnose
 import (
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
+	"orenda/internal/endpoint"
 	"orenda/internal/exchange"
 	"orenda/internal/message"
 	"orenda/internal/schema"
@@ -58,15 +60,15 @@ var readRules = []Rule{
 			"nothing; SOAP forbids it, and reading it would be dangerous",
 		),
 	},
-	{"read.depth-over-limit", exchange.Stop, exchange.Yours, overRead(xmltree.DepthLimit, "depth-limit", "1024")},
-	{"read.text-over-limit", exchange.Stop, exchange.Yours, overRead(xmltree.TextLimit, "text-limit", "64 MiB")},
+	{"read.depth-over-limit", exchange.Stop, exchange.Yours, overRead(xmltree.DepthLimit, "depth-limit")},
+	{"read.text-over-limit", exchange.Stop, exchange.Yours, overRead(xmltree.TextLimit, "text-limit")},
 	{
 		"read.repeats-over-limit",
 		exchange.Stop,
 		exchange.Yours,
-		overRead(xmltree.RepeatLimit, "repeat-limit", "10000000"),
+		overRead(xmltree.RepeatLimit, "repeat-limit"),
 	},
-	{"read.names-over-limit", exchange.Stop, exchange.Yours, overRead(xmltree.NameLimit, "name-limit", "1000000")},
+	{"read.names-over-limit", exchange.Stop, exchange.Yours, overRead(xmltree.NameLimit, "name-limit")},
 	{"read.not-envelope", exchange.Stop, exchange.Theirs, notEnvelope},
 	{"read.not-description", exchange.Stop, exchange.Unknown, notDescription},
 	{"read.version-differs", exchange.Stop, exchange.Yours, readVersionDiffers},
@@ -204,22 +206,63 @@ func (c *Case) errorStatus() bool {
 	return h != nil && h.Status >= 300 && !c.isAnswer()
 }
 
-func overRead(code xmltree.Code, key, to string) func(*Case) []exchange.Finding {
+// overRead is a limit of the reader that fell. What is proposed is what the reply takes,
+// and a quarter more.
+func overRead(code xmltree.Code, key string) func(*Case) []exchange.Finding {
 	return func(c *Case) []exchange.Finding {
 		e := c.ReplyErr
 		if e == nil || e.Code != code {
 			return nil
 		}
-		return one(exchange.Finding{Title: "the reply goes beyond a limit of the reader", Why: e.Msg + ".",
+		to := c.enough(code, key)
+		return one(exchange.Finding{
+			Title: "the reply goes beyond a limit of the reader", Why: e.Msg + ".",
 			Evidence: []exchange.Evidence{
 				c.inReply(xmltree.Span{Start: e.Offset, End: e.Offset + 1}),
 				c.inSettings(key, 0, 1),
 			},
-			Remedies: c.remedies(
-				"raise it to "+to,
-				[]string{key},
-				to,
-			), Program: "raise the same limit of its XML reader"})
+			Remedies: c.remedies("raise it to "+to, []string{key}, to),
+			Program:  "raise the same limit of its XML reader",
+		})
+	}
+}
+
+// enough is the value of a limit that the reply stays below: measured where all of it is
+// at hand, else four times what is set.
+func (c *Case) enough(code xmltree.Code, key string) string {
+	l := c.leg()
+	var need xmltree.Limits
+	if l != nil && !l.Stored() && c.ReplyDoc != nil {
+		need = xmltree.Measure(c.ReplyDoc.Src)
+	}
+	if code == xmltree.TextLimit {
+		now, _ := c.Settings.Size(key)
+		to := int64(1 << 10)
+		for to < max(int64(need.Text)*5/4, now+1) {
+			to *= 2
+		}
+		if need.Text == 0 {
+			to = 4 * now
+		}
+		return endpoint.FormatSize(to)
+	}
+	now, _ := c.Settings.Count(key)
+	n := map[xmltree.Code]int{xmltree.DepthLimit: need.Depth, xmltree.RepeatLimit: need.Repeats,
+		xmltree.NameLimit: need.Names}[code]
+	if n <= now {
+		return strconv.Itoa(4 * now)
+	}
+	return strconv.Itoa(roundCount(n * 5 / 4))
+}
+
+// roundCount is the next of 1, 2, 5, 10, 20, …
+func roundCount(n int) int {
+	for power := 1; ; power *= 10 {
+		for _, k := range []int{1, 2, 5} {
+			if k*power >= n {
+				return k * power
+			}
+		}
 	}
 }
 

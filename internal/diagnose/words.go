@@ -35,7 +35,7 @@ var errorPatterns = []struct{ id, patterns string }{
 	},
 	{
 		"binding.buffer-differs",
-		`(receive|message)\w*.{0,40}size.{0,60}buffer\w*.{0,20}size.{0,60}(same|equal|match)|buffer\w*.{0,20}size.{0,60}(same|equal|match).{0,60}(receive|message)|(same|equal) .{0,60}(receive|message)\w*.{0,40}size.{0,40}buffer`,
+		`(receive|message)\w*.{0,40}size.{0,60}buffer\w*.{0,20}size.{0,60}(same|equal|match)|buffer\w*.{0,20}size.{0,60}(same|equal|match).{0,60}(receive|message)|buffer\w*.{0,10}size.{0,40}(receive|message)\w*.{0,20}size.{0,40}(same|equal|match)|(same|equal) .{0,60}(receive|message)\w*.{0,40}size.{0,40}buffer`,
 	},
 
 	{
@@ -167,7 +167,7 @@ var errorPatterns = []struct{ id, patterns string }{
 
 	{"receive.unauthorized", `\b401\b`},
 	{"receive.forbidden", `\b403\b|forbidden|request blocked|blocked by|web application firewall`},
-	{"receive.not-found", `\b404\b|no endpoint listening|service not found|endpoint (was )?not found`},
+	{"receive.not-found", `\b404\b|no endpoint (was |is )?listening|no \w+ (was |is )?listening at|service not found|endpoint (was )?not found`},
 	{"receive.method-refused", `\b405\b|method not allowed`},
 	{"receive.too-large", `\b413\b|(request )?entity too large|payload too large|request body too large`},
 	{"receive.redirected", `\b30[12378]\b|(was|has been) (redirected|moved)`},
@@ -205,7 +205,7 @@ var errorPatterns = []struct{ id, patterns string }{
 
 	{
 		"wait.timed-out",
-		`read timed? ?out|response timed? ?out|read timeout|timeout (expired|exceeded|awaiting|waiting)|operation (has )?timed out|request.{0,20}timed out|timed out (waiting|awaiting)|esockettimedout|etimedout`,
+		`read timed? ?out|response timed? ?out|read timeout|timeout (expired|exceeded|awaiting|waiting)|operation (has )?timed out|request.{0,20}timed out|timed out (waiting|awaiting)|esockettimedout|etimedout|(request channel|reply|response|answer).{0,60}time-?d?[- ]?out`,
 	},
 	{
 		"wait.closed",

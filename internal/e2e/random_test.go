@@ -62,6 +62,7 @@ func TestRandomKeys(t *testing.T) {
 	t.Logf("%d rounds, %d keys, %d calls seen by the server, %d kept", rounds, pressed, calls.Load(), kept)
 	assert.GreaterOrEqual(t, int64(kept), lost, "calls that the server saw and that are not kept")
 	assert.Positive(t, kept)
+	assert.Positive(t, lost, "calls that the server saw")
 	if found, _ := filepath.Glob(log + ".*"); assert.Empty(t, found, "races") {
 		return
 	}
@@ -97,6 +98,11 @@ func randomRound(t *testing.T, r *rand.Rand, env []string, plain, at string) (pr
 		set := orenda(t, env, "-w", dir, "endpoint", "set", "BerthDesk11", s)
 		require.Equal(t, 0, set.code, set.err)
 	}
+	filled, err := filepath.Glob(filepath.Join(dir, "drafts/*/*/FindBerths/first.xml"))
+	require.NoError(t, err)
+	require.Len(t, filled, 1)
+	require.NoError(t, os.WriteFile(filled[0], []byte(
+		`<FindBerths xmlns="urn:skerry:berths"><length>12</length></FindBerths>`), 0o600)) // else nothing is sent
 	work := t.TempDir() // files that keys write stay here
 	t.Chdir(work)
 	s := open(t, 120, 40, env, "-w", dir)

@@ -86,7 +86,7 @@ func (e *SyntaxError) Error() string {
 // Limits bound what is accepted; zero means no limit.
 type Limits struct {
 	Depth   int // nesting of elements
-	Text    int // bytes of one run of character data or one attribute value
+	Text    int // characters of one run of character data or one attribute value, decoded
 	Repeats int // child elements of one parent
 	Names   int // different names of elements and attributes
 
@@ -142,3 +142,64 @@ var (
 		"&#xD;",
 	)
 )
+
+// Decoded is how many characters a run of text or an attribute's value has for who reads
+// it: a reference is one, as is a line end of two bytes (XML 1.0 §2.11, §4.4).
+func Decoded(raw []byte) (n int) {
+	for len(raw) > 0 {
+		i := bytes.IndexAny(raw, "&\r")
+		if i < 0 {
+			return n + utf8.RuneCount(raw)
+		}
+		n += utf8.RuneCount(raw[:i])
+		switch {
+		case raw[i] == '\r' && i+1 < len(raw) && raw[i+1] == '\n':
+			raw = raw[i+1:] // the line feed counts
+			continue
+		case raw[i] == '&':
+			if end := bytes.IndexByte(raw[i:min(i+64, len(raw))], ';'); end > 0 {
+				n++
+				raw = raw[i+end+1:]
+				continue
+			}
+		}
+		n++
+		raw = raw[i+1:]
+	}
+	return n
+}
+
+// Measure is what a document takes of each limit, as far as it can be read.
+func Measure(src []byte) (m Limits) {
+	s := NewScanner(src, Limits{})
+	var kids []int // of the open elements
+	for {
+		t, err := s.Next()
+		if err != nil || t.Kind == EOF {
+			m.Names = len(s.names)
+			return m
+		}
+		switch t.Kind {
+		case StartElement:
+			if n := len(kids); n > 0 {
+				kids[n-1]++
+				m.Repeats = max(m.Repeats, kids[n-1])
+			}
+			kids = append(kids, 0)
+			m.Depth = max(m.Depth, len(kids))
+			for _, a := range t.Attrs {
+				if int(a.End-a.Value) > m.Text {
+					m.Text = max(m.Text, Decoded(src[a.Value:a.End]))
+				}
+			}
+		case EndElement:
+			kids = kids[:len(kids)-1]
+		case Text:
+			if t.Span.Len() > m.Text {
+				m.Text = max(m.Text, Decoded(src[t.Span.Start:t.Span.End]))
+			}
+		case CData:
+			m.Text = max(m.Text, utf8.RuneCount(src[t.Inner.Start:t.Inner.End]))
+		}
+	}
+}

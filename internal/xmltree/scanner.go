@@ -166,6 +166,23 @@ func (s *Scanner) fail(code Code, at int, format string, args ...any) error {
 	return e
 }
 
+// tooLong fails where a text has more characters than are accepted. Bytes are never fewer
+// than characters, so that only long texts are counted.
+func (s *Scanner) tooLong(what string, from, to int, count func([]byte) int) error {
+	if s.limits.Text <= 0 || to-from <= s.limits.Text {
+		return nil
+	}
+	n := count(s.src[from:to])
+	if n <= s.limits.Text {
+		return nil
+	}
+	written := ""
+	if n != to-from {
+		written = fmt.Sprintf(", written in %d bytes", to-from)
+	}
+	return s.fail(TextLimit, from, "%s has %d characters%s; %d are accepted", what, n, written, s.limits.Text)
+}
+
 // failEnd reports that the input ran out within something, or that a character
 // that can stand in no document cut it short.
 func (s *Scanner) failEnd(within string) error {
@@ -284,8 +301,8 @@ func (s *Scanner) text(t *Token) (*Token, error) {
 			t.Refs = true
 			i += n - 1
 		}
-		if s.limits.Text > 0 && i-start > s.limits.Text {
-			return nil, s.fail(TextLimit, start, "a text is %d bytes long; %d are accepted", i-start, s.limits.Text)
+		if err := s.tooLong("a text", start, i, Decoded); err != nil {
+			return nil, err
 		}
 	}
 	s.pos = i
@@ -362,8 +379,8 @@ func (s *Scanner) bang(t *Token) (*Token, error) {
 			return nil, s.failEnd("a CDATA section")
 		}
 		end := start + 9 + n
-		if s.limits.Text > 0 && n > s.limits.Text {
-			return nil, s.fail(TextLimit, start, "a text is %d bytes long; %d are accepted", n, s.limits.Text)
+		if err := s.tooLong("a text", start+9, end, utf8.RuneCount); err != nil {
+			return nil, err
 		}
 		t.Kind, t.Inner, t.Span = CData, Span{start + 9, end}, Span{start, end + 3}
 	case bytes.HasPrefix(rest, []byte("<!DOCTYPE")):

@@ -203,14 +203,8 @@ func (s *Scanner) value(i int, a *Attr) (int, error) {
 		i += n
 	}
 	a.End = uint32(i)
-	if s.limits.Text > 0 && i-int(a.Value) > s.limits.Text {
-		return 0, s.fail(
-			TextLimit,
-			int(a.Value),
-			"an attribute's value is %d bytes long; %d are accepted",
-			i-int(a.Value),
-			s.limits.Text,
-		)
+	if err := s.tooLong("an attribute's value", int(a.Value), i, Decoded); err != nil {
+		return 0, err
 	}
 	return i + 1, nil
 }

@@ -501,3 +501,26 @@ func closed() <-chan struct{} {
 	close(c)
 	return c
 }
+
+// The limit of a text is counted in characters as a reader has them.
+func TestATextIsAsLongAsItsReaderHasIt(t *testing.T) {
+	for raw, want := range map[string]int{
+		"": 0, "slack": 5, "a&amp;b": 3, "&#x1F600;": 1, "é": 1, "a\r\nb": 3, "a\rb": 3, "&#13;\n": 2, "a&b": 3,
+	} {
+		assert.Equal(t, want, Decoded([]byte(raw)), raw)
+	}
+	escaped := strings.Repeat("&lt;", 100)
+	for _, src := range []string{
+		"<a>" + escaped + "</a>", "<a b='" + escaped + "'/>", "<a><![CDATA[" + strings.Repeat("é", 100) + "]]></a>",
+	} {
+		_, err := Parse([]byte(src), Limits{Text: 100})
+		require.NoError(t, err, src)
+		_, err = Parse([]byte(src), Limits{Text: 99})
+		var e *SyntaxError
+		require.ErrorAs(t, err, &e)
+		assert.Equal(t, TextLimit, e.Code)
+		assert.Contains(t, e.Msg, "has 100 characters, written in")
+	}
+	m := Measure([]byte("<a x='12345'><b/><b>12</b><c><d><![CDATA[123]]></d></c></a>"))
+	assert.Equal(t, Limits{Depth: 3, Text: 5, Repeats: 3, Names: 5}, m)
+}
