@@ -415,7 +415,7 @@ func (m *model) handOver(prompt, name string, sheet func(*exchange.Exchange) *ha
 
 func (m *model) settingsOf(x *exchange.Exchange) *handover.Sheet {
 	c, _ := m.s.W.Contract(x.Contract)
-	return handover.Settings(x, c, m.s.J.ReplySizes(x.Operation))
+	return handover.Settings(x, c, m.s.J.ReplySizes(x.Operation, x))
 }
 
 func (m *model) save() tea.Cmd {

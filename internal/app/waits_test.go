@@ -34,8 +34,11 @@ func (j *stuck) List(q journal.Query) ([]*exchange.Exchange, error) {
 	j.wait()
 	return j.Journal.List(q)
 }
-func (j *stuck) ReplySizes(op string) []int64 { j.wait(); return j.Journal.ReplySizes(op) }
-func (j *stuck) Version() int64               { j.wait(); return j.Journal.Version() }
+func (j *stuck) ReplySizes(op string, like *exchange.Exchange) []int64 {
+	j.wait()
+	return j.Journal.ReplySizes(op, like)
+}
+func (j *stuck) Version() int64 { j.wait(); return j.Journal.Version() }
 
 // Whatever view is open, neither drawing nor a key waits for the journal, and View
 // changes nothing.

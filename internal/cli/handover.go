@@ -40,10 +40,10 @@ func (t *commandLine) handoverSettingsCommand() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		sheet := handover.Settings(x, nil, j.ReplySizes(x.Operation))
+		sheet := handover.Settings(x, nil, j.ReplySizes(x.Operation, x))
 		if w, err := t.workspace(); err == nil {
 			if c, err := w.Contract(x.Contract); err == nil {
-				sheet = handover.Settings(x, c, j.ReplySizes(x.Operation))
+				sheet = handover.Settings(x, c, j.ReplySizes(x.Operation, x))
 			}
 		}
 		return t.writeSheet(sheet, out)

@@ -94,7 +94,7 @@ Exit status 1 where it would have.`,
 		} else {
 			x = nil
 		}
-		sizes := diagnose.SizesOf(j.ReplySizes(operation))
+		sizes := diagnose.SizesOf(j.ReplySizes(operation, x))
 		if x == nil && sizes.Count == 0 {
 			return unread{
 				fmt.Errorf("%s is no kept exchange, and no reply to an operation of that name was kept", args[0]),
@@ -171,7 +171,7 @@ func (t *commandLine) drawLimitsCommand() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		sizes := diagnose.SizesOf(j.ReplySizes(args[0]))
+		sizes := diagnose.SizesOf(j.ReplySizes(args[0], nil))
 		title := "Replies to " + args[0]
 		if f.endpoint != "" {
 			title += " against the limits of " + f.endpoint

@@ -105,9 +105,9 @@ type Unmet struct {
 
 // History is what the journal knows of earlier replies.
 type History interface {
-	// ReplySizes are the sizes of the kept replies to an operation in bytes, the
-	// newest first; announced ones where a reply was cut off.
-	ReplySizes(operation string) []int64
+	// ReplySizes are the sizes of the kept replies of like's service, or of all where it
+	// is nil, to an operation in bytes, the newest first; announced ones where a reply was cut off.
+	ReplySizes(operation string, like *exchange.Exchange) []int64
 	// Passed is the newest kept call of an operation over an endpoint of a
 	// workspace that passed, without its bytes, or nil.
 	Passed(workspace, operation, endpoint string) *exchange.Exchange

@@ -261,7 +261,7 @@ func (h history) Passed(_, _, _ string) *exchange.Exchange { return nil }
 
 func (h history) Repaired(string) []*exchange.Exchange { return nil }
 
-func (h history) ReplySizes(string) []int64 {
+func (h history) ReplySizes(string, *exchange.Exchange) []int64 {
 	out := make([]int64, h.count)
 	for i := range out {
 		out[i] = h.largest

@@ -78,7 +78,7 @@ func (c *Case) sizes() Sizes {
 	if c.History == nil || c.X == nil {
 		return Sizes{}
 	}
-	return SizesOf(c.History.ReplySizes(c.X.Operation))
+	return SizesOf(c.History.ReplySizes(c.X.Operation, c.X))
 }
 
 // Refusal is where a program with other limits would have refused a reply.

@@ -14,7 +14,7 @@ import (
 // passedOnce is a history with one call that passed.
 type passedOnce struct{ x *exchange.Exchange }
 
-func (passedOnce) ReplySizes(string) []int64                          { return nil }
+func (passedOnce) ReplySizes(string, *exchange.Exchange) []int64      { return nil }
 func (h passedOnce) Passed(string, string, string) *exchange.Exchange { return h.x }
 func (passedOnce) Repaired(string) []*exchange.Exchange               { return nil }
 

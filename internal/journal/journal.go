@@ -99,9 +99,10 @@ type Journal interface {
 	Get(id string) (*exchange.Exchange, error)
 	// Tail is how many characters of the end of a kept id are enough for Get.
 	Tail(id string) int
-	// ReplySizes are the sizes of the newest kept replies to an operation in
-	// bytes, the newest first: 10 000 at most, announced ones included.
-	ReplySizes(operation string) []int64
+	// ReplySizes are the sizes of the newest kept replies to an operation in bytes, of
+	// the service of like, or of every service where that is nil; announced ones where a
+	// reply was cut off.
+	ReplySizes(operation string, like *exchange.Exchange) []int64
 	// Passed is the newest kept call of an operation over an endpoint of a
 	// workspace that passed, without its bytes, or nil.
 	Passed(workspace, operation, endpoint string) *exchange.Exchange
@@ -246,12 +247,20 @@ func (m *Memory) Tail(id string) int {
 	return TailOf(id, m.holding(id[max(len(id)-exchange.MinIDPart, 0):]))
 }
 
+// SameService tells whether an exchange is with the service of another one: by the same
+// contract of the same workspace, or, where none is known, over the same endpoint. No
+// other: every one is.
+func SameService(x, like *exchange.Exchange) bool {
+	return like == nil || x.Workspace == like.Workspace && x.Contract == like.Contract &&
+		(x.Contract != "" || x.Endpoint == like.Endpoint)
+}
+
 // ReplySizes implements Journal.
-func (m *Memory) ReplySizes(operation string) (out []int64) {
+func (m *Memory) ReplySizes(operation string, like *exchange.Exchange) (out []int64) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	for _, x := range slices.Backward(m.kept) {
-		if n := ReplySize(x); x.Operation == operation && n > 0 && len(out) < MaxSizes {
+		if n := ReplySize(x); x.Operation == operation && n > 0 && len(out) < MaxSizes && SameService(x, like) {
 			out = append(out, n)
 		}
 	}

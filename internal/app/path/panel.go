@@ -294,7 +294,7 @@ type sums struct {
 func (v *View) sums(x *exchange.Exchange) sums {
 	j, w := v.s.J, v.s.W
 	return state.Known(v.s, "sizes "+x.ID+" "+x.Operation, func(context.Context) sums {
-		return sums{diagnose.SizesOf(j.ReplySizes(x.Operation)), programs(w, x)}
+		return sums{diagnose.SizesOf(j.ReplySizes(x.Operation, x)), programs(w, x)}
 	})
 }
 

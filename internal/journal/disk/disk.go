@@ -413,13 +413,23 @@ func (j *Journal) whole(db *sql.DB, id string) ([]byte, error) {
 }
 
 // ReplySizes implements journal.Journal.
-func (j *Journal) ReplySizes(operation string) (out []int64) {
+func (j *Journal) ReplySizes(operation string, like *exchange.Exchange) (out []int64) {
+	where, args := "", []any{operation}
+	if like != nil {
+		where = " AND workspace = ? AND coalesce(json_extract(CAST(head AS TEXT), '$.contract'), '') = ?"
+		args = append(args, like.Workspace, like.Contract)
+		if like.Contract == "" {
+			where += " AND endpoint = ?"
+			args = append(args, like.Endpoint)
+		}
+	}
+	args = append(args, journal.MaxSizes)
 	_ = j.with(func(db *sql.DB) error {
 		out = nil
 		return scan(db, func(n int64) error { out = append(out, n); return nil },
-			`SELECT reply FROM exchange WHERE operation = ? AND kind = '' AND reply > 0
+			`SELECT reply FROM exchange WHERE operation = ? AND kind = '' AND reply > 0`+where+`
 				ORDER BY place DESC, started DESC LIMIT ?`,
-			operation, journal.MaxSizes)
+			args...)
 	})
 	return out
 }

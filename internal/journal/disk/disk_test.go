@@ -74,9 +74,13 @@ func TestExchangesAreKeptAndFoundAgain(t *testing.T) {
 	assert.ErrorContains(t, err, "several")
 	_, err = j.Get("nope")
 	assert.ErrorIs(t, err, journal.ErrNotFound)
-	sizes := j.ReplySizes("YearTable")
+	sizes := j.ReplySizes("YearTable", nil)
 	assert.Len(t, sizes, 2)
 	assert.EqualValues(t, len(big), slices.Max(sizes))
+	assert.Len(t, j.ReplySizes("YearTable", x), 2)
+	other := *x
+	other.Contract, other.Workspace = "another", "/another"
+	assert.Empty(t, j.ReplySizes("YearTable", &other), "no number comes from another service")
 }
 
 func TestFilesArePrivateAndHoldNoSecret(t *testing.T) {
