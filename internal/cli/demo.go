@@ -215,7 +215,7 @@ address = "http://${berthHost}/manifests"
 
 func demoDrafts(w *workspace.Workspace, names map[string]string) error {
 	for _, d := range w.Drafts() {
-		if err := w.RemoveDraft(d); err != nil {
+		if err := w.DropDraft(d); err != nil {
 			return err
 		}
 	}

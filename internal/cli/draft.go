@@ -20,7 +20,24 @@ import (
 
 func (t *commandLine) draftCommand() *cobra.Command {
 	cmd := &cobra.Command{Use: "draft", Short: "The filled-in messages of the workspace"}
-	cmd.AddCommand(t.draftListCommand(), t.draftImportCommand(), t.draftDiffersCommand(),
+	remove := &cobra.Command{Use: "remove DRAFT…", Short: "Take drafts away; orenda restore brings them back",
+		Args: cobra.MinimumNArgs(1)}
+	remove.RunE = func(_ *cobra.Command, args []string) error {
+		return t.in(func(w *workspace.Workspace) error {
+			for _, a := range args {
+				ref, err := w.FindDraft(a)
+				if err == nil {
+					err = w.RemoveDraft(ref)
+				}
+				if err != nil {
+					return unread{err}
+				}
+				fmt.Fprintf(t.err, "removed: %s\n", safe.Line(ref.String()))
+			}
+			return nil
+		})
+	}
+	cmd.AddCommand(t.draftListCommand(), remove, t.draftImportCommand(), t.draftDiffersCommand(),
 		t.draftOwnCommand("expect", "EXPECTATION",
 			"What the answer must be: FIELD=VALUE, FIELD~PATTERN, count(FIELD)>=1, valid, within=2s, fault=CODE, …",
 			"  orenda draft expect 'FindBerths/small craft' 'count(berth)>=1' valid within=2s\n"+

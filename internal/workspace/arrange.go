@@ -84,15 +84,6 @@ func fileForm(k *endpoint.Key, items []string) any {
 	return strings.Join(items, ", ")
 }
 
-// RemoveEndpoint takes an endpoint away. What was sent over it stays in the
-// journal.
-func (w *Workspace) RemoveEndpoint(name string) error {
-	if w.Endpoint(name) == nil {
-		return fmt.Errorf("there is no endpoint %s", name)
-	}
-	return w.edit(nil, func(src []byte) ([]byte, error) { return tomledit.Remove(src, []string{"endpoint", name}) })
-}
-
 // Rename gives an endpoint, an environment or a profile another name; what
 // refers to it follows.
 func (w *Workspace) Rename(kind, from, to string) error {

@@ -316,7 +316,7 @@ func (w *Workspace) ChangeDraft(r DraftRef, c exchange.Change) (DraftRef, error)
 		if err := w.CopyDraft(r, to); err != nil {
 			return r, err
 		}
-		return to, w.RemoveDraft(r)
+		return to, w.DropDraft(r)
 	case "header":
 		return r, w.putHeader(r, fmt.Sprint(c.To))
 	case "namespace":

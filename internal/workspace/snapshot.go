@@ -6,6 +6,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"net/url"
 	"path"
 	"path/filepath"
 	"slices"
@@ -15,7 +16,9 @@ import (
 	"github.com/pelletier/go-toml/v2"
 
 	"orenda/internal/contract"
+	"orenda/internal/endpoint"
 	"orenda/internal/message"
+	"orenda/internal/near"
 	"orenda/internal/safe"
 	"orenda/internal/soap"
 )
@@ -79,10 +82,63 @@ func (w *Workspace) writeSnapshot(name string, c *contract.Contract) error {
 }
 
 // AddContract keeps a description with every file it needs, makes an endpoint
-// for each of its ports and a draft for each operation.
-func (w *Workspace) AddContract(c *contract.Contract, served string) (name string, err error) {
+// for each of its ports and a draft for each operation, or for those of only, where any
+// are named.
+func (w *Workspace) AddContract(c *contract.Contract, served string, only ...string) (name string, err error) {
+	for _, o := range only {
+		if names := c.OperationNames(); !slices.Contains(names, o) {
+			return "", &endpoint.OperationError{Name: o, Near: near.Miss(o, names), Others: names}
+		}
+	}
 	name = w.freeName(safe.FileName(c.ShortName()), func(n string) bool { return w.ContractNamed(n) != nil })
-	return name, w.take(name, c, served, nil)
+	return name, w.take(name, c, served, nil, only)
+}
+
+// Kept finds the contract as which a description is kept already: one from the same place,
+// or else one of the same service, by its namespace, its ports and their operations. ""
+// where there is none.
+func (w *Workspace) Kept(c *contract.Contract) (name string, samePlace bool) {
+	for _, k := range w.Config().Contracts {
+		if k.Source == c.Source {
+			return k.Name, true
+		}
+	}
+	for _, k := range w.Config().Contracts {
+		old, err := w.Contract(k.Name)
+		if err == nil && old.Target == c.Target && slices.Equal(old.OperationNames(), c.OperationNames()) &&
+			slices.EqualFunc(old.Ports(), c.Ports(), func(a, b *contract.Port) bool { return a.Name == b.Name }) {
+			return k.Name, false
+		}
+	}
+	return "", false
+}
+
+// AddPlaces makes endpoints of a kept contract for the addresses that another description
+// of the same service has, and gives their names.
+func (w *Workspace) AddPlaces(name string, c *contract.Contract) (made []string, err error) {
+	var sets []set
+	for _, p := range c.Ports() {
+		there := slices.ContainsFunc(w.Config().Endpoints, func(e *Endpoint) bool {
+			at := w.Settings(e.Name)
+			return e.Contract == name && e.Port == p.Name && at.Text("address") == p.Address
+		})
+		if p.Version == soap.Unset || there {
+			continue
+		}
+		u, _ := url.Parse(p.Address)
+		end := safe.FileName(p.Name)
+		if u != nil && u.Host != "" {
+			end = safe.FileName(p.Name + "-" + strings.ReplaceAll(u.Host, ":", "-"))
+		}
+		end = w.freeName(end, func(n string) bool { return w.Endpoint(n) != nil || slices.Contains(made, n) })
+		made = append(made, end)
+		sets = append(sets, set{[]string{"endpoint", end, "contract"}, name}, set{[]string{"endpoint", end, "port"}, p.Name},
+			set{[]string{"endpoint", end, "address"}, p.Address})
+	}
+	if len(sets) == 0 {
+		return nil, nil
+	}
+	return made, w.set(sets...)
 }
 
 // TakeOver puts a newer state of a description in the place of the one that is
@@ -93,7 +149,7 @@ func (w *Workspace) TakeOver(name string, c *contract.Contract, served string) e
 	if _, damaged := errors.AsType[*SnapshotError](err); err != nil && !damaged {
 		return err
 	}
-	return w.take(name, c, served, old)
+	return w.take(name, c, served, old, nil)
 }
 
 // keep writes a snapshot and where it came from, with other settings.
@@ -111,7 +167,7 @@ func (w *Workspace) keep(name string, c *contract.Contract, served string, sets 
 	return w.set(sets...)
 }
 
-func (w *Workspace) take(name string, c *contract.Contract, served string, old *contract.Contract) error {
+func (w *Workspace) take(name string, c *contract.Contract, served string, old *contract.Contract, only []string) error {
 	if m, ok := w.store().(*memory); ok { // it can be loaded again
 		defer m.loading()()
 	}
@@ -145,7 +201,7 @@ func (w *Workspace) take(name string, c *contract.Contract, served string, old *
 	for _, p := range c.Ports() {
 		for _, o := range p.Operations {
 			key := p.PortType.Local + "/" + o.Name
-			if p.Version == soap.Unset || seen[key] || o.Input == nil || o.Input.Element == nil ||
+			if p.Version == soap.Unset || seen[key] || len(only) > 0 && !slices.Contains(only, o.Name) || o.Input == nil || o.Input.Element == nil ||
 				old != nil && len(old.PortsWith(o.Name)) > 0 {
 				continue
 			}

@@ -439,15 +439,6 @@ func (w *Workspace) CopyDraft(from, to DraftRef) error {
 	return w.WriteDraft(to, body)
 }
 
-// RemoveDraft takes a draft away, with its header blocks.
-func (w *Workspace) RemoveDraft(r DraftRef) error {
-	defer w.Relist()
-	if err := w.store().remove(r.file()); err != nil {
-		return err
-	}
-	return w.WriteHeader(r, nil)
-}
-
 // FindDraft finds a draft by what a person typed: OPERATION, OPERATION/NAME or
 // NAME.
 func (w *Workspace) FindDraft(text string) (DraftRef, error) {

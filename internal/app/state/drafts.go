@@ -25,12 +25,6 @@ func AskFor(prompt, value string, answer func(string)) tea.Cmd {
 	return func() tea.Msg { return Ask{Prompt: prompt, Value: value, Answer: answer} }
 }
 
-// removed is a draft that was taken away and can be brought back.
-type removed struct {
-	ref          workspace.DraftRef
-	body, header []byte
-}
-
 // Duplicate makes a copy of the chosen draft and chooses it.
 func (s *State) Duplicate() {
 	to := s.W.FreeDraft(s.Chosen.Draft, s.Chosen.Draft.Name)
@@ -56,7 +50,7 @@ func (s *State) Rename(name string) {
 	}
 	err := s.W.CopyDraft(s.Chosen.Draft, to)
 	if err == nil {
-		err = s.W.RemoveDraft(s.Chosen.Draft)
+		err = s.W.DropDraft(s.Chosen.Draft)
 	}
 	if err != nil {
 		s.Say("%v", err)
@@ -68,20 +62,10 @@ func (s *State) Rename(name string) {
 
 // Remove takes the chosen draft away; Restore brings it back.
 func (s *State) Remove() {
-	body, err := s.W.ReadDraft(s.Chosen.Draft)
-	if err != nil {
+	if err := s.W.RemoveDraft(s.Chosen.Draft); err != nil {
 		s.Say("%v", err)
 		return
 	}
-	header, err := s.W.ReadHeader(s.Chosen.Draft)
-	if err == nil {
-		err = s.W.RemoveDraft(s.Chosen.Draft)
-	}
-	if err != nil {
-		s.Say("%v", err)
-		return
-	}
-	s.drafts.gone = append(s.drafts.gone, removed{s.Chosen.Draft, body, header})
 	s.Say("removed: %s; u brings it back", s.Chosen.Draft)
 	rows := s.Rows()
 	if len(rows) == 0 {
@@ -100,26 +84,20 @@ func (s *State) Remove() {
 	s.Choose(CallKey{next, s.firstEndpoint(next)})
 }
 
-// Restore brings the draft back that was removed last.
+// Restore brings back what was removed last: a draft, an endpoint or a contract.
 func (s *State) Restore() {
-	n := len(s.drafts.gone)
-	if n == 0 {
-		s.Say("nothing was removed")
-		return
-	}
-	g := s.drafts.gone[n-1]
-	g.ref = s.W.FreeDraft(g.ref, g.ref.Name) // another may have its name by now
-	err := s.W.WriteDraft(g.ref, g.body)
-	if err == nil {
-		err = s.W.WriteHeader(g.ref, g.header)
-	}
+	r, err := s.W.BringBack("")
 	if err != nil {
 		s.Say("%v", err)
 		return
 	}
-	s.drafts.gone = s.drafts.gone[:n-1]
-	s.Choose(CallKey{g.ref, s.firstEndpoint(g.ref)})
-	s.Say("back again: %s", g.ref)
+	s.Changed()
+	if r.Kind == "draft" {
+		s.Choose(CallKey{r.Draft, s.firstEndpoint(r.Draft)})
+		s.Say("back again: %s", r.Name)
+		return
+	}
+	s.Say("back again: the %s %s", r.Kind, r.Name)
 }
 
 // Paste makes a draft of a message that came from elsewhere: an envelope, a

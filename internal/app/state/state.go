@@ -99,13 +99,12 @@ type calls struct {
 	next     func()                        // sends once what ended is kept
 }
 
-// drafts are the draft that is open, and those that were taken away.
+// drafts are the draft that is open.
 type drafts struct {
 	body   *message.Draft
 	header *message.Draft
 	of     workspace.DraftRef
 	base   [2][]byte // body and header blocks as they were read or kept last
-	gone   []removed
 }
 
 type running struct {
