@@ -624,3 +624,29 @@ func TestAFieldIsMarkedAsSecret(t *testing.T) {
 	p.keys("d", "*")
 	p.sees("length is no secret any more", "13.75")
 }
+
+func TestOperationsAreGivenDraftsAndContractsAreRemoved(t *testing.T) {
+	p := sit(t, 150, 40)
+	p.keys("c")
+	p.sees("FindBerths(")
+	p.keys("space")
+	p.sees("1 draft of FindBerths removed; u brings the last back")
+	assert.NotContains(t, drafts(p), "FindBerths/first")
+	p.keys("space")
+	p.sees("a draft of FindBerths: FindBerths/first")
+	assert.Contains(t, drafts(p), "FindBerths/first")
+	before := drafts(p)
+	p.keys("X")
+	p.sees("with its endpoints and drafts; u brings it back")
+	assert.NotContains(t, drafts(p), "FindBerths/first")
+	p.keys("u")
+	p.sees("back again: the contract")
+	assert.ElementsMatch(t, before, drafts(p))
+}
+
+func drafts(p *person) (out []string) {
+	for _, r := range p.m.s.Rows() {
+		out = append(out, r.String())
+	}
+	return out
+}

@@ -94,6 +94,23 @@ func (w *Workspace) AddContract(c *contract.Contract, served string, only ...str
 	return name, w.take(name, c, served, nil, only)
 }
 
+// AddSample makes the first draft of an operation of a contract.
+func (w *Workspace) AddSample(name, operation string) (DraftRef, error) {
+	c, err := w.Contract(name)
+	if err != nil {
+		return DraftRef{}, err
+	}
+	for _, p := range c.PortsWith(operation) {
+		o := p.Operation(operation)
+		if o.Input == nil || o.Input.Element == nil {
+			continue
+		}
+		ref := w.FreeDraft(DraftRef{name, p.PortType.Local, operation, "first"}, "first")
+		return ref, w.WriteDraft(ref, message.Sample(c.Schemas, o.Input.Element, message.Want{Encoded: o.Use == "encoded"}))
+	}
+	return DraftRef{}, fmt.Errorf("%s has no message that could be filled in", operation)
+}
+
 // Kept finds the contract as which a description is kept already: one from the same place,
 // or else one of the same service, by its namespace, its ports and their operations. ""
 // where there is none.

@@ -14,6 +14,7 @@ import (
 	"orenda/internal/app/state"
 	"orenda/internal/app/ui"
 	"orenda/internal/contract"
+	"orenda/internal/workspace"
 	"orenda/internal/xmltree"
 )
 
@@ -62,6 +63,13 @@ func (v *View) Keys() []ui.Key {
 		ui.On("enter", "⏎", "fill in its message", ui.Asks(func() tea.Cmd { return v.open(all) })).If(here),
 		ui.On("x", "x", "source text", ui.Do(func() { v.toggle(all) })).If(here),
 		ui.On("R", "R", "fetch again: what changed?", ui.Do(func() { v.again(all) })).If(len(all) > 0),
+		ui.On("space", "space", "a draft of it, or none", ui.Do(func() {
+			v.s.ToggleDrafts(all[v.cursor].contract, all[v.cursor].o.Name)
+		})).If(here),
+		ui.On("X", "X", "remove the contract (u brings it back)", ui.Do(func() {
+			v.s.RemoveContract(all[v.cursor].contract)
+		})).InHelp().If(len(all) > 0),
+		ui.On("u", "u", "bring back what was removed", ui.Do(v.s.Restore)).InHelp(),
 		ui.On("L", "L", "your catalogue", ui.Do(v.show)),
 		ui.On("K", "K", "keep it in the catalogue", ui.Do(func() { v.keep(all[v.cursor]) })).InHelp().If(here),
 		ui.On("N", "N", "note what you learned", ui.Asks(func() tea.Cmd { return v.note(all[v.cursor]) })).If(here),
@@ -204,6 +212,11 @@ func (v *View) open(all []entry) tea.Cmd {
 		return nil
 	}
 	e := all[v.cursor]
+	if !slices.ContainsFunc(v.s.Rows(), func(r workspace.DraftRef) bool {
+		return r.Contract == e.contract && r.Operation == e.o.Name
+	}) {
+		v.s.ToggleDrafts(e.contract, e.o.Name) // it has none yet
+	}
 	for _, r := range v.s.Rows() {
 		if r.Contract == e.contract && r.Operation == e.o.Name {
 			end := v.s.Chosen.Endpoint
@@ -269,6 +282,10 @@ func (v *View) View(w, h int) string {
 	var rows []func() string
 	line := func(s string) func() string { return func() string { return s } }
 	at, last := 0, ""
+	drafted := map[string]bool{} // operations that have drafts
+	for _, r := range v.s.Rows() {
+		drafted[r.Contract+"/"+r.Operation] = true
+	}
 	for i, e := range all {
 		if e.contract != last {
 			if last != "" {
@@ -293,7 +310,12 @@ func (v *View) View(w, h int) string {
 			continue
 		}
 		if i != v.cursor {
-			rows = append(rows, func() string { return "     " + ui.Cut(e.o.Signature(), w-8) })
+			rows = append(rows, func() string {
+				if !drafted[e.contract+"/"+e.o.Name] {
+					return ui.Soft("   ┄ " + ui.Cut(e.o.Signature(), w-8))
+				}
+				return "     " + ui.Cut(e.o.Signature(), w-8)
+			})
 			continue
 		}
 		at = len(rows)

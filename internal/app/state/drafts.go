@@ -66,8 +66,17 @@ func (s *State) Remove() {
 		s.Say("%v", err)
 		return
 	}
-	s.Say("removed: %s; u brings it back", s.Chosen.Draft)
+	gone := s.Chosen.Draft
+	s.chooseAnother()
+	s.Say("removed: %s; u brings it back", gone)
+}
+
+// chooseAnother chooses a draft near to the one that is gone.
+func (s *State) chooseAnother() {
 	rows := s.Rows()
+	if slices.Contains(rows, s.Chosen.Draft) {
+		return
+	}
 	if len(rows) == 0 {
 		s.Chosen = CallKey{}
 		return
@@ -82,6 +91,45 @@ func (s *State) Remove() {
 		}
 	}
 	s.Choose(CallKey{next, s.firstEndpoint(next)})
+}
+
+// ToggleDrafts makes the first draft of an operation, or removes those that it has.
+func (s *State) ToggleDrafts(contract, operation string) {
+	gone := 0
+	for _, r := range s.Rows() {
+		if r.Contract != contract || r.Operation != operation {
+			continue
+		}
+		if err := s.W.RemoveDraft(r); err != nil {
+			s.Say("%v", err)
+			return
+		}
+		gone++
+	}
+	if gone > 0 {
+		s.chooseAnother()
+		s.Say("%s of %s removed; u brings the last back", count(gone, "draft"), operation)
+		return
+	}
+	ref, err := s.W.AddSample(contract, operation)
+	if err != nil {
+		s.Say("%v", err)
+		return
+	}
+	s.Choose(CallKey{ref, s.firstEndpoint(ref)})
+	s.Say("a draft of %s: %s", operation, ref)
+}
+
+// RemoveContract takes a contract away with all that belongs to it.
+func (s *State) RemoveContract(name string) {
+	if err := s.W.RemoveContract(name); err != nil {
+		s.Say("%v", err)
+		return
+	}
+	s.drafts.body = nil
+	s.chooseAnother()
+	s.Changed()
+	s.Say("removed: %s with its endpoints and drafts; u brings it back", name)
 }
 
 // Restore brings back what was removed last: a draft, an endpoint or a contract.

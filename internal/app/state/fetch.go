@@ -221,6 +221,10 @@ func (s *State) takeFetched(id, source string, f *call.Fetched, err error) {
 		return
 	}
 	before := len(s.W.Config().Contracts)
+	if name, samePlace := s.W.Kept(f.Contract); name != "" {
+		s.addAgain(name, samePlace, f)
+		return
+	}
 	name, err := s.W.AddContract(f.Contract, f.Served)
 	if err == nil {
 		err = s.W.Adopt(name, s.fetch.values)
@@ -245,6 +249,29 @@ func (s *State) takeFetched(id, source string, f *call.Fetched, err error) {
 	if before == 0 && s.W.Dir() == "" {
 		s.Message += " · in memory until saved"
 	}
+}
+
+// addAgain is a description that is kept already: it is refreshed, or its addresses become
+// endpoints.
+func (s *State) addAgain(name string, samePlace bool, f *call.Fetched) {
+	s.Fetching = nil
+	if samePlace {
+		if err := s.W.TakeOver(name, f.Contract, f.Served); err != nil {
+			s.Say("%v", err)
+			return
+		}
+		s.drafts.body = nil
+		s.Changed()
+		s.Say("%s was kept already, and is refreshed; endpoints and drafts stayed", name)
+		return
+	}
+	made, err := s.W.AddPlaces(name, f.Contract)
+	if err != nil {
+		s.Say("%v", err)
+		return
+	}
+	s.Changed()
+	s.Say("the service of %s is kept already: %s at the new address", name, count(len(made), "endpoint"))
 }
 
 // count is a number of things, in words.
