@@ -42,7 +42,12 @@ func sit(t *testing.T, w, h int) *person {
 	home := &user.Home{Config: dir + "/config", State: dir + "/state"}
 	ws := workspace.New("harbour", home)
 	for _, p := range []string{"berths", "tides"} {
-		f, err := call.Fetch(context.Background(), "http://"+harbour.Plain+"/"+p+"?wsdl", call.Plan{Agent: "test"}, nil)
+		f, err := call.Fetch(
+			context.Background(),
+			"http://"+harbour.Plain+"/"+p+"?wsdl",
+			call.Plan{Agent: "test"},
+			nil,
+		)
 		require.NoError(t, err)
 		_, err = ws.AddContract(f.Contract, f.Served)
 		require.NoError(t, err)

@@ -78,7 +78,12 @@ func (t *commandLine) demo(ctx context.Context, dir string, headless bool) error
 
 // demoWorkspace makes the workspace of the harbour's agency, with what is
 // wrong in it left in.
-func demoWorkspace(ctx context.Context, h *standin.Harbour, dir string, home *user.Home) (*workspace.Workspace, error) {
+func demoWorkspace(
+	ctx context.Context,
+	h *standin.Harbour,
+	dir string,
+	home *user.Home,
+) (*workspace.Workspace, error) {
 	secret := filepath.Join(home.Config, "pilot-desk.secret")
 	if err := user.WriteFile(secret, []byte(standin.Password)); err != nil {
 		return nil, err
@@ -258,12 +263,22 @@ func demoDrafts(w *workspace.Workspace, names map[string]string) error {
 			return err
 		}
 	}
-	dues := workspace.DraftRef{Contract: names["dues"], PortType: "Dues", Operation: "Assess", Name: "Alder lands salt"}
+	dues := workspace.DraftRef{
+		Contract:  names["dues"],
+		PortType:  "Dues",
+		Operation: "Assess",
+		Name:      "Alder lands salt",
+	}
 	if err := w.WriteHeader(dues, []byte("<headers>\n  <Clerk xmlns=\"urn:skerry:dues\">\n    <name>Ines "+
 		"Hallam</name>\n    <desk>quay</desk>\n  </Clerk>\n</headers>\n")); err != nil {
 		return err
 	}
-	return w.SetNote(names["dues"], "Assess", "vessel/callSign", "a hyphen and a letter mean a tender; it pays nothing")
+	return w.SetNote(
+		names["dues"],
+		"Assess",
+		"vessel/callSign",
+		"a hyphen and a letter mean a tender; it pays nothing",
+	)
 }
 
 // story runs the yearly tide table from its first failure to its answer, each

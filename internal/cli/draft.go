@@ -10,7 +10,6 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"orenda/internal/call"
 	"orenda/internal/endpoint"
 	"orenda/internal/expect"
 	"orenda/internal/message"
@@ -113,7 +112,8 @@ func (t *commandLine) draftListCommand() *cobra.Command {
 		}
 		out := []draftRow{}
 		for _, r := range w.Drafts() {
-			d, h, err := readDraft(w, r)
+			o, err := w.OpenDraft(r)
+			d, h := o.Body, o.Header
 			if err != nil {
 				return unread{err}
 			}
@@ -155,29 +155,6 @@ func (t *commandLine) draftListCommand() *cobra.Command {
 		return nil
 	}
 	return cmd
-}
-
-// readDraft parses a draft and its header blocks.
-func readDraft(w *workspace.Workspace, r workspace.DraftRef) (body, header *message.Draft, err error) {
-	c, err := w.Contract(r.Contract)
-	if err != nil {
-		return nil, nil, err
-	}
-	src, err := w.ReadDraft(r)
-	if err != nil {
-		return nil, nil, err
-	}
-	blocks, err := w.ReadHeader(r)
-	if err != nil {
-		return nil, nil, err
-	}
-	p := call.Plan{Contract: c, Operation: r.Operation}
-	if ports := c.PortsWith(r.Operation); len(ports) > 0 {
-		p.Port = ports[0]
-	}
-	p.SetDraft(src)
-	p.SetHeader(blocks)
-	return p.Draft, p.Header, nil
 }
 
 func (t *commandLine) draftImportCommand() *cobra.Command {
@@ -288,18 +265,18 @@ func (t *commandLine) draftDiffersCommand() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		var d [2]*message.Draft
+		var d [2]workspace.Opened
+		var r [2]workspace.DraftRef
 		for i, a := range args {
-			r, err := w.FindDraft(a)
-			if err != nil {
+			if r[i], err = w.FindDraft(a); err != nil {
 				return unread{err}
 			}
-			if d[i], _, err = readDraft(w, r); err != nil {
+			if d[i], err = w.OpenDraft(r[i]); err != nil {
 				return unread{err}
 			}
 		}
 		out := []draftDifference{}
-		for _, x := range message.Differences(d[0], d[1]) {
+		for _, x := range w.Differences(r[0], r[1], d[0], d[1]) {
 			row := draftDifference{Path: x.Path}
 			if x.HasA {
 				row.A = &x.A
@@ -313,7 +290,7 @@ func (t *commandLine) draftDiffersCommand() *cobra.Command {
 					if v == nil {
 						return "(left out)"
 					}
-					return safe.Line(*v)
+					return safe.Line(safe.Visible(*v))
 				}
 				fmt.Fprintf(t.out, "%-32s %-28s %s\n", safe.Line(x.Path), say(row.A), say(row.B))
 			}

@@ -26,8 +26,9 @@ func (t *commandLine) contractCommand() *cobra.Command {
 	t.jsonFlag(list)
 	list.RunE = func(*cobra.Command, []string) error { return t.in(t.listContracts) }
 	remove := &cobra.Command{
-		Use: "remove CONTRACT", Short: "Take a contract away, with its endpoints and drafts; orenda restore brings it back",
-		Args: cobra.ExactArgs(1), Example: "  orenda contract remove berths\n  orenda restore berths",
+		Use:   "remove CONTRACT",
+		Short: "Take a contract away, with its endpoints and drafts (restore brings it back)",
+		Args:  cobra.ExactArgs(1), Example: "  orenda contract remove berths\n  orenda restore berths",
 	}
 	remove.RunE = func(_ *cobra.Command, args []string) error {
 		return t.in(func(w *workspace.Workspace) error {

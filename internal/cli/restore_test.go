@@ -39,7 +39,15 @@ func TestWhatIsRemovedIsBroughtBack(t *testing.T) {
 	code, _, errOut := l.run("-w", dir, "add", l.callsigns(), "--only", "LookUpp")
 	assert.Equal(t, 3, code, errOut)
 	assert.Contains(t, errOut, "LookUp")
-	must("endpoint", "set", "BerthDesk11", "receive-limit=2 MiB", "header=X-Desk: north", "header=X-Pier: 2", "keep-alive=true")
+	must(
+		"endpoint",
+		"set",
+		"BerthDesk11",
+		"receive-limit=2 MiB",
+		"header=X-Desk: north",
+		"header=X-Pier: 2",
+		"keep-alive=true",
+	)
 	must("draft", "expect", "FindBerths/first", "count(berth)>=1", "valid")
 	before := all()
 
@@ -98,4 +106,44 @@ func TestAddingWhatIsThereAlready(t *testing.T) {
 	require.Zero(t, code, errOut)
 	_, list, _ = l.run("-w", dir, "contract", "list")
 	assert.Equal(t, 2, strings.Count(list, "\n"))
+}
+
+// Two drafts differ in more than their fields: in what belongs to each.
+func TestDraftsDifferInWhatBelongsToThem(t *testing.T) {
+	l := at(t)
+	dir := filepath.Join(l.dir, "w")
+	must := func(args ...string) string {
+		t.Helper()
+		code, out, errOut := l.run(append([]string{"-w", dir}, args...)...)
+		require.Zero(t, code, "%v %s", args, errOut)
+		return out
+	}
+	must("add", l.berths())
+	one := l.file("one.xml", `<FindBerths xmlns="urn:skerry:berths"><length>12</length></FindBerths>`)
+	two := l.file("two.xml", `<FindBerths xmlns="urn:skerry:berths"><length> 12</length></FindBerths>`)
+	must("draft", "import", one, "--name", "one")
+	must("draft", "import", two, "--name", "two")
+	must("draft", "header", "FindBerths/one", "X-Desk: north")
+	must("draft", "header", "FindBerths/two", "X-Desk: south", "X-Pier: 2")
+	must("draft", "attach", "FindBerths/two", "plan="+l.file("plan.pdf", "%PDF"))
+	must("draft", "expect", "FindBerths/one", "valid")
+	var got []draftDifference
+	l.json(1, &got, "-w", dir, "draft", "differs", "FindBerths/one", "FindBerths/two")
+	paths := map[string][2]string{}
+	for _, d := range got {
+		var pair [2]string
+		for i, v := range []*string{d.A, d.B} {
+			pair[i] = "-"
+			if v != nil {
+				pair[i] = *v
+			}
+		}
+		paths[d.Path] = pair
+	}
+	assert.Equal(t, [2]string{"north", "south"}, paths["HTTP field X-Desk"])
+	assert.Equal(t, [2]string{"-", "2"}, paths["HTTP field X-Pier"])
+	assert.Equal(t, "-", paths["file plan"][0])
+	assert.Equal(t, [2]string{"valid", "-"}, paths["expected"])
+	_, out, _ := l.run("-w", dir, "draft", "differs", "FindBerths/one", "FindBerths/two")
+	assert.Contains(t, out, "·12", "white space is seen")
 }

@@ -384,7 +384,11 @@ func forDescription(set map[string][]string) map[string][]string {
 
 // contractFrom fetches a description; where that stops, its exchange is
 // printed and its exit code given.
-func (t *commandLine) contractFrom(ctx context.Context, source string, set map[string][]string) (*call.Fetched, error) {
+func (t *commandLine) contractFrom(
+	ctx context.Context,
+	source string,
+	set map[string][]string,
+) (*call.Fetched, error) {
 	p := call.Plan{Agent: call.Agent, ReadFile: os.ReadFile, Also: t.also}
 	for name, v := range set {
 		if k := endpoint.KeyOf(name); !k.OfPerson && slices.Contains([]exchange.Stage{exchange.Connect, exchange.TLS,

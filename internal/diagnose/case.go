@@ -134,7 +134,15 @@ func (r *Rule) Stage() exchange.Stage {
 // Rules is the catalogue, in order of stages.
 //
 //nolint:gochecknoglobals // a table: it is never written to
-var Rules = slices.Concat(offlineRules, reachRules, receiveRules, readRules, attachmentRules, tokenRules, relayedRules)
+var Rules = slices.Concat(
+	offlineRules,
+	reachRules,
+	receiveRules,
+	readRules,
+	attachmentRules,
+	tokenRules,
+	relayedRules,
+)
 
 // nonStopping are the rules that stop nothing.
 //

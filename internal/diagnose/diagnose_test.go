@@ -370,11 +370,17 @@ func TestStatusesWithoutAnAnswer(t *testing.T) {
 		}
 	}
 	f := Run(
-		answered(400, "text/html", "<html><head><title>400 No required SSL certificate was sent</title></head></html>"),
+		answered(
+			400,
+			"text/html",
+			"<html><head><title>400 No required SSL certificate was sent</title></head></html>",
+		),
 	)
 	assert.Equal(t, "tls.client-certificate-required", ids(f), "a front server's page is about the certificate")
 	assert.Equal(t, exchange.TLS, f[0].Stage)
-	f = Run(answered(400, "text/html", "<html><title>400 The plain HTTP request was sent to HTTPS port</title></html>"))
+	f = Run(
+		answered(400, "text/html", "<html><title>400 The plain HTTP request was sent to HTTPS port</title></html>"),
+	)
 	assert.Equal(t, "send.plain-to-tls", ids(f))
 	assert.Equal(t, "https://quay.skerry.test/berths", f[0].Remedies[0].Change.To)
 }

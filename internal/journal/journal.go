@@ -38,9 +38,17 @@ type PartError struct {
 
 func (e *PartError) Error() string {
 	if e.Many == nil {
-		return fmt.Sprintf("%q is too short: type %d characters of an id or more, or last", e.Part, exchange.MinIDPart)
+		return fmt.Sprintf(
+			"%q is too short: type %d characters of an id or more, or last",
+			e.Part,
+			exchange.MinIDPart,
+		)
 	}
-	return fmt.Sprintf("several exchanges have %s in their id: %s; type more of it", e.Part, strings.Join(e.Many, ", "))
+	return fmt.Sprintf(
+		"several exchanges have %s in their id: %s; type more of it",
+		e.Part,
+		strings.Join(e.Many, ", "),
+	)
 }
 
 // Pick is the id that a part of one stands for, of those that hold it: the one

@@ -50,7 +50,12 @@ func TestTheJournalInMemory(t *testing.T) {
 	}
 	sizes := j.ReplySizes("YearTable", nil)
 	assert.Len(t, sizes, 3)
-	assert.EqualValues(t, 900, slices.Max(sizes), "what was announced counts where a limit cut it off, and nowhere else")
+	assert.EqualValues(
+		t,
+		900,
+		slices.Max(sizes),
+		"what was announced counts where a limit cut it off, and nowhere else",
+	)
 	of := j.ReplySizes("YearTable", &exchange.Exchange{Workspace: "/w", Endpoint: "tides"})
 	assert.Len(t, of, 2, "of one service alone")
 	assert.Empty(t, j.ReplySizes("YearTable", &exchange.Exchange{Workspace: "/v", Endpoint: "tides"}))

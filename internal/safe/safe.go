@@ -122,3 +122,36 @@ func JSON(v any) ([]byte, error) {
 func XML(s string) string {
 	return strings.NewReplacer("&", "&amp;", "<", "&lt;", ">", "&gt;", `"`, "&quot;").Replace(Line(s))
 }
+
+// Visible shows the white space of a value where it matters: at its ends, doubled, and
+// what is no blank. An empty value is "".
+func Visible(s string) string {
+	if s == "" {
+		return `""`
+	}
+	if strings.TrimSpace(s) == s && !strings.ContainsAny(s, "\t\r\n\u00a0") && !strings.Contains(s, "  ") {
+		return s
+	}
+	r := []rune(s)
+	first, last := 0, len(r)-1
+	for first < len(r) && unicode.IsSpace(r[first]) {
+		first++
+	}
+	for last >= 0 && unicode.IsSpace(r[last]) {
+		last--
+	}
+	for i, c := range r {
+		switch {
+		case c == '\t':
+			r[i] = '→'
+		case c == '\n', c == '\r':
+			r[i] = '↵'
+		case c == '\u00a0':
+			r[i] = '°'
+		case c == ' ' && (i < first || i > last || r[max(i-1, 0)] == ' ' || i > 0 && r[i-1] == '·' ||
+			i+1 < len(r) && r[i+1] == ' '):
+			r[i] = '·'
+		}
+	}
+	return string(r)
+}

@@ -63,3 +63,12 @@ func TestFileNamesFromOutsideStayInTheirFolder(t *testing.T) {
 		assert.Equal(t, want, FileName(in))
 	}
 }
+
+func TestWhiteSpaceIsVisibleWhereItMatters(t *testing.T) {
+	for s, want := range map[string]string{
+		"the": "the", "the ": "the·", " the": "·the", "slack water": "slack water", "slack  water": "slack··water",
+		"": `""`, "a\tb": "a→b", "a\nb": "a↵b", "a\u00a0b": "a°b", "  ": "··", "a b  c ": "a b··c·",
+	} {
+		assert.Equal(t, want, Visible(s), "%q", s)
+	}
+}

@@ -206,7 +206,8 @@ func (w *Workspace) Share(
 		values = map[string][]string{}
 		s := from.Settings(name)
 		for _, k := range endpoint.Keys {
-			if v := s.Of(&k); strings.HasPrefix(v.Source, "profile ") && !strings.HasSuffix(v.Source, endpoint.Yours) ||
+			if v := s.Of(&k); strings.HasPrefix(v.Source, "profile ") &&
+				!strings.HasSuffix(v.Source, endpoint.Yours) ||
 				v.Source == "endpoint" {
 				values[k.Name] = v.Items
 			}
@@ -232,7 +233,8 @@ func (w *Workspace) Share(
 			)
 		}
 		for _, k := range endpoint.Keys {
-			if len(stages) == 0 && k.Stage == exchange.Address || len(stages) > 0 && !slices.Contains(stages, k.Stage) {
+			if len(stages) == 0 && k.Stage == exchange.Address ||
+				len(stages) > 0 && !slices.Contains(stages, k.Stage) {
 				continue
 			}
 			have, want := t.Values[k.Name], values[k.Name]

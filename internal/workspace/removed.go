@@ -64,7 +64,11 @@ func (w *Workspace) RemoveEndpoint(name string) error {
 	if w.Endpoint(name) == nil {
 		return fmt.Errorf("there is no endpoint %s", name)
 	}
-	return w.takeAway(&Removed{Kind: "endpoint", Name: name}, [][]string{{"endpoint", name}, {"set-aside", name}}, nil)
+	return w.takeAway(
+		&Removed{Kind: "endpoint", Name: name},
+		[][]string{{"endpoint", name}, {"set-aside", name}},
+		nil,
+	)
 }
 
 // RemoveContract takes a contract away, with its endpoints and its drafts.
@@ -215,7 +219,10 @@ func (w *Workspace) BringBack(name string) (*Removed, error) {
 	if err != nil {
 		return nil, err
 	}
-	i := slices.IndexFunc(all, func(r Removed) bool { return name == "" || r.Name == name || r.Kind == name || r.ID == name })
+	i := slices.IndexFunc(
+		all,
+		func(r Removed) bool { return name == "" || r.Name == name || r.Kind == name || r.ID == name },
+	)
 	if i < 0 {
 		return nil, ErrNothingRemoved
 	}
@@ -223,7 +230,10 @@ func (w *Workspace) BringBack(name string) (*Removed, error) {
 	defer w.Relist()
 	if r.Kind == "draft" {
 		to := w.FreeDraft(r.Draft, r.Draft.Name) // another may have its name by now
-		r.Files = map[string][]byte{to.file(): r.Files[r.Draft.file()], to.headerFile(): r.Files[r.Draft.headerFile()]}
+		r.Files = map[string][]byte{
+			to.file():       r.Files[r.Draft.file()],
+			to.headerFile(): r.Files[r.Draft.headerFile()],
+		}
 		r.Draft, r.Name = to, to.String()
 	} else if r.Kind == "endpoint" && w.Endpoint(r.Name) != nil || r.Kind == "contract" && w.ContractNamed(r.Name) != nil {
 		return nil, fmt.Errorf("there is another %s %s now", r.Kind, r.Name)

@@ -106,7 +106,10 @@ func (w *Workspace) AddSample(name, operation string) (DraftRef, error) {
 			continue
 		}
 		ref := w.FreeDraft(DraftRef{name, p.PortType.Local, operation, "first"}, "first")
-		return ref, w.WriteDraft(ref, message.Sample(c.Schemas, o.Input.Element, message.Want{Encoded: o.Use == "encoded"}))
+		return ref, w.WriteDraft(
+			ref,
+			message.Sample(c.Schemas, o.Input.Element, message.Want{Encoded: o.Use == "encoded"}),
+		)
 	}
 	return DraftRef{}, fmt.Errorf("%s has no message that could be filled in", operation)
 }
@@ -149,8 +152,12 @@ func (w *Workspace) AddPlaces(name string, c *contract.Contract) (made []string,
 		}
 		end = w.freeName(end, func(n string) bool { return w.Endpoint(n) != nil || slices.Contains(made, n) })
 		made = append(made, end)
-		sets = append(sets, set{[]string{"endpoint", end, "contract"}, name}, set{[]string{"endpoint", end, "port"}, p.Name},
-			set{[]string{"endpoint", end, "address"}, p.Address})
+		sets = append(
+			sets,
+			set{[]string{"endpoint", end, "contract"}, name},
+			set{[]string{"endpoint", end, "port"}, p.Name},
+			set{[]string{"endpoint", end, "address"}, p.Address},
+		)
 	}
 	if len(sets) == 0 {
 		return nil, nil
@@ -184,7 +191,13 @@ func (w *Workspace) keep(name string, c *contract.Contract, served string, sets 
 	return w.set(sets...)
 }
 
-func (w *Workspace) take(name string, c *contract.Contract, served string, old *contract.Contract, only []string) error {
+func (w *Workspace) take(
+	name string,
+	c *contract.Contract,
+	served string,
+	old *contract.Contract,
+	only []string,
+) error {
 	if m, ok := w.store().(*memory); ok { // it can be loaded again
 		defer m.loading()()
 	}
@@ -214,11 +227,19 @@ func (w *Workspace) take(name string, c *contract.Contract, served string, old *
 			seen[d.PortType+"/"+d.Operation] = true
 		}
 	}
+	return w.store().writeAll(samplesOf(name, c, old, only, seen))
+}
+
+// samplesOf are first drafts of the operations of a contract that are new in it and have
+// none yet; of those that are named, where any are.
+func samplesOf(name string, c, old *contract.Contract, only []string, seen map[string]bool) []content {
 	var samples []content
 	for _, p := range c.Ports() {
 		for _, o := range p.Operations {
 			key := p.PortType.Local + "/" + o.Name
-			if p.Version == soap.Unset || seen[key] || len(only) > 0 && !slices.Contains(only, o.Name) || o.Input == nil || o.Input.Element == nil ||
+			if p.Version == soap.Unset || seen[key] || len(only) > 0 && !slices.Contains(only, o.Name) ||
+				o.Input == nil ||
+				o.Input.Element == nil ||
 				old != nil && len(old.PortsWith(o.Name)) > 0 {
 				continue
 			}
@@ -228,5 +249,5 @@ func (w *Workspace) take(name string, c *contract.Contract, served string, old *
 				message.Sample(c.Schemas, o.Input.Element, message.Want{Encoded: o.Use == "encoded"})})
 		}
 	}
-	return w.store().writeAll(samples)
+	return samples
 }

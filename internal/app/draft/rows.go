@@ -4,11 +4,13 @@ import (
 	"context"
 	"fmt"
 	"strings"
+	"unicode/utf8"
 
 	"orenda/internal/app/state"
 	"orenda/internal/app/ui"
 	"orenda/internal/diagnose"
 	"orenda/internal/message"
+	"orenda/internal/safe"
 	"orenda/internal/schema"
 	"orenda/internal/workspace"
 )
@@ -81,7 +83,9 @@ func (v *View) title(w int) string {
 	case unfilled > 0:
 		verdict = ui.Accent(fmt.Sprintf("%d to fill in", unfilled))
 	case faults > 0:
-		verdict = ui.Accent(fmt.Sprintf("%d %s", faults, map[bool]string{true: "fault", false: "faults"}[faults == 1]))
+		verdict = ui.Accent(
+			fmt.Sprintf("%d %s", faults, map[bool]string{true: "fault", false: "faults"}[faults == 1]),
+		)
 	}
 	c := v.s.Chosen.Draft
 	s := "   " + ui.Strong(ui.Cut(c.Operation+" · "+c.Name, w/2)) + ui.Soft(
@@ -161,7 +165,7 @@ func (v *View) row(it message.Item, chosen, header bool, w int) string {
 	tw := max(min(w*2/5, 46), 0)
 	vw := w - label - tw - 8
 	typ := kindOf(it, header)
-	value := ui.Cut(it.Value, vw)
+	value := ui.Cut(safe.Visible(it.Value), vw)
 	switch {
 	case it.Kind == message.Fork:
 		var parts []string
@@ -255,7 +259,7 @@ func (v *View) foot(w int) []string {
 		out = append(out, "   "+ui.Cut(it.Doc, w-6))
 	}
 	if ok {
-		line := v.path(v.cursor) + "  " + it.Type
+		line := v.path(v.cursor) + v.length(it) + "  " + it.Type
 		if r := v.resolved(it.Value); r != it.Value {
 			line += "  = " + r
 		}
@@ -270,26 +274,47 @@ func (v *View) foot(w int) []string {
 	return out
 }
 
+// length is how long the value at the cursor is, as it is typed: in characters and, where
+// that is another number, in bytes.
+func (v *View) length(it message.Item) string {
+	if !it.Present || it.Unfilled || it.Kind != message.Leaf && it.Kind != message.Attr {
+		return ""
+	}
+	value := it.Value
+	if v.in.Active {
+		value = v.in.Value()
+	}
+	n := utf8.RuneCountInString(value)
+	s := fmt.Sprintf("  %d characters", n)
+	if n == 1 {
+		s = "  1 character"
+	}
+	if len(value) != n {
+		s += fmt.Sprintf(", %d bytes", len(value))
+	}
+	return s
+}
+
 // differing is what differs from the draft that is compared with.
 func (v *View) differing(w, h int) []string {
-	_, d := v.parts()
-	body, err := v.s.OtherDraft(v.other)
-	if body == nil && err == nil {
+	head, d := v.parts()
+	other, err := v.s.OtherDraft(v.other)
+	if other.Body == nil && err == nil {
 		return nil
 	}
 	out := []string{ui.Strong("differs from ") + ui.Cut(v.other.Name, w-14)}
 	if err != nil {
 		return append(out, ui.Soft(ui.Cut(err.Error(), w)))
 	}
-	diff := message.Differences(d, body)
+	diff := v.s.W.Differences(v.s.Chosen.Draft, v.other, workspace.Opened{Body: d, Header: head}, other)
 	if len(diff) == 0 {
-		return append(out, ui.Soft("in no value"))
+		return append(out, ui.Soft("in nothing"))
 	}
 	value := func(s string, has bool, w int) string {
 		if !has {
 			return ui.Soft(ui.Fit("┄ left out", w))
 		}
-		return ui.Fit(s, w)
+		return ui.Fit(safe.Visible(s), w)
 	}
 	third := (w - 4) / 3
 	out = append(out, ui.Soft(ui.Fit("", third)+"  "+ui.Fit("here", third)+"  "+ui.Fit("there", third)))

@@ -8,6 +8,7 @@ import (
 	"orenda/internal/app/ui"
 	"orenda/internal/diagnose"
 	"orenda/internal/exchange"
+	"orenda/internal/safe"
 )
 
 func (v *View) heading(x *exchange.Exchange, w int) string {
@@ -202,7 +203,7 @@ func difference(prev, x *exchange.Exchange) string {
 		}
 		for _, in := range x.Inputs {
 			if old[in.Path] != in.Value {
-				parts = append(parts, in.Path+" "+in.Value)
+				parts = append(parts, in.Path+" "+safe.Visible(in.Value))
 			}
 		}
 	}

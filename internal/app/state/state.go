@@ -385,7 +385,10 @@ func (s *State) Check() *exchange.Exchange {
 	x := Known(s, checkKey(t), func(ctx context.Context) *exchange.Exchange {
 		p, err := plan(t)
 		if err != nil {
-			return &exchange.Exchange{Operation: t.Draft.Operation, Findings: []exchange.Finding{{Title: err.Error()}}}
+			return &exchange.Exchange{
+				Operation: t.Draft.Operation,
+				Findings:  []exchange.Finding{{Title: err.Error()}},
+			}
 		}
 		p.Until, p.Peek = exchange.Security, true
 		x := call.New(p, nil).Run(ctx)
@@ -528,7 +531,10 @@ func (s *State) Lift(v endpoint.Value, profile string) error {
 	if profile == workspace.Everywhere || s.W.Config().Profiles[profile] == nil && yours[profile] != nil {
 		to.Where = "user"
 	}
-	changes := []exchange.Change{to, {Where: "workspace", Key: "endpoint." + end.Name + "." + v.Key.Name, From: v.Text}}
+	changes := []exchange.Change{
+		to,
+		{Where: "workspace", Key: "endpoint." + end.Name + "." + v.Key.Name, From: v.Text},
+	}
 	if profile != workspace.Everywhere && end.Profile != profile {
 		if end.Profile != "" {
 			return fmt.Errorf("%s has the profile %s; one endpoint has one", end.Name, end.Profile)
@@ -609,44 +615,23 @@ func (s *State) Draft() *message.Draft {
 
 // OtherDraft is the body of a draft that is looked at beside the chosen one; nil
 // until it was read.
-func (s *State) OtherDraft(r workspace.DraftRef) (*message.Draft, error) {
+func (s *State) OtherDraft(r workspace.DraftRef) (workspace.Opened, error) {
 	type read struct {
-		body *message.Draft
-		err  error
+		workspace.Opened
+		err error
 	}
 	w := s.W
 	other := Known(s, ofFiles+"draft "+r.ID(), func(context.Context) read {
-		body, _, err := readDraft(w, r)
-		return read{body, err}
+		o, err := w.OpenDraft(r)
+		return read{o, err}
 	})
-	return other.body, other.err
+	return other.Opened, other.err
 }
 
 // Read parses a draft and its header blocks, which may be nil.
 func (s *State) Read(r workspace.DraftRef) (body, header *message.Draft, err error) {
-	return readDraft(s.W, r)
-}
-
-func readDraft(w *workspace.Workspace, r workspace.DraftRef) (body, header *message.Draft, err error) {
-	c, err := w.Contract(r.Contract)
-	if err != nil {
-		return nil, nil, err
-	}
-	src, err := w.ReadDraft(r)
-	if err != nil {
-		return nil, nil, err
-	}
-	blocks, err := w.ReadHeader(r)
-	if err != nil {
-		return nil, nil, err
-	}
-	p := call.Plan{Contract: c, Operation: r.Operation}
-	if o := Operation(c, r.Operation); o != nil {
-		p.Port = o.Port
-	}
-	p.SetDraft(src)
-	p.SetHeader(blocks)
-	return p.Draft, p.Header, nil
+	o, err := s.W.OpenDraft(r)
+	return o.Body, o.Header, err
 }
 
 // Header are the header blocks of the chosen draft, opened for editing; nil
