@@ -4,11 +4,13 @@ import (
 	"slices"
 	"time"
 
+	"orenda/internal/data"
 	"orenda/internal/diagnose"
 	"orenda/internal/exchange"
 	"orenda/internal/expect"
 	"orenda/internal/message"
 	"orenda/internal/near"
+	"orenda/internal/soap"
 )
 
 // expects are the expectations that are set; those that cannot be read stopped the call
@@ -42,8 +44,17 @@ func (c *base) answerOf(a *answered, l *exchange.Leg) *expect.Answer {
 
 // hold holds expectations against an answer, and notes each: what is not met is given.
 func (c *base) hold(all []*expect.Expectation, a *expect.Answer) (unmet []diagnose.Unmet) {
+	var within *expect.Answer // with the documents in values opened; nil until asked for
 	for _, e := range all {
 		r := e.Check(a)
+		if !r.Met && !r.Found && !a.Payload.IsZero() {
+			if within == nil {
+				within = unfolded(a)
+			}
+			if in := e.Check(within); in.Met {
+				r = in
+			}
+		}
 		if r.Met {
 			c.rec.Fact(exchange.Verify, "expected "+e.Text, "received "+r.Received)
 			continue
@@ -60,6 +71,17 @@ func (c *base) hold(all []*expect.Expectation, a *expect.Answer) (unmet []diagno
 		unmet = append(unmet, u)
 	}
 	return unmet
+}
+
+// unfolded is an answer with the XML documents that stand in its values opened.
+func unfolded(a *expect.Answer) *expect.Answer {
+	out := *a
+	if d, n := data.Unfold(a.Payload.Doc()); n > 0 {
+		if e := soap.Read(d); e != nil {
+			out.Payload = e.Payload
+		}
+	}
+	return &out
 }
 
 // refused tells whether the call ended as it was expected to: with a fault, or with a

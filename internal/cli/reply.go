@@ -105,6 +105,7 @@ func payloadOf(l *exchange.Leg) (n xmltree.Node, ok bool) {
 	if err != nil {
 		return n, false
 	}
+	d, _ = data.Unfold(d)
 	if e := soap.Read(d); e != nil && !e.Payload.IsZero() {
 		return e.Payload, true
 	}

@@ -52,6 +52,9 @@ func (all *shapes) of(t schema.Type, n xmltree.Node) *shape {
 	if t == nil || t == schema.Type(schema.AnyType()) {
 		return nil
 	}
+	if _, simple := t.(*schema.Simple); simple && !n.IsZero() && !n.FirstChild().IsZero() {
+		return nil // a document that was unfolded
+	}
 	if s := all.known[t]; s != nil {
 		return s
 	}

@@ -212,6 +212,9 @@ func readBody(id string, body []byte) reading {
 		}
 	}
 	r.doc, r.err = xmltree.Parse(body, xmltree.Limits{Depth: 100000})
+	if r.err == nil {
+		r.doc, _ = data.Unfold(r.doc)
+	}
 	if e := soap.Read(r.doc); e != nil {
 		r.base, r.isFault = e.Payload, e.Fault != nil
 		if r.base.IsZero() {
