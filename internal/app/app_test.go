@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"os"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -131,6 +132,7 @@ func (p *person) take(msg tea.Msg) {
 }
 
 var named = map[string]tea.KeyPressMsg{
+	"shift+left": {Code: tea.KeyLeft, Mod: tea.ModShift},
 	"enter": {
 		Code: tea.KeyEnter,
 	}, "esc": {Code: tea.KeyEscape}, "up": {Code: tea.KeyUp}, "down": {Code: tea.KeyDown}, "left": {Code: tea.KeyLeft},
@@ -389,9 +391,29 @@ func TestTheReplyReadsAsFieldsAndBytes(t *testing.T) {
 	p.wait()
 	p.sees("rows of berth")
 	p.keys("tab")
-	p.sees(`"berth": [`, `"@free": true,`)
+	p.sees(`"berth": [`, `"@free": true,`, "XML ", "gzip ", "JSON ")
+	// Laid out and exact are two views of the same bytes, and agree on where one is.
 	p.keys("tab")
-	p.sees("<FindBerthsResponse", "exact")
+	p.sees("<FindBerthsResponse", "    <code>E07</code>")
+	p.keys("/", "ctrl+u", "east MOLE", "enter")
+	p.sees(`"east MOLE": 1 of `)
+	p.keys("n", "N")
+	p.sees(`"east MOLE": 1 of `)
+	p.keys("y")
+	p.sees("copied: <quay>East mole</quay>")
+	p.keys("tab")
+	p.sees("exact", "<FindBerthsResponse")
+	p.keys("right", "right", "shift+left", "A")
+	p.sees("copied: the body, ")
+	dir := t.TempDir()
+	p.keys("W", "ctrl+u", filepath.Join(dir, "reply.xml"), "enter")
+	p.sees("saved: ")
+	b, err := os.ReadFile(filepath.Join(dir, "reply.xml"))
+	require.NoError(t, err)
+	assert.Equal(t, string(p.m.s.Exchange().Leg().ResponseBody.Bytes()), string(b))
+	p.keys("W", "ctrl+u", filepath.Join(dir, "reply.xml"), "enter")
+	p.sees("is there already")
+	p.fits()
 }
 
 func TestTheContractViewJumpsIntoTheSource(t *testing.T) {

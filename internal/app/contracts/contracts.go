@@ -348,6 +348,11 @@ func (v *View) detail(e entry, w int) []string {
 			out = append(out, "       "+ui.Pad(ui.Soft(label), 12)+l)
 		}
 	}
+	if !slices.ContainsFunc(v.s.Rows(), func(r workspace.DraftRef) bool {
+		return r.Contract == e.contract && r.Operation == e.o.Name
+	}) {
+		add("drafts", "none; space makes one")
+	}
 	if e.o.Documentation != "" {
 		add("about", e.o.Documentation)
 	}

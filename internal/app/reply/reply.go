@@ -5,10 +5,10 @@ package reply
 import (
 	"bytes"
 	"fmt"
-	"slices"
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
+	"github.com/charmbracelet/x/ansi"
 
 	"orenda/internal/app/state"
 	"orenda/internal/app/ui"
@@ -30,13 +30,14 @@ const (
 	fields mode = iota
 	rows
 	slim
+	out // laid out
 	exact
 	parts
 	modes
 )
 
 //nolint:gochecknoglobals // a table: it is never written to
-var modeNames = [modes]string{"fields", "rows", "JSON", "exact", "parts"}
+var modeNames = [modes]string{"fields", "rows", "JSON", "laid out", "exact", "parts"}
 
 // View is the reply.
 type View struct {
@@ -45,6 +46,8 @@ type View struct {
 	cursor [modes]int
 	top    [modes]int
 	height int
+	width  int
+	left   int // columns that long lines are moved by
 	doc    reading
 	in     ui.Input
 	find   string
@@ -64,8 +67,12 @@ type reading struct {
 	base    xmltree.Node
 	isFault bool
 	parts   []related.Part
-	grid    *grid    // what repeats, for rows
-	json    []string // its lines, for JSON
+	grid    *grid             // what repeats, for rows
+	json    []string          // its lines, for JSON
+	raw     *xmltree.Document // as it came: doc has the documents in its values opened
+	opened  int               // how many those are
+	laid    []laid            // lines, for laid out
+	sizes   sizes
 }
 
 // New makes the reply view.
@@ -81,7 +88,10 @@ func (v *View) Keys() []ui.Key {
 	}
 	keys := []ui.Key{
 		ui.Shown("up down", "↑↓", "move"),
-		ui.On("tab", "tab", "fields, rows, JSON, bytes", ui.Do(v.turn)),
+		ui.On("tab", "tab", "fields, rows, JSON, laid out, bytes", ui.Do(v.turn)),
+	}
+	if m := v.mode(); m == exact || m == out || m == slim {
+		keys = append(keys, ui.On("left right shift+left shift+right", "←→", "long lines (⇧ to their ends)", v.aside))
 	}
 	if v.mode() == rows {
 		keys = append(keys,
@@ -91,22 +101,28 @@ func (v *View) Keys() []ui.Key {
 			keys = append(keys, ui.On("]", "]", "next table", ui.Do(v.doc.grid.another)))
 		}
 	}
-	out := ui.On("x", "x", "take the parts out, into a folder", ui.Asks(v.save))
+	take := ui.On("x", "x", "take the parts out, into a folder", ui.Asks(v.save))
 	if v.mode() == parts {
-		keys = append(keys, out)
+		keys = append(keys, take)
 	} else {
-		what := map[mode]string{rows: "copy the cell", slim: "copy the line"}[v.mode()]
+		what := map[mode]string{
+			rows: "copy the cell", slim: "copy the line", out: "copy the line", exact: "copy the line",
+		}[v.mode()]
 		if what == "" {
 			what = "copy the value, or the part"
 		}
 		keys = append(keys, ui.On("y", "y", what, v.copy))
 		if v.mode() == fields {
-			keys = append(keys, ui.On("Y", "Y", "copy its path", v.copy))
+			keys = append(keys, ui.On("Y", "Y", "copy its path", v.copy),
+				ui.On("E", "E", "copy the element as XML", v.copy).InHelp())
 		}
 		keys = append(keys,
-			out.InHelp(),
+			take.InHelp(),
 			ui.On("/", "/", "search", ui.Do(func() { v.in.Start(v.find) })),
-			ui.On("n", "n", "next hit", ui.Do(v.next)))
+			ui.On("n", "n", "next hit", ui.Do(func() { v.next(false) })),
+			ui.On("N", "N", "hit before", ui.Do(func() { v.next(true) })).InHelp(),
+			ui.On("W", "W", "save the body as a file", ui.Asks(v.write)),
+			ui.On("A", "A", "copy the whole body", ui.Asks(v.copyAll)).InHelp())
 	}
 	return append(keys,
 		ui.Shown("p", "p", "path"),
@@ -117,8 +133,13 @@ func (v *View) Keys() []ui.Key {
 
 // turn goes to the next way to look at the reply.
 func (v *View) turn() {
+	at := v.place(v.mode())
 	for v.wish = (v.mode() + 1) % modes; !v.has(v.wish); {
 		v.wish = (v.wish + 1) % modes
+	}
+	v.left = 0
+	if at >= 0 && v.place(v.wish) >= 0 {
+		v.goTo(v.wish, at)
 	}
 }
 
@@ -137,6 +158,8 @@ func (v *View) has(m mode) bool {
 		return v.doc.grid != nil && len(v.doc.grid.all) > 0
 	case slim:
 		return len(v.doc.json) > 0
+	case out:
+		return len(v.doc.laid) > 0
 	case parts:
 		return v.doc.parts != nil
 	}
@@ -197,6 +220,7 @@ func (r *reading) lay(set *schema.Set, decl *schema.Element) {
 	r.grid = newGrid(set, decl, r.base)
 	if len(r.body) <= maxLaid {
 		r.json = strings.Split(strings.TrimRight(string(data.JSON(set, decl, r.base)), "\n"), "\n")
+		r.weigh()
 	}
 }
 
@@ -212,8 +236,10 @@ func readBody(id string, body []byte) reading {
 		}
 	}
 	r.doc, r.err = xmltree.Parse(body, xmltree.Limits{Depth: 100000})
+	r.raw = r.doc
+	r.laid = layOut(r.raw)
 	if r.err == nil {
-		r.doc, _ = data.Unfold(r.doc)
+		r.doc, r.opened = data.Unfold(r.doc)
 	}
 	if e := soap.Read(r.doc); e != nil {
 		r.base, r.isFault = e.Payload, e.Fault != nil
@@ -244,8 +270,10 @@ func readBody(id string, body []byte) reading {
 // Open tells the view that it is shown; it reads what is to be read.
 func (v *View) Open() tea.Cmd { return v.prepare() }
 
-func (v *View) count() int {
-	switch v.mode() {
+func (v *View) count() int { return v.countOf(v.mode()) }
+
+func (v *View) countOf(m mode) int {
+	switch m {
 	case exact:
 		return len(v.doc.lines)
 	case parts:
@@ -254,6 +282,8 @@ func (v *View) count() int {
 		return len(v.doc.grid.order)
 	case slim:
 		return len(v.doc.json)
+	case out:
+		return len(v.doc.laid)
 	}
 	return len(v.doc.rows)
 }
@@ -273,7 +303,7 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 		end, cmd := v.in.Type(msg)
 		if end == ui.Kept {
 			v.find = v.in.Value()
-			v.next()
+			v.next(false)
 		}
 		return cmd
 	}
@@ -307,7 +337,7 @@ func (v *View) copy(k tea.KeyPressMsg) tea.Cmd {
 	}
 	n := v.node(v.cursor[fields])
 	text := n.Text()
-	if !n.FirstChild().IsZero() {
+	if !n.FirstChild().IsZero() || ui.Is(k, "E") {
 		text = message.Alone(n)
 	}
 	if !path {
@@ -327,8 +357,8 @@ func (v *View) chosenText() (string, bool) {
 	case at >= v.count():
 	case v.mode() == rows:
 		return v.doc.grid.cells[v.doc.grid.order[at]][v.doc.grid.column].Text, true
-	case v.mode() == slim:
-		return strings.TrimSpace(v.doc.json[at]), true
+	case v.mode() == slim, v.mode() == out, v.mode() == exact:
+		return strings.TrimSpace(v.plain(at)), true
 	}
 	return "", false
 }
@@ -353,33 +383,10 @@ func (v *View) save() tea.Cmd {
 	}
 }
 
-func (v *View) next() {
-	if v.find == "" || v.count() == 0 || v.mode() == parts {
-		return
-	}
-	for i := range v.count() {
-		at := (v.cursor[v.mode()] + 1 + i) % v.count()
-		found := false
-		switch v.mode() {
-		case exact:
-			found = bytes.Contains(v.lineBytes(at), []byte(v.find))
-		case slim:
-			found = strings.Contains(v.doc.json[at], v.find)
-		case rows:
-			found = slices.ContainsFunc(v.doc.grid.cells[v.doc.grid.order[at]], func(c data.Cell) bool {
-				return strings.Contains(c.Text, v.find)
-			})
-		default:
-			n := v.node(at)
-			found = strings.Contains(n.Name().Local, v.find) || n.FirstChild().IsZero() && strings.Contains(n.Text(),
-				v.find)
-		}
-		if found {
-			v.cursor[v.mode()] = at
-			return
-		}
-	}
-	v.s.Say("%q is not in this reply", v.find)
+// copyAll copies the whole body.
+func (v *View) copyAll() tea.Cmd {
+	v.s.Say("copied: the body, %s bytes", diagnose.Bytes(int64(len(v.doc.body))))
+	return tea.SetClipboard(string(v.doc.body))
 }
 
 func (v *View) lineBytes(i int) []byte {
@@ -449,7 +456,7 @@ func (v *View) View(w, h int) string {
 	if v.mode() == rows {
 		lines = append(lines, v.doc.grid.head(w))
 	}
-	v.height = h - len(lines) - 1
+	v.height, v.width = h-len(lines)-1, w
 	c := min(v.cursor[v.mode()], max(v.count()-1, 0))
 	v.top[v.mode()] = ui.Window(c, v.top[v.mode()], v.height, v.count())
 	for i := v.top[v.mode()]; i < v.count() && i < v.top[v.mode()]+v.height; i++ {
@@ -464,6 +471,8 @@ func (v *View) View(w, h int) string {
 	foot := ui.Soft(fmt.Sprintf("   %s of %s", diagnose.Bytes(int64(c+1)), diagnose.Bytes(int64(v.count()))))
 	if v.in.Active {
 		foot = "   " + ui.Accent("/ ") + v.in.View(w-8)
+	} else if v.mode() == slim {
+		foot += ui.Soft("   " + ui.Cut(v.doc.sizes.weights(), w-30))
 	} else if v.mode() == fields && v.count() > 0 {
 		foot += ui.Soft("   " + ui.Cut(strings.TrimPrefix(v.node(c).Path(), v.doc.base.Path()+"/"), w-40))
 	}
@@ -494,18 +503,19 @@ func (v *View) row(i int, chosen bool, w int) string {
 	case rows:
 		return v.doc.grid.line(i, chosen, w)
 	case slim:
-		text := ui.Cut(v.doc.json[i], w-6)
+		text := ui.Cut(ansi.Cut(v.doc.json[i], v.left, v.left+w), w-6)
 		if chosen {
 			text = ui.Strong(text)
 		}
 		return lead + text
-	}
-	if v.mode() == exact {
-		text := ui.Cut(strings.TrimRight(string(v.lineBytes(i)), "\r\n"), w-14)
-		if chosen {
-			text = ui.Strong(text)
+	case exact, out:
+		text, place := v.plain(i), int64(0)
+		if v.mode() == exact {
+			place = v.doc.lines[i]
+		} else {
+			place = int64(v.doc.raw.SourceOffset(v.doc.laid[i].from))
 		}
-		return lead + ui.Soft(fmt.Sprintf("%9d  ", v.doc.lines[i])) + text
+		return lead + ui.Soft(fmt.Sprintf("%9d  ", place)) + v.written(text, w-16)
 	}
 	if v.mode() == parts {
 		p := v.doc.parts[i]
