@@ -3,6 +3,7 @@ package app
 import (
 	"fmt"
 	"math/rand/v2"
+	"runtime/debug"
 	"slices"
 	"strings"
 	"testing"
@@ -86,7 +87,7 @@ func TestAnyKeysInAnyOrder(t *testing.T) {
 				func() {
 					defer func() {
 						if e := recover(); e != nil {
-							t.Fatalf("%v after %s", e, strings.Join(last[max(len(last)-12, 0):], " "))
+							t.Fatalf("%v after %s\n%s", e, strings.Join(last[max(len(last)-12, 0):], " "), debug.Stack())
 						}
 					}()
 					p.press(k)

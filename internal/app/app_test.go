@@ -269,7 +269,7 @@ func TestFillingInADraft(t *testing.T) {
 	p.sees("valid")
 	p.keys("end", "up", "space") // need: put in
 	p.sees("1 to fill in")
-	p.keys("enter", "down", "enter", "+")
+	p.keys("enter", "down", "enter", "up", "+")
 	p.sees("need", "power", "1 to fill in")
 	p.keys("u")
 	p.sees("valid")
@@ -676,4 +676,28 @@ func drafts(p *person) (out []string) {
 		out = append(out, r.String())
 	}
 	return out
+}
+
+// What is typed narrows a list, and takes the place of what stands in a field.
+func TestTypingNarrowsListsAndReplacesValues(t *testing.T) {
+	p := sit(t, 150, 40)
+	p.m.s.Choose(state.CallKey{Draft: p.m.s.Rows()[1], Endpoint: "BerthDesk11"}) // ReserveBerth
+	p.keys("d", "enter", "N04", "enter", "enter", "Alder", "enter")
+	p.keys("home", "enter", "E07", "enter")
+	src, err := p.m.s.W.ReadDraft(p.m.s.Chosen.Draft)
+	require.NoError(t, err)
+	assert.Contains(t, string(src), "<berth>E07</berth>", "the first letter takes the place of all")
+	p.keys("home")
+	for range 5 {
+		p.keys("down")
+	}
+	p.keys("right", "down", "enter", "fal")
+	p.sees("› fal", "false")
+	p.keys("enter")
+	src, err = p.m.s.W.ReadDraft(p.m.s.Chosen.Draft)
+	require.NoError(t, err)
+	assert.Contains(t, string(src), "<cash>false</cash>")
+	p.keys("up", "enter", "x", "enter")
+	p.sees(`"x" is none of them`)
+	p.keys("esc", "esc")
 }

@@ -138,7 +138,7 @@ func TestTheGaugeShowsWhereTheLimitFalls(t *testing.T) {
 	p.keys("Y")
 	p.sees("copied: ")
 	p.keys("tab", "tab", "tab", "y")
-	p.sees("values are copied in the list of fields")
+	p.sees("copied: ")
 }
 
 func TestDrawingsAreWrittenFromTheKey(t *testing.T) {

@@ -96,6 +96,9 @@ func (w *Workspace) RemoveContract(name string) error {
 		}
 		files = append(files, all...)
 	}
+	w.mu.Lock()
+	delete(w.loaded, name)
+	w.mu.Unlock()
 	return w.takeAway(&Removed{Kind: "contract", Name: name}, tables, files)
 }
 

@@ -219,14 +219,14 @@ func (e *SnapshotError) Unwrap() error { return e.Err }
 // Contract loads a kept description from its snapshot; it needs no network. An
 // error is a *SnapshotError where the workspace has the contract.
 func (w *Workspace) Contract(name string) (*contract.Contract, error) {
+	if w.ContractNamed(name) == nil { // it may be gone since
+		return nil, fmt.Errorf("the workspace has no contract %s", name)
+	}
 	w.mu.Lock()
 	c := w.loaded[name]
 	w.mu.Unlock()
 	if c != nil {
 		return c, nil
-	}
-	if w.ContractNamed(name) == nil {
-		return nil, fmt.Errorf("the workspace has no contract %s", name)
 	}
 	dir := contractDir(name)
 	index, err := w.store().read(dir + "/sources.toml")

@@ -47,7 +47,9 @@ const (
 
 // picking is a choice among a few values.
 type picking struct {
-	options []option
+	options []option // those that fit what is typed
+	all     []option // nil: nothing was typed
+	typed   string
 	at      int
 	take    func(option) error
 }
@@ -72,7 +74,7 @@ func (v *View) Keys() []ui.Key {
 			{Show: "ctrl+z", Does: "leave it as it was"},
 		}
 	case v.picked != nil:
-		return []ui.Key{{Show: "↑↓", Does: "pick"}, {Show: "⏎", Does: "take it"}, {Show: "esc", Does: "not now"}}
+		return []ui.Key{{Show: "↑↓", Does: "pick"}, {Show: "abc", Does: "narrow"}, {Show: "⏎", Does: "take it"}, {Show: "esc", Does: "not now"}}
 	case v.find.Active:
 		return []ui.Key{{Show: "⏎", Does: "find the field"}, {Show: "esc", Does: "not now"}}
 	case v.in.Active:

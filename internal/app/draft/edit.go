@@ -141,6 +141,7 @@ func (v *View) fill() {
 	}
 }
 
+// updatePick goes through a list: arrows choose, letters narrow it.
 func (v *View) updatePick(msg tea.Msg) {
 	k, ok := msg.(tea.KeyPressMsg)
 	if !ok {
@@ -148,24 +149,52 @@ func (v *View) updatePick(msg tea.Msg) {
 	}
 	p := v.picked
 	switch {
-	case ui.Is(k, "up", "k"):
+	case ui.Is(k, "up"):
 		p.at = max(p.at-1, 0)
-	case ui.Is(k, "down", "j"):
+	case ui.Is(k, "down"):
 		p.at = min(p.at+1, len(p.options)-1)
-	case ui.Is(k, "enter"):
+	case ui.Is(k, "enter", "tab") && len(p.options) > 0:
 		d, _, _ := v.item()
 		v.picked = nil
 		v.edit(d, p.take(p.options[p.at]))
-		v.next()
+		v.step(1)
+	case ui.Is(k, "enter", "tab"):
+		v.s.Say("%q is none of them", p.typed)
+	case ui.Is(k, "esc") && p.typed != "":
+		p.narrow("")
 	case ui.Is(k, "esc"):
 		v.picked = nil
+	case ui.Is(k, "backspace") && p.typed != "":
+		r := []rune(p.typed)
+		p.narrow(string(r[:len(r)-1]))
+	case k.Text != "":
+		p.narrow(p.typed + k.Text)
 	}
 }
 
-// next goes to the next field that awaits a value.
-func (v *View) next() {
-	for i := v.cursor + 1; i < v.count(); i++ {
-		if _, it := v.at(i); it.Unfilled {
+// narrow keeps the options that begin with what is typed, or else those that hold it.
+func (p *picking) narrow(typed string) {
+	if p.all == nil {
+		p.all = p.options
+	}
+	p.typed, p.at, p.options = typed, 0, nil
+	want := strings.ToLower(typed)
+	for _, fits := range []func(s, part string) bool{strings.HasPrefix, strings.Contains} {
+		for _, o := range p.all {
+			if len(p.options) < len(p.all) && fits(strings.ToLower(o.text), want) {
+				p.options = append(p.options, o)
+			}
+		}
+		if len(p.options) > 0 {
+			return
+		}
+	}
+}
+
+// step goes to the next field that holds a value, or to the one before.
+func (v *View) step(by int) {
+	for i := v.cursor + by; i >= 0 && i < v.count(); i += by {
+		if _, it := v.at(i); it.Kind == message.Leaf || it.Kind == message.Attr {
 			v.cursor = i
 			return
 		}
@@ -176,10 +205,14 @@ func (v *View) updateInput(msg tea.Msg) tea.Cmd {
 	d, it, _ := v.item()
 	if k, ok := msg.(tea.KeyPressMsg); ok {
 		switch {
-		case ui.Is(k, "enter", "tab"):
+		case ui.Is(k, "enter", "tab", "shift+tab"):
 			v.in.Stop()
 			v.edit(d, d.SetValue(it, v.in.Value()))
-			v.next()
+			if ui.Is(k, "shift+tab") {
+				v.step(-1)
+			} else {
+				v.step(1)
+			}
 			return nil
 		case ui.Is(k, "esc"):
 			v.in.Stop()

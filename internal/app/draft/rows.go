@@ -129,6 +129,9 @@ func (v *View) outline(w int) []string {
 		_, it := v.at(i)
 		out = append(out, v.row(it, i == v.cursor, i < heads, w))
 		if i == v.cursor && v.picked != nil {
+			if v.picked.typed != "" {
+				out = append(out, strings.Repeat(" ", 32)+ui.Accent("› ")+v.picked.typed)
+			}
 			for k, o := range v.picked.options {
 				mark, text := "  ", o.text
 				if k == v.picked.at {

@@ -9,6 +9,7 @@ import (
 type Input struct {
 	model  textinput.Model
 	Active bool // a line is being typed
+	all    bool // what stands there is selected: the first letter takes its place
 }
 
 // Start begins with a value.
@@ -19,7 +20,7 @@ func (i *Input) Start(value string) {
 	i.model.SetValue(value)
 	i.model.CursorEnd()
 	i.model.Focus()
-	i.Active = true
+	i.Active, i.all = true, value != ""
 }
 
 // Hide shows marks in place of what is typed.
@@ -42,6 +43,21 @@ func (i *Input) SetValue(s string) {
 
 // Update takes a key or a paste.
 func (i *Input) Update(msg tea.Msg) tea.Cmd {
+	switch k := msg.(type) {
+	case tea.KeyPressMsg:
+		gone := i.all && Is(k, "backspace", "delete")
+		if gone || i.all && k.Text != "" {
+			i.model.SetValue("")
+		}
+		if i.all = false; gone {
+			return nil
+		}
+	case tea.PasteMsg:
+		if i.all {
+			i.model.SetValue("")
+		}
+		i.all = false
+	}
 	var cmd tea.Cmd
 	i.model, cmd = i.model.Update(msg)
 	return cmd
@@ -73,5 +89,8 @@ const (
 // View shows the line in w cells.
 func (i *Input) View(w int) string {
 	i.model.SetWidth(max(w-1, 1))
+	if i.all && i.model.EchoMode == textinput.EchoNormal {
+		return Pad(Selected(Cut(i.model.Value(), w)), w)
+	}
 	return Pad(i.model.View(), w)
 }

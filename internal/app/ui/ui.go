@@ -24,6 +24,8 @@ var (
 	accent = lipgloss.NewStyle().Foreground(lipgloss.Color("166")).Bold(true)
 	//nolint:gochecknoglobals // a table: it is never written to
 	good = lipgloss.NewStyle().Foreground(lipgloss.Color("66"))
+	//nolint:gochecknoglobals // a table: it is never written to
+	selected = lipgloss.NewStyle().Reverse(true)
 )
 
 // Strong is the heavier weight.
@@ -34,6 +36,9 @@ func Soft(s string) string { return render(soft, s) }
 
 // Accent shows where to look.
 func Accent(s string) string { return render(accent, s) }
+
+// Selected is text that the next letter takes the place of.
+func Selected(s string) string { return render(selected, s) }
 
 // Good is for what passed, quietly.
 func Good(s string) string { return render(good, s) }
