@@ -8,7 +8,9 @@ import (
 )
 
 // keepDrawing writes a drawing into a file, .svg or .pdf.
-func keepDrawing(d *draw.Drawing, path string) error {
+func keepDrawing(d interface {
+	Write(name string) ([]byte, error)
+}, path string) error {
 	b, err := d.Write(path)
 	if err != nil {
 		return err
@@ -36,6 +38,7 @@ func (t *commandLine) drawCommand() *cobra.Command {
 		}
 		return keepDrawing(draw.Path(x), *out)
 	}
-	cmd.AddCommand(path, t.drawLimitsCommand(), t.drawChainCommand())
+	cmd.AddCommand(path, t.drawLimitsCommand(), t.drawChainCommand(), t.drawColumnCommand(), t.drawLatencyCommand(),
+		t.drawOverheadCommand())
 	return cmd
 }
