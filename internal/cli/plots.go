@@ -82,8 +82,9 @@ func (t *commandLine) tableOf(x *exchange.Exchange, path string) (*data.Table, e
 func (t *commandLine) drawLatencyCommand() *cobra.Command {
 	var endpoint string
 	cmd := &cobra.Command{
-		Use: "latency OPERATION", Short: "What each stage took over the kept calls of an operation: median, 95 of 100, worst",
-		Args: cobra.ExactArgs(1), Example: "  orenda draw latency YearTable --out latency.pdf",
+		Use:   "latency OPERATION",
+		Short: "What each stage took over the kept calls of an operation: median, 95 of 100, worst",
+		Args:  cobra.ExactArgs(1), Example: "  orenda draw latency YearTable --out latency.pdf",
 	}
 	cmd.Flags().StringVar(&endpoint, "endpoint", "", "over this endpoint alone")
 	out := cmd.Flags().String("out", "", "file to write, .svg or .pdf")
@@ -133,8 +134,9 @@ func stageTimes(all []*exchange.Exchange) (out []draw.StageTimes) {
 // drawOverheadCommand draws what the forms of a reply take.
 func (t *commandLine) drawOverheadCommand() *cobra.Command {
 	cmd := &cobra.Command{
-		Use: "overhead EXCHANGE", Short: "What a kept reply takes as XML and as JSON, plain and compressed, and how much of it is values",
-		Args: cobra.ExactArgs(1), Example: "  orenda draw overhead last --out overhead.svg",
+		Use:   "overhead EXCHANGE",
+		Short: "What a kept reply takes as XML and as JSON, plain and compressed, and how much of it is values",
+		Args:  cobra.ExactArgs(1), Example: "  orenda draw overhead last --out overhead.svg",
 	}
 	out := cmd.Flags().String("out", "", "file to write, .svg or .pdf")
 	_ = cmd.MarkFlagRequired("out")
