@@ -88,7 +88,8 @@ func folded(n xmltree.Node) []byte {
 // unbase64 is the text that a value holds in base64, where it can be an XML document.
 func unbase64(s string) string {
 	const shortest = 24
-	if len(s) < shortest || !strings.HasPrefix(s, "PD") && !strings.HasPrefix(s, "77u/PD") && !strings.HasPrefix(s, "Cj") {
+	begins := func(with string) bool { return strings.HasPrefix(s, with) }
+	if len(s) < shortest || !begins("PD") && !begins("77u/PD") && !begins("Cj") {
 		return "" // < with and without a byte order mark, or after a line end
 	}
 	b, err := base64.StdEncoding.DecodeString(strings.Join(strings.Fields(s), ""))

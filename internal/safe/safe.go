@@ -133,25 +133,23 @@ func Visible(s string) string {
 		return s
 	}
 	r := []rune(s)
-	first, last := 0, len(r)-1
-	for first < len(r) && unicode.IsSpace(r[first]) {
-		first++
-	}
-	for last >= 0 && unicode.IsSpace(r[last]) {
-		last--
-	}
 	for i, c := range r {
-		switch {
-		case c == '\t':
+		switch c {
+		case '\t':
 			r[i] = '→'
-		case c == '\n', c == '\r':
+		case '\n', '\r':
 			r[i] = '↵'
-		case c == '\u00a0':
+		case '\u00a0':
 			r[i] = '°'
-		case c == ' ' && (i < first || i > last || r[max(i-1, 0)] == ' ' || i > 0 && r[i-1] == '·' ||
-			i+1 < len(r) && r[i+1] == ' '):
-			r[i] = '·'
+		case ' ':
+			if i == 0 || i == len(r)-1 || r[i-1] == '·' || r[i+1] == ' ' {
+				r[i] = '·'
+			}
 		}
+	}
+	// From the end: what stands before a blank that was marked is marked too.
+	for i := len(r) - 2; i >= 0 && r[i] == ' ' && r[i+1] == '·'; i-- {
+		r[i] = '·'
 	}
 	return string(r)
 }

@@ -178,6 +178,11 @@ func leaves(v any, at []string) (out []removedValue) {
 	return out
 }
 
+// taken tells whether another endpoint or contract has the name by now.
+func (w *Workspace) taken(r *Removed) bool {
+	return r.Kind == "endpoint" && w.Endpoint(r.Name) != nil || r.Kind == "contract" && w.ContractNamed(r.Name) != nil
+}
+
 // settable is a value as it is written into the settings file.
 func settable(v any) any {
 	switch v := v.(type) {
@@ -238,7 +243,7 @@ func (w *Workspace) BringBack(name string) (*Removed, error) {
 			to.headerFile(): r.Files[r.Draft.headerFile()],
 		}
 		r.Draft, r.Name = to, to.String()
-	} else if r.Kind == "endpoint" && w.Endpoint(r.Name) != nil || r.Kind == "contract" && w.ContractNamed(r.Name) != nil {
+	} else if w.taken(r) {
 		return nil, fmt.Errorf("there is another %s %s now", r.Kind, r.Name)
 	}
 	for f, b := range r.Files {

@@ -282,10 +282,7 @@ func (v *View) View(w, h int) string {
 	var rows []func() string
 	line := func(s string) func() string { return func() string { return s } }
 	at, last := 0, ""
-	drafted := map[string]bool{} // operations that have drafts
-	for _, r := range v.s.Rows() {
-		drafted[r.Contract+"/"+r.Operation] = true
-	}
+	drafted := v.drafted()
 	for i, e := range all {
 		if e.contract != last {
 			if last != "" {
@@ -336,6 +333,15 @@ func (v *View) View(w, h int) string {
 		out = append(out, r())
 	}
 	return ui.Block(out, w, h)
+}
+
+// drafted are the operations that have drafts, as CONTRACT/OPERATION.
+func (v *View) drafted() map[string]bool {
+	out := map[string]bool{}
+	for _, r := range v.s.Rows() {
+		out[r.Contract+"/"+r.Operation] = true
+	}
+	return out
 }
 
 func (v *View) detail(e entry, w int) []string {

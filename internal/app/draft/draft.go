@@ -74,7 +74,10 @@ func (v *View) Keys() []ui.Key {
 			{Show: "ctrl+z", Does: "leave it as it was"},
 		}
 	case v.picked != nil:
-		return []ui.Key{{Show: "↑↓", Does: "pick"}, {Show: "abc", Does: "narrow"}, {Show: "⏎", Does: "take it"}, {Show: "esc", Does: "not now"}}
+		return []ui.Key{
+			{Show: "↑↓", Does: "pick"}, {Show: "abc", Does: "narrow"}, {Show: "⏎", Does: "take it"},
+			{Show: "esc", Does: "not now"},
+		}
 	case v.find.Active:
 		return []ui.Key{{Show: "⏎", Does: "find the field"}, {Show: "esc", Does: "not now"}}
 	case v.in.Active:
