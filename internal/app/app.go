@@ -236,6 +236,14 @@ func (m *model) update(msg tea.Msg) tea.Cmd {
 			m.in.Hide()
 		}
 		return cmd
+	case completed:
+		if m.over == asking && m.in.Value() == msg.text {
+			m.in.SetValue(msg.whole)
+			if len(msg.choices) > 0 {
+				m.s.Say("%s", strings.Join(msg.choices, "  "))
+			}
+		}
+		return nil
 	case tea.KeyPressMsg:
 		return m.key(msg)
 	case tea.PasteMsg:
@@ -491,11 +499,23 @@ func (m *model) overKey(k tea.KeyPressMsg) tea.Cmd {
 		case ui.Is(k, "enter"):
 			m.close()
 			m.answer(strings.TrimSpace(m.in.Value()))
+		case ui.Is(k, "tab"):
+			text := m.in.Value()
+			return func() tea.Msg {
+				whole, choices := ui.CompletePath(text)
+				return completed{text, whole, choices}
+			}
 		default:
 			return m.in.Update(k)
 		}
 	}
 	return nil
+}
+
+// completed is a path that was gone on with, as far as only one way led.
+type completed struct {
+	text, whole string
+	choices     []string
 }
 
 func (m *model) close() {

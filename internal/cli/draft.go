@@ -6,7 +6,6 @@ import (
 	"io"
 	"os"
 	"path/filepath"
-	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -213,37 +212,17 @@ func (t *commandLine) draftImportCommand() *cobra.Command {
 		if err != nil {
 			return unread{err}
 		}
-		r, err := w.Import(h.Body, name)
+		r, left, err := w.TakeIn(h, name)
 		if err != nil {
 			return unread{err}
 		}
 		fmt.Fprintln(t.out, safe.Line(r.String()))
-		for _, l := range besides(h) {
-			fmt.Fprintln(t.out, "  "+safe.Line(l))
+		for _, l := range left {
+			fmt.Fprintln(t.out, "  not in the draft: "+safe.Line(l))
 		}
 		return nil
 	}
 	return cmd
-}
-
-// besides is what a command line holds that is no part of a draft.
-func besides(h *message.Handed) []string {
-	var out []string
-	if h.Address != "" {
-		out = append(out, "not in the draft: the address "+h.Address)
-	}
-	for _, f := range h.Headers {
-		value := f[1]
-		if strings.EqualFold(f[0], "Authorization") || strings.EqualFold(f[0], "Cookie") ||
-			strings.EqualFold(f[0], "Proxy-Authorization") {
-			value = "(a secret, not kept)"
-		}
-		out = append(out, "not in the draft: the header field "+f[0]+": "+value)
-	}
-	if h.User {
-		out = append(out, "not in the draft: the user; an identity carries that")
-	}
-	return out
 }
 
 type draftDifference struct {

@@ -8,12 +8,12 @@ import (
 	"orenda/internal/xmltree"
 )
 
-// Handed is a message that came from elsewhere: raw XML, or the command line
-// of an HTTP client with the body it sends.
+// Handed is a message that came from elsewhere: raw XML, an HTTP request, or the command
+// line of an HTTP client with the body it sends.
 type Handed struct {
 	Body    []byte      // an envelope or a body element, byte for byte
-	Address string      // of a command line; "" for raw XML
-	Headers [][2]string // of a command line
+	Address string      // of a request or a command line; "" for raw XML
+	Headers [][2]string // of a request or a command line
 	User    bool        // the command line names a user; who, is not read
 }
 
@@ -25,6 +25,9 @@ func Take(text string, readFile func(name string) ([]byte, error)) (*Handed, err
 	t := strings.TrimSpace(strings.TrimPrefix(text, "\uFEFF"))
 	if strings.HasPrefix(t, "<") {
 		return wellFormed(&Handed{Body: []byte(t)})
+	}
+	if h := request(t); h != nil {
+		return wellFormed(h)
 	}
 	words, err := words(strings.NewReplacer("\\\r\n", " ", "\\\n", " ").Replace(t))
 	if err != nil {
@@ -97,6 +100,29 @@ func Take(text string, readFile func(name string) ([]byte, error)) (*Handed, err
 	}
 	h.Body = []byte(body)
 	return wellFormed(h)
+}
+
+// request is an HTTP request as it crosses: its line, its fields, its body; nil where the
+// text is none.
+func request(t string) *Handed {
+	head, body, ok := strings.Cut(strings.ReplaceAll(t, "\r\n", "\n"), "\n\n")
+	first, fields, _ := strings.Cut(head, "\n")
+	line := strings.Fields(first)
+	if !ok || len(line) != 3 || !strings.HasPrefix(line[2], "HTTP/") {
+		return nil
+	}
+	h := &Handed{Address: line[1], Body: []byte(strings.TrimSpace(body))}
+	for f := range strings.SplitSeq(fields, "\n") {
+		name, value, ok := strings.Cut(f, ":")
+		if !ok {
+			continue
+		}
+		h.Headers = append(h.Headers, [2]string{strings.TrimSpace(name), strings.TrimSpace(value)})
+		if strings.EqualFold(strings.TrimSpace(name), "Host") && strings.HasPrefix(h.Address, "/") {
+			h.Address = "http://" + strings.TrimSpace(value) + h.Address
+		}
+	}
+	return h
 }
 
 func wellFormed(h *Handed) (*Handed, error) {

@@ -46,3 +46,14 @@ func TestCommandLinesAreTaken(t *testing.T) {
 	_, err := Take("client -d @/etc/passwd http://h.test", nil)
 	assert.ErrorContains(t, err, "not read here")
 }
+
+func TestAnHTTPRequestIsTaken(t *testing.T) {
+	h, err := Take("POST /berths?x=1 HTTP/1.1\r\nHost: berths.skerry.example:8080\r\nX-Desk: north\r\nSOAPAction: \"a\"\r\n\r\n"+
+		"<a><b/></a>\r\n", nil)
+	require.NoError(t, err)
+	assert.Equal(t, "<a><b/></a>", string(h.Body))
+	assert.Equal(t, "http://berths.skerry.example:8080/berths?x=1", h.Address)
+	assert.Contains(t, h.Headers, [2]string{"X-Desk", "north"})
+	_, err = Take("POST /x HTTP/1.1\nHost: y\n\n<a>", nil)
+	assert.ErrorContains(t, err, "not well-formed")
+}

@@ -2,8 +2,10 @@ package workspace
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
+	"orenda/internal/exchange"
 	"orenda/internal/message"
 	"orenda/internal/near"
 	"orenda/internal/safe"
@@ -86,6 +88,41 @@ func (w *Workspace) Import(body []byte, name string) (DraftRef, error) {
 	r = w.FreeDraft(r, name)
 	return r, w.WriteDraft(r, body)
 }
+
+// TakeIn makes a draft of a message that was handed over, with the HTTP fields that are
+// its own. left is what is no part of a draft, in words.
+func (w *Workspace) TakeIn(h *message.Handed, name string) (r DraftRef, left []string, err error) {
+	if r, err = w.Import(h.Body, name); err != nil {
+		return r, nil, err
+	}
+	if h.Address != "" {
+		left = append(left, "the address "+h.Address)
+	}
+	var own []string
+	for _, f := range h.Headers {
+		switch field := strings.ToLower(f[0]); {
+		case exchange.SecretName(f[0]):
+			left = append(left, "the header field "+f[0]+": (a secret, not kept)")
+		case strings.HasPrefix(field, "accept") || slices.Contains(madeAnew, field):
+			left = append(left, "the header field "+f[0]+": "+f[1])
+		case f[0] != "" && !strings.ContainsAny(f[0]+f[1], "\r\n"):
+			own = append(own, f[0]+": "+f[1])
+		}
+	}
+	if h.User {
+		left = append(left, "the user; an identity carries that")
+	}
+	if len(own) > 0 {
+		err = w.SetDraftOwn(r, "header", own)
+	}
+	return r, left, err
+}
+
+// madeAnew are the fields that settings and the message make anew, in lower case.
+//
+//nolint:gochecknoglobals // a table: it is never written to
+var madeAnew = []string{"host", "content-length", "content-type", "soapaction", "connection", "user-agent",
+	"transfer-encoding", "expect", "te", "keep-alive"}
 
 // ImportSent makes a draft of a request that was sent: its body element, and
 // its header blocks without the security header, which settings make again.

@@ -118,6 +118,8 @@ func (v *View) lesserKeys(d *message.Draft, it message.Item, ok bool) []ui.Key {
 		ui.On("y", "y", "copy the value, or the part", ui.Asks(func() tea.Cmd { return v.copy(d, it) })).If(ok),
 		ui.On("P", "P", "put in what was copied", ui.Do(func() { v.putCopied(d, it) })).If(ok),
 		ui.On("N", "N", "note what you learned of the field", ui.Asks(v.note)).If(ok),
+		ui.On("F", "F", "its value from a file", ui.Asks(func() tea.Cmd { return v.fromFile(d, it) })).If(
+			ok && isBinary(it)),
 		ui.On("*", "*", "secret, or not", ui.Do(func() { v.s.ToggleSecret(it.Path) })).If(ok && d == v.s.Draft()),
 		ui.On("$", "$", "variables in this draft, or not", ui.Do(v.s.ToggleVariables)),
 		ui.On("=", "=", "what differs from another draft", ui.Do(v.compare)),

@@ -1,6 +1,8 @@
 package draft
 
 import (
+	"encoding/base64"
+	"encoding/hex"
 	"os"
 	"path/filepath"
 	"slices"
@@ -9,6 +11,7 @@ import (
 	"charm.land/bubbles/v2/textarea"
 	tea "charm.land/bubbletea/v2"
 
+	"orenda/internal/app/state"
 	"orenda/internal/app/ui"
 	"orenda/internal/message"
 	"orenda/internal/schema"
@@ -189,6 +192,40 @@ func (p *picking) narrow(typed string) {
 			return
 		}
 	}
+}
+
+// isBinary tells whether a field holds bytes, so that a file can be its value.
+func isBinary(it message.Item) bool {
+	t := it.Simple()
+	return t != nil && (t.Primitive == "base64Binary" || t.Primitive == "hexBinary")
+}
+
+// maxFromFile is the largest file that becomes a value, in bytes.
+const maxFromFile = 64 << 20
+
+// fromFile asks for a file, and makes its bytes the value of a field.
+func (v *View) fromFile(d *message.Draft, it message.Item) tea.Cmd {
+	return state.AskFor("file for "+it.Name+" (tab completes)", "", func(name string) {
+		if name == "" {
+			return
+		}
+		info, err := os.Stat(name)
+		if err == nil && (!info.Mode().IsRegular() || info.Size() > maxFromFile) {
+			v.s.Say("%s is no file of at most 64 MiB", filepath.Base(name))
+			return
+		}
+		b, err := os.ReadFile(name)
+		if err != nil {
+			v.s.Say("%v", err)
+			return
+		}
+		text := base64.StdEncoding.EncodeToString(b)
+		if it.Simple().Primitive == "hexBinary" {
+			text = strings.ToUpper(hex.EncodeToString(b))
+		}
+		v.edit(d, d.SetValue(it, text))
+		v.s.Say("%s holds %s, %d bytes", it.Name, filepath.Base(name), len(b))
+	})
 }
 
 // step goes to the next field that holds a value, or to the one before.

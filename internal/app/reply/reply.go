@@ -20,6 +20,7 @@ import (
 	"orenda/internal/related"
 	"orenda/internal/schema"
 	"orenda/internal/soap"
+	"orenda/internal/user"
 	"orenda/internal/workspace"
 	"orenda/internal/xmltree"
 )
@@ -96,7 +97,9 @@ func (v *View) Keys() []ui.Key {
 	if v.mode() == rows {
 		keys = append(keys,
 			ui.On("left right h l", "←→", "column", func(k tea.KeyPressMsg) tea.Cmd { v.column(k); return nil }),
-			ui.On("enter", "⏎", "order by it", ui.Do(v.doc.grid.sort)))
+			ui.On("enter", "⏎", "order by it", ui.Do(v.doc.grid.sort)),
+			ui.On("f", "f", "only rows with …", ui.Asks(v.filter)),
+			ui.On("O", "O", "draw the column", ui.Asks(v.drawColumn)).InHelp())
 		if len(v.doc.grid.all) > 1 {
 			keys = append(keys, ui.On("]", "]", "next table", ui.Do(v.doc.grid.another)))
 		}
@@ -128,7 +131,45 @@ func (v *View) Keys() []ui.Key {
 		ui.Shown("p", "p", "path"),
 		ui.Shown("?", "?", "help"),
 		ui.On("space", "space", "a page on", ui.Do(func() { v.move(v.height) })).InHelp(),
-		ui.On("esc", "esc", "path", state.To("path")).InHelp())
+		ui.On("esc", "esc", "path", v.back).InHelp())
+}
+
+// back takes a filter off, or goes to the path.
+func (v *View) back(k tea.KeyPressMsg) tea.Cmd {
+	if v.mode() == rows && v.doc.grid.filter != "" {
+		v.doc.grid.keep("")
+		return nil
+	}
+	return state.To("path")(k)
+}
+
+// filter asks what the rows must hold that are shown.
+func (v *View) filter() tea.Cmd {
+	g := v.doc.grid
+	return state.AskFor("only rows with", g.filter, func(text string) {
+		g.keep(text)
+		v.cursor[rows] = 0
+	})
+}
+
+// drawColumn asks for a file, and draws the chosen column there.
+func (v *View) drawColumn() tea.Cmd {
+	x, g := v.s.Exchange(), v.doc.grid
+	return state.AskFor("write the drawing to (.svg or .pdf)", "column-"+x.ID+".svg", func(name string) {
+		p, err := g.drawing(x.Operation)
+		var b []byte
+		if err == nil {
+			b, err = p.Write(name)
+		}
+		if err == nil {
+			err = user.WriteFile(name, b)
+		}
+		if err != nil {
+			v.s.Say("%v", err)
+			return
+		}
+		v.s.Say("written: %s", name)
+	})
 }
 
 // turn goes to the next way to look at the reply.
@@ -463,7 +504,11 @@ func (v *View) View(w, h int) string {
 		lines = append(lines, v.row(i, i == c, w))
 	}
 	if v.count() == 0 {
-		lines = append(lines, "   "+ui.Soft("the body is empty"))
+		text := "the body is empty"
+		if v.mode() == rows {
+			text = "no row has that; esc takes the filter off"
+		}
+		lines = append(lines, "   "+ui.Soft(text))
 	}
 	for len(lines) < h-1 {
 		lines = append(lines, "")

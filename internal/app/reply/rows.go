@@ -2,6 +2,7 @@ package reply
 
 import (
 	"cmp"
+	"errors"
 	"fmt"
 	"math/big"
 	"slices"
@@ -10,6 +11,7 @@ import (
 	"orenda/internal/app/ui"
 	"orenda/internal/data"
 	"orenda/internal/diagnose"
+	"orenda/internal/draw"
 	"orenda/internal/schema"
 	"orenda/internal/xmltree"
 )
@@ -26,6 +28,7 @@ type grid struct {
 	widths []int
 	sum    string // totals of one column
 	summed int    // which, counted from 1; 0: none yet
+	filter string // rows without it in any cell are left out; "" none are
 }
 
 // maxColumn is how wide a column is at most.
@@ -43,6 +46,7 @@ func newGrid(set *schema.Set, decl *schema.Element, n xmltree.Node) *grid {
 // fill takes the rows of the table that is shown.
 func (g *grid) fill() {
 	g.cells, g.order, g.column, g.left, g.sorted, g.summed, g.widths = nil, nil, 0, 0, 0, 0, nil
+	g.filter = ""
 	if g.at >= len(g.all) {
 		return
 	}
@@ -60,6 +64,20 @@ func (g *grid) fill() {
 		g.cells = append(g.cells, cells)
 		return true
 	})
+}
+
+// keep leaves the rows out that have a text in no cell; "" leaves none out.
+func (g *grid) keep(text string) {
+	g.filter, g.summed, g.order = text, 0, g.order[:0]
+	want := strings.ToLower(text)
+	for i, row := range g.cells {
+		if text == "" || slices.ContainsFunc(row, func(c data.Cell) bool {
+			return strings.Contains(strings.ToLower(c.Text), want)
+		}) {
+			g.order = append(g.order, i)
+		}
+	}
+	g.arrange()
 }
 
 // another goes to the next table.
@@ -85,6 +103,11 @@ func (g *grid) sort() {
 	default:
 		g.sorted = g.column + 1
 	}
+	g.arrange()
+}
+
+// arrange puts the rows into their order.
+func (g *grid) arrange() {
 	slices.Sort(g.order)
 	if g.sorted == 0 {
 		return
@@ -123,6 +146,24 @@ func number(text string) (*big.Rat, bool) {
 	return new(big.Rat).SetString(n)
 }
 
+// drawing is the chosen column as a line.
+func (g *grid) drawing(title string) (*draw.Plot, error) {
+	values, known := make([]float64, 0, len(g.order)), make([]bool, 0, len(g.order))
+	for _, i := range g.order {
+		v, ok := number(g.cells[i][g.column].Text)
+		f := 0.0
+		if ok {
+			f, _ = v.Float64()
+		}
+		values, known = append(values, f), append(known, ok)
+	}
+	if !slices.Contains(known, true) {
+		return nil, errors.New("the column holds no numbers")
+	}
+	t := g.all[g.at]
+	return draw.Column(title+", "+t.Path, t.Columns[g.column], values, known)
+}
+
 // totals are the sum, the least and the greatest of the chosen column, where it holds
 // numbers.
 func (g *grid) totals() string {
@@ -138,7 +179,8 @@ func (g *grid) totals() string {
 func (g *grid) total() string {
 	var least, most *big.Rat
 	sum, n := new(big.Rat), 0
-	for _, c := range g.cells {
+	for _, i := range g.order {
+		c := g.cells[i]
 		if !c[g.column].Number {
 			continue
 		}
@@ -253,6 +295,9 @@ func (g *grid) line(i int, chosen bool, w int) string {
 func (g *grid) about() string {
 	t := g.all[g.at]
 	text := fmt.Sprintf("%s rows of %s", diagnose.Bytes(int64(t.Rows)), t.Path)
+	if g.filter != "" {
+		text = fmt.Sprintf("%s of %s, with %q", diagnose.Bytes(int64(len(g.order))), text, g.filter)
+	}
 	if len(g.all) > 1 {
 		text += fmt.Sprintf(" · table %d of %d", g.at+1, len(g.all))
 	}

@@ -152,7 +152,7 @@ func (s *State) Restore() {
 // body element, or an HTTP command line. False where it is none of these.
 func (s *State) Paste(text string) bool {
 	text = strings.TrimSpace(text)
-	line := strings.Contains(text, "http://") || strings.Contains(text, "https://")
+	line := strings.Contains(text, "http://") || strings.Contains(text, "https://") || strings.Contains(text, " HTTP/1.")
 	if !strings.HasPrefix(text, "<") && (!line || !strings.ContainsAny(text, " \n")) {
 		return false
 	}
@@ -161,13 +161,17 @@ func (s *State) Paste(text string) bool {
 		s.Say("what was pasted: %v", err)
 		return true
 	}
-	ref, err := s.W.Import(h.Body, "pasted")
+	ref, _, err := s.W.TakeIn(h, "pasted")
 	if err != nil {
 		s.Say("%v", err)
 		return true
 	}
 	s.Choose(CallKey{ref, s.firstEndpoint(ref)})
-	s.Say("a draft of what was pasted: %s", ref)
+	with := ""
+	if n := len(s.W.Config().DraftSettings[ref.ID()].Own["header"]); n > 0 {
+		with = ", with " + count(n, "HTTP field")
+	}
+	s.Say("a draft of what was pasted: %s%s", ref, with)
 	return true
 }
 

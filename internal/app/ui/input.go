@@ -37,6 +37,7 @@ func (i *Input) Value() string { return i.model.Value() }
 
 // SetValue replaces it.
 func (i *Input) SetValue(s string) {
+	i.all = false
 	i.model.SetValue(s)
 	i.model.CursorEnd()
 }
