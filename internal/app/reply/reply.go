@@ -513,6 +513,11 @@ func (v *View) View(w, h int) string {
 	for len(lines) < h-1 {
 		lines = append(lines, "")
 	}
+	return ui.Block(append(lines, v.foot(c, w)), w, h)
+}
+
+// foot is the last line: where the cursor stands, and what is told of it.
+func (v *View) foot(c, w int) string {
 	foot := ui.Soft(fmt.Sprintf("   %s of %s", diagnose.Bytes(int64(c+1)), diagnose.Bytes(int64(v.count()))))
 	if v.in.Active {
 		foot = "   " + ui.Accent("/ ") + v.in.View(w-8)
@@ -524,7 +529,7 @@ func (v *View) View(w, h int) string {
 	if v.mode() == rows && !v.in.Active {
 		foot += ui.Soft("   "+ui.Cut(v.doc.grid.about(), w/3)) + "   " + ui.Cut(v.doc.grid.totals(), w/2)
 	}
-	return ui.Block(append(lines, foot), w, h)
+	return foot
 }
 
 // part is the number of the part that an element refers to, -1 where it does to

@@ -152,7 +152,10 @@ func (s *State) Restore() {
 // body element, or an HTTP command line. False where it is none of these.
 func (s *State) Paste(text string) bool {
 	text = strings.TrimSpace(text)
-	line := strings.Contains(text, "http://") || strings.Contains(text, "https://") || strings.Contains(text, " HTTP/1.")
+	line := false
+	for _, sign := range []string{"http://", "https://", " HTTP/1."} {
+		line = line || strings.Contains(text, sign)
+	}
 	if !strings.HasPrefix(text, "<") && (!line || !strings.ContainsAny(text, " \n")) {
 		return false
 	}
