@@ -37,10 +37,11 @@ type Imported struct {
 
 	Made string // what of the heads was not there and is made up here, in words
 
-	Declared int64          // Content-Length of the request as it came, -1 where it said none; only of what was relayed
-	Came     int64          // bytes of body that came instead; less, or more
-	Pass     func(b []byte) // is given the answer as it comes; nil: nobody is
-	Left     *int64         // after how many bytes the program that it goes to took no more; nil: it took all
+	Declared int64 // Content-Length of the request as it came, -1 where it said none; only of what was relayed
+	Came     int64 // bytes of body that came instead; less, or more
+	// Pass is given the answer as it comes, last with what completes it; nil: nobody is.
+	Pass func(b []byte, last bool)
+	Left *int64 // after how many bytes the program that it goes to took no more; nil: it took all
 
 	relayed bool
 	alone   bool   // a request of which it is not known whether it was answered

@@ -266,6 +266,7 @@ func (r *Relay) pass(c *patient, in *bufio.Reader, pool *wire.Pool) (more bool) 
 		r.o.Keep(x)
 	}
 	defer x.Close()
+	p.rest()
 	l := x.Leg()
 	if p.passed == 0 && w.Left == nil {
 		why := "the service did not answer"
@@ -278,14 +279,32 @@ func (r *Relay) pass(c *patient, in *bufio.Reader, pool *wire.Pool) (more bool) 
 	return w.Left == nil && keep && w.Came == w.Declared && ends(l, w.Method)
 }
 
-// passing gives an answer on to the program that asked, as it comes.
+// passing gives an answer on to the program that asked, as it comes. What completes it is
+// held back until the exchange is kept: a program that has its answer is not lost sight of,
+// whatever becomes of the relay.
 type passing struct {
 	to     net.Conn
 	w      *call.Imported
 	passed int64
+	held   []byte
 }
 
-func (p *passing) pass(b []byte) {
+func (p *passing) pass(b []byte, last bool) {
+	if last {
+		p.held = append(p.held, b...)
+		return
+	}
+	p.give(b)
+}
+
+// rest gives what was held back.
+func (p *passing) rest() {
+	if len(p.held) > 0 {
+		p.give(p.held)
+	}
+}
+
+func (p *passing) give(b []byte) {
 	if p.w.Left != nil {
 		return
 	}

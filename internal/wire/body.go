@@ -56,18 +56,18 @@ func (b *body) deliver(n int64) (whole bool, err error) {
 
 func (b *body) delivered() int64 { return b.t.leg.ResponseBody.Len() }
 
-// pass gives on what has been looked at.
-func (b *body) pass() {
+// pass gives on what has been looked at; last tells that the body is complete with it.
+func (b *body) pass(last bool) {
 	if b.t.cfg.Pass == nil || b.pos == b.t.passed {
 		return
 	}
-	b.t.cfg.Pass(b.t.leg.In.Range(b.t.passed, b.pos))
+	b.t.cfg.Pass(b.t.leg.In.Range(b.t.passed, b.pos), last)
 	b.t.passed = b.pos
 }
 
 func (b *body) read() error {
-	b.pass()
 	if b.none() {
+		b.pass(true)
 		return b.done(true)
 	}
 	framed, err := b.receive()
@@ -84,7 +84,7 @@ func (b *body) receive() (framed bool, err error) {
 	t := b.t
 	for {
 		whole, finished, err := b.step()
-		b.pass()
+		b.pass(finished)
 		if err != nil {
 			return false, err
 		}

@@ -48,9 +48,9 @@ type Config struct {
 	Spill int64 // bytes of the answer beyond which it is kept on disk; 0: never
 
 	Proxy *Proxy // nil: the service itself is connected to
-	// Pass is given the final answer as it comes, its head first, to where it ends. It
-	// must not keep the bytes. nil: nobody is.
-	Pass func(b []byte)
+	// Pass is given the final answer as it comes, its head first, to where it ends; last
+	// with what completes it. It must not keep the bytes. nil: nobody is.
+	Pass func(b []byte, last bool)
 
 	Chunked bool // the request's body is sent in chunks (RFC 9112 §7.1)
 	Expect  bool // the body waits for the interim answer 100 (RFC 9110 §10.1.1)
