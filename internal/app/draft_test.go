@@ -211,7 +211,7 @@ func TestTheCatalogueAndANewerDescription(t *testing.T) {
 	require.NoError(t, err)
 	q := &person{t: t, m: newModel(Options{Home: p.m.s.Home, Workspace: other, Journal: p.m.s.J}), h: p.h}
 	q.size(80, 24)
-	q.keys("c", "L", "enter")
+	q.keys("esc", "c", "L", "enter")
 	assert.Equal(t, "FindBerths", q.m.s.Chosen.Draft.Operation)
 	assert.Equal(t, []string{"berth-desk"}, c.Names())
 

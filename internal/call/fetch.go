@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"net/http"
 	"net/url"
 	"os"
 	"slices"
@@ -40,7 +41,7 @@ const (
 // (trust, proxy, limits) serve for every document. began, which may be nil, is
 // told the address of each as it is asked for.
 func Fetch(ctx context.Context, source string, p Plan, began func(address string)) (*Fetched, error) {
-	source = strings.TrimSpace(source)
+	source = contract.Spelled(source)
 	if began == nil {
 		began = func(string) {}
 	}
@@ -88,7 +89,8 @@ func Fetch(ctx context.Context, source string, p Plan, began func(address string
 }
 
 // one fetches a description from one address, following redirects visibly.
-// page is what came where it was an HTML page.
+// page is what came where it was no description: a page, or what a service says that
+// takes no GET.
 func (f *Fetched) one(ctx context.Context, at string, p Plan) (x *exchange.Exchange, page []byte, err error) {
 	for range maxRedirects {
 		p := f.only(p, at)
@@ -121,8 +123,8 @@ func (f *Fetched) one(ctx context.Context, at string, p Plan) (x *exchange.Excha
 			return x, nil, nil
 		}
 		l := x.Leg()
-		if l != nil && contract.LooksLikeHTML(l.ResponseBody.Bytes()) {
-			page = l.ResponseBody.Bytes()
+		if l != nil && l.Response.Complete && maybeBeside(l.Response.Status, l.ResponseBody.Bytes()) {
+			page = append([]byte{}, l.ResponseBody.Bytes()...) // a page, or the service that takes no GET
 		}
 		if l == nil || l.Response.Status < 300 || l.Response.Status > 399 {
 			return x, page, ErrStopped
@@ -138,6 +140,17 @@ func (f *Fetched) one(ctx context.Context, at string, p Plan) (x *exchange.Excha
 		at = to.String()
 	}
 	return x, page, ErrStopped
+}
+
+// maybeBeside tells whether an answer leads one to look for the description beside the
+// address: a page, or the service itself, which takes no GET.
+func maybeBeside(status int, body []byte) bool {
+	switch status {
+	case http.StatusBadRequest, http.StatusNotFound, http.StatusMethodNotAllowed, http.StatusUnsupportedMediaType,
+		http.StatusInternalServerError, http.StatusNotImplemented:
+		return true
+	}
+	return contract.LooksLikeHTML(body)
 }
 
 // place is the scheme, host and port of an address; "" it has none.

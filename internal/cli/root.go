@@ -284,7 +284,8 @@ func (t *commandLine) open(ctx context.Context, args []string) error {
 			return unread{err}
 		}
 	} else if len(args) == 1 {
-		if _, err := os.Stat(args[0]); err != nil && !contract.IsRemote(strings.TrimSpace(args[0])) {
+		args[0] = contract.Spelled(args[0])
+		if _, err := os.Stat(args[0]); err != nil && !contract.IsRemote(args[0]) {
 			if isWord(args[0]) {
 				return fmt.Errorf("there is no command and no file %q; orenda --help lists the commands", args[0])
 			}

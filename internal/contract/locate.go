@@ -8,6 +8,9 @@ import (
 
 var links = regexp.MustCompile(`(?i)(?:href|src|location)\s*=\s*["']([^"'<>]+)["']`)
 
+// spoken are addresses in plain words.
+var spoken = regexp.MustCompile(`https?://[^\s"'<>]+`)
+
 // Candidates are the places at which a description may stand when an address
 // answered with a page: the usual queries, then links in the page.
 func Candidates(page []byte, base string) []string {
@@ -32,6 +35,13 @@ func Candidates(page []byte, base string) []string {
 			continue
 		}
 		if r, err := u.Parse(link); err == nil && r.Host == u.Host {
+			add(r.String())
+		}
+	}
+	for _, m := range spoken.FindAll(page, 400) {
+		link := strings.TrimRight(string(m), ".,;:)")
+		if r, err := url.Parse(link); err == nil && r.Host == u.Host &&
+			strings.Contains(strings.ToLower(link), "wsdl") {
 			add(r.String())
 		}
 	}

@@ -278,7 +278,7 @@ func TestTypingAnAddressIntoAnEmptyFolder(t *testing.T) {
 	h := harbour(t)
 	dir := t.TempDir()
 	s := open(t, 80, 24, append([]string{"-C", dir}, home(t)...))
-	s.sees("Which service do you want to call?", "press ⏎ and type")
+	s.sees("Which service do you want to call?", "type it, or paste it here")
 	s.keys("Enter")
 	s.types("http://" + h.Plain + "/nowhere")
 	s.keys("Enter")

@@ -29,6 +29,9 @@ type View struct {
 	over   map[string]string // by contract: the endpoint whose environments are the columns
 	filter string            // words that a row must hold; @word for columns
 	asks   asks
+	away   bool            // the line of the empty page was left: keys are keys
+	typed  []string        // places that were typed, the oldest first
+	back   int             // how far one went back in them
 	folded map[string]bool // contracts
 
 	width int // as it was last shown
@@ -176,7 +179,15 @@ func (v *View) markRow(t table) {
 }
 
 // Typing implements ui.View.
-func (v *View) Typing() bool { return v.in.Active }
+func (v *View) Typing() bool { return v.in.Active || v.waits() }
+
+// waits tells whether the empty page waits for the place of a description: every letter is
+// text then. A fetch that failed is looked into with keys.
+func (v *View) waits() bool { return v.empty() && !v.away && v.s.Fetching == nil }
+
+// empty tells whether the workspace has no description yet: then what is typed is the
+// place of one.
+func (v *View) empty() bool { return len(v.s.W.Config().Contracts) == 0 }
 
 // Keys implements ui.View.
 func (v *View) Keys() []ui.Key {
@@ -188,11 +199,20 @@ func (v *View) Keys() []ui.Key {
 				{Show: "esc", Does: "show all"},
 			}
 		}
-		return []ui.Key{{Show: "⏎", Does: "load it"}, {Show: "esc", Does: "not now"}}
-	}
-	if len(v.s.W.Config().Contracts) == 0 {
 		return []ui.Key{
-			ui.On("enter a", "⏎", "type or paste an address", ui.Do(v.add)),
+			{Show: "⏎", Does: "load it"}, {Show: "tab", Does: "complete"}, {Show: "↑", Does: "typed before"},
+			{Show: "esc", Does: "not now"},
+		}
+	}
+	if v.waits() {
+		return []ui.Key{
+			{Show: "abc", Does: "type an address or a file"}, {Show: "↑", Does: "typed before"},
+			{Show: "esc", Does: "other keys"}, {Show: "ctrl+c", Does: "leave"},
+		}
+	}
+	if v.empty() {
+		return []ui.Key{
+			ui.On("enter a", "⏎", "type or paste an address", ui.Do(func() { v.away = false; v.add() })),
 			ui.Shown("?", "?", "help"),
 			ui.Shown("q", "q", "quit"),
 		}
@@ -246,20 +266,27 @@ func (v *View) lesserKeys(one bool) []ui.Key {
 
 // Update implements ui.View.
 func (v *View) Update(msg tea.Msg) tea.Cmd {
-	if v.in.Active {
-		end, cmd := v.in.Type(msg)
-		switch {
-		case v.asks == forFilter && end != ui.Typing:
-			v.filter = ""
-			if end == ui.Kept {
-				v.filter = v.in.Value()
-			}
-			v.top = 0
-			v.move(v.read(), 0, 0)
-		case end == ui.Kept:
-			v.s.Fetch(v.in.Value())
+	if k, ok := msg.(tea.KeyPressMsg); ok && !v.in.Active && v.waits() {
+		if ui.Is(k, "esc") {
+			v.away = true
+			return nil
 		}
-		return cmd
+		v.add()
+	}
+	switch msg := msg.(type) {
+	case completed:
+		if v.in.Active && v.in.Value() == msg.text {
+			v.in.SetValue(msg.whole)
+			v.s.Say("%s", strings.Join(msg.choices, "  "))
+		}
+		return nil
+	case tea.KeyPressMsg:
+		if v.in.Active && v.asks == forSource && v.help(msg) {
+			return v.complete(msg)
+		}
+	}
+	if v.in.Active {
+		return v.updateLine(msg)
 	}
 	t := v.read()
 	if d := ui.Rows(msg, 10, len(t.rows)); d != 0 {
@@ -280,10 +307,64 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 	return nil
 }
 
+// updateLine takes what is typed into the line.
+func (v *View) updateLine(msg tea.Msg) tea.Cmd {
+	end, cmd := v.in.Type(msg)
+	switch {
+	case v.asks == forFilter && end != ui.Typing:
+		v.filter = ""
+		if end == ui.Kept {
+			v.filter = v.in.Value()
+		}
+		v.top = 0
+		v.move(v.read(), 0, 0)
+	case end == ui.Kept:
+		v.typed = append(v.typed, v.in.Value())
+		v.s.Fetch(v.in.Value())
+	case end == ui.Dropped:
+		v.away = true
+	}
+	return cmd
+}
+
 // add asks for the address of a description.
 func (v *View) add() {
-	v.asks = forSource
-	v.in.Start("")
+	v.asks, v.back = forSource, len(v.typed)
+	last := ""
+	if n := len(v.typed); n > 0 && v.empty() { // what was typed is not lost where it led nowhere
+		last = v.typed[n-1]
+	}
+	v.in.Start(last)
+}
+
+// completed is a path that was gone on with, as far as only one way led.
+type completed struct {
+	text, whole string
+	choices     []string
+}
+
+// help tells whether a key helps with what is typed.
+func (v *View) help(k tea.KeyPressMsg) bool { return ui.Is(k, "tab", "up", "down") }
+
+// complete goes on with a path, or brings back what was typed before.
+func (v *View) complete(k tea.KeyPressMsg) tea.Cmd {
+	if ui.Is(k, "tab") {
+		text := v.in.Value()
+		return func() tea.Msg {
+			whole, choices := ui.CompletePath(text)
+			return completed{text, whole, choices}
+		}
+	}
+	by := 1
+	if ui.Is(k, "up") {
+		by = -1
+	}
+	v.back = min(max(v.back+by, 0), len(v.typed))
+	v.in.SetValue("")
+	if v.back < len(v.typed) {
+		v.in.SetValue(v.typed[v.back])
+	}
+	return nil
 }
 
 func (v *View) startFilter() {
@@ -639,7 +720,11 @@ func (v *View) welcome(w, h int) string {
 	if v.in.Active {
 		out = append(out, "", "   "+ui.Accent("› ")+v.in.View(w-8))
 	} else {
-		out = append(out, "", "   "+ui.Accent("›")+ui.Soft(" press ⏎ and type, or paste it here"))
+		text := ui.Soft(" type it, or paste it here")
+		if n := len(v.typed); n > 0 && !v.waits() {
+			text = " " + ui.Cut(v.typed[n-1], w-30) + ui.Soft("   ⏎ changes it")
+		}
+		out = append(out, "", "   "+ui.Accent("›")+text)
 	}
 	if x := v.s.Fetching; x != nil && len(x.Findings) > 0 {
 		f := x.Findings[0]
