@@ -156,7 +156,7 @@ this folder (or -w DIR), or on a description given as a URL or a file.`,
 		Example: `  orenda demo
   orenda https://host/service?wsdl
   orenda call FindBerths length=12 --contract berths.wsdl --port BerthDesk11`,
-		Args: cobra.MaximumNArgs(1), SilenceUsage: true, SilenceErrors: true, Version: Version,
+		Args: cobra.MaximumNArgs(1), SilenceUsage: true, SilenceErrors: true, Version: built(),
 		RunE: func(cmd *cobra.Command, args []string) error { return t.open(cmd.Context(), args) },
 	}
 	root.PersistentFlags().StringSliceVar(&t.also, "also", nil,
@@ -195,6 +195,7 @@ this folder (or -w DIR), or on a description given as a URL or a file.`,
 		t.journalCommand(),
 		t.drawCommand(),
 		t.xmlCommand(),
+		t.doctorCommand(),
 	)
 	return root
 }
