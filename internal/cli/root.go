@@ -270,6 +270,14 @@ func (t *commandLine) workspace() (*workspace.Workspace, error) {
 
 // open opens the application.
 func (t *commandLine) open(ctx context.Context, args []string) error {
+	if len(args) == 1 && isWord(args[0]) {
+		if _, err := os.Stat(args[0]); err != nil {
+			return fmt.Errorf("there is no command and no file %q; orenda --help lists the commands", args[0])
+		}
+	}
+	if !isTerminal(t.out) {
+		return errors.New("the application needs a terminal, and there is none; orenda --help lists the commands")
+	}
 	h, err := t.home()
 	if err != nil {
 		return err
@@ -287,9 +295,6 @@ func (t *commandLine) open(ctx context.Context, args []string) error {
 	} else if len(args) == 1 {
 		args[0] = contract.Spelled(args[0])
 		if _, err := os.Stat(args[0]); err != nil && !contract.IsRemote(args[0]) {
-			if isWord(args[0]) {
-				return fmt.Errorf("there is no command and no file %q; orenda --help lists the commands", args[0])
-			}
 			return unread{err}
 		}
 		opts.Source = args[0]
