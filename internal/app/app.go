@@ -129,6 +129,8 @@ type model struct {
 	scroll int
 	prompt string
 	answer func(string)
+	then   func(string) tea.Cmd // in its place
+	hidden bool                 // what is typed is a secret
 	heard  []diagnose.Heard
 
 	fault   *user.Fault // the panic that ends the application
@@ -232,6 +234,7 @@ func (m *model) update(msg tea.Msg) tea.Cmd {
 		return m.goTo(string(msg))
 	case state.Ask:
 		cmd := m.ask(msg.Prompt, msg.Value, msg.Answer)
+		m.then, m.hidden = msg.Then, msg.Hidden
 		if msg.Hidden {
 			m.in.Hide()
 		}
@@ -378,7 +381,7 @@ func (m *model) open(o overlay) {
 }
 
 func (m *model) ask(prompt, value string, answer func(string)) tea.Cmd {
-	m.over, m.prompt, m.answer = asking, prompt, answer
+	m.over, m.prompt, m.answer, m.then, m.hidden = asking, prompt, answer, nil, false
 	m.in.Start(value)
 	return nil
 }
@@ -498,7 +501,14 @@ func (m *model) overKey(k tea.KeyPressMsg) tea.Cmd {
 			m.close()
 		case ui.Is(k, "enter"):
 			m.close()
-			m.answer(strings.TrimSpace(m.in.Value()))
+			text := m.in.Value()
+			if !m.hidden { // a secret may begin or end with a blank
+				text = strings.TrimSpace(text)
+			}
+			if m.then != nil {
+				return m.then(text)
+			}
+			m.answer(text)
 		case ui.Is(k, "tab"):
 			text := m.in.Value()
 			return func() tea.Msg {

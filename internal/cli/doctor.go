@@ -2,8 +2,8 @@ package cli
 
 import (
 	"cmp"
+	"context"
 	"crypto/x509"
-	"errors"
 	"fmt"
 	"net/http"
 	"net/url"
@@ -16,7 +16,6 @@ import (
 	"text/tabwriter"
 
 	"github.com/spf13/cobra"
-	"github.com/zalando/go-keyring"
 	"golang.org/x/term"
 
 	"orenda/internal/identity"
@@ -145,8 +144,7 @@ func clipboardSign() sign {
 }
 
 func keyringSign() sign {
-	_, err := keyring.Get(identity.Service, "orenda doctor looks whether there is one")
-	if err == nil || errors.Is(err, keyring.ErrNotFound) {
+	if err := identity.KeyringThere(context.Background()); err == nil {
 		return sign{What: "key ring", Says: "there", OK: true}
 	}
 	return sign{What: "key ring", Says: "none here; secrets can come from env:, file:, command: and age:", OK: true}

@@ -150,7 +150,7 @@ func TestArrangingEndpointsWithKeys(t *testing.T) {
 	s.sees("BerthDesk11 is on again")
 	s.keys("N")
 	s.sees("name of the endpoint")
-	s.keys("BSpace", "BSpace")
+	s.keys("End", "BSpace", "BSpace")
 	s.types("main")
 	s.keys("Enter")
 	s.sees("BerthDesk11 is called BerthDeskmain")

@@ -144,6 +144,7 @@ func TestChangedOnDiskWhileOpen(t *testing.T) {
 	// While a value is being typed, another one is changed.
 	s.keys("Home", "Enter")
 	require.NoError(t, os.WriteFile(found[0], []byte(strings.Replace(string(src), "2027", "2040", 1)), 0o600))
+	s.keys("End")
 	s.types(" East")
 	s.keys("Enter")
 	s.sees("put together with what was changed on disk", "Skerry Sound East", "2040")

@@ -462,15 +462,10 @@ func TestIdentitiesWithKeys(t *testing.T) {
 		s.sees("name of the identity")
 		s.types(name)
 		s.keys("Enter")
-		s.sees("W says where its secret is")
-		s.keys("U")
 		s.sees("user name of " + name)
-		for range name {
-			s.keys("BSpace")
-		}
 		s.types(user)
-		s.keys("Enter", "W")
-		s.sees("where its secret is (env:VAR")
+		s.keys("Enter")
+		s.sees("where its secret is: keyring (type it now), or env:VAR")
 		s.types(source)
 		s.keys("Enter")
 	}

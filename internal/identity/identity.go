@@ -152,6 +152,26 @@ const (
 
 // fromKeyring asks the operating system's keyring, where a session has one.
 func fromKeyring(ctx context.Context, name string) (string, error) {
+	return atKeyring(ctx, func() (string, error) { return keyring.Get(Service, name) })
+}
+
+// Keep puts a secret into the system's keyring, from which keyring:NAME takes it.
+func Keep(ctx context.Context, name, secret string) error {
+	_, err := atKeyring(ctx, func() (string, error) { return "", keyring.Set(Service, name, secret) })
+	return err
+}
+
+// KeyringThere tells why there is no keyring in this session; nil where there is one.
+func KeyringThere(ctx context.Context) error {
+	_, err := atKeyring(ctx, func() (string, error) { return keyring.Get(Service, "whether there is one") })
+	if errors.Is(err, keyring.ErrNotFound) {
+		return nil
+	}
+	return err
+}
+
+// atKeyring asks the system's keyring, for a time that is bounded.
+func atKeyring(ctx context.Context, do func() (string, error)) (string, error) {
 	if os.Getenv("DBUS_SESSION_BUS_ADDRESS") == "" && runtime.GOOS == "linux" {
 		return "", errors.New("this session has no keyring")
 	}
@@ -161,7 +181,7 @@ func fromKeyring(ctx context.Context, name string) (string, error) {
 	}
 	c := make(chan answer, 1)
 	go func() {
-		s, err := keyring.Get(Service, name)
+		s, err := do()
 		c <- answer{s, err}
 	}()
 	ctx, cancel := context.WithTimeout(ctx, keyringTime)

@@ -41,7 +41,7 @@ func (v *View) Keys() []ui.Key {
 	one := len(v.all) > 0
 	return []ui.Key{
 		ui.Shown("up down", "↑↓", "choose"),
-		ui.On("A", "A", "add", ui.Asks(func() tea.Cmd { return state.AskFor("name of the identity", "", v.add) })),
+		ui.On("A", "A", "add", ui.Asks(func() tea.Cmd { return asks("name of the identity", "", v.add) })),
 		ui.On("U", "U", "its user", v.set("user", "user name of {identity}")).If(one),
 		ui.On("W", "W", "where its secret is", v.set("secret",
 			"where its secret is (env:VAR, file:PATH, command:CMD, keyring:NAME, age:PATH)")).If(one),
@@ -103,6 +103,16 @@ func (v *View) set(key, prompt string) func(tea.KeyPressMsg) tea.Cmd {
 
 // Update implements ui.View.
 func (v *View) Update(msg tea.Msg) tea.Cmd {
+	if k, ok := msg.(kept); ok {
+		if k.err == nil {
+			k.err = k.id.Set("secret", "keyring:"+k.id.Name)
+		}
+		v.made(k.id)
+		if k.err != nil {
+			v.s.Say("%s is made without its secret: %v; W says where that is", k.id.Name, k.err)
+		}
+		return nil
+	}
 	if e, ok := msg.(edited); ok {
 		if e.err != nil {
 			v.s.Say("the editor failed: %v", e.err)
@@ -177,17 +187,62 @@ func (v *View) remove() tea.Cmd {
 	})
 }
 
-func (v *View) add(name string) {
+func (v *View) add(name string) tea.Cmd {
 	if name = strings.TrimSpace(name); name == "" {
-		return
+		return nil
+	}
+	if v.why != nil { // what cannot be read is not overwritten
+		v.s.Say("%v", v.why)
+		return nil
 	}
 	if slices.ContainsFunc(v.all, func(o *identity.Identity) bool { return o.Name == name }) {
 		v.s.Say("there is an identity %s already", name)
-		return
+		return nil
 	}
-	v.save(identity.Identity{Name: name, User: name})
-	v.cursor = slices.IndexFunc(v.all, func(o *identity.Identity) bool { return o.Name == name })
-	v.s.Say("W says where its secret is, U its user name")
+	id := identity.Identity{Name: name, User: name}
+	return asks("user name of "+name, name, func(user string) tea.Cmd {
+		id.User = user
+		const where = "where its secret is: keyring (type it now), or env:VAR, file:PATH, command:CMD, age:PATH; empty: none"
+		return asks(where, "keyring", func(source string) tea.Cmd { return v.secretFrom(id, source) })
+	})
+}
+
+// asks asks for a line, and goes on with what was typed.
+func asks(prompt, value string, then func(string) tea.Cmd) tea.Cmd {
+	return func() tea.Msg { return state.Ask{Prompt: prompt, Value: value, Then: then} }
+}
+
+// secretFrom ends the making of an identity: with where its secret is, or by asking for the
+// secret itself, which goes into the key ring.
+func (v *View) secretFrom(id identity.Identity, source string) tea.Cmd {
+	if source != "keyring" {
+		err := id.Set("secret", source)
+		v.made(id)
+		if err != nil {
+			v.s.Say("%v", err)
+		}
+		return nil
+	}
+	return func() tea.Msg {
+		return state.Ask{Prompt: "its secret, for the key ring", Hidden: true, Then: func(secret string) tea.Cmd {
+			return func() tea.Msg {
+				return kept{id, identity.Keep(context.Background(), id.Name, secret)}
+			}
+		}}
+	}
+}
+
+// kept is a secret that was put into the key ring, or was not.
+type kept struct {
+	id  identity.Identity
+	err error
+}
+
+// made keeps a new identity, and puts the cursor on it.
+func (v *View) made(id identity.Identity) {
+	v.save(id)
+	v.cursor = slices.IndexFunc(v.all, func(o *identity.Identity) bool { return o.Name == id.Name })
+	v.s.Say("%s is made; O sends the call as it", id.Name)
 }
 
 // View implements ui.View.

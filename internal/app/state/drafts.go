@@ -18,6 +18,8 @@ type Ask struct {
 	Prompt, Value string       // what is asked; what stands there first
 	Hidden        bool         // what is typed is not shown
 	Answer        func(string) // is told what was typed
+	// Then is told what was typed, and asks on; in the place of Answer.
+	Then func(string) tea.Cmd
 }
 
 // AskFor asks for a line of text that everybody may see.
