@@ -202,7 +202,8 @@ func (v *View) add(name string) tea.Cmd {
 	id := identity.Identity{Name: name, User: name}
 	return asks("user name of "+name, name, func(user string) tea.Cmd {
 		id.User = user
-		const where = "where its secret is: keyring (type it now), or env:VAR, file:PATH, command:CMD, age:PATH; empty: none"
+		const where = "where its secret is: keyring (type it now), or env:VAR, file:PATH, command:CMD, age:PATH;" +
+			" empty: none"
 		return asks(where, "keyring", func(source string) tea.Cmd { return v.secretFrom(id, source) })
 	})
 }
