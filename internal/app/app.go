@@ -203,11 +203,48 @@ func (m *model) Update(msg tea.Msg) (_ tea.Model, cmd tea.Cmd) {
 		}
 	}()
 	cmd = m.update(msg)
+	if _, key := msg.(tea.KeyPressMsg); key {
+		cmd = m.promptly(cmd)
+	}
 	m.frame = m.draw()
 	if looks := m.s.Looks(); looks != nil {
 		cmd = tea.Batch(cmd, looks)
 	}
 	return m, cmd
+}
+
+// promptTime is how long the loop waits for what a key leads to.
+const promptTime = 10 * time.Millisecond
+
+// promptly takes a question or another view that a key leads to before the next key: else a
+// word that is typed fast would run as commands. What takes longer comes as any message.
+func (m *model) promptly(cmd tea.Cmd) tea.Cmd {
+	if cmd == nil {
+		return nil
+	}
+	came := make(chan func() tea.Msg, 1)
+	go func() {
+		defer func() {
+			if v := recover(); v != nil { // it is told where it is waited for
+				came <- func() tea.Msg { panic(v) }
+			}
+		}()
+		msg := cmd()
+		came <- func() tea.Msg { return msg }
+	}()
+	select {
+	case take := <-came:
+		switch msg := take().(type) {
+		case state.Ask:
+			return m.update(msg)
+		case state.Goto:
+			return m.update(msg)
+		default:
+			return func() tea.Msg { return msg }
+		}
+	case <-time.After(promptTime):
+		return func() tea.Msg { return (<-came)() }
+	}
 }
 
 //revive:disable-next-line:cyclomatic one screen, or the keys of one

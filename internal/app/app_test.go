@@ -709,3 +709,17 @@ func TestTypingNarrowsListsAndReplacesValues(t *testing.T) {
 	p.sees(`"x" is none of them`)
 	p.keys("esc", "esc")
 }
+
+// A question that a key leads to is there before the next key: a word that is typed fast
+// never runs as commands.
+func TestAQuestionIsThereBeforeTheNextKey(t *testing.T) {
+	p := sit(t, 120, 30)
+	for _, k := range "iA" {
+		_, _ = p.m.Update(tea.KeyPressMsg{Code: k, Text: string(k)})
+	}
+	assert.Equal(t, asking, p.m.over)
+	for _, k := range "quit" {
+		_, _ = p.m.Update(tea.KeyPressMsg{Code: k, Text: string(k)})
+	}
+	assert.Equal(t, "quit", p.m.in.Value())
+}
