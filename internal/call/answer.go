@@ -240,7 +240,8 @@ func (c *verifying) schema(ctx context.Context) (note string, err error) {
 		return "", diagnose.ReplyDiffersError{Got: got, Want: want.Name}
 	}
 	if c.plan.Settings.Switch("validate") && o.Use != "encoded" {
-		c.replyInvalid = c.plan.Contract.Schemas.Validate(e.Payload, want, schema.Options{Context: ctx})
+		set, opts := c.plan.Contract.Schemas, schema.Options{Context: ctx}
+		c.replyInvalid = append(set.Validate(e.Payload, want, opts), message.ValidateWithin(set, e.Payload, opts)...)
 		note = "valid"
 		if n := len(c.replyInvalid); n > 0 {
 			note = faults(n)

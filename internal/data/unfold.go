@@ -53,25 +53,86 @@ func unfoldOnce(d *xmltree.Document) (src []byte, opened int) {
 	return append(src, d.Src[at:]...), opened
 }
 
+// Form is how an XML document stands in a value.
+type Form uint8
+
+// The forms.
+const (
+	NoDocument Form = iota
+	Escaped         // with references in the place of < and &
+	Section         // in CDATA sections
+	Base64
+)
+
+func (f Form) String() string {
+	return [...]string{"", "XML document, escaped", "XML document, CDATA", "XML document, base64"}[f]
+}
+
+// Write is a document as it stands in a value of that form.
+func (f Form) Write(document string) string {
+	switch f {
+	case Section:
+		return "<![CDATA[" + strings.ReplaceAll(document, "]]>", "]]]]><![CDATA[>") + "]]>"
+	case Base64:
+		return base64.StdEncoding.EncodeToString([]byte(document))
+	}
+	return xmltree.EscapeText(document)
+}
+
+// Embedded is the XML document that the value of an element is, and how it stands there;
+// nil where it is none.
+func Embedded(n xmltree.Node) (*xmltree.Document, Form) {
+	const least = 4 // <a/>
+	if !n.FirstChild().IsZero() {
+		return nil, NoDocument
+	}
+	raw := bytes.TrimLeft(n.Doc().Src[n.Inner().Start:n.Inner().End], " \t\r\n")
+	if len(raw) < least || len(raw) > maxFolded {
+		return nil, NoDocument
+	}
+	form := Base64
+	switch raw[0] {
+	case '<':
+		form = Section
+	case '&':
+		form = Escaped
+	case 'P', '7', 'C':
+	default:
+		return nil, NoDocument
+	}
+	text := strings.TrimSpace(n.Peek())
+	if form == Base64 {
+		text = unbase64(text)
+	}
+	if len(text) < least || text[0] != '<' {
+		return nil, NoDocument
+	}
+	charset := "utf-8" // of text, whatever it declares: programs write the encoding of their memory
+	if form == Base64 {
+		charset = ""
+	}
+	inner, err := xmltree.ParseEncoded([]byte(text), charset, xmltree.Limits{Depth: 256})
+	if err != nil || inner.Root().IsZero() {
+		return nil, NoDocument
+	}
+	return inner, form
+}
+
+// MayEmbed tells in one look over a document whether a value of it can be an XML document.
+func MayEmbed(src []byte) bool {
+	for _, sign := range []string{"&lt;", "<![CDATA[", "&#", ">P", ">77u/P"} {
+		if bytes.Contains(src, []byte(sign)) {
+			return true
+		}
+	}
+	return false
+}
+
 // folded is the document element of the XML document that an element's value is, as it can
 // stand in the element; nil where it is none.
 func folded(n xmltree.Node) []byte {
-	const least = 4 // <a/>
-	raw := n.Doc().Src[n.Inner().Start:n.Inner().End]
-	if len(raw) < least || len(raw) > maxFolded {
-		return nil
-	}
-	text := strings.TrimSpace(n.Peek())
-	if len(text) < least {
-		return nil
-	}
-	if text[0] != '<' {
-		if text = unbase64(text); text == "" {
-			return nil
-		}
-	}
-	inner, err := xmltree.Parse([]byte(text), xmltree.Limits{Depth: 256})
-	if err != nil || inner.Root().IsZero() {
+	inner, form := Embedded(n)
+	if form == NoDocument {
 		return nil
 	}
 	root := inner.Root()
@@ -85,12 +146,13 @@ func folded(n xmltree.Node) []byte {
 	return b
 }
 
-// unbase64 is the text that a value holds in base64, where it can be an XML document.
+// unbase64 is the text that a value holds in base64, where it can be an XML document: it
+// begins with < and a letter, ? or !, perhaps after a byte order mark or a line end.
 func unbase64(s string) string {
-	const shortest = 24
+	const shortest = 8
 	begins := func(with string) bool { return strings.HasPrefix(s, with) }
-	if len(s) < shortest || !begins("PD") && !begins("77u/PD") && !begins("Cj") {
-		return "" // < with and without a byte order mark, or after a line end
+	if len(s) < shortest || !begins("77u/P") && !begins("Cj") && (s[0] != 'P' || s[1] < 'C' || s[1] > 'H') {
+		return ""
 	}
 	b, err := base64.StdEncoding.DecodeString(strings.Join(strings.Fields(s), ""))
 	if err != nil {

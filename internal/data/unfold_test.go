@@ -18,7 +18,9 @@ func TestDocumentsWithinValuesAreOpened(t *testing.T) {
 	escaped := strings.NewReplacer("&", "&amp;", "<", "&lt;").Replace(inner)
 	for name, value := range map[string]string{
 		"escaped": escaped, "CDATA": "<![CDATA[" + inner + "]]>", "base64": base64.StdEncoding.EncodeToString([]byte(inner)),
-		"twice": strings.NewReplacer("&", "&amp;", "<", "&lt;").Replace("<box>" + escaped + "</box>"),
+		"letters in base64":    base64.StdEncoding.EncodeToString([]byte(inner[21:])),
+		"of another program's": strings.Replace(escaped, `version="1.0"`, `version="1.0" encoding="utf-16"`, 1),
+		"twice":                strings.NewReplacer("&", "&amp;", "<", "&lt;").Replace("<box>" + escaped + "</box>"),
 	} {
 		d, err := xmltree.Parse([]byte(`<r xmlns="urn:s"><id>7</id><doc>`+value+`</doc><note>a &lt; b</note></r>`), xmltree.Limits{})
 		require.NoError(t, err)

@@ -52,6 +52,18 @@ func (s SecretNames) Path(path string) bool {
 	return s.Has(name, func() string { return plain })
 }
 
+// Below are the names as they are below a path: of paths, what comes after it.
+func (s SecretNames) Below(path string) (out SecretNames) {
+	for _, own := range s {
+		if !isPath(own) {
+			out = append(out, own)
+		} else if rest, ok := strings.CutPrefix(strings.TrimPrefix(own, "./"), path+"/"); ok {
+			out = append(out, "./"+rest)
+		}
+	}
+	return out
+}
+
 //nolint:gochecknoglobals // a table: it is never written to
 var numbers = regexp.MustCompile(`\[\d+\]`)
 

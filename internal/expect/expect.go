@@ -13,6 +13,7 @@ import (
 
 	"orenda/internal/data"
 	"orenda/internal/endpoint"
+	"orenda/internal/message"
 	"orenda/internal/schema"
 	"orenda/internal/soap"
 	"orenda/internal/xmltree"
@@ -190,7 +191,8 @@ func (e *Expectation) Check(a *Answer) Result {
 			r.Received = "no schema is known, or no reply came"
 			return r
 		}
-		errs := a.Set.Validate(a.Payload, a.Decl, schema.Options{Max: 1})
+		opts := schema.Options{Max: 1}
+		errs := append(a.Set.Validate(a.Payload, a.Decl, opts), message.ValidateWithin(a.Set, a.Payload, opts)...)
 		if r.Met, r.Received = len(errs) == 0, "valid"; !r.Met {
 			r.Received = errs[0].Path + ": " + errs[0].Message
 		}

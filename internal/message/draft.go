@@ -11,6 +11,7 @@ import (
 	"strings"
 	"sync"
 
+	"orenda/internal/data"
 	"orenda/internal/exchange"
 	"orenda/internal/near"
 	"orenda/internal/schema"
@@ -34,6 +35,7 @@ type Draft struct {
 	undo  [][]byte
 	redo  [][]byte
 	kept  map[string]string // what stood in the branches of choices that were left
+	folds int               // how many values it lies in, an XML document in a value
 }
 
 // NewDraft takes a draft's bytes: a body element, or a whole envelope.
@@ -77,13 +79,26 @@ func (d *Draft) recount() {
 }
 
 func (d *Draft) load(src []byte) {
-	d.src = src
-	d.doc, d.err = xmltree.Parse(src, xmltree.Limits{Depth: 512})
+	doc, err := xmltree.Parse(src, xmltree.Limits{Depth: 512})
+	d.read(src, doc, err)
+}
+
+// read takes bytes that were parsed.
+func (d *Draft) read(src []byte, doc *xmltree.Document, err error) {
+	d.src, d.doc, d.err = src, doc, err
 	d.items, d.cut = nil, false
 	d.valid, d.clear = sync.OnceValue(d.validate), sync.OnceValue(d.withoutPlaceholders)
-	if root := d.Body(); d.err == nil && !root.IsZero() {
-		d.items, d.cut = Outline(d.Schemas, d.Decl, root)
+	root := d.Body()
+	if d.err != nil || root.IsZero() {
+		return
 	}
+	o := &outline{set: d.Schemas, left: maxRows, folds: d.folds}
+	if d.folds > 0 {
+		d.items = o.whole(d.Decl, root)
+	} else {
+		d.items = o.of(d.Decl, root)
+	}
+	d.cut = o.cut
 }
 
 // Bytes are the draft as it is kept.
@@ -106,6 +121,9 @@ func (d *Draft) Envelope() *soap.Envelope { return soap.Read(d.doc) }
 
 // Body is the body element, also within an envelope.
 func (d *Draft) Body() xmltree.Node {
+	if d.folds > 0 {
+		return d.doc.Root()
+	}
 	if e := d.Envelope(); e != nil {
 		return e.Payload
 	}
@@ -146,6 +164,9 @@ func (d *Draft) splice(from, to int, with string) {
 // SetValue gives a leaf or an attribute its value. What is not there yet is
 // put in.
 func (d *Draft) SetValue(it Item, value string) error {
+	if it.within != nil {
+		return d.inside(it, func(in *Draft, at Item) error { return in.SetValue(at, value) })
+	}
 	switch it.Kind {
 	case Attr:
 		for a := range it.Node.Attrs() {
@@ -199,19 +220,25 @@ func attrText(quote byte, value string) string {
 
 var nilAttr = regexp.MustCompile(`\s+[A-Za-z_][\w.-]*:nil\s*=\s*("[^"]*"|'[^']*')`)
 
-func (d *Draft) setText(n xmltree.Node, value string) {
+func (d *Draft) setText(n xmltree.Node, value string) { d.setRaw(n, xmltree.EscapeText(value)) }
+
+// setRaw gives an element its content, as it is written.
+func (d *Draft) setRaw(n xmltree.Node, value string) {
 	in, all := n.Inner(), n.Span()
 	tag := nilAttr.ReplaceAllString(string(d.src[all.Start:in.Start]), "")
 	if in.Len() == 0 && in.Start == all.End { // <a/>
 		tag = strings.TrimRight(strings.TrimSuffix(tag, "/>"), " ")
-		d.splice(all.Start, all.End, tag+">"+xmltree.EscapeText(value)+"</"+n.Name().Qualified()+">")
+		d.splice(all.Start, all.End, tag+">"+value+"</"+n.Name().Qualified()+">")
 		return
 	}
-	d.splice(all.Start, in.End, tag+xmltree.EscapeText(value))
+	d.splice(all.Start, in.End, tag+value)
 }
 
 // SetNil makes an element nil (xsi:nil), or puts a placeholder in its place.
 func (d *Draft) SetNil(it Item) error {
+	if it.within != nil {
+		return d.inside(it, func(in *Draft, at Item) error { return in.SetNil(at) })
+	}
 	if it.Kind != Leaf && it.Kind != Branch || !it.Present || !it.Nillable {
 		return fmt.Errorf("%s may not be nil", it.Path)
 	}
@@ -237,6 +264,9 @@ func (d *Draft) SetNil(it Item) error {
 
 // Include puts an element in that is left out.
 func (d *Draft) Include(it Item) error {
+	if it.within != nil {
+		return d.inside(it, func(in *Draft, at Item) error { return in.Include(at) })
+	}
 	switch {
 	case it.Kind == Attr:
 		return d.SetValue(it, "")
@@ -262,8 +292,11 @@ func (d *Draft) Encoded() (*Draft, error) {
 		return d, nil
 	}
 	out := NewDraft(d.Schemas, d.Decl, Sample(d.Schemas, d.Decl, Want{Encoded: true}))
-	for _, in := range d.Inputs() {
-		if err := out.Set(in.Path, in.Value); err != nil {
+	for _, it := range d.items {
+		if it.within != nil || !it.isInput() {
+			continue
+		}
+		if err := out.Set(it.Path, it.Value); err != nil {
 			return d, err
 		}
 	}
@@ -281,6 +314,9 @@ func (d *Draft) sampleAt(it Item, inherit string) string {
 
 // base is the depth of the body element in the draft.
 func (d *Draft) base() int {
+	if d.folds > 0 { // its document element has a row
+		return -1
+	}
 	if d.Envelope() != nil {
 		return 2
 	}
@@ -307,6 +343,10 @@ func (d *Draft) insert(at int, text string, depth int) {
 // may want to see how the service answers.
 func (d *Draft) LeaveOut(it Item) {
 	if !it.Present {
+		return
+	}
+	if it.within != nil {
+		_ = d.inside(it, func(in *Draft, at Item) error { in.LeaveOut(at); return nil })
 		return
 	}
 	if it.Kind == Attr {
@@ -336,11 +376,19 @@ func (d *Draft) blankBefore(at int) int {
 
 // Repeat adds another of a repeating element after it.
 func (d *Draft) Repeat(it Item) error {
-	if it.decl == nil || it.Max == 1 {
+	if it.within != nil {
+		return d.inside(it, func(in *Draft, at Item) error { return in.Repeat(at) })
+	}
+	if it.Max == 1 || it.decl == nil && (it.Kind == Raw || it.Kind == Fork) {
 		return fmt.Errorf("%s does not repeat", it.Path)
 	}
 	if !it.Present {
 		return d.Include(it)
+	}
+	if it.decl == nil { // nothing declares it: another like it
+		s := it.Node.Span()
+		d.splice(s.End, s.End, string(d.src[d.blankBefore(s.Start):s.End]))
+		return nil
 	}
 	n := 0
 	for _, o := range d.items {
@@ -360,6 +408,9 @@ func (d *Draft) Repeat(it Item) error {
 // Choose takes another branch of a choice. What stood in the branch that is
 // left is kept, and comes back with it.
 func (d *Draft) Choose(it Item, branch int) error {
+	if it.within != nil {
+		return d.inside(it, func(in *Draft, at Item) error { return in.Choose(at, branch) })
+	}
 	if it.Kind != Fork || branch < 0 || branch >= len(it.Branches) {
 		return fmt.Errorf("there is no such branch")
 	}
@@ -456,7 +507,7 @@ func (d *Draft) approach(path string) bool {
 			return d.Include(it) == nil
 		case it.Max != 1 && !it.Present && it.decl != nil && strings.HasPrefix(path, it.Path+"["):
 			return d.Include(it) == nil
-		case it.Max != 1 && it.Present && it.decl != nil:
+		case it.Max != 1 && it.Present && it.Kind != Fork:
 			base := strings.TrimSuffix(it.Path, fmt.Sprintf("[%d]", it.Index))
 			next := fmt.Sprintf("%s[%d]", base, it.Index+1)
 			if _, there := d.Find(next); !there && strings.HasPrefix(path, base+"[") && it.Path != path &&
@@ -478,11 +529,16 @@ func repeatNumber(path, base string) (n int) {
 func (d *Draft) Inputs() []exchange.Input {
 	var out []exchange.Input
 	for _, it := range d.items {
-		if (it.Kind == Leaf || it.Kind == Attr) && it.Present && !it.Unfilled {
+		if it.isInput() && it.Holds == data.NoDocument {
 			out = append(out, exchange.Input{Path: it.Path, Value: inputValue(it.Value)})
 		}
 	}
 	return out
+}
+
+// isInput tells whether a value stands at a row.
+func (it *Item) isInput() bool {
+	return (it.Kind == Leaf || it.Kind == Attr) && it.Present && !it.Unfilled
 }
 
 // maxInput is the longest value in bytes that is noted as what a draft was filled with.
@@ -566,6 +622,7 @@ func (d *Draft) leavesOut(it Item) bool {
 func (d *Draft) Outgoing() []byte { return d.clear() }
 
 func (d *Draft) withoutPlaceholders() []byte {
+	d = d.cleared()
 	if !bytes.Contains(d.src, []byte("<?"+Placeholder)) {
 		return d.src
 	}
@@ -573,7 +630,7 @@ func (d *Draft) withoutPlaceholders() []byte {
 	at := 0
 	gone := map[int]int{} // where elements that are left out begin, and where they end
 	for _, it := range d.items {
-		if it.Unfilled && d.leavesOut(it) {
+		if it.Unfilled && it.within == nil && d.leavesOut(it) {
 			gone[it.Node.Span().Start] = it.Node.Span().End
 		}
 	}
@@ -598,7 +655,8 @@ func (d *Draft) validate() []schema.Error {
 	if d.Decl == nil || d.err != nil || d.Body().IsZero() {
 		return nil
 	}
-	return d.Schemas.Validate(d.Body(), d.Decl, schema.Options{Unfilled: IsUnfilled})
+	opts := schema.Options{Unfilled: IsUnfilled}
+	return append(d.Schemas.Validate(d.Body(), d.Decl, opts), ValidateWithin(d.Schemas, d.Body(), opts)...)
 }
 
 // Wrong says why a value would not do for a row, in plain words; "" where it

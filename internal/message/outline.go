@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"strings"
 
+	"orenda/internal/data"
 	"orenda/internal/schema"
 	"orenda/internal/xmltree"
 )
@@ -46,11 +47,14 @@ type Item struct {
 	Node   xmltree.Node // in the draft; zero where it is not there
 	Errors []string     // what is invalid in it
 
+	Holds data.Form // the value is an XML document, whose rows follow
+
 	decl     *schema.Element
 	attr     *schema.Attribute
 	group    *schema.Group
-	at       int    // where it would be inserted
-	inherit  string // default namespace there
+	within   *within // a row of such a document
+	at       int     // where it would be inserted
+	inherit  string  // default namespace there
 	lastNode xmltree.Node
 }
 
@@ -60,6 +64,7 @@ type outline struct {
 	items []Item
 	left  int  // elements that may still become rows
 	cut   bool // there were more: of what is absent nothing is known then
+	folds int  // how many values this message lies in
 }
 
 // Outlines are bounded: of one element so many children are rows, and of a message so many
@@ -73,11 +78,14 @@ const (
 // where not all of a large message is in it.
 func Outline(set *schema.Set, decl *schema.Element, root xmltree.Node) (rows []Item, cut bool) {
 	o := &outline{set: set, left: maxRows}
-	if root.IsZero() || decl == nil {
-		return nil, false
+	return o.of(decl, root), o.cut
+}
+
+func (o *outline) of(decl *schema.Element, root xmltree.Node) []Item {
+	if !root.IsZero() && decl != nil {
+		o.content(decl.TypeOf(), root, 0, "")
 	}
-	o.content(decl.TypeOf(), root, 0, "")
-	return o.items, o.cut
+	return o.items
 }
 
 func join(path, name string) string {
@@ -314,6 +322,9 @@ func (f *follow) present(p *schema.Particle, index int, required bool) {
 	f.i++
 	f.o.items = append(f.o.items, it)
 	f.o.content(e.TypeOf(), n, f.depth+1, it.Path)
+	if it.Kind == Leaf {
+		f.o.embedded(len(f.o.items)-1, n)
+	}
 }
 
 // IsUnfilled tells whether an element awaits its value.

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"orenda/internal/data"
 	"orenda/internal/schema"
 	"orenda/internal/xmltree"
 )
@@ -12,6 +13,9 @@ import (
 // Move puts a repeating element before the one above it (by -1) or after the
 // one below it (by 1). What stands between the two stays where it is.
 func (d *Draft) Move(it Item, by int) error {
+	if it.within != nil {
+		return d.inside(it, func(in *Draft, at Item) error { return in.Move(at, by) })
+	}
 	if !it.Present || it.decl == nil || it.Max == 1 {
 		return fmt.Errorf("%s does not repeat", it.Path)
 	}
@@ -39,6 +43,9 @@ func (d *Draft) Move(it Item, by int) error {
 // part 1 §2.6.1), its own included where it is not abstract; none where there
 // is no choice.
 func (d *Draft) Types(it Item) []schema.QName {
+	if it.within != nil {
+		return it.within.doc.Types(it.within.at)
+	}
 	if it.decl == nil || !it.Present || it.Kind != Leaf && it.Kind != Branch {
 		return nil
 	}
@@ -74,6 +81,9 @@ func (d *Draft) TypeNow(it Item) schema.QName {
 // SetType gives a row another of its Types. Values of fields that both types
 // have stay.
 func (d *Draft) SetType(it Item, name schema.QName) error {
+	if it.within != nil {
+		return d.inside(it, func(in *Draft, at Item) error { return in.SetType(at, name) })
+	}
 	if !slices.Contains(d.Types(it), name) {
 		return fmt.Errorf("%s cannot be of the type %s", it.Path, name.Local)
 	}
@@ -152,6 +162,9 @@ func used(text string, declaration xmltree.Name) bool {
 // PutPart replaces what stands at a row by a part that was copied: an element of
 // the same name whole, else its text as a value.
 func (d *Draft) PutPart(it Item, part string) error {
+	if it.within != nil {
+		return d.inside(it, func(in *Draft, at Item) error { return in.PutPart(at, part) })
+	}
 	p, err := xmltree.Parse([]byte(part), xmltree.Limits{Depth: 512})
 	isElement := err == nil && strings.HasPrefix(strings.TrimSpace(part), "<")
 	if !isElement || it.Kind == Attr {
@@ -200,7 +213,7 @@ func Differences(a, b *Draft) []Difference {
 	values := func(d *Draft) (map[string]string, []string) {
 		m, order := map[string]string{}, []string{}
 		for _, it := range d.items {
-			if !it.Present || it.Kind != Leaf && it.Kind != Attr && it.Kind != Raw {
+			if !it.Present || it.Holds != data.NoDocument || it.Kind != Leaf && it.Kind != Attr && it.Kind != Raw {
 				continue
 			}
 			v := it.Value

@@ -192,6 +192,8 @@ func (v *View) row(it message.Item, chosen, header bool, w int) string {
 		text = ui.Soft(text)
 	case it.Kind == message.Branch:
 		value = ""
+	case it.Holds != 0:
+		value = ui.Soft(it.Holds.String())
 	case !header && it.Value != "" && !v.s.Reveal && v.s.SecretFields().Path(it.Path):
 		value = "········ " + ui.Soft("secret")
 	}
