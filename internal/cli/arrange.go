@@ -74,6 +74,11 @@ func (t *commandLine) endpointCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			if !*show {
+				if changes, err = w.Typed(changes...); err != nil {
+					return unread{err}
+				}
+			}
 			return t.change(w, *show, changes)
 		})
 	}
@@ -112,6 +117,9 @@ func (t *commandLine) endpointCommand() *cobra.Command {
 			}
 			changes, err := assignments(w, args[1], args[2:])
 			if err != nil {
+				return err
+			}
+			if changes, err = w.Typed(changes...); err != nil {
 				return err
 			}
 			return w.Apply(changes...)

@@ -71,9 +71,12 @@ func (t *commandLine) draftOwnCommand(key, what, short, example string) *cobra.C
 			}
 			return nil
 		}
-		for _, v := range values {
+		for i, v := range values {
 			if err := endpoint.KeyOf(key).Check(v); err != nil {
 				return err
+			}
+			if values[i], err = w.TypedFile(endpoint.KeyOf(key), v); err != nil {
+				return unread{err}
 			}
 			if key != "expect" {
 				continue

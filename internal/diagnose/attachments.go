@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"orenda/internal/related"
 
+	"orenda/internal/endpoint"
 	"orenda/internal/exchange"
 	"orenda/internal/soap"
 	"orenda/internal/xmltree"
@@ -27,6 +28,9 @@ type AttachmentMissingError struct {
 }
 
 func (e *AttachmentMissingError) Error() string { return e.Path + ": " + e.Err.Error() }
+
+// Unwrap gives the error of the file.
+func (e *AttachmentMissingError) Unwrap() error { return e.Err }
 
 // UnresolvedError is a reference to a part that is not there.
 type UnresolvedError struct {
@@ -63,7 +67,7 @@ func attachmentsDemanded(c *Case) []exchange.Finding {
 
 func attachmentMissing(c *Case) []exchange.Finding {
 	e, ok := errors.AsType[*AttachmentMissingError](c.Err)
-	if !ok {
+	if _, asks := errors.AsType[*endpoint.FileNewError](c.Err); !ok || asks {
 		return nil
 	}
 	return one(exchange.Finding{

@@ -41,6 +41,7 @@ var offlineRules = []Rule{
 	{"message.invalid", exchange.Warn, exchange.Yours, messageInvalid},
 	{"message.header-left-out", exchange.Note, exchange.Yours, headerLeftOut},
 	{"message.empty-value", exchange.Note, exchange.Yours, emptyValue},
+	{"message.file-new", exchange.Stop, exchange.Yours, fileNew(exchange.Message)},
 	{"message.too-large", exchange.Stop, exchange.Yours, messageTooLarge},
 	{"message.security-in-draft", exchange.Warn, exchange.Yours, securityInDraft},
 
@@ -59,6 +60,7 @@ var offlineRules = []Rule{
 	{"security.certificate-expired", exchange.Stop, exchange.Yours, ownCertificateExpired},
 	{"security.certificate-unfit", exchange.Warn, exchange.Yours, ownCertificateUnfit},
 	{"security.secret-unverified", exchange.Stop, exchange.Yours, secretUnverified},
+	{"security.file-new", exchange.Stop, exchange.Yours, fileNew(exchange.Security)},
 	{"security.key-log-new", exchange.Stop, exchange.Yours, keyLogNew},
 	{"security.clear-text", exchange.Warn, exchange.Yours, clearText},
 }

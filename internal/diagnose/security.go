@@ -388,6 +388,9 @@ func keyUnreadable(c *Case) []exchange.Finding {
 	if _, mismatch := errors.AsType[*trust.MismatchError](c.Err); mismatch || !errors.As(c.Err, &e) {
 		return nil
 	}
+	if _, asks := errors.AsType[*endpoint.FileNewError](c.Err); asks {
+		return nil
+	}
 	f := exchange.Finding{
 		Title:    "the file " + e.Path + " cannot be used",
 		Why:      e.Err.Error() + ".",
@@ -556,6 +559,32 @@ func secretUnverified(c *Case) []exchange.Finding {
 	})
 }
 
+// fileNew is a file outside the workspace, at the stage that needs it.
+func fileNew(stage exchange.Stage) func(*Case) []exchange.Finding {
+	return func(c *Case) []exchange.Finding {
+		e, ok := errors.AsType[*endpoint.FileNewError](c.Err)
+		_, attached := errors.AsType[*AttachmentMissingError](c.Err)
+		if !ok || attached != (stage == exchange.Message) {
+			return nil
+		}
+		setting := "attach"
+		if f, ok := errors.AsType[*endpoint.FileError](c.Err); ok {
+			setting = f.Key.Name
+		}
+		r := exchange.NewRemedy(
+			"allow this workspace to read "+e.Path,
+			exchange.Change{Where: "user", Key: "allow.file", To: e.Path},
+		)
+		r.Ask = "what is in that file may be sent with your calls"
+		return one(exchange.Finding{
+			Title:    "the file lies outside the workspace",
+			Why:      "A workspace may come from somebody else. It reads " + e.Path + " only if you allow it.",
+			Evidence: []exchange.Evidence{c.inSettings(setting, 0, 1)},
+			Remedies: []exchange.Remedy{r},
+		})
+	}
+}
+
 func keyLogNew(c *Case) []exchange.Finding {
 	e, ok := errors.AsType[*endpoint.KeyLogNewError](c.Err)
 	if !ok {
@@ -569,7 +598,7 @@ func keyLogNew(c *Case) []exchange.Finding {
 	return one(
 		exchange.Finding{
 			Title:    "the key log was not allowed for this workspace before",
-			Why:      "A workspace may come from somebody else; it writes no keys without your leave.",
+			Why:      "A workspace may come from somebody else; it writes no keys unless you allow it.",
 			Evidence: []exchange.Evidence{c.inSettings("key-log", 0, len(e.Path))},
 			Remedies: []exchange.Remedy{r},
 		},

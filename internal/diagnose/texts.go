@@ -115,7 +115,7 @@ var texts = map[string]Text{
 	},
 	"address.variable-withheld": {
 		"A variable is to come from the process environment, and this workspace was not allowed to read it.",
-		"Its value is written env:NAME, and no leave is kept for this workspace and that name.",
+		"Its value is written env:NAME, and that was not allowed for this workspace yet.",
 		"Allow it once, having looked at where the value goes.",
 	},
 	"address.variable-unused": {
@@ -267,6 +267,11 @@ var texts = map[string]Text{
 		"The type allows an empty value.",
 		"Fill it in, if the service wants it.",
 	},
+	"message.file-new": {
+		"The message takes a file outside the workspace.",
+		"The workspace comes from somebody else, or the path was written into its file by hand.",
+		"Allow it only where you know the file and why it is sent.",
+	},
 	"message.too-large": {
 		"The message is larger than the send limit.",
 		"The envelope as built was measured.",
@@ -290,7 +295,7 @@ var texts = map[string]Text{
 	},
 	"security.identity-host-new": {
 		"An identity was not used at this host before.",
-		"No leave is kept for this workspace, identity and host.",
+		"This identity was not allowed for this host in this workspace yet.",
 		"Allow it once, if it is the right host.",
 	},
 	"security.secret-unavailable": {
@@ -338,9 +343,14 @@ var texts = map[string]Text{
 		"Any certificate is accepted for this call.",
 		"Trust the right certificate.",
 	},
+	"security.file-new": {
+		"A setting names a file outside the workspace.",
+		"The workspace comes from somebody else, or the path was written into its file by hand.",
+		"Allow it only where you know the file and why it is needed.",
+	},
 	"security.key-log-new": {
 		"The workspace wants session keys written to a file.",
-		"No leave is kept for it.",
+		"That was not allowed for this workspace yet.",
 		"Allow it only where you know why.",
 	},
 	"security.signing-key-missing": {
@@ -422,7 +432,7 @@ var texts = map[string]Text{
 	},
 	"connect.proxy-new": {
 		"The workspace names a proxy that was not allowed before.",
-		"No leave is kept for this workspace and proxy.",
+		"That was not allowed for this workspace yet.",
 		"Allow it, if calls may pass through it.",
 	},
 
@@ -660,7 +670,7 @@ var texts = map[string]Text{
 		"Send the SOAP version that it speaks.",
 	},
 	"receive.expectation-refused": {
-		"The server gives no leave to send the body.",
+		"The server does not say that the body may be sent.",
 		"It answered 417.",
 		"Send the body at once.",
 	},

@@ -135,6 +135,14 @@ func (e *KeyLogNewError) Error() string {
 	return "the key log " + e.Path + " was not allowed for this workspace yet"
 }
 
+// FileNewError is a file outside the workspace that a setting of it names and that the
+// person has not approved.
+type FileNewError struct{ Path string } // where: absolute
+
+func (e *FileNewError) Error() string {
+	return "the file " + e.Path + " lies outside the workspace, and was not approved for it yet"
+}
+
 // CertificateDateError is a client certificate outside its dates.
 type CertificateDateError struct {
 	Key          *Key   // the setting that names it

@@ -29,6 +29,7 @@ type Key struct {
 	Label   string         // as screens call it
 	Stage   exchange.Stage // at which it takes effect, or happened
 	Kind    Kind           // how its values are written
+	Files   bool           // its values name files
 	Of      []string       // the values of a choice
 	Default string         // "" none
 	Follows string         // the setting whose value it has unless set
@@ -119,6 +120,7 @@ var Keys = []Key{
 	},
 	{
 		Name:  "attach",
+		Files: true,
 		Label: "attached",
 		Stage: exchange.Message,
 		Kind:  List,
@@ -218,6 +220,7 @@ var Keys = []Key{
 	},
 	{
 		Name:  "token-file",
+		Files: true,
 		Label: "token from file",
 		Stage: exchange.Security,
 		Kind:  List,
@@ -300,6 +303,7 @@ var Keys = []Key{
 	},
 	{
 		Name:  "encrypt-to",
+		Files: true,
 		Label: "encrypted for",
 		Stage: exchange.Security,
 		Kind:  Text,
@@ -387,6 +391,7 @@ var Keys = []Key{
 
 	{
 		Name:  "trust",
+		Files: true,
 		Label: "trust list",
 		Stage: exchange.TLS,
 		Kind:  List,
@@ -394,6 +399,7 @@ var Keys = []Key{
 	},
 	{
 		Name:  "intermediates",
+		Files: true,
 		Label: "intermediates",
 		Stage: exchange.TLS,
 		Kind:  List,
@@ -480,6 +486,7 @@ var Keys = []Key{
 	},
 	{
 		Name:  "client-cert",
+		Files: true,
 		Label: "client certificate",
 		Stage: exchange.TLS,
 		Kind:  Text,
@@ -488,6 +495,7 @@ var Keys = []Key{
 	},
 	{
 		Name:  "client-key",
+		Files: true,
 		Label: "client key",
 		Stage: exchange.TLS,
 		Kind:  Text,
@@ -675,6 +683,7 @@ var Keys = []Key{
 	},
 	{
 		Name:  "reply-trust",
+		Files: true,
 		Label: "signers trusted",
 		Stage: exchange.Verify,
 		Kind:  List,

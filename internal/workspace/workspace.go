@@ -462,18 +462,3 @@ func (w *Workspace) FindDraft(text string) (DraftRef, error) {
 	}
 	return DraftRef{}, &endpoint.OperationError{Name: op, Near: near.Miss(op, ops), Others: ops}
 }
-
-// ReadFile reads a file that a setting names. It lies in the workspace, unless
-// the person's own profiles name it by its absolute path.
-func (w *Workspace) ReadFile(name string) ([]byte, error) {
-	if filepath.IsAbs(name) {
-		for _, p := range w.personal() {
-			for _, v := range p {
-				if slices.Contains(v, name) {
-					return os.ReadFile(name)
-				}
-			}
-		}
-	}
-	return w.store().read(name)
-}

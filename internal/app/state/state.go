@@ -465,6 +465,10 @@ func (s *State) TakeBack() error {
 
 // Change makes changes that a person asked for.
 func (s *State) Change(changes ...exchange.Change) error {
+	changes, err := s.W.Typed(changes...)
+	if err != nil {
+		return err
+	}
 	if err := s.W.Apply(changes...); err != nil {
 		return err
 	}
