@@ -55,9 +55,9 @@ truth:
 	UPDATE=1 go test -count 1 -v -run TestTheTableOfTruth ./internal/truth
 	UPDATE=1 go test -count 1 -run TestEveryFinding ./internal/cli
 
-# What needs another language, a database server or a browser.
+# What needs another language, a database server or a browser, or is too large to keep here.
 outside: tools
-	@echo "nothing needs another language, a database server or a browser yet"
+	@./scripts/outside.sh
 
 # The program for every platform, with checksums: the same bytes from the same commit.
 release:

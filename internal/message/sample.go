@@ -247,8 +247,8 @@ func (s *sampler) attributes(c *schema.Complex) {
 }
 
 func (s *sampler) particle(p *schema.Particle, inherit string, depth int) {
-	if p == nil || p.Max == 0 || p.Min == 0 && !s.want.All {
-		return
+	if p == nil || p.Max == 0 || p.Min == 0 && (!s.want.All || s.made >= maxElements/2) {
+		return // the second half is for what is required in what stands already
 	}
 	if p.Element != nil && p.Min == 0 && s.seen[p.Element.TypeOf()] >= 2 {
 		return // a type that contains itself ends where it may
