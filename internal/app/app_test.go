@@ -723,3 +723,38 @@ func TestAQuestionIsThereBeforeTheNextKey(t *testing.T) {
 	}
 	assert.Equal(t, "quit", p.m.in.Value())
 }
+
+// A page that leads to several descriptions offers them where its address was typed.
+func TestAPageOfSeveralDescriptionsIsChosenFrom(t *testing.T) {
+	p := sit(t, 100, 30)
+	home := p.m.s.Home
+	p.m = newModel(Options{Home: home, Workspace: workspace.New("new", home), Journal: &journal.Memory{}, Version: "test"})
+	p.size(100, 30)
+	p.keys("http://"+p.h.Plain+"/", "enter")
+	p.wait()
+	p.sees("the page leads to", "take http://"+p.h.Plain+"/berths?wsdl", "⏎ take it")
+	p.fits()
+	p.keys("down", "down", "up", "up", "enter")
+	p.wait()
+	p.sees("what works where")
+	assert.Len(t, p.m.s.W.Config().Contracts, 1)
+}
+
+// Of a description that is not whole, the contract view says what is missing.
+func TestTheContractViewSaysWhatCouldNotBeRead(t *testing.T) {
+	p := sit(t, 100, 30)
+	dir := t.TempDir()
+	require.NoError(t, os.CopyFS(dir, os.DirFS("../standin/contracts")))
+	file := filepath.Join(dir, "berths.wsdl")
+	src, err := os.ReadFile(file)
+	require.NoError(t, err)
+	half := strings.Replace(string(src), `binding="b:BerthDesk12"`, `binding="b:Gone"`, 1)
+	require.NotEqual(t, string(src), half)
+	require.NoError(t, os.Chmod(file, 0o600))
+	require.NoError(t, os.WriteFile(file, []byte(half), 0o600))
+	p.tell(tea.PasteMsg{Content: file})
+	p.keys("enter")
+	p.wait()
+	p.keys("c")
+	p.sees("! port BerthDesk12: its binding", "Gone is not defined anywhere")
+}

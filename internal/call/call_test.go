@@ -549,6 +549,22 @@ func TestFetchingFindsTheDescription(t *testing.T) {
 	}
 }
 
+// A page that lists several services offers their descriptions, and guesses none.
+func TestAPageOfSeveralDescriptionsOffersThem(t *testing.T) {
+	h := harbour(t)
+	f, err := call.Fetch(context.Background(), "http://"+h.Plain+"/", call.Plan{Agent: "test"}, nil)
+	require.ErrorIs(t, err, call.ErrStopped)
+	require.Len(t, f.Exchanges, 1, "nothing else is tried")
+	cause := f.Exchanges[0].Findings[0]
+	assert.Equal(t, "read.not-description", cause.ID)
+	require.Greater(t, len(cause.Remedies), 3)
+	c := cause.Remedies[0].All()[0]
+	assert.Equal(t, "endpoint.description.address", c.Key)
+	assert.Contains(t, c.To, "?wsdl")
+	assert.Empty(t, cause.Remedies[0].Costs)
+	assert.NotEmpty(t, fetch(t, c.To.(string)).Contract.Ports())
+}
+
 func TestExpectations(t *testing.T) {
 	h := harbour(t)
 	p := berths(t, h, "/berths")

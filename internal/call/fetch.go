@@ -70,7 +70,7 @@ func Fetch(ctx context.Context, source string, p Plan, began func(address string
 		if err == nil {
 			return f, nil
 		}
-		if page != nil && tried == 0 {
+		if page != nil && tried == 0 && len(contract.Linked(page, at)) < 2 { // else one is to be chosen
 			queue = contract.Candidates(page, at)
 		}
 		if x.Outcome == exchange.OutcomeCancelled {
@@ -264,7 +264,11 @@ func (c *reading) description(ctx context.Context) (exchange.Stage, error) {
 			c.syntax = syntax
 			return exchange.Read, err
 		}
-		return exchange.Read, diagnose.NotDescriptionError{Err: err}
+		stop := diagnose.NotDescriptionError{Err: err}
+		if contract.LooksLikeHTML(c.leg.ResponseBody.Bytes()) {
+			stop.Links = contract.Linked(c.leg.ResponseBody.Bytes(), c.url.String())
+		}
+		return exchange.Read, stop
 	}
 	c.rec.End(exchange.Read, exchange.Passed, "a description")
 	c.rec.End(exchange.Verify, exchange.Skipped, "")

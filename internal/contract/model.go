@@ -53,6 +53,12 @@ func (c *Contract) NotRead() (out []string) {
 	return out
 }
 
+// OfWhole tells whether it is a port, a binding or a document that is missing, not a detail
+// of an operation.
+func (u Unread) OfWhole() bool {
+	return u.document || strings.HasPrefix(u.What, "port ") || strings.HasPrefix(u.What, "binding ")
+}
+
 // Demand is a policy in words.
 type Demand struct {
 	Text      string       `json:"text"` // in words

@@ -16,9 +16,11 @@ import (
 	"fmt"
 	"io"
 	"log"
+	"maps"
 	"net"
 	"net/http"
 	"os"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -286,6 +288,10 @@ func (h *Harbour) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 			}
 		}
 		w.Header().Set("Content-Type", "text/html; charset=utf-8")
+		if r.URL.Path == "/" {
+			h.index(w)
+			return
+		}
 		w.WriteHeader(http.StatusNotFound)
 		fmt.Fprintf(
 			w,
@@ -373,6 +379,15 @@ func replyAddressing(e *soap.Envelope) [][]byte {
 		}
 	}
 	return nil
+}
+
+// index is the page that lists the services with their descriptions.
+func (h *Harbour) index(w io.Writer) {
+	fmt.Fprint(w, "<!DOCTYPE html><html><head><title>Skerry Harbour Trust</title></head><body><ul>")
+	for _, path := range slices.Sorted(maps.Keys(h.services)) {
+		fmt.Fprintf(w, "<li><a href=%q>%s</a></li>", path+"?wsdl", h.services[path].port.Service.Name)
+	}
+	fmt.Fprint(w, "</ul></body></html>")
 }
 
 // describe serves a description with the addresses at which it really is.

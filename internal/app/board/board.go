@@ -29,6 +29,7 @@ type View struct {
 	over   map[string]string // by contract: the endpoint whose environments are the columns
 	filter string            // words that a row must hold; @word for columns
 	asks   asks
+	offer  int             // which of the offers of a fetch is at the cursor
 	away   bool            // the line of the empty page was left: keys are keys
 	typed  []string        // places that were typed, the oldest first
 	back   int             // how far one went back in them
@@ -210,6 +211,17 @@ func (v *View) Keys() []ui.Key {
 			{Show: "esc", Does: "other keys"}, {Show: "ctrl+c", Does: "leave"},
 		}
 	}
+	if offers := v.offers(); v.empty() && len(offers) > 0 {
+		return []ui.Key{
+			ui.On("up", "↑↓", "choose", ui.Do(func() { v.offer = max(v.offer-1, 0) })),
+			ui.On("down", "", "", ui.Do(func() { v.offer = min(v.offer+1, len(offers)-1) })),
+			ui.On("enter", "⏎", "take it", ui.Do(func() { v.takeOffer(offers) })),
+			ui.On("a", "a", "another address", ui.Do(func() { v.away = false; v.add() })),
+			ui.Shown("p", "p", "path"),
+			ui.Shown("?", "?", "help"),
+			ui.Shown("q", "q", "quit"),
+		}
+	}
 	if v.empty() {
 		return []ui.Key{
 			ui.On("enter a", "⏎", "type or paste an address", ui.Do(func() { v.away = false; v.add() })),
@@ -262,6 +274,32 @@ func (v *View) lesserKeys(one bool) []ui.Key {
 		rows[i] = rows[i].InHelp().If(one)
 	}
 	return rows
+}
+
+// offers are the repairs of a fetch that failed which cost nothing: the descriptions that
+// a page leads to, another path.
+func (v *View) offers() (out []exchange.Remedy) {
+	x := v.s.Fetching
+	if x == nil || len(x.Findings) == 0 {
+		return nil
+	}
+	for _, r := range x.Findings[0].Remedies {
+		if len(r.Costs) == 0 && r.Ask == "" {
+			out = append(out, r)
+		}
+	}
+	return out
+}
+
+// takeOffer repairs the fetch, and does it again.
+func (v *View) takeOffer(offers []exchange.Remedy) {
+	r := offers[min(v.offer, len(offers)-1)]
+	v.offer = 0
+	if err := v.s.ApplyRemedy(&r); err != nil {
+		v.s.Say("%v", err)
+		return
+	}
+	v.s.FetchAgain()
 }
 
 // Update implements ui.View.
@@ -731,6 +769,16 @@ func (v *View) welcome(w, h int) string {
 		out = append(out, "", "   "+ui.Reach(x)+"  "+ui.Strong(ui.Cut(f.Title, w-22)))
 		for _, l := range ui.Wrap(f.Why, w-8) {
 			out = append(out, "   "+l)
+		}
+		if offers := v.offers(); len(offers) > 0 {
+			out = append(out, "")
+			for i, r := range offers {
+				lead, text := "     ", ui.Cut(r.Title, w-8)
+				if i == min(v.offer, len(offers)-1) && !v.in.Active {
+					lead, text = ui.Accent("   ▌ "), ui.Strong(text)
+				}
+				out = append(out, lead+text)
+			}
 		}
 		out = append(out, "", "   "+ui.Strong("p")+ui.Soft(" shows its path, as of any call"))
 	}

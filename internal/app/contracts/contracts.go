@@ -237,6 +237,29 @@ func (v *View) open(all []entry) tea.Cmd {
 	return nil
 }
 
+// heading are the lines above the operations of a contract: its name, and what could not be
+// read of it.
+func heading(e entry, w int) []func() string {
+	text := "   " + ui.Strong(ui.Cut(e.contract, 30)) + ui.Soft("   "+ui.Cut(e.c.Documentation, w-38))
+	rows := []func() string{func() string { return text }}
+	if e.o == nil {
+		return rows // its own line says why
+	}
+	return append(rows, unread(e.c, w)...)
+}
+
+// unread are lines about what of a description could not be read as a whole: documents that
+// are missing, ports without their binding.
+func unread(c *contract.Contract, w int) (rows []func() string) {
+	for _, u := range c.Unread {
+		if u.OfWhole() {
+			text := ui.Accent("! ") + ui.Cut(u.What+": "+u.Why, w-10)
+			rows = append(rows, func() string { return "     " + text })
+		}
+	}
+	return rows
+}
+
 // toggle shows the source at the operation's own lines.
 func (v *View) toggle(all []entry) {
 	v.source = !v.source
@@ -289,10 +312,7 @@ func (v *View) View(w, h int) string {
 				rows = append(rows, line(""))
 			}
 			last = e.contract
-			rows = append(
-				rows,
-				line("   "+ui.Strong(ui.Cut(e.contract, 30))+ui.Soft("   "+ui.Cut(e.c.Documentation, w-38))),
-			)
+			rows = append(rows, heading(e, w)...)
 		}
 		if e.o == nil {
 			lead := "     "
@@ -394,7 +414,9 @@ func (v *View) detail(e entry, w int) []string {
 		add("demands", d.Text)
 	}
 	for _, u := range e.c.Unread {
-		add("not used", u.What+": "+u.Why)
+		if !u.OfWhole() {
+			add("not used", u.What+": "+u.Why)
+		}
 	}
 	return append(out, "")
 }

@@ -30,10 +30,11 @@ func (s *State) Fetch(source string) {
 	if source != s.fetch.source {
 		s.fetch = fetching{source, map[string][]string{}}
 	}
-	s.fetchAgain()
+	s.FetchAgain()
 }
 
-func (s *State) fetchAgain() {
+// FetchAgain fetches the description that could not be fetched, with what is set now.
+func (s *State) FetchAgain() {
 	source, id := s.fetch.source, "fetch "+s.fetch.source
 	if s.calls.running[id] != nil {
 		return

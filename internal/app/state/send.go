@@ -35,7 +35,7 @@ func (s *State) SendUntil(until exchange.Stage) {
 		return
 	}
 	if s.Fetching != nil && s.fetch.source != "" {
-		s.fetchAgain()
+		s.FetchAgain()
 		return
 	}
 	s.Message = ""
