@@ -126,7 +126,7 @@ func TestTrustWithoutAHandshake(t *testing.T) {
 	)
 	p.keys("T")
 	p.sees("no handshake was seen here yet", "trusted here", "tides.skerry.test")
-	p.keys("D")
+	p.keys("w")
 	p.sees("f fetches the chain first")
 	p.keys("W", "enter")
 	p.sees("written: tides.skerry.test.pem")

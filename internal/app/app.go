@@ -14,7 +14,6 @@ import (
 	"time"
 
 	tea "charm.land/bubbletea/v2"
-	"github.com/sahilm/fuzzy"
 
 	"orenda/internal/app/board"
 	"orenda/internal/app/certificates"
@@ -34,6 +33,7 @@ import (
 	"orenda/internal/exchange"
 	"orenda/internal/handover"
 	"orenda/internal/journal"
+	"orenda/internal/marks"
 	"orenda/internal/safe"
 	"orenda/internal/user"
 	"orenda/internal/workspace"
@@ -113,6 +113,7 @@ const (
 	helpPage
 	commandList
 	asking    // one line is asked for
+	choosing  // one of several things is chosen
 	heardPage // what an error text of another program speaks of
 )
 
@@ -132,10 +133,12 @@ type model struct {
 	then   func(string) tea.Cmd // in its place
 	hidden bool                 // what is typed is a secret
 	heard  []diagnose.Heard
+	picks  state.Pick
 
 	fault   *user.Fault // the panic that ends the application
 	leaving bool        // what is under way is being halted
 	frame   string      // as it is drawn: View only gives it
+	plain   bool        // the terminal knows ASCII only
 }
 
 // leaveTime is how long what is under way is waited for when the person leaves.
@@ -143,7 +146,7 @@ const leaveTime = 10 * time.Second
 
 func newModel(o Options) *model {
 	s := state.New(o.Workspace, o.Journal, o.Home)
-	m := &model{o: o, s: s}
+	m := &model{o: o, s: s, plain: marks.WantsPlain()}
 	m.places = []place{
 		{"board", "b", "what works where", board.New(s)},
 		{"path", "p", "set and seen, stage by stage", path.New(s)},
@@ -202,11 +205,15 @@ func (m *model) Update(msg tea.Msg) (_ tea.Model, cmd tea.Cmd) {
 			cmd = tea.Quit
 		}
 	}()
+	chosen := m.s.Chosen
 	cmd = m.update(msg)
 	if _, key := msg.(tea.KeyPressMsg); key {
 		cmd = m.promptly(cmd)
 	}
-	m.frame = m.draw()
+	m.s.Settle(chosen)
+	if m.frame = m.draw(); m.plain {
+		m.frame = marks.Plain(m.frame)
+	}
 	if looks := m.s.Looks(); looks != nil {
 		cmd = tea.Batch(cmd, looks)
 	}
@@ -236,6 +243,8 @@ func (m *model) promptly(cmd tea.Cmd) tea.Cmd {
 	case take := <-came:
 		switch msg := take().(type) {
 		case state.Ask:
+			return m.update(msg)
+		case state.Pick:
 			return m.update(msg)
 		case state.Goto:
 			return m.update(msg)
@@ -276,6 +285,10 @@ func (m *model) update(msg tea.Msg) tea.Cmd {
 			m.in.Hide()
 		}
 		return cmd
+	case state.Pick:
+		m.picks = msg
+		m.open(choosing)
+		return nil
 	case completed:
 		if m.over == asking && m.in.Value() == msg.text {
 			m.in.SetValue(msg.whole)
@@ -342,6 +355,9 @@ func (m *model) key(k tea.KeyPressMsg) tea.Cmd {
 			return m.goTo(p.name)
 		}
 	}
+	if ui.Is(k, "w") && ui.Has(m.view().Keys(), k) { // a view that draws something else than the path
+		return m.view().Update(k)
+	}
 	for _, c := range m.commands() {
 		if c.key != "" && ui.Is(k, c.key) {
 			return c.do()
@@ -360,6 +376,10 @@ func (m *model) commands() []command {
 	out := []command{
 		{"send the call (go)", "g", "g", m.send},
 		{"halt the call under way", "h", "h", func() tea.Cmd { m.s.Halt(); return nil }},
+		{"take back the last change, whatever it was", "u", "u", func() tea.Cmd { m.s.TakeBack(); return nil }},
+		{"make it again", "U", "U", func() tea.Cmd { m.s.DoAgain(); return nil }},
+		{"copy what is at the cursor", "y", "y", m.copyFirst},
+		{"copy something else of it", "Y", "Y", m.copyOne},
 		{"next environment", "v", "v", func() tea.Cmd { m.s.NextEnvironment(); return nil }},
 		{"write a drawing of the path (SVG or PDF)", "w", "w", m.drawing},
 		{
@@ -375,6 +395,7 @@ func (m *model) commands() []command {
 			m.handOver("write the ticket to", "ticket", handover.Ticket),
 		},
 		{"explain an error text of another program, or paste it", "", "", m.explainText},
+		{"bring back what was removed, also before", "", "", func() tea.Cmd { m.s.Restore(); return nil }},
 		{"list of commands", ":", ":", func() tea.Cmd { m.open(commandList); return nil }},
 		{"help", "?", "?", func() tea.Cmd { m.open(helpPage); return nil }},
 		{"leave", "q", "q", m.leave},
@@ -412,7 +433,7 @@ func (m *model) send() tea.Cmd {
 
 func (m *model) open(o overlay) {
 	m.over, m.pick, m.scroll = o, 0, 0
-	if o != helpPage && o != heardPage {
+	if o != heardPage {
 		m.in.Start("")
 	}
 }
@@ -481,95 +502,6 @@ func (m *model) save() tea.Cmd {
 	)
 }
 
-// listed are the commands and views that the list offers for what was typed.
-func (m *model) listed() []command {
-	var all []command
-	for _, p := range m.places {
-		all = append(all, command{p.name + ": " + p.about, "", p.key, func() tea.Cmd { return m.goTo(p.name) }})
-	}
-	all = append(all, m.commands()...)
-	if m.in.Value() == "" {
-		return all
-	}
-	names := make([]string, len(all))
-	for i, c := range all {
-		names[i] = c.name
-	}
-	var out []command
-	for _, hit := range fuzzy.Find(m.in.Value(), names) {
-		out = append(out, all[hit.Index])
-	}
-	return out
-}
-
-func (m *model) overKey(k tea.KeyPressMsg) tea.Cmd {
-	switch m.over {
-	case helpPage, heardPage:
-		switch {
-		case ui.Is(k, "down", "j", "pgdown"):
-			m.scroll++
-		case ui.Is(k, "up", "k", "pgup"):
-			m.scroll = max(m.scroll-1, 0)
-		default:
-			m.over = none
-		}
-		return nil
-	case commandList:
-		list := m.listed()
-		switch {
-		case ui.Is(k, "esc"):
-			m.close()
-		case ui.Is(k, "up"):
-			m.pick = max(m.pick-1, 0)
-		case ui.Is(k, "down"):
-			m.pick = min(m.pick+1, max(len(list)-1, 0))
-		case ui.Is(k, "enter"):
-			m.close()
-			if m.pick < len(list) {
-				return list[m.pick].do()
-			}
-		default:
-			m.pick = 0
-			return m.in.Update(k)
-		}
-	case asking:
-		switch {
-		case ui.Is(k, "esc"):
-			m.close()
-		case ui.Is(k, "enter"):
-			m.close()
-			text := m.in.Value()
-			if !m.hidden { // a secret may begin or end with a blank
-				text = strings.TrimSpace(text)
-			}
-			if m.then != nil {
-				return m.then(text)
-			}
-			m.answer(text)
-		case ui.Is(k, "tab"):
-			text := m.in.Value()
-			return func() tea.Msg {
-				whole, choices := ui.CompletePath(text)
-				return completed{text, whole, choices}
-			}
-		default:
-			return m.in.Update(k)
-		}
-	}
-	return nil
-}
-
-// completed is a path that was gone on with, as far as only one way led.
-type completed struct {
-	text, whole string
-	choices     []string
-}
-
-func (m *model) close() {
-	m.over = none
-	m.in.Stop()
-}
-
 // View implements tea.Model.
 func (m *model) View() tea.View {
 	return tea.View{AltScreen: true, MouseMode: tea.MouseModeCellMotion, WindowTitle: "Orenda", Content: m.frame}
@@ -588,6 +520,8 @@ func (m *model) draw() string {
 		inner = m.heardView(m.w, m.h-2)
 	case commandList:
 		inner = m.list(m.w, m.h-2)
+	case choosing:
+		inner = m.offer(m.w, m.h-2)
 	default:
 		inner = m.view().View(m.w, m.h-2)
 	}
@@ -626,8 +560,13 @@ func (m *model) foot() string {
 	keys := m.view().Keys()
 	if m.over == commandList {
 		keys = []ui.Key{{Show: "↑↓", Does: "choose"}, {Show: "⏎", Does: "do it"}, {Show: "esc", Does: "back"}}
-	} else if m.over == helpPage || m.over == heardPage {
-		keys = []ui.Key{{Show: "↑↓", Does: "scroll"}, {Show: "any other key", Does: "back"}}
+	} else if m.over == choosing {
+		keys = []ui.Key{{Show: "↑↓", Does: "choose"}, {Show: "abc", Does: "narrow"}, {Show: "⏎", Does: "take it"},
+			{Show: "esc", Does: "not now"}}
+	} else if m.over == helpPage {
+		keys = []ui.Key{{Show: "abc", Does: "search"}, {Show: "↑↓", Does: "scroll"}, {Show: "esc", Does: "back"}}
+	} else if m.over == heardPage {
+		keys = []ui.Key{{Show: "↑↓", Does: "scroll"}, {Show: "esc", Does: "back"}}
 	}
 	said := ui.Cut(m.s.Message, m.w/2)
 	help := ui.Help(keys, m.w-ui.Width(said)-5)
@@ -635,14 +574,31 @@ func (m *model) foot() string {
 	return " " + help + strings.Repeat(" ", max(gap, 1)) + said + " "
 }
 
-func (m *model) list(w, h int) string {
-	rows := []string{"", "   " + ui.Accent(": ") + m.in.View(min(w-10, 50)), ""}
-	for i, c := range m.listed() {
-		lead, name := "   ", c.name
-		if i == m.pick {
-			lead, name = ui.Accent(" ▌ "), ui.Strong(name)
+// offered are the options that fit what is typed, by their numbers.
+func (m *model) offered() (out []int) {
+	want := strings.ToLower(m.in.Value())
+	for i, o := range m.picks.Options {
+		if strings.Contains(strings.ToLower(o), want) {
+			out = append(out, i)
 		}
-		rows = append(rows, lead+ui.Pad(name, min(w-12, 56))+ui.Soft(c.show))
+	}
+	return out
+}
+
+// offer shows what is chosen from.
+func (m *model) offer(w, h int) string {
+	rows := []string{"", "   " + ui.Strong(m.picks.Prompt) + ui.Accent(" › ") + m.in.View(min(w-20, 50)), ""}
+	list := m.offered()
+	top := ui.Window(m.pick, 0, max(h-4, 1), len(list))
+	for at, i := range list[top:] {
+		lead, text := "     ", ui.Cut(m.picks.Options[i], w-8)
+		if top+at == m.pick {
+			lead, text = ui.Accent("   ▌ "), ui.Strong(text)
+		}
+		rows = append(rows, lead+text)
+	}
+	if len(list) == 0 {
+		rows = append(rows, "     "+ui.Soft("nothing here has these letters"))
 	}
 	return ui.Block(rows, w, h)
 }
@@ -715,32 +671,54 @@ func (m *model) heardView(w, h int) string {
 	return ui.Block(rows[m.scroll:], w, h)
 }
 
+// help is the page of all keys; what is typed narrows it.
 func (m *model) help(w, h int) string {
+	want := strings.ToLower(strings.TrimSpace(m.in.Value()))
 	rows := []string{"", "   " + ui.Strong("Every call travels one path of eleven stages."),
 		"   What was " + ui.Strong("set") + " stands above what was " + ui.Strong(
 			"seen",
 		) + ", at the stage where it takes effect.",
-		"   ▮ passed   ▯ not reached   ▹ under way   ╌ not used", ""}
-	row := func(key, rest string) { rows = append(rows, "     "+ui.Pad(key, 10)+rest) }
-	rows = append(rows, "   "+ui.Strong("in the "+m.places[m.at].name))
+		"   " + ui.Marks(), ""}
+	if want != "" {
+		rows = []string{"", "   " + ui.Accent("/ ") + m.in.View(40), ""}
+	}
+	found := 0
+	head := ""
+	row := func(key, text, rest string) {
+		if want != "" && !strings.Contains(strings.ToLower(text), want) {
+			return
+		}
+		found++
+		if head != "" {
+			rows = append(rows, "   "+ui.Strong(head))
+			head = ""
+		}
+		rows = append(rows, "     "+ui.Pad(key, 10)+rest)
+	}
+	head = "in the " + m.places[m.at].name
 	for _, k := range m.view().Keys() {
 		if k.Press != "?" && k.Does != "" { // the one is for anywhere, the other shown nowhere
-			row(ui.Strong(k.Show), k.Does)
+			row(ui.Strong(k.Show), k.Show+" "+k.Does, k.Does)
 		}
 	}
-	rows = append(rows, "", "   "+ui.Strong("views"))
+	rows = append(rows, "")
+	head = "views"
 	for _, p := range m.places {
-		row(ui.Strong(p.key), ui.Pad(p.name, 14)+ui.Soft(p.about))
+		row(ui.Strong(p.key), p.key+" "+p.name+" "+p.about, ui.Pad(p.name, 14)+ui.Soft(p.about))
 	}
-	rows = append(rows, "", "   "+ui.Strong("anywhere"))
+	rows = append(rows, "")
+	head = "anywhere"
 	for _, c := range m.commands() {
+		key := ui.Strong(c.show)
 		if c.show == "" { // it is found in the list of commands
-			row(ui.Soft(":"), c.name)
-		} else {
-			row(ui.Strong(c.show), c.name)
+			key = ui.Soft(":")
 		}
+		row(key, c.show+" "+c.name, c.name)
 	}
-	if m.o.Version != "" {
+	if found == 0 {
+		rows = append(rows, "   "+ui.Soft("no key does anything with these letters; esc goes back"))
+	}
+	if m.o.Version != "" && want == "" {
 		rows = append(rows, "", "   "+ui.Soft("Orenda "+m.o.Version))
 	}
 	m.scroll = min(m.scroll, max(len(rows)-h, 0))

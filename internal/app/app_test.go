@@ -71,7 +71,9 @@ func (p *person) tell(msg tea.Msg) {
 
 // update passes a message to the model, and lets it look up what it wants to show.
 func (p *person) update(msg tea.Msg) tea.Cmd {
+	chosen := p.m.s.Chosen
 	cmd := p.m.update(msg)
+	p.m.s.Settle(chosen)
 	p.steady()
 	return cmd
 }
@@ -122,7 +124,7 @@ func (p *person) take(msg tea.Msg) {
 		for _, c := range msg {
 			p.obey(c)
 		}
-	case state.Goto, state.Ask:
+	case state.Goto, state.Ask, state.Pick:
 		p.tell(msg)
 	default:
 		if strings.HasPrefix(fmt.Sprintf("%T", msg), "reply.") {
@@ -132,7 +134,7 @@ func (p *person) take(msg tea.Msg) {
 }
 
 var named = map[string]tea.KeyPressMsg{
-	"shift+left": {Code: tea.KeyLeft, Mod: tea.ModShift},
+	"shift+left": {Code: tea.KeyLeft, Mod: tea.ModShift}, "shift+up": {Code: tea.KeyUp, Mod: tea.ModShift},
 	"enter": {
 		Code: tea.KeyEnter,
 	}, "esc": {Code: tea.KeyEscape}, "up": {Code: tea.KeyUp}, "down": {Code: tea.KeyDown}, "left": {Code: tea.KeyLeft},
@@ -358,7 +360,7 @@ func TestTheStripMarksEvidenceAndFindsText(t *testing.T) {
 	p.sees(`SOAPAction: "urn:skerry:berths:FindBerths"`)
 	p.keys("/", "ctrl+u", "no such thing", "enter")
 	p.sees("is not in these bytes")
-	p.keys("m", "home", "end", "x", "x")
+	p.keys("]", "home", "end", "H", "H")
 	p.fits()
 }
 
@@ -384,13 +386,13 @@ func TestTheReplyReadsAsFieldsAndBytes(t *testing.T) {
 	p.sees("length ↑", "sum 120")
 	p.keys("enter", "y")
 	p.sees("length ↓", "copied: 120")
-	p.keys("f", "no such thing", "enter")
+	p.keys("/", "no such thing", "enter")
 	p.sees("0 of 1 rows of berth", "esc takes the filter off")
 	p.keys("esc")
 	p.sees("sum 120")
-	p.keys("f", "EAST", "enter")
+	p.keys("/", "EAST", "enter")
 	p.sees("1 of 1 rows of berth", `with "EAST"`)
-	p.keys("esc", "O", "ctrl+u", filepath.Join(t.TempDir(), "c.svg"), "enter")
+	p.keys("esc", "w", "ctrl+u", filepath.Join(t.TempDir(), "c.svg"), "enter")
 	p.sees("written: ")
 	// The next reply is looked at in the same way, while it is being read too.
 	p.keys("p", "g")
@@ -411,8 +413,8 @@ func TestTheReplyReadsAsFieldsAndBytes(t *testing.T) {
 	p.sees("copied: <quay>East mole</quay>")
 	p.keys("tab")
 	p.sees("exact", "<FindBerthsResponse")
-	p.keys("right", "right", "shift+left", "A")
-	p.sees("copied: the body, ")
+	p.keys("right", "right", "shift+left", "Y", "whole", "enter")
+	p.sees("copied: the whole body, ")
 	dir := t.TempDir()
 	p.keys("W", "ctrl+u", filepath.Join(dir, "reply.xml"), "enter")
 	p.sees("saved: ")
@@ -472,7 +474,13 @@ func TestTheListOfCommandsIsSearched(t *testing.T) {
 	assert.Equal(t, "strip", p.m.places[p.m.at].name)
 	p.keys("?")
 	p.sees("Every call travels one path", "send the call (go)", "halt the call under way", "Orenda test")
-	p.keys("x")
+	p.keys("/halt") // letters search, and run nothing
+	p.sees("halt the call under way")
+	assert.NotContains(t, p.text(), "send the call (go)")
+	p.keys("xyzzy")
+	p.sees("no key does anything with these letters")
+	p.keys("esc")
+	assert.Equal(t, "strip", p.m.places[p.m.at].name)
 	dir := t.TempDir()
 	p.keys("S", "ctrl+u", filepath.Join(dir, "kept"), "enter")
 	p.sees("saved: ")
@@ -531,18 +539,23 @@ func TestDraftsAreCopiedNamedRemovedAndBroughtBack(t *testing.T) {
 	p := sit(t, 150, 40)
 	p.keys("D")
 	p.sees("a copy: FindBerths/first 2")
-	p.keys("N", "ctrl+u", "small craft", "enter")
+	p.keys("R", "ctrl+u", "small craft", "enter")
 	p.sees("renamed: FindBerths/small craft")
-	p.keys("N", "ctrl+u", "first", "enter")
+	p.keys("R", "ctrl+u", "first", "enter")
 	p.sees("there is a draft FindBerths/first already")
 	p.keys("X")
 	p.sees("removed: FindBerths/small craft")
 	assert.Len(t, p.m.s.Rows(), 5)
 	p.keys("u")
-	p.sees("back again: FindBerths/small craft")
+	p.sees("taken back: draft FindBerths/small craft removed")
 	assert.Equal(t, "small craft", p.m.s.Chosen.Draft.Name)
+	p.keys("U")
+	p.sees("done again: draft FindBerths/small craft removed")
+	assert.Len(t, p.m.s.Rows(), 5)
+	p.keys("u", "u", "u")
+	assert.Len(t, p.m.s.Rows(), 5, "the copy was never made")
 	p.keys("u")
-	p.sees("nothing was removed")
+	p.sees("there is no change to take back")
 }
 
 func TestAPastedEnvelopeBecomesADraftOfItsOperation(t *testing.T) {
@@ -593,13 +606,13 @@ func (j slow) Add(x *exchange.Exchange) error {
 	return j.Journal.Add(x)
 }
 
-// What was never filled in is not sent, and a sends it all the same.
+// What was never filled in is not sent, and ! sends it all the same.
 func TestAMessageIsHeldBackUntilItIsAskedFor(t *testing.T) {
 	p := sit(t, 130, 44)
 	p.keys("end", "up", "right", "p", "g")
 	p.wait()
-	p.sees("stopped at message", "not sent unasked", "a send it all the same")
-	p.keys("a")
+	p.sees("stopped at message", "not sent unasked", "! send it all the same")
+	p.keys("!")
 	p.wait()
 	require.Len(t, p.m.s.Attempts, 2)
 	assert.Equal(t, exchange.TLS, p.m.s.Attempts[1].StoppedAt)
@@ -646,17 +659,17 @@ func TestAFieldIsMarkedAsSecret(t *testing.T) {
 	p.keys("d", "enter", "ctrl+u", "13.75", "esc")
 	p.keys("home", "enter", "ctrl+u", "13.75", "enter", "home")
 	p.sees("13.75")
-	p.keys("*")
+	p.keys("H")
 	p.sees("length is a secret", "········ secret")
 	assert.NotContains(t, p.text(), "13.75")
 	p.keys("p", "g")
 	p.wait()
-	p.keys("a")
+	p.keys("!")
 	p.wait()
 	j, err := json.Marshal(p.m.s.Exchange().Redact(nil).Report(true))
 	require.NoError(t, err)
 	assert.NotContains(t, string(j), "13.75")
-	p.keys("d", "*")
+	p.keys("d", "H")
 	p.sees("length is no secret any more", "13.75")
 }
 
@@ -665,17 +678,17 @@ func TestOperationsAreGivenDraftsAndContractsAreRemoved(t *testing.T) {
 	p.keys("c")
 	p.sees("FindBerths(")
 	p.keys("space")
-	p.sees("1 draft of FindBerths removed; u brings the last back")
+	p.sees("1 draft of FindBerths removed; u takes it back")
 	assert.NotContains(t, drafts(p), "FindBerths/first")
 	p.keys("space")
 	p.sees("a draft of FindBerths: FindBerths/first")
 	assert.Contains(t, drafts(p), "FindBerths/first")
 	before := drafts(p)
 	p.keys("X")
-	p.sees("with its endpoints and drafts; u brings it back")
+	p.sees("with its endpoints and drafts; u takes it back")
 	assert.NotContains(t, drafts(p), "FindBerths/first")
 	p.keys("u")
-	p.sees("back again: the contract")
+	p.sees("taken back: ")
 	assert.ElementsMatch(t, before, drafts(p))
 }
 
@@ -714,7 +727,7 @@ func TestTypingNarrowsListsAndReplacesValues(t *testing.T) {
 // never runs as commands.
 func TestAQuestionIsThereBeforeTheNextKey(t *testing.T) {
 	p := sit(t, 120, 30)
-	for _, k := range "iA" {
+	for _, k := range "ia" {
 		_, _ = p.m.Update(tea.KeyPressMsg{Code: k, Text: string(k)})
 	}
 	assert.Equal(t, asking, p.m.over)

@@ -60,9 +60,9 @@ func TestTheChosenCellIsOne(t *testing.T) {
 	assert.Contains(t, p.m.s.Chosen.Draft.Contract, "tide")
 	p.keys("esc")
 	same("the filter is gone")
-	p.keys("-")
+	p.keys("z")
 	assert.Contains(t, p.highlighted(), "and 1 more", "a folded contract stands for its drafts")
-	p.keys("-", "x")
+	p.keys("z", "x")
 	p.m.s.Choose(state.CallKey{Draft: p.m.s.Rows()[0], Endpoint: "BerthDesk12"})
 	same("chosen elsewhere")
 	for _, k := range []string{"down", "right", "down", "left", "up", "end", "home"} {

@@ -54,12 +54,12 @@ func (p *person) body() string {
 func TestRepeatsTypesAndFinding(t *testing.T) {
 	p := atDues(t, 158, "Assess", landing)
 	p.sees("Clerk", "header block", "body ─", "cargo", "up to 20", "expected reply")
-	p.keys("/", "peat", "enter", "K") // goods does not repeat
+	p.keys("/", "peat", "enter", "shift+up") // goods does not repeat
 	p.sees("cargo[2]/goods does not repeat")
-	p.keys("up", "up", "K")
+	p.keys("up", "up", "shift+up")
 	assert.Less(t, index(t, p.body(), "peat"), index(t, p.body(), "salt"))
-	p.sees("Y: one of 2 types, now Bulk")
-	p.keys("Y")
+	p.sees("←→ one of 2 types, now Bulk")
+	p.keys("right")
 	p.sees("› Bulk", "Containers")
 	p.keys("down", "enter")
 	assert.Contains(t, p.body(), `xsi:type="t:Containers"`)
@@ -118,7 +118,7 @@ func TestHeaderBlocksAreOfferedAndSent(t *testing.T) {
 func TestPartsGoFromOneDraftToAnother(t *testing.T) {
 	p := atDues(t, 158, "Assess", landing)
 	p.keys("/", "cargo", "enter", "y")
-	p.sees("copied: cargo")
+	p.sees("copied: the element as XML")
 	p.m.s.Duplicate()
 	p.keys("d", "/", "peat", "enter", "up", "up", "P")
 	assert.NotContains(t, p.body(), "peat")
@@ -134,7 +134,7 @@ func TestPartsGoFromOneDraftToAnother(t *testing.T) {
 
 func TestWhatWasLearnedStandsAtItsField(t *testing.T) {
 	p := atDues(t, 158, "Assess", landing)
-	p.keys("/", "peat", "enter", "N")
+	p.keys("/", "peat", "enter", "#")
 	p.sees("learned of cargo/goods")
 	p.keys("lower case only, though the schema does not say so", "enter")
 	p.sees("learned lower case only")
@@ -142,9 +142,9 @@ func TestWhatWasLearnedStandsAtItsField(t *testing.T) {
 	p.sees("learned lower case only")
 	p.keys("c")
 	p.sees("learned", "cargo/goods: lower case only")
-	p.keys("N", "PEN means pending", "enter")
+	p.keys("#", "PEN means pending", "enter")
 	p.sees("PEN means pending")
-	p.keys("N", "ctrl+u", "enter")
+	p.keys("#", "ctrl+u", "enter")
 	n, err := p.m.s.W.Notes("harbour-dues", "Assess")
 	require.NoError(t, err)
 	assert.Equal(t, map[string]string{"cargo/goods": "lower case only, though the schema does not say so"}, n)
@@ -189,11 +189,11 @@ func split(s, by string) []string { return strings.Split(s, by) }
 
 func TestTheCatalogueAndANewerDescription(t *testing.T) {
 	p := sit(t, 158, 47)
-	p.keys("c", "L")
+	p.keys("c", "K")
 	p.sees("your catalogue", "nothing is in it yet")
-	p.keys("esc", "home", "K")
+	p.keys("esc", "home", "+")
 	p.sees("in your catalogue: berth-desk")
-	p.keys("L")
+	p.keys("K")
 	p.sees("FindBerths(length", "1 descriptions · 3 operations")
 	p.keys("/", "nights", "enter")
 	p.sees("fields nights", "ReserveBerth")
@@ -201,7 +201,7 @@ func TestTheCatalogueAndANewerDescription(t *testing.T) {
 	p.keys("enter")
 	assert.Equal(t, "ReserveBerth", p.m.s.Chosen.Draft.Operation)
 	assert.Equal(t, "draft", p.m.places[p.m.at].name)
-	p.keys("c", "R")
+	p.keys("c", "f")
 	p.wait()
 	p.sees("nothing changed for a client")
 
@@ -211,7 +211,7 @@ func TestTheCatalogueAndANewerDescription(t *testing.T) {
 	require.NoError(t, err)
 	q := &person{t: t, m: newModel(Options{Home: p.m.s.Home, Workspace: other, Journal: p.m.s.J}), h: p.h}
 	q.size(80, 24)
-	q.keys("esc", "c", "L", "enter")
+	q.keys("esc", "c", "K", "enter")
 	assert.Equal(t, "FindBerths", q.m.s.Chosen.Draft.Operation)
 	assert.Equal(t, []string{"berth-desk"}, c.Names())
 
@@ -222,7 +222,7 @@ func TestTheCatalogueAndANewerDescription(t *testing.T) {
 		port.Operations = port.Operations[1:]
 	}
 	con.Ports()[0].Address = "http://berths.skerry.test/old"
-	p.keys("R")
+	p.keys("f")
 	p.wait()
 	p.sees(
 		"what changed for a client: 2, of which 1 may break it",
@@ -233,7 +233,7 @@ func TestTheCatalogueAndANewerDescription(t *testing.T) {
 	p.fits()
 	p.keys("esc")
 	p.sees("the old one stays")
-	p.keys("R")
+	p.keys("f")
 	p.wait()
 	p.keys("enter")
 	p.sees("berth-desk is the newer one now", "FindBerths(length")
@@ -282,13 +282,13 @@ func TestADamagedDescriptionIsFetchedAgain(t *testing.T) {
 	p.size(120, 40)
 
 	p.keys("end")
-	assert.Contains(t, p.text(), "the kept description of tide-tables is not whole: c, then R, fetches it again")
+	assert.Contains(t, p.text(), "the kept description of tide-tables is not whole: c, then f, fetches it again")
 	p.keys("c", "end")
 	assert.Contains(t, p.text(), "the kept description of tide-tables cannot be read")
-	assert.Contains(t, p.text(), "R fetches it again")
-	p.keys("x", "enter", "K", "N", "tab") // nothing of it is there to be looked at
-	assert.Contains(t, p.text(), "R fetches it again")
-	p.keys("R")
+	assert.Contains(t, p.text(), "f fetches it again")
+	p.keys("x", "enter", "+", "#", "tab") // nothing of it is there to be looked at
+	assert.Contains(t, p.text(), "f fetches it again")
+	p.keys("f")
 	p.wait()
 	assert.Contains(t, p.text(), "what changed for a client")
 	p.keys("enter")

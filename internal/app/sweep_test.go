@@ -135,7 +135,7 @@ func TestTheGaugeShowsWhereTheLimitFalls(t *testing.T) {
 	p.fits()
 	p.keys("y")
 	p.sees("copied: ")
-	p.keys("Y")
+	p.keys("!")
 	p.sees("copied: ")
 	p.keys("tab", "tab", "tab", "y")
 	p.sees("copied: ")

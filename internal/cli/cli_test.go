@@ -510,7 +510,7 @@ func TestJournalExportAndDrawings(t *testing.T) {
 	assert.Contains(t, errOut, ".svg or .pdf")
 	code, out, _ := l.run("journal", "list")
 	assert.Zero(t, code)
-	assert.Contains(t, out, "▮▮▮▮ ▮▮▮ ▮▮ ▮▮")
+	assert.Contains(t, out, "■■■■ ■■■ ■■ ■■")
 	assert.Equal(t, 1, strings.Count(out, "\n"))
 }
 

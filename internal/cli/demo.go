@@ -304,7 +304,7 @@ func (t *commandLine) story(ctx context.Context, w *workspace.Workspace, j *disk
 		if err := j.Add(x); err != nil {
 			return unread{err}
 		}
-		fmt.Fprintf(t.out, "attempt %d  %s  %s  %s\n", attempt, ticks(x), x.Ending(), safe.Line(x.Result))
+		fmt.Fprintf(t.out, "attempt %d  %s  %s  %s\n", attempt, t.letters(x.Ticks()), x.Ending(), safe.Line(x.Result))
 		for _, s := range exchange.Stages {
 			st := x.Stage(s)
 			if st.State == exchange.Waiting {

@@ -20,6 +20,7 @@ import (
 
 	"orenda/internal/identity"
 	"orenda/internal/journal"
+	"orenda/internal/marks"
 	"orenda/internal/safe"
 	"orenda/internal/user"
 )
@@ -130,6 +131,10 @@ func terminalSigns() []sign {
 	if up := strings.ToUpper(letters.Says); !strings.Contains(up, "UTF-8") && !strings.Contains(up, "UTF8") &&
 		runtime.GOOS != "windows" {
 		letters.OK, letters.Try = false, "set LANG to a UTF-8 locale, as C.UTF-8: marks and lines may look wrong"
+	}
+	if marks.WantsPlain() {
+		letters.Says += ": signs are drawn in ASCII"
+		letters.OK, letters.Try = true, ""
 	}
 	return []sign{s, {What: "colours", Says: colours, OK: true}, letters}
 }

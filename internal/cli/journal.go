@@ -116,7 +116,7 @@ func (t *commandLine) printKept(j journal.Journal, all []*exchange.Exchange) err
 		if x.Outcome == exchange.OutcomeStopped {
 			where = x.StoppedAt.String()
 		}
-		fmt.Fprintf(tw, "%s\t%s\t%s\t%s\t%s\n", exchange.Age(x.Started, time.Now()), ticks(x), where,
+		fmt.Fprintf(tw, "%s\t%s\t%s\t%s\t%s\n", exchange.Age(x.Started, time.Now()), t.letters(x.Ticks()), where,
 			safe.Line(cutTo(heading(x), 50)), safe.Line(cutTo(x.Result, 60)))
 	}
 	if err := tw.Flush(); err != nil {

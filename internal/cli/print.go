@@ -7,25 +7,9 @@ import (
 
 	"orenda/internal/diagnose"
 	"orenda/internal/exchange"
+	"orenda/internal/marks"
 	"orenda/internal/safe"
 )
-
-// ticks draws the reach of an exchange: eleven ticks in four groups.
-func ticks(x *exchange.Exchange) string {
-	var b strings.Builder
-	reach := x.Reach()
-	for i := range exchange.Stages {
-		if i == 4 || i == 7 || i == 9 {
-			b.WriteByte(' ')
-		}
-		if i < reach {
-			b.WriteRune('▮')
-		} else {
-			b.WriteRune('▯')
-		}
-	}
-	return b.String()
-}
 
 // heading is a call in one line.
 func heading(x *exchange.Exchange) string {
@@ -42,15 +26,30 @@ func heading(x *exchange.Exchange) string {
 	return s
 }
 
-//nolint:gochecknoglobals // a table: it is never written to
-var marks = map[exchange.State]string{
-	exchange.Waiting:   "▯",
-	exchange.Open:      "▸",
-	exchange.Passed:    "▮",
-	exchange.Warned:    "▮",
-	exchange.Stopped:   "▯",
-	exchange.Skipped:   "╌",
-	exchange.Cancelled: "▯",
+// letters is a text with its signs in ASCII, where a terminal is written to that knows no
+// others.
+func (t *commandLine) letters(s string) string {
+	if (isTerminal(t.out) || isTerminal(t.err)) && marks.WantsPlain() {
+		return marks.Plain(s)
+	}
+	return s
+}
+
+// mark is the sign of a stage.
+func (t *commandLine) mark(s exchange.State) string { return t.letters(markOf(s)) }
+
+func markOf(s exchange.State) string {
+	switch s {
+	case exchange.Passed, exchange.Warned:
+		return marks.Passed
+	case exchange.Stopped, exchange.Cancelled:
+		return marks.Stopped
+	case exchange.Open:
+		return marks.UnderWay
+	case exchange.Skipped:
+		return marks.NotUsed
+	}
+	return marks.NotReached
 }
 
 // printPath prints the path on standard error.
@@ -59,7 +58,7 @@ func (t *commandLine) printPath(x *exchange.Exchange) {
 	fmt.Fprintf(w, "%s   %s   %s\n\n", safe.Line(heading(x)), x.Ending(), x.ID)
 	for _, s := range exchange.Stages {
 		st := x.Stage(s)
-		mark := marks[st.State]
+		mark := t.mark(st.State)
 		tail := ""
 		switch st.State {
 		case exchange.Stopped:

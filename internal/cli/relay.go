@@ -232,7 +232,7 @@ func (t *commandLine) tellRelayed(x *exchange.Exchange) {
 		t.out,
 		"%s  %s  %-9s %9d B  %s  %s\n",
 		x.ID,
-		ticks(x),
+		t.letters(x.Ticks()),
 		exchange.Took(x.TotalNs),
 		size,
 		safe.Line(cutTo(x.Operation, 30)),

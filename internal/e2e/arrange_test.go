@@ -119,7 +119,7 @@ func TestArrangingEndpointsWithKeys(t *testing.T) {
 	s.sees("what works where")
 	s.keys("o")
 	s.sees("endpoints", "http://"+h.Plain+"/berths")
-	s.keys("Down", "Space", "Space", "Home", "C")
+	s.keys("Down", "Space", "Space", "Home", "P")
 	s.sees(
 		"All settings but the address of BerthDesk11 go to BerthDesk12, BerthDeskTLS",
 		"endpoint.BerthDesk12.answer-time: not set → 7s",
@@ -148,7 +148,7 @@ func TestArrangingEndpointsWithKeys(t *testing.T) {
 	s.sees("BerthDesk11 is off")
 	s.keys("0")
 	s.sees("BerthDesk11 is on again")
-	s.keys("N")
+	s.keys("R")
 	s.sees("name of the endpoint")
 	s.keys("End", "BSpace", "BSpace")
 	s.types("main")
@@ -176,18 +176,18 @@ func TestArrangingEndpointsWithKeys(t *testing.T) {
 	s.keys("b", "x")
 	s.sees("what works in which environment", "model *", "live")
 	s.keys("g")
-	s.sees("‹▮▮▯▯ ▯▯▯ ▯▯ ▯▯›message")
+	s.sees("‹■■×· ··· ·· ··›message")
 	s.keys("Left")
 	s.sees("environment live")
 	s.keys("g")
-	s.sees("‹▯▯▯▯ ▯▯▯ ▯▯ ▯▯›address", "▮▮▯▯ ▯▯▯ ▯▯ ▯▯ message")
+	s.sees("‹×··· ··· ·· ··›address", "■■×· ··· ·· ·· message")
 	s.keys("x")
 	s.sees("what works where")
 
 	// Several are sent together; what changes things asks first.
 	s.keys("v", "Down", "Down", "!") // ReserveBerth
 	s.sees("changes things at the service")
-	s.keys("A", "Up", "Up", "A", "g")
+	s.keys("M", "Up", "Up", "M", "g")
 	s.sees("Send all")
 	s.types("no")
 	s.keys("Enter")
@@ -202,7 +202,7 @@ func TestArrangingEndpointsWithKeys(t *testing.T) {
 	now := s.sees("with “reserve @TLS”", "BerthDeskTLS")
 	assert.NotContains(t, now, "YearTable")
 	assert.NotContains(t, now, "BerthDesk12")
-	s.keys("Escape", "-")
+	s.keys("Escape", "z")
 	s.sees("and 2 more")
 }
 
@@ -213,7 +213,7 @@ func TestSettingAWarningAside(t *testing.T) {
 	s.sees("OrderPilot")
 	s.keys("p")
 	s.sees("security: the contract demands a security token that is not set")
-	s.keys("Down", "A")
+	s.keys("Down", "0")
 	s.sees("may be ignored at")
 	s.types("the model takes any")
 	s.keys("Enter")

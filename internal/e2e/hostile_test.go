@@ -84,7 +84,7 @@ func TestACallUnderWayNeverFreezesTheScreen(t *testing.T) {
 	s.types("http://" + h.Plain + "/berths/~wait.timed-out")
 	s.keys("Enter", "Left", "g")
 	s.sees("not sent unasked", "send it all the same")
-	s.keys("a")
+	s.keys("!")
 	s.sees("under way", "wait", "halt")
 	s.keys("b")
 	s.sees("1 under way", "what works where")

@@ -107,9 +107,9 @@ func TestTheStoryWithKeys(t *testing.T) {
 	s.keys("g")
 	now = s.sees("attempt 5 · passed", "11285 × tide · station Skerry Sound")
 	for _, want := range []string{
-		"1  ▯▯▯▯ ▯▯▯ ▯▯ ▯▯  the variable tideHost is not set", "2  ▮▮▮▮ ▮▯▯ ▯▯ ▯▯  the server's certificate is " +
-			"self-signed", "3  ▮▮▮▮ ▮▮▮ ▮▮ ▯▯  fault: no security header found",
-		"4  ▮▮▮▮ ▮▮▮ ▮▯ ▯▯  the reply is larger than the receive limit", "5  ▮▮▮▮ ▮▮▮ ▮▮ ▮▮  11285 × tide",
+		"1  ×··· ··· ·· ··  the variable tideHost is not set", "2  ■■■■ ■×· ·· ··  the server's certificate is " +
+			"self-signed", "3  ■■■■ ■■■ ■■ ×·  fault: no security header found",
+		"4  ■■■■ ■■■ ■× ··  the reply is larger than the receive limit", "5  ■■■■ ■■■ ■■ ■■  11285 × tide",
 		"after tideHost 127.0.0.1", "after trust one certificate more", "after identity pilot-desk · token " +
 			"digest", "after receive-limit 2 MiB · buffer-limit 2 MiB"} {
 		assert.Contains(t, now, want)
@@ -149,7 +149,7 @@ func TestTheStoryWithKeys(t *testing.T) {
 	s.keys("t")
 	s.sees("exchanges   5", "fault: no security header found")
 	s.keys("b")
-	s.sees("▮▮▮▮ ▮▮▮ ▮▮ ▮▮›")
+	s.sees("■■■■ ■■■ ■■ ■■›")
 	s.keys("q")
 	require.Eventually(
 		t,
@@ -229,8 +229,8 @@ func TestTheDemoWithoutAScreen(t *testing.T) {
 	dir := t.TempDir()
 	r := orenda(t, nil, "demo", "--headless", "--dir", dir)
 	require.Zero(t, r.code, r.err)
-	for _, want := range []string{"attempt 1  ▯▯▯▯ ▯▯▯ ▯▯ ▯▯  stopped at address", "attempt 4  ▮▮▮▮ ▮▮▮ ▮▯ ▯▯  " +
-		"stopped at receive", "attempt 5  ▮▮▮▮ ▮▮▮ ▮▮ ▮▮  passed"} {
+	for _, want := range []string{"attempt 1  ×··· ··· ·· ··  stopped at address", "attempt 4  ■■■■ ■■■ ■× ··  " +
+		"stopped at receive", "attempt 5  ■■■■ ■■■ ■■ ■■  passed"} {
 		assert.Contains(t, r.out, want)
 	}
 	drawings, _ := filepath.Glob(filepath.Join(dir, "attempt-*.*"))

@@ -393,7 +393,7 @@ esac
 		s.sees("identities", c.shows)
 		if c.does == "wrong" {
 			before, _ := os.ReadFile(file)
-			s.keys("A")
+			s.keys("a")
 			s.sees("name of the identity")
 			s.types("mate")
 			s.keys("Enter")
@@ -402,7 +402,9 @@ esac
 			assert.Equal(t, string(before), string(after), "what cannot be read is not overwritten")
 		}
 	}
-	s.keys("U")
+	s.keys("Enter")
+	s.sees("change of desk")
+	s.keys("Enter")
 	s.sees("user name of desk")
 	s.types("d-1")
 	s.keys("Enter")
@@ -458,7 +460,7 @@ func TestIdentitiesWithKeys(t *testing.T) {
 	s.keys("i")
 	s.sees("there is none yet")
 	add := func(name, user, source string) {
-		s.keys("A")
+		s.keys("a")
 		s.sees("name of the identity")
 		s.types(name)
 		s.keys("Enter")
@@ -474,7 +476,9 @@ func TestIdentitiesWithKeys(t *testing.T) {
 	b, err := os.ReadFile(filepath.Join(person, "config", "identities.toml"))
 	require.NoError(t, err)
 	assert.NotContains(t, string(b), standin.Password)
-	s.keys("W")
+	s.keys("Enter")
+	s.sees("change of desk")
+	s.keys("Down", "Enter")
 	s.sees("where its secret is (env:VAR")
 	s.types("env:PILOT_WORD")
 	s.keys("Enter")
@@ -486,12 +490,12 @@ func TestIdentitiesWithKeys(t *testing.T) {
 	s.sees("the identity desk has not been used at")
 	s.repaired()
 	s.sees("passed after")
-	s.keys("i", "Home", "Down", "O")
+	s.keys("i", "Home", "Down", "*")
 	s.sees("the identity mate has not been used at")
 	s.keys("i")
 	s.sees("may go to")
 	require.Equal(t, 0, orenda(t, env, "-w", dir, "repair", "last").code)
-	s.keys("O")
+	s.keys("*")
 	s.sees("authenticat", "after identity mate, for this call only")
 	assert.NotContains(t, settings(t, dir), "mate", "nothing of it is kept")
 
@@ -505,7 +509,7 @@ func TestIdentitiesWithKeys(t *testing.T) {
 		s.keys("Enter")
 		s.sees("nothing was sent")
 	}
-	s.keys("i", "O")
+	s.keys("i", "*")
 	refuse()
 	s.keys("b", "g")
 	refuse()

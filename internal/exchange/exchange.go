@@ -1,6 +1,11 @@
 package exchange
 
-import "time"
+import (
+	"strings"
+	"time"
+
+	"orenda/internal/marks"
+)
 
 // Exchange is the record of one call.
 type Exchange struct {
@@ -199,4 +204,30 @@ func (x *Exchange) Setting(key string) string {
 		}
 	}
 	return ""
+}
+
+// Ticks draws how far an exchange got: eleven ticks in four groups, with a sign of its own
+// where it stopped. It can be counted, and reads without colour.
+func (x *Exchange) Ticks() string {
+	var b strings.Builder
+	reach := -1
+	if x != nil {
+		reach = x.Reach()
+	}
+	for i := range Stages {
+		if i == 4 || i == 7 || i == 9 {
+			b.WriteByte(' ')
+		}
+		switch {
+		case i < reach:
+			b.WriteString(marks.Passed)
+		case i == reach && x.Outcome == OutcomeUnderWay:
+			b.WriteString(marks.UnderWay)
+		case i == reach && x.Outcome == OutcomeStopped:
+			b.WriteString(marks.Stopped)
+		default:
+			b.WriteString(marks.NotReached)
+		}
+	}
+	return b.String()
 }

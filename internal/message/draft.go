@@ -32,10 +32,8 @@ type Draft struct {
 	cut   bool                  // the outline does not have all
 	valid func() []schema.Error // worked out when it is asked for
 	clear func() []byte         // the same
-	undo  [][]byte
-	redo  [][]byte
-	kept  map[string]string // what stood in the branches of choices that were left
-	folds int               // how many values it lies in, an XML document in a value
+	kept  map[string]string     // what stood in the branches of choices that were left
+	folds int                   // how many values it lies in, an XML document in a value
 }
 
 // NewDraft takes a draft's bytes: a body element, or a whole envelope.
@@ -130,31 +128,11 @@ func (d *Draft) Body() xmltree.Node {
 	return d.doc.Root()
 }
 
-// Replace takes other bytes for the whole draft; it can be undone.
+// Replace takes other bytes for the whole draft.
 func (d *Draft) Replace(src []byte) {
-	if string(src) == string(d.src) {
-		return
+	if string(src) != string(d.src) {
+		d.load(src)
 	}
-	d.undo, d.redo = append(d.undo, d.src), nil
-	d.load(src)
-}
-
-// Undo takes the last edit back.
-func (d *Draft) Undo() bool { return d.step(&d.undo, &d.redo) }
-
-// Redo makes an edit again that was taken back.
-func (d *Draft) Redo() bool { return d.step(&d.redo, &d.undo) }
-
-func (d *Draft) step(from, to *[][]byte) bool {
-	n := len(*from)
-	if n == 0 {
-		return false
-	}
-	*to = append(*to, d.src)
-	src := (*from)[n-1]
-	*from = (*from)[:n-1]
-	d.load(src)
-	return true
 }
 
 func (d *Draft) splice(from, to int, with string) {
@@ -198,10 +176,7 @@ func (d *Draft) SetValue(it Item, value string) error {
 			if !ok || !fresh.Present {
 				return fmt.Errorf("%s could not be put in", it.Path)
 			}
-			before := len(d.undo)
-			if d.setText(fresh.Node, value); len(d.undo) > before {
-				d.undo = d.undo[:before] // one edit, not two
-			}
+			d.setText(fresh.Node, value)
 			return nil
 		}
 		d.setText(it.Node, value)

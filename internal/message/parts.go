@@ -104,7 +104,6 @@ func (d *Draft) SetType(it Item, name schema.QName) error {
 		) + `" xsi:type="t:` + name.Local + `"` + text[open:]
 	}
 	s := it.Node.Span()
-	before := len(d.undo)
 	d.splice(s.Start, s.End, text)
 	for _, o := range slices.Clone(d.items) {
 		if rest, ok := strings.CutPrefix(o.Path, it.Path+"/"); ok {
@@ -114,9 +113,6 @@ func (d *Draft) SetType(it Item, name schema.QName) error {
 				}
 			}
 		}
-	}
-	if len(d.undo) > before+1 {
-		d.undo = d.undo[:before+1] // one edit for the person
 	}
 	return nil
 }
@@ -182,7 +178,6 @@ func (d *Draft) PutPart(it Item, part string) error {
 	default:
 		return fmt.Errorf("%s does not fit in the place of %s", root.Name().Local, it.Name)
 	}
-	before := len(d.undo)
 	if !it.Present {
 		if err := d.Include(it); err != nil {
 			return err
@@ -194,9 +189,6 @@ func (d *Draft) PutPart(it Item, part string) error {
 	}
 	s := it.Node.Span()
 	d.splice(s.Start, s.End, strings.TrimSpace(part))
-	if len(d.undo) > before+1 {
-		d.undo = d.undo[:before+1]
-	}
 	return nil
 }
 

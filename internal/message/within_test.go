@@ -41,6 +41,7 @@ func TestAnXMLDocumentInAValueIsEditedInPlace(t *testing.T) {
 		assert.Contains(t, string(inner.Src), `<?xml version="1.0"?>`, "what else stood there stays")
 		assert.Empty(t, d.Validate(), form)
 
+		valid := d.Bytes()
 		require.NoError(t, d.Set("doc/list/item", "salt"))
 		errs := d.Validate()
 		require.Len(t, errs, 1, form)
@@ -48,8 +49,7 @@ func TestAnXMLDocumentInAValueIsEditedInPlace(t *testing.T) {
 		span := d.Body().Find("urn:s", "doc").Inner()
 		assert.Equal(t, span, errs[0].Span)
 
-		require.True(t, d.Undo())
-		assert.Empty(t, d.Validate(), "an edit is one step")
+		d.Replace(valid)
 		note, _ := d.Find("doc/list/note")
 		d.LeaveOut(note)
 		note, _ = d.Find("doc/list/note")

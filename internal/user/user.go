@@ -29,6 +29,9 @@ type Home struct {
 	State  string // the journal
 
 	Phrases identity.Phrases // pass phrases that were given in this sitting
+
+	// Wrote is told of each change of a file of the person's; nil: nobody is.
+	Wrote func(path string, before, after []byte)
 }
 
 // Find finds the folders: $ORENDA_HOME holds both where it is set; else
@@ -164,7 +167,7 @@ func (h *Home) editIdentities(change func(src []byte, all map[string]*identity.I
 	if src, err = change(src, all); err != nil {
 		return err
 	}
-	return WriteFile(path, src)
+	return h.Write(path, src)
 }
 
 // RemoveIdentity takes an identity away. What it was allowed stays known, so that
@@ -243,7 +246,19 @@ func (h *Home) editApprovals(change func(approvals)) error {
 	if err != nil {
 		return err
 	}
-	return WriteFile(path, b)
+	return h.Write(path, b)
+}
+
+// Write is WriteFile for a file of the person's that Wrote is to be told of.
+func (h *Home) Write(path string, b []byte) error {
+	before, _ := os.ReadFile(path)
+	if err := WriteFile(path, b); err != nil {
+		return err
+	}
+	if h.Wrote != nil {
+		h.Wrote(path, before, b)
+	}
+	return nil
 }
 
 // WriteFile writes a private file so that a reader, or a crash at any point,

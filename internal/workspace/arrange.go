@@ -90,7 +90,7 @@ func (w *Workspace) Rename(kind, from, to string) error {
 	if to = strings.TrimSpace(to); to == "" || to == from {
 		return nil
 	}
-	return w.edit(nil, func(src []byte) ([]byte, error) {
+	return w.edit(func(src []byte) ([]byte, error) {
 		src, err := tomledit.Rename(src, []string{kind, from}, to)
 		if err != nil {
 			return nil, err
@@ -150,7 +150,7 @@ func (w *Workspace) RenameVariable(from, to string) error {
 			}
 		}
 	}
-	return w.edit(nil, func(src []byte) (_ []byte, err error) {
+	return w.edit(func(src []byte) (_ []byte, err error) {
 		for _, e := range w.Config().Environments {
 			if _, there := e.Variables[from]; there {
 				if src, err = tomledit.Rename(src, []string{"environment", e.Name, from}, to); err != nil {

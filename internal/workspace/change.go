@@ -1,8 +1,6 @@
 package workspace
 
 import (
-	"bytes"
-	"errors"
 	"fmt"
 	"path"
 	"slices"
@@ -25,11 +23,8 @@ type set struct {
 
 // set changes the settings file: under a lock, on what is in it now, written
 // whole or not at all. What cannot be read is never overwritten.
-func (w *Workspace) set(sets ...set) error { return w.setFor(nil, sets...) }
-
-// setFor is set for changes that a person can take back.
-func (w *Workspace) setFor(changes []exchange.Change, sets ...set) error {
-	return w.edit(changes, func(src []byte) (_ []byte, err error) {
+func (w *Workspace) set(sets ...set) error {
+	return w.edit(func(src []byte) (_ []byte, err error) {
 		for _, s := range sets {
 			if src, err = tomledit.Set(src, s.path, s.value); err != nil {
 				return nil, err
@@ -39,9 +34,8 @@ func (w *Workspace) setFor(changes []exchange.Change, sets ...set) error {
 	})
 }
 
-// edit changes the settings file in the way of set. For changes that a person made it is
-// remembered how the file was.
-func (w *Workspace) edit(changes []exchange.Change, change func(src []byte) ([]byte, error)) error {
+// edit changes the settings file in the way of set.
+func (w *Workspace) edit(change func(src []byte) ([]byte, error)) error {
 	if w.Dir() != "" && w.Home != nil {
 		unlock, err := w.Home.Lock(w.Dir())
 		if err != nil {
@@ -56,68 +50,13 @@ func (w *Workspace) edit(changes []exchange.Change, change func(src []byte) ([]b
 	if err := w.parse(src); err != nil {
 		return err
 	}
-	before := src
 	if src, err = change(src); err != nil {
 		return &FileError{Path: w.Where(), Why: err.Error()}
 	}
 	if err := w.store().write(File, src); err != nil {
 		return &FileError{Path: w.Where(), Why: err.Error()}
 	}
-	if changes != nil {
-		w.mu.Lock()
-		w.done = append(w.done[max(0, len(w.done)-maxDone+1):], edited{before, src, changes})
-		w.mu.Unlock()
-	}
 	return w.parse(src)
-}
-
-// edited is a change of the settings file that can be taken back.
-type edited struct {
-	before, after []byte
-	changes       []exchange.Change
-}
-
-// maxDone is how many changes can be taken back.
-const maxDone = 100
-
-// Last are the changes of settings that TakeBack would take back, as they would be made:
-// from what is set to what was set before; none where there are none.
-func (w *Workspace) Last() (back []exchange.Change) {
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	if len(w.done) == 0 {
-		return nil
-	}
-	for _, c := range w.done[len(w.done)-1].changes {
-		c.From, c.To = c.To, c.From
-		back = append(back, c)
-	}
-	return back
-}
-
-// TakeBack undoes the last change of settings that was made here. It is refused where
-// the file was changed in between, by whomever.
-func (w *Workspace) TakeBack() error {
-	w.mu.Lock()
-	if len(w.done) == 0 {
-		w.mu.Unlock()
-		return errors.New("there is no change to take back")
-	}
-	last := w.done[len(w.done)-1]
-	w.mu.Unlock()
-	err := w.edit(nil, func(src []byte) ([]byte, error) {
-		if !bytes.Equal(src, last.after) {
-			return nil, errors.New("the settings were changed since; take this one back by hand")
-		}
-		return last.before, nil
-	})
-	if err != nil {
-		return err
-	}
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	w.done = w.done[:len(w.done)-1]
-	return nil
 }
 
 // Apply makes the changes of a remedy, or of a person. Those of the workspace
@@ -154,7 +93,7 @@ func (w *Workspace) Apply(changes ...exchange.Change) error {
 	if len(sets) == 0 {
 		return nil
 	}
-	return w.setFor(changes, sets...)
+	return w.set(sets...)
 }
 
 //revive:disable-next-line:cyclomatic one change of the file, from its values to its lines

@@ -9,7 +9,6 @@ import (
 
 	"orenda/internal/endpoint"
 	"orenda/internal/tomledit"
-	"orenda/internal/user"
 )
 
 // Everywhere is the profile of the person's own that serves every endpoint of
@@ -118,7 +117,7 @@ func (w *Workspace) SetPersonal(profile, key string, to any) error {
 	if src, err = tomledit.Set(src, []string{profile, key}, value); err != nil {
 		return &FileError{Path: w.personalFile(), Why: err.Error()}
 	}
-	if err := user.WriteFile(w.personalFile(), src); err != nil {
+	if err := w.Home.Write(w.personalFile(), src); err != nil {
 		return err
 	}
 	return w.readPersonal().err

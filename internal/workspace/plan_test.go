@@ -255,7 +255,7 @@ func TestAnEndpointIsMadeWhereNoneServes(t *testing.T) {
 	require.NoError(t, w.Apply(exchange.Change{Where: "workspace", Key: "endpoint.TideTables.off", To: true}))
 	require.NoError(
 		t,
-		w.edit(nil, func(src []byte) ([]byte, error) { return tomledit.Remove(src, []string{"endpoint", "TideTablesTLS"}) }),
+		w.edit(func(src []byte) ([]byte, error) { return tomledit.Remove(src, []string{"endpoint", "TideTablesTLS"}) }),
 	)
 	offers := func() (out []exchange.Remedy) {
 		p, err := w.Plan(ref, "", "")

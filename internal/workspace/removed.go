@@ -133,7 +133,7 @@ func (w *Workspace) takeAway(r *Removed, tables [][]string, files []string) erro
 		return err
 	}
 	if len(tables) > 0 {
-		err = w.edit(nil, func(src []byte) (_ []byte, err error) {
+		err = w.edit(func(src []byte) (_ []byte, err error) {
 			for _, t := range tables {
 				if len(valuesBelow(all, t)) == 0 {
 					continue

@@ -198,7 +198,7 @@ func (w *Workspace) take(
 	old *contract.Contract,
 	only []string,
 ) error {
-	if m, ok := w.store().(*memory); ok { // it can be loaded again
+	if m, ok := w.place.Load().store.(*memory); ok { // it can be loaded again
 		defer m.loading()()
 	}
 	var sets []set

@@ -42,11 +42,12 @@ type Workspace struct {
 	place    atomic.Pointer[place]
 	profiles atomic.Pointer[profiles]
 
+	history history // of the person's changes
+
 	mu     sync.Mutex // guards what follows
 	loaded map[string]*contract.Contract
 	listed []DraftRef                  // nil: to be listed again
 	drafts map[DraftRef]*message.Draft // as they were last planned, parsed
-	done   []edited                    // changes that can be taken back, the newest last
 	notes  struct {                    // as they were last read
 		src  []byte
 		read notes
@@ -65,7 +66,7 @@ func (w *Workspace) Config() *Config { return w.config.Load() }
 // Dir is the workspace's folder, an absolute path; "" while it was not saved.
 func (w *Workspace) Dir() string { return w.place.Load().dir }
 
-func (w *Workspace) store() store { return w.place.Load().store }
+func (w *Workspace) store() store { return recording{w.place.Load().store, &w.history} }
 
 // FileError is a workspace file that cannot be used, with the place.
 type FileError = tomledit.FileError
@@ -104,7 +105,7 @@ func newWorkspace(home *user.Home, at place) *Workspace {
 // SaveTo writes a workspace that was in memory into a folder, which must not
 // hold one.
 func (w *Workspace) SaveTo(dir string) error {
-	m, ok := w.store().(*memory)
+	m, ok := w.place.Load().store.(*memory)
 	if !ok {
 		return errors.New("the workspace is on disk already")
 	}
@@ -132,7 +133,7 @@ func (w *Workspace) SaveTo(dir string) error {
 // folder of their state: Home.State/unsaved. It gives "" where there is nothing
 // to lose: a workspace on disk, or one with nothing but loaded descriptions.
 func (w *Workspace) Rescue(now time.Time) (dir string, err error) {
-	m, ok := w.store().(*memory)
+	m, ok := w.place.Load().store.(*memory)
 	if !ok || !m.changed() {
 		return "", nil
 	}

@@ -288,20 +288,97 @@ func TestTheLastChangeIsTakenBack(t *testing.T) {
 	change := func(to string) exchange.Change {
 		return exchange.Change{Where: "workspace", Key: "endpoint." + end + ".answer-time", To: to}
 	}
-	assert.Error(t, w.TakeBack(), "nothing was done")
+	back := func() *Step {
+		t.Helper()
+		s, err := w.TakeBack()
+		require.NoError(t, err)
+		return s
+	}
+	require.NoError(t, w.Apply(change("5s")))
+	w.Remember()
+	_, err = w.TakeBack()
+	require.ErrorIs(t, err, ErrNoStep, "nothing was done since")
 	require.NoError(t, w.Apply(change("7s")))
+	w.Settle()
 	require.NoError(t, w.Apply(change("9s")))
-	require.Len(t, w.Last(), 1)
-	assert.Equal(t, "9s", w.Last()[0].From)
-	require.NoError(t, w.TakeBack())
+	w.Settle()
+	s := back()
+	assert.Contains(t, s.What, end+".answer-time")
+	assert.Equal(t, "7s", s.Changes[0].From)
+	assert.Equal(t, "9s", s.Changes[0].To)
 	set := w.Settings(end)
 	assert.Equal(t, "7s", set.Text("answer-time"))
-	require.NoError(t, w.TakeBack())
+	_, err = w.DoAgain()
+	require.NoError(t, err)
+	set = w.Settings(end)
+	assert.Equal(t, "9s", set.Text("answer-time"))
+	back()
+	back()
+	require.NoError(t, w.Apply(change("")))
 	now, err := w.store().read(File)
 	require.NoError(t, err)
 	assert.Equal(t, string(before), string(now))
 
 	require.NoError(t, w.Apply(change("7s")))
-	require.NoError(t, w.store().write(File, append(now, "# by hand\n"...)))
-	assert.ErrorContains(t, w.TakeBack(), "changed since")
+	w.Settle()
+	require.NoError(t, w.place.Load().store.write(File, append(now, "# by hand\n"...)))
+	_, err = w.TakeBack()
+	assert.ErrorContains(t, err, "changed since")
+}
+
+// Whatever a person does is taken back, and done again: drafts, removals, notes, trust,
+// identities and approvals, each as one step.
+func TestEveryChangeIsTakenBack(t *testing.T) {
+	w := fresh(t)
+	w.Remember()
+	ref := w.Drafts()[0]
+	files := func() map[string]string {
+		out := map[string]string{}
+		for _, dir := range []string{"drafts", "contracts", "trust"} {
+			all, err := w.store().list(dir)
+			require.NoError(t, err)
+			for _, f := range all {
+				b, err := w.store().read(f)
+				require.NoError(t, err)
+				out[f] = string(b)
+			}
+		}
+		for _, f := range []string{File, NotesFile} {
+			b, _ := w.store().read(f)
+			out[f] = string(b)
+		}
+		for _, f := range []string{"identities.toml", "approvals.toml"} {
+			b, _ := os.ReadFile(filepath.Join(w.Home.Config, f))
+			out[f] = string(b)
+		}
+		return out
+	}
+	name := w.Config().Endpoints[0].Name
+	doings := map[string]func() error{
+		"draft":    func() error { return w.WriteDraft(ref, []byte("<a/>")) },
+		"removal":  func() error { return w.RemoveDraft(ref) },
+		"contract": func() error { return w.RemoveContract(ref.Contract) },
+		"endpoint": func() error { return w.RemoveEndpoint(name) },
+		"note":     func() error { return w.SetNote(ref.Contract, ref.Operation, "", "learned") },
+		"approval": func() error { return w.Home.Allow(w.ID(), "pilot-desk", "https://x.test:443") },
+		"copy":     func() error { return w.CopyDraft(ref, w.FreeDraft(ref, ref.Name)) },
+	}
+	for what, do := range doings {
+		before := files()
+		require.NoError(t, do(), what)
+		require.NotNil(t, w.Settle(), what)
+		after := files()
+		require.NotEqual(t, before, after, what)
+		step, err := w.TakeBack()
+		require.NoError(t, err, what)
+		assert.NotEmpty(t, step.What, what)
+		assert.Equal(t, before, files(), what)
+		_, err = w.DoAgain()
+		require.NoError(t, err, what)
+		assert.Equal(t, after, files(), what)
+		_, err = w.TakeBack()
+		require.NoError(t, err, what)
+	}
+	require.NotNil(t, w.Endpoint(name))
+	require.NotEmpty(t, w.Drafts())
 }

@@ -249,8 +249,11 @@ func (v *View) Keys() []ui.Key {
 		ui.On("a", "a", "add a description", ui.Do(v.add)),
 		ui.Shown("?", "?", "help"),
 	}
-	if v.filter != "" {
+	switch {
+	case v.filter != "":
 		keys = append(keys, ui.On("esc", "esc", "show all", ui.Do(func() { v.filter = "" })).InHelp())
+	case len(v.s.Marked) > 0:
+		keys = append(keys, ui.On("esc", "esc", "take all marks off", ui.Do(func() { clear(v.s.Marked) })).InHelp())
 	}
 	return append(keys, v.lesserKeys(one)...)
 }
@@ -260,20 +263,35 @@ func (v *View) Keys() []ui.Key {
 func (v *View) lesserKeys(one bool) []ui.Key {
 	rows := []ui.Key{
 		ui.On("D", "D", "duplicate the draft", ui.Do(v.s.Duplicate)),
-		ui.On("N", "N", "name the draft anew", ui.Asks(v.rename)),
-		ui.On("X", "X", "remove the draft (u brings it back)", ui.Do(v.s.Remove)),
-		ui.On("u", "", "", ui.Do(v.s.Restore)),
+		ui.On("R", "R", "rename the draft", ui.Asks(v.rename)),
+		ui.On("X", "X", "remove the draft", ui.Do(v.s.Remove)),
 		ui.Shown("", "paste", "an address, or an envelope to make a draft of"),
 		ui.On("*", "*", "make this endpoint the default", ui.Do(v.setDefault)),
-		ui.On("A", "A", "mark the whole row", ui.Do(func() { v.markRow(v.read()) })),
-		ui.On("M", "M", "take all marks back", ui.Do(func() { clear(v.s.Marked) })),
-		ui.On("-", "-", "fold the contract, or unfold it", ui.Do(v.fold)),
+		ui.On("M", "M", "mark the whole row, or not", ui.Do(func() { v.markRow(v.read()) })),
+		ui.On("z", "z", "fold the contract, or unfold it", ui.Do(v.fold)),
 		ui.On("!", "!", "the draft changes things at the service, or not", ui.Do(v.s.ToggleChanges)),
 	}
 	for i := range rows {
 		rows[i] = rows[i].InHelp().If(one)
 	}
 	return rows
+}
+
+// Copies implements ui.Copier.
+func (v *View) Copies() (out []ui.Copy) {
+	c := v.s.Chosen
+	if line := v.s.CallLine(); line != "" {
+		out = append(out, ui.Text("the orenda call line", line))
+	}
+	if address, err := v.s.W.Resolved(c.Endpoint, v.s.Environment); err == nil {
+		out = append(out, ui.Text("the address", address))
+	}
+	if con, err := v.s.W.Contract(c.Draft.Contract); err == nil {
+		if o := state.Operation(con, c.Draft.Operation); o != nil {
+			out = append(out, ui.Text("the signature", o.Signature()))
+		}
+	}
+	return out
 }
 
 // offers are the repairs of a fetch that failed which cost nothing: the descriptions that
@@ -732,7 +750,7 @@ func (v *View) foot(w int) []string {
 	if c.Endpoint == "" {
 		how = "no endpoint serves it"
 		if err != nil || len(con.NotRead()) > 0 {
-			how = "the kept description of " + c.Draft.Contract + " is not whole: c, then R, fetches it again"
+			how = "the kept description of " + c.Draft.Contract + " is not whole: c, then f, fetches it again"
 		}
 	} else if x := v.s.Latest(c, v.s.Environment); x != nil {
 		how = x.Result

@@ -17,6 +17,7 @@ import (
 	"orenda/internal/app/ui"
 	"orenda/internal/draw"
 	"orenda/internal/exchange"
+	"orenda/internal/marks"
 	"orenda/internal/safe"
 	"orenda/internal/trust"
 	"orenda/internal/user"
@@ -58,14 +59,14 @@ func (v *View) Keys() []ui.Key {
 		ui.On("[ ]", "[ ]", "endpoint", v.next),
 		ui.On("f", "f", "fetch the chain", ui.Do(func() { v.s.FetchChain(v.end) })).If(v.end != ""),
 		ui.On("enter", "⏎", "trust it", ui.Do(func() { v.trust(c) })).If(c != nil && l == nil),
-		ui.On("P", "P", "pin its key", ui.Do(func() { v.pin(c) })).If(c != nil),
+		ui.On("*", "*", "pin its key", ui.Do(func() { v.pin(c) })).If(c != nil),
 		ui.On("X", "X", "trust it no longer", ui.Do(func() { v.distrust(c) })).If(c != nil),
-		ui.On("W", "W", "write to a file", ui.Asks(func() tea.Cmd { return v.write(c, sent) })).If(c != nil),
+		ui.On("W", "W", "save it as a file", ui.Asks(func() tea.Cmd { return v.write(c, sent) })).If(c != nil),
 		ui.Shown("?", "?", "help"),
-		ui.On("D", "D", "write a drawing of the chain",
+		ui.On("w", "w", "write a drawing of the chain",
 			ui.Asks(func() tea.Cmd { return v.drawing(sent, more) })).InHelp().If(c != nil),
-		ui.On("y", "y", "copy it (PEM)", ui.Asks(func() tea.Cmd { return v.copy(c) })).InHelp().If(c != nil),
-		ui.On("Y", "Y", "accept anything, for the next call only",
+		ui.Shown("y", "y", "copy it (PEM)").InHelp(),
+		ui.On("!", "!", "accept anything, for the next call only",
 			ui.Do(func() { v.s.SkipVerify = !v.s.SkipVerify })).InHelp(),
 		ui.On("esc", "esc", "path", state.To("path")).InHelp(),
 	}
@@ -167,9 +168,17 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 	return nil
 }
 
-func (v *View) copy(c *x509.Certificate) tea.Cmd {
-	v.s.Say("copied: %s", c.Subject.CommonName)
-	return tea.SetClipboard(string(trust.PEM(c)))
+// Copies implements ui.Copier.
+func (v *View) Copies() []ui.Copy {
+	c, _ := v.at()
+	if c == nil {
+		return nil
+	}
+	return []ui.Copy{
+		ui.Text("the certificate (PEM)", string(trust.PEM(c))),
+		ui.Text("its SHA-256 fingerprint", trust.Fingerprint(c)),
+		ui.Text("its subject", c.Subject.String()),
+	}
 }
 
 // next goes to the endpoint before or after.
@@ -419,7 +428,7 @@ const barWidth = 36
 
 // line is one certificate with its dates as a bar against today.
 func (v *View) line(i int, c *x509.Certificate, kind string, from, until, now time.Time, w int, bad bool) string {
-	lead, tick := "   ", "▮ "
+	lead, tick := "   ", marks.Passed+" "
 	name := c.Subject.CommonName
 	if name == "" {
 		name = c.Subject.String()
@@ -430,7 +439,7 @@ func (v *View) line(i int, c *x509.Certificate, kind string, from, until, now ti
 		lead, text = ui.Accent(" ▌ "), ui.Strong(text)
 	}
 	if bad {
-		tick = ui.Accent("▯ ")
+		tick = ui.Accent(marks.Stopped + " ")
 	}
 	bar := ""
 	if w > 110 {

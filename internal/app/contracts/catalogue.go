@@ -44,7 +44,7 @@ func (v *View) keep(e entry) {
 	if err == nil {
 		var name string
 		if name, err = c.Add(e.c, v.s.W.ContractNamed(e.contract).Served, ""); err == nil {
-			v.s.Say("in your catalogue: %s; L lists it", name)
+			v.s.Say("in your catalogue: %s; K lists it", name)
 			return
 		}
 	}

@@ -14,6 +14,7 @@ import (
 	"orenda/internal/app/state"
 	"orenda/internal/app/ui"
 	"orenda/internal/contract"
+	"orenda/internal/message"
 	"orenda/internal/workspace"
 	"orenda/internal/xmltree"
 )
@@ -62,20 +63,40 @@ func (v *View) Keys() []ui.Key {
 		ui.Shown("up down", "↑↓", "choose"),
 		ui.On("enter", "⏎", "fill in its message", ui.Asks(func() tea.Cmd { return v.open(all) })).If(here),
 		ui.On("x", "x", "source text", ui.Do(func() { v.toggle(all) })).If(here),
-		ui.On("R", "R", "fetch again: what changed?", ui.Do(func() { v.again(all) })).If(len(all) > 0),
+		ui.On("f", "f", "fetch again: what changed?", ui.Do(func() { v.again(all) })).If(len(all) > 0),
 		ui.On("space", "space", "a draft of it, or none", ui.Do(func() {
 			v.s.ToggleDrafts(all[v.cursor].contract, all[v.cursor].o.Name)
 		})).If(here),
-		ui.On("X", "X", "remove the contract (u brings it back)", ui.Do(func() {
+		ui.On("X", "X", "remove the contract", ui.Do(func() {
 			v.s.RemoveContract(all[v.cursor].contract)
 		})).InHelp().If(len(all) > 0),
-		ui.On("u", "u", "bring back what was removed", ui.Do(v.s.Restore)).InHelp(),
-		ui.On("L", "L", "your catalogue", ui.Do(v.show)),
-		ui.On("K", "K", "keep it in the catalogue", ui.Do(func() { v.keep(all[v.cursor]) })).InHelp().If(here),
-		ui.On("N", "N", "note what you learned", ui.Asks(func() tea.Cmd { return v.note(all[v.cursor]) })).If(here),
+		ui.On("K", "K", "your catalogue", ui.Do(v.show)),
+		ui.On("+", "+", "keep it in the catalogue", ui.Do(func() { v.keep(all[v.cursor]) })).InHelp().If(here),
+		ui.On("#", "#", "note what you learned", ui.Asks(func() tea.Cmd { return v.note(all[v.cursor]) })).If(here),
 		ui.On("esc", "esc", "board", state.To("board")),
 		ui.Shown("?", "?", "help"),
 	}
+}
+
+// Copies implements ui.Copier.
+func (v *View) Copies() (out []ui.Copy) {
+	all := v.entries()
+	if len(all) == 0 {
+		return nil
+	}
+	e := all[min(v.cursor, len(all)-1)]
+	if e.o == nil {
+		return nil
+	}
+	out = append(out, ui.Text("the signature", e.o.Signature()), ui.Text("the operation's name", e.o.Name))
+	if e.o.Input != nil && e.o.Input.Element != nil {
+		d := e.o.Input.Element
+		out = append(out, ui.Text("its namespace", d.Name.Space),
+			ui.Copy{What: "a template of its message", Text: func() string {
+				return string(message.Sample(e.c.Schemas, d, message.Want{}))
+			}})
+	}
+	return append(out, ui.Text("its action", e.o.Action))
 }
 
 // keepOld leaves the description as it is, although there is a newer one.
@@ -287,7 +308,7 @@ func (v *View) View(w, h int) string {
 			[]string{
 				"",
 				"   " + ui.Soft(
-					"the workspace has no description yet: b, then a, adds one; L takes one from your catalogue",
+					"the workspace has no description yet: b, then a, adds one; K takes one from your catalogue",
 				),
 			},
 			w,
@@ -323,7 +344,7 @@ func (v *View) View(w, h int) string {
 				rows = append(rows, line(lead+ui.Accent(l)))
 				lead = "     "
 			}
-			rows = append(rows, line("     "+ui.Soft("R fetches it again; endpoints and drafts stay as they are")))
+			rows = append(rows, line("     "+ui.Soft("f fetches it again; endpoints and drafts stay as they are")))
 			continue
 		}
 		if i != v.cursor {

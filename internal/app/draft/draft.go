@@ -30,7 +30,6 @@ type View struct {
 	picked *picking
 	raw    *message.Draft // shown as XML: the body or the header blocks; nil: the outline
 	area   textarea.Model
-	last   *message.Draft // where the last edit was made
 	beside beside
 	other  workspace.DraftRef // compared with, while beside is differences
 
@@ -88,19 +87,14 @@ func (v *View) Keys() []ui.Key {
 		ui.Shown("up down", "↑↓", "field"),
 		ui.On("enter", "⏎", "fill in", ui.Do(v.fill)).If(ok),
 		ui.On("space", "space", "put in, leave out", ui.Do(func() { v.put(d, it) })).If(ok),
-		ui.On("left right", "←→", "other branch", v.branch).If(ok && it.Kind == message.Fork),
+		ui.On("left right", "←→", "other branch, or type", v.branch).If(ok),
 		ui.On("+ -", "+ -", "repeat", v.repeat).If(ok),
 		ui.Shown("g", "g", "go: send"),
 		ui.On("/", "/", "find", ui.Do(func() { v.find.Start("") })),
 		ui.On("x", "x", "raw XML", ui.Do(func() { v.startRaw(d) })),
-		ui.On("u", "u", "undo", ui.Do(func() {
-			v.did(v.stepped((*message.Draft).Undo), "nothing is left to undo")
-		})),
+		ui.Shown("u", "u", "take it back"),
 		ui.Shown("?", "?", "help"),
 		ui.Shown("p", "p", "path").InHelp(),
-		ui.On("U", "U", "redo", ui.Do(func() {
-			v.did(v.stepped((*message.Draft).Redo), "nothing is left to redo")
-		})).InHelp(),
 	}
 	return append(keys, v.lesserKeys(d, it, ok)...)
 }
@@ -109,21 +103,20 @@ func (v *View) Keys() []ui.Key {
 func (v *View) lesserKeys(d *message.Draft, it message.Item, ok bool) []ui.Key {
 	rows := []ui.Key{
 		ui.On("n", "n", "next field found", ui.Do(v.nextFound)),
-		ui.On("J K", "J K", "move a repeat down, up", func(k tea.KeyPressMsg) tea.Cmd {
-			v.moveRepeat(d, it, ui.Is(k, "K"))
+		ui.On("shift+down shift+up", "⇧↑ ⇧↓", "move a repeat", func(k tea.KeyPressMsg) tea.Cmd {
+			v.moveRepeat(d, it, ui.Is(k, "shift+up"))
 			return nil
 		}).If(ok),
-		ui.On("Y", "Y", "another type in its place", ui.Do(func() { v.pickType(d, it) })).If(ok),
 		ui.On("0", "0", "nil or not", ui.Do(func() { v.edit(d, d.SetNil(it)) })).If(ok),
-		ui.On("y", "y", "copy the value, or the part", ui.Asks(func() tea.Cmd { return v.copy(d, it) })).If(ok),
+		ui.Shown("y", "y", "copy the value, or the part"),
 		ui.On("P", "P", "put in what was copied", ui.Do(func() { v.putCopied(d, it) })).If(ok),
-		ui.On("N", "N", "note what you learned of the field", ui.Asks(v.note)).If(ok),
+		ui.On("#", "#", "note what you learned of the field", ui.Asks(v.note)).If(ok),
 		ui.On("F", "F", "its value from a file", ui.Asks(func() tea.Cmd { return v.fromFile(d, it) })).If(
 			ok && isBinary(it)),
-		ui.On("*", "*", "secret, or not", ui.Do(func() { v.s.ToggleSecret(it.Path) })).If(ok && d == v.s.Draft()),
+		ui.On("H", "H", "secret, or not", ui.Do(func() { v.s.ToggleSecret(it.Path) })).If(ok && d == v.s.Draft()),
 		ui.On("$", "$", "variables in this draft, or not", ui.Do(v.s.ToggleVariables)),
 		ui.On("=", "=", "what differs from another draft", ui.Do(v.compare)),
-		ui.On("e", "e", "expected reply beside it", ui.Do(func() {
+		ui.On("tab", "tab", "expected reply beside it", ui.Do(func() {
 			v.beside = map[beside]beside{reply: nothing, nothing: reply, differences: reply}[v.beside]
 		})),
 		ui.On("E", "E", "your editor", ui.Asks(v.editor)),
@@ -289,6 +282,10 @@ func (v *View) put(d *message.Draft, it message.Item) {
 // branch takes the branch of a fork to the left or right.
 func (v *View) branch(k tea.KeyPressMsg) tea.Cmd {
 	d, it, _ := v.item()
+	if it.Kind != message.Fork {
+		v.pickType(d, it)
+		return nil
+	}
 	n, by := len(it.Branches), 1
 	if ui.Is(k, "left") {
 		by = n - 1

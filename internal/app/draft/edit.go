@@ -17,34 +17,12 @@ import (
 	"orenda/internal/schema"
 )
 
-func (v *View) did(ok bool, otherwise string) {
-	if !ok {
-		v.s.Say("%s", otherwise)
-		return
-	}
-	v.s.SaveDraft()
-}
-
-// stepped takes a step back or forth where the last edit was made, else in the
-// other part.
-func (v *View) stepped(step func(*message.Draft) bool) bool {
-	h, d := v.parts()
-	if h == nil {
-		return step(d)
-	}
-	if v.last == h {
-		return step(h) || step(d)
-	}
-	return step(d) || step(h)
-}
-
 // edit keeps the draft after an edit that went well.
 func (v *View) edit(d *message.Draft, err error) {
 	if err != nil {
 		v.s.Say("%v", err)
 		return
 	}
-	v.last = d
 	v.s.SaveDraft()
 }
 
@@ -98,19 +76,22 @@ func (v *View) pickType(d *message.Draft, it message.Item) {
 	v.picked = p
 }
 
-// copy takes a value or a part, for other drafts and for the clipboard.
-func (v *View) copy(d *message.Draft, it message.Item) tea.Cmd {
-	switch {
-	case !it.Present || it.Unfilled || it.Kind == message.Fork:
-		v.s.Say("there is nothing to copy in %s", it.Name)
+// Copies implements ui.Copier.
+func (v *View) Copies() (out []ui.Copy) {
+	d, it, ok := v.item()
+	if d == nil {
 		return nil
-	case it.Kind == message.Leaf || it.Kind == message.Attr:
-		v.s.Copied = it.Value
-	default:
-		v.s.Copied = d.Part(it)
 	}
-	v.s.Say("copied: %s; P puts it in", it.Path)
-	return tea.SetClipboard(v.s.Copied)
+	if ok && it.Present && !it.Unfilled && it.Kind != message.Fork {
+		if it.Kind == message.Leaf || it.Kind == message.Attr {
+			out = append(out, ui.Text("the value", it.Value))
+		}
+		if part := d.Part(it); part != "" {
+			out = append(out, ui.Text("the element as XML", part))
+		}
+		out = append(out, ui.Text("its path", it.Path))
+	}
+	return append(out, ui.Copy{What: "the whole message", Text: func() string { return string(d.Bytes()) }})
 }
 
 func (v *View) fill() {

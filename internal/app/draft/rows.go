@@ -269,7 +269,7 @@ func (v *View) foot(w int) []string {
 			line += "  = " + r
 		}
 		if n := len(d.Types(it)); n > 0 {
-			line += fmt.Sprintf("  Y: one of %d types, now %s", n, d.TypeNow(it).Local)
+			line += fmt.Sprintf("  ←→ one of %d types, now %s", n, d.TypeNow(it).Local)
 		}
 		out = append(out, "   "+ui.Soft(ui.Cut(line, w-6)))
 	}

@@ -45,15 +45,15 @@ func (v *View) Keys() []ui.Key {
 		ui.Shown("up down", "↑↓", "choose"),
 		ui.On("enter", "⏎", "its settings", ui.Asks(func() tea.Cmd { return v.settings(v.at()) })).If(one),
 		ui.On("space", "space", "mark", ui.Do(v.mark)).If(one),
-		ui.On("C", "C", "copy settings to the marked", ui.Do(func() { v.share(v.at()) })).If(one),
+		ui.On("P", "P", "put its settings into the marked", ui.Do(func() { v.share(v.at()) })).If(one),
 		ui.On("0", "0", "off or on", ui.Do(v.turn)).If(one),
 		ui.On("*", "*", "default", ui.Do(v.setDefault)).If(one),
 		ui.Shown("?", "?", "help"),
 		ui.On("D", "D", "duplicate", ui.Asks(v.duplicate)).InHelp().If(one),
-		ui.On("N", "N", "name it anew", ui.Asks(v.nameAnew)).InHelp().If(one),
+		ui.On("R", "R", "rename it", ui.Asks(v.nameAnew)).InHelp().If(one),
 		ui.On("X", "X", "remove it", ui.Asks(v.remove)).InHelp().If(one),
-		ui.On("P", "P", "make endpoints for all ports of the contract", ui.Do(v.addAll)).InHelp().If(one),
-		ui.On("F", "F", "choose its profile", ui.Asks(v.profile)).InHelp().If(one),
+		ui.On("a", "a", "add endpoints for all ports of the contract", ui.Do(v.addAll)).InHelp().If(one),
+		ui.On("<", "<", "choose its profile", ui.Asks(v.profile)).InHelp().If(one),
 		ui.On("L", "L", "make variables of written-out addresses", ui.Do(v.lift)).InHelp().If(one),
 		ui.On("esc", "esc", "board", state.To("board")).InHelp(),
 	}
@@ -93,6 +93,20 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 		return ui.Press(v.Keys(), k)
 	}
 	return nil
+}
+
+// Copies implements ui.Copier.
+func (v *View) Copies() []ui.Copy {
+	e := v.at()
+	if e == nil {
+		return nil
+	}
+	address, err := v.s.W.Resolved(e.Name, v.s.Environment)
+	if err != nil {
+		set := v.s.W.Settings(e.Name)
+		address = set.Text("address")
+	}
+	return []ui.Copy{ui.Text("its address", address), ui.Text("its name", e.Name)}
 }
 
 // mark marks the endpoint, or takes the mark back, and goes on to the next.

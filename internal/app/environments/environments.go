@@ -51,14 +51,14 @@ func (v *View) Keys() []ui.Key {
 		ui.On("enter", "⏎", "change it", ui.Do(func() { v.in.Start(vars[v.row].Values[envs[v.col].Name]) })).
 			If(row && col),
 		ui.Shown("v", "v", "next environment"),
-		ui.On("A", "A", "add a variable",
+		ui.On("a", "a", "add a variable",
 			ui.Asks(func() tea.Cmd { return state.AskFor("name of the variable", "", v.add) })),
-		ui.On("E", "E", "add an environment",
+		ui.On("+", "+", "one more environment",
 			ui.Asks(func() tea.Cmd { return state.AskFor("name of the environment", "", v.addEnvironment) })),
 		ui.On("L", "L", "lift addresses", ui.Do(v.lift)),
 		ui.Shown("?", "?", "help"),
-		ui.On("N", "N", "name the variable anew, wherever it stands", ui.Asks(v.rename)).InHelp().If(row),
-		ui.On("R", "R", "name the environment anew", ui.Asks(v.renameEnvironment)).InHelp().If(col),
+		ui.On("R", "R", "rename the variable, wherever it stands", ui.Asks(v.rename)).InHelp().If(row),
+		ui.On("", "", "rename the environment", ui.Asks(v.renameEnvironment)).InHelp().If(col),
 		ui.On("*", "*", "make the environment the default", ui.Do(v.setDefault)).InHelp().If(col),
 		ui.On("X", "X", "take the variable out of all environments", ui.Do(v.remove)).InHelp().If(row),
 		ui.On("esc", "esc", "board", state.To("board")).InHelp(),
@@ -97,6 +97,21 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 		return ui.Press(v.Keys(), k)
 	}
 	return nil
+}
+
+// Copies implements ui.Copier.
+func (v *View) Copies() []ui.Copy {
+	vars, envs := v.read()
+	if len(vars) == 0 {
+		return nil
+	}
+	name := vars[v.row].Name
+	out := []ui.Copy{}
+	if len(envs) > 0 {
+		values, _ := v.s.W.Variables(envs[v.col].Name)
+		out = append(out, ui.Text("the value", values[name]))
+	}
+	return append(out, ui.Text("the variable's name", name), ui.Text("as it stands in settings", "${"+name+"}"))
 }
 
 // across goes to the environment to the left or right.

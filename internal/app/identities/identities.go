@@ -41,19 +41,12 @@ func (v *View) Keys() []ui.Key {
 	one := len(v.all) > 0
 	return []ui.Key{
 		ui.Shown("up down", "↑↓", "choose"),
-		ui.On("A", "A", "add", ui.Asks(func() tea.Cmd { return asks("name of the identity", "", v.add) })),
-		ui.On("U", "U", "its user", v.set("user", "user name of {identity}")).If(one),
-		ui.On("W", "W", "where its secret is", v.set("secret",
-			"where its secret is (env:VAR, file:PATH, command:CMD, keyring:NAME, age:PATH)")).If(one),
-		ui.On("C", "C", "its certificate", v.set("certificate",
-			"file with its certificate (PEM, PKCS#12, JKS)")).If(one),
-		ui.On("O", "O", "send the call as it, once", ui.Asks(v.sendAs)).If(one),
+		ui.On("enter", "⏎", "change it", ui.Asks(v.change)).If(one),
+		ui.On("a", "a", "add", ui.Asks(func() tea.Cmd { return asks("name of the identity", "", v.add) })),
+		ui.On("*", "*", "send the call as it, once", ui.Asks(v.sendAs)).If(one),
 		ui.Shown("?", "?", "help"),
 		ui.On("E", "E", "edit all, log-ins too, in your editor", ui.Asks(v.editor)).InHelp(),
-		ui.On("K", "K", "its key, where it is in another file",
-			v.set("key", "file with its key, where it is in another")).InHelp().If(one),
-		ui.On("L", "L", "give the pass phrase of its secret", ui.Asks(v.unlock)).InHelp().If(one),
-		ui.On("R", "R", "take back where it may go", ui.Do(v.takeBack)).InHelp().If(one),
+		ui.On("0", "0", "take back where it may go", ui.Do(v.takeBack)).InHelp().If(one),
 		ui.On("X", "X", "remove it", ui.Asks(v.remove)).InHelp().If(one),
 		ui.On("esc", "esc", "board", state.To("board")).InHelp(),
 	}
@@ -87,18 +80,51 @@ func (v *View) save(id identity.Identity) {
 // at is the identity under the cursor; there is one.
 func (v *View) at() identity.Identity { return *v.all[v.cursor] }
 
-// set is what a key does that asks for a value of an identity and keeps it.
-func (v *View) set(key, prompt string) func(tea.KeyPressMsg) tea.Cmd {
-	return func(tea.KeyPressMsg) tea.Cmd {
-		id := v.at()
-		return state.AskFor(strings.ReplaceAll(prompt, "{identity}", id.Name), id.Get(key), func(s string) {
-			if err := id.Set(key, strings.TrimSpace(s)); err != nil {
+// change asks which part of the identity is changed, and for its value.
+func (v *View) change() tea.Cmd {
+	id := v.at()
+	parts := []struct{ key, what, prompt string }{
+		{"user", "its user", "user name of " + id.Name},
+		{"secret", "where its secret is", "where its secret is (env:VAR, file:PATH, command:CMD, " +
+			"keyring:NAME, age:PATH)"},
+		{"certificate", "its certificate", "file with its certificate (PEM, PKCS#12, JKS)"},
+		{"key", "its key, where that is in another file", "file with its key, where it is in another"},
+	}
+	pick := state.Pick{Prompt: "change of " + id.Name}
+	for _, p := range parts {
+		text := p.what
+		if value := id.Get(p.key); value != "" {
+			text += ": " + value
+		}
+		pick.Options = append(pick.Options, text)
+	}
+	pick.Options = append(pick.Options, "type its secret now, for the key ring", "give the pass phrase of its secret")
+	pick.Take = func(i int) tea.Cmd {
+		switch i {
+		case len(parts):
+			return v.secretFrom(id, "keyring")
+		case len(parts) + 1:
+			return v.unlock()
+		}
+		p := parts[i]
+		return state.AskFor(p.prompt, id.Get(p.key), func(s string) {
+			if err := id.Set(p.key, strings.TrimSpace(s)); err != nil {
 				v.s.Say("%v", err)
 				return
 			}
 			v.save(id)
 		})
 	}
+	return func() tea.Msg { return pick }
+}
+
+// Copies implements ui.Copier.
+func (v *View) Copies() []ui.Copy {
+	if len(v.all) == 0 {
+		return nil
+	}
+	id := v.at()
+	return []ui.Copy{ui.Text("its name", id.Name), ui.Text("its user", id.User)}
 }
 
 // Update implements ui.View.
@@ -109,7 +135,7 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 		}
 		v.made(k.id)
 		if k.err != nil {
-			v.s.Say("%s is made without its secret: %v; W says where that is", k.id.Name, k.err)
+			v.s.Say("%s is made without its secret: %v; ⏎ says where that is", k.id.Name, k.err)
 		}
 		return nil
 	}
@@ -243,7 +269,7 @@ type kept struct {
 func (v *View) made(id identity.Identity) {
 	v.save(id)
 	v.cursor = slices.IndexFunc(v.all, func(o *identity.Identity) bool { return o.Name == id.Name })
-	v.s.Say("%s is made; O sends the call as it", id.Name)
+	v.s.Say("%s is made; * sends the call as it", id.Name)
 }
 
 // View implements ui.View.
@@ -273,7 +299,7 @@ func (v *View) View(w, h int) string {
 		return ui.Block(
 			append(
 				out,
-				"   "+ui.Soft("there is none yet; ")+ui.Strong("A")+ui.Soft(
+				"   "+ui.Soft("there is none yet; ")+ui.Strong("a")+ui.Soft(
 					" adds one: a name, a user, and where its secret is",
 				),
 			),
@@ -318,7 +344,7 @@ func (v *View) details(id *identity.Identity, w int) []string {
 	if id.Secret != "" {
 		row("its secret is", id.Secret)
 	} else {
-		row("its secret is", "not said; W says it")
+		row("its secret is", "not said; ⏎ says it")
 	}
 	if id.Certificate != "" {
 		row("certificate", id.Certificate)

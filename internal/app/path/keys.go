@@ -195,32 +195,12 @@ func (v *View) sayNoRepair() {
 	}
 }
 
-// takeBack asks whether the last change of settings is to be taken back.
-func (v *View) takeBack() {
-	back := v.s.W.Last()
-	if len(back) == 0 {
-		v.s.Say("no change was made here that could be taken back")
-		return
-	}
-	r := exchange.NewRemedy("take back the last change of settings", back...)
-	v.ask, v.askOf, v.back = &r, v.s.Exchange(), true
-}
-
 // notNow leaves the question.
-func (v *View) notNow() { v.ask, v.askOf, v.back = nil, nil, false }
+func (v *View) notNow() { v.ask, v.askOf = nil, nil }
 
 func (v *View) apply() {
 	r, x := v.ask, v.askOf
 	v.hold = false
-	if v.back {
-		v.notNow()
-		if err := v.s.TakeBack(); err != nil {
-			v.s.Say("%v", err)
-			return
-		}
-		v.s.Say("taken back; g sends it again")
-		return
-	}
 	v.notNow()
 	if err := v.s.Fits(x, r); err != nil { // another program changed it meanwhile
 		v.s.Say("%v", err)

@@ -27,7 +27,6 @@ type View struct {
 	remedy int
 	ask    *exchange.Remedy   // shown before it is made
 	askOf  *exchange.Exchange // that it repairs
-	back   bool               // it takes the last change of settings back
 	in     ui.Input
 	key    string // setting that is being edited
 	wrong  string // why the value that is typed will not do
@@ -84,7 +83,7 @@ func (v *View) Keys() []ui.Key {
 		ui.Shown("r", "r", "reply"),
 		ui.Shown("d", "d", "draft"))
 	if diagnose.HeldBack(x) {
-		keys = append(keys, ui.On("a", "a", "send it all the same", ui.Asks(v.goAsItIs)))
+		keys = append(keys, ui.On("!", "!", "send it all the same", ui.Asks(v.goAsItIs)))
 	}
 	keys = append(keys,
 		ui.On("esc", "esc", "board", state.To("board")),
@@ -97,13 +96,12 @@ func (v *View) lesserKeys() []ui.Key {
 	x := v.s.Exchange()
 	rows := []ui.Key{
 		ui.On("tab", "tab", "next remedy", ui.Do(v.nextOffer)),
-		ui.On("u", "u", "take back the last change of settings", ui.Do(v.takeBack)),
 		ui.On("[ ]", "[ ]", "earlier and later attempt", v.attempt),
 		ui.Shown("w", "w", "write a drawing of the path"),
 		ui.On("e", "e", "explain: what such a finding means, and what helps", ui.Do(func() { v.mean = !v.mean })),
-		ui.On("f", "f", "find out what is behind it, by checks that carry nothing", ui.Do(v.s.FindOut)),
+		ui.On("m", "m", "find out more, by checks that carry nothing", ui.Do(v.s.FindOut)),
 		ui.On("G", "G", "go only as far as this stage", ui.Asks(v.goUntil)),
-		ui.On("A", "A", "set a warning aside, with the reason", ui.Asks(func() tea.Cmd { return v.setAside(x) })),
+		ui.On("0", "0", "set a warning aside, with the reason", ui.Asks(func() tea.Cmd { return v.setAside(x) })),
 		ui.On("<", "< >", "lift the setting to the profile, or push it down to the endpoint",
 			ui.Asks(func() tea.Cmd { return v.lift(x) })),
 		ui.On(">", "", "", ui.Do(func() { v.pushDown(x) })),

@@ -8,6 +8,7 @@ import (
 	"orenda/internal/app/ui"
 	"orenda/internal/diagnose"
 	"orenda/internal/exchange"
+	"orenda/internal/marks"
 	"orenda/internal/safe"
 )
 
@@ -46,17 +47,17 @@ func (v *View) heading(x *exchange.Exchange, w int) string {
 func mark(x *exchange.Exchange, s exchange.Stage) string {
 	switch x.Stage(s).State {
 	case exchange.Passed:
-		return "▮"
+		return marks.Passed
 	case exchange.Warned:
-		return ui.Accent("▮")
+		return ui.Accent(marks.Passed)
 	case exchange.Open:
-		return ui.Accent("▹")
+		return ui.Accent(marks.UnderWay)
 	case exchange.Stopped:
-		return ui.Accent("▯")
+		return ui.Accent(marks.Stopped)
 	case exchange.Skipped:
-		return ui.Soft("╌")
+		return ui.Soft(marks.NotUsed)
 	}
-	return ui.Soft("▯")
+	return ui.Soft(marks.NotReached)
 }
 
 //revive:disable-next-line:cyclomatic one screen, or the keys of one

@@ -98,39 +98,28 @@ func (v *View) Keys() []ui.Key {
 		keys = append(keys,
 			ui.On("left right h l", "←→", "column", func(k tea.KeyPressMsg) tea.Cmd { v.column(k); return nil }),
 			ui.On("enter", "⏎", "order by it", ui.Do(v.doc.grid.sort)),
-			ui.On("f", "f", "only rows with …", ui.Asks(v.filter)),
-			ui.On("O", "O", "draw the column", ui.Asks(v.drawColumn)).InHelp())
+			ui.On("/", "/", "only rows with …", ui.Asks(v.filter)),
+			ui.On("w", "w", "draw the column", ui.Asks(v.drawColumn)).InHelp())
 		if len(v.doc.grid.all) > 1 {
 			keys = append(keys, ui.On("]", "]", "next table", ui.Do(v.doc.grid.another)))
 		}
 	}
-	take := ui.On("x", "x", "take the parts out, into a folder", ui.Asks(v.save))
+	take := ui.On("F", "F", "save its files: the parts, into a folder", ui.Asks(v.save))
 	if v.mode() == parts {
 		keys = append(keys, take)
 	} else {
-		what := map[mode]string{
-			rows: "copy the cell", slim: "copy the line", out: "copy the line", exact: "copy the line",
-		}[v.mode()]
-		if what == "" {
-			what = "copy the value, or the part"
+		keys = append(keys, ui.Shown("y", "y", "copy"), take.InHelp())
+		if v.mode() != rows {
+			keys = append(keys,
+				ui.On("/", "/", "search", ui.Do(func() { v.in.Start(v.find) })),
+				ui.On("n", "n", "next hit", ui.Do(func() { v.next(false) })),
+				ui.On("N", "N", "hit before", ui.Do(func() { v.next(true) })).InHelp())
 		}
-		keys = append(keys, ui.On("y", "y", what, v.copy))
-		if v.mode() == fields {
-			keys = append(keys, ui.On("Y", "Y", "copy its path", v.copy),
-				ui.On("E", "E", "copy the element as XML", v.copy).InHelp())
-		}
-		keys = append(keys,
-			take.InHelp(),
-			ui.On("/", "/", "search", ui.Do(func() { v.in.Start(v.find) })),
-			ui.On("n", "n", "next hit", ui.Do(func() { v.next(false) })),
-			ui.On("N", "N", "hit before", ui.Do(func() { v.next(true) })).InHelp(),
-			ui.On("W", "W", "save the body as a file", ui.Asks(v.write)),
-			ui.On("A", "A", "copy the whole body", ui.Asks(v.copyAll)).InHelp())
+		keys = append(keys, ui.On("W", "W", "save the body as a file", ui.Asks(v.write)))
 	}
 	return append(keys,
 		ui.Shown("p", "p", "path"),
 		ui.Shown("?", "?", "help"),
-		ui.On("space", "space", "a page on", ui.Do(func() { v.move(v.height) })).InHelp(),
 		ui.On("esc", "esc", "path", v.back).InHelp())
 }
 
@@ -364,31 +353,30 @@ func (v *View) move(d int) {
 
 func (v *View) node(i int) xmltree.Node { return v.doc.doc.NodeAt(int(v.doc.rows[i])) }
 
-// copy copies a value or a part, or with Y its path.
-func (v *View) copy(k tea.KeyPressMsg) tea.Cmd {
-	path := ui.Is(k, "Y")
+// Copies implements ui.Copier.
+func (v *View) Copies() (out []ui.Copy) {
 	if text, ok := v.chosenText(); ok {
-		v.s.Copied = text
-		v.s.Say("copied: %s", text)
-		return tea.SetClipboard(text)
+		what := "the line"
+		if v.mode() == rows {
+			what = "the cell"
+		}
+		out = append(out, ui.Text(what, text))
 	}
-	if v.mode() != fields || v.count() == 0 {
-		v.s.Say("values are copied in the list of fields")
-		return nil
+	if v.mode() == fields && v.count() > 0 {
+		n := v.node(v.cursor[fields])
+		if n.FirstChild().IsZero() {
+			out = append(out, ui.Copy{What: "the value", Text: n.Text})
+		}
+		out = append(out,
+			ui.Copy{What: "the element as XML", Text: func() string { return message.Alone(n) }},
+			ui.Copy{What: "its path", Text: func() string {
+				return strings.TrimPrefix(n.Path(), v.doc.base.Path()+"/")
+			}})
 	}
-	n := v.node(v.cursor[fields])
-	text := n.Text()
-	if !n.FirstChild().IsZero() || ui.Is(k, "E") {
-		text = message.Alone(n)
+	if len(v.doc.body) > 0 {
+		out = append(out, ui.Copy{What: "the whole body", Text: func() string { return string(v.doc.body) }})
 	}
-	if !path {
-		v.s.Copied = text
-	}
-	if path {
-		text = strings.TrimPrefix(n.Path(), v.doc.base.Path()+"/")
-	}
-	v.s.Say("copied: %s", text)
-	return tea.SetClipboard(text)
+	return out
 }
 
 // chosenText is the cell or the line at the cursor, where there are such.
@@ -422,12 +410,6 @@ func (v *View) save() tea.Cmd {
 			v.s.Say("saved: %s", strings.Join(saved, ", "))
 		}}
 	}
-}
-
-// copyAll copies the whole body.
-func (v *View) copyAll() tea.Cmd {
-	v.s.Say("copied: the body, %s bytes", diagnose.Bytes(int64(len(v.doc.body))))
-	return tea.SetClipboard(string(v.doc.body))
 }
 
 func (v *View) lineBytes(i int) []byte {

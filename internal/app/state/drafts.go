@@ -3,6 +3,7 @@ package state
 import (
 	tea "charm.land/bubbletea/v2"
 	"context"
+	"os"
 	"slices"
 	"strings"
 
@@ -20,6 +21,13 @@ type Ask struct {
 	Answer        func(string) // is told what was typed
 	// Then is told what was typed, and asks on; in the place of Answer.
 	Then func(string) tea.Cmd
+}
+
+// Pick lets the person choose one of several things.
+type Pick struct {
+	Prompt  string            // what is chosen
+	Options []string          // in words
+	Take    func(int) tea.Cmd // is told which
 }
 
 // AskFor asks for a line of text that everybody may see.
@@ -62,7 +70,7 @@ func (s *State) Rename(name string) {
 	s.Say("renamed: %s", to)
 }
 
-// Remove takes the chosen draft away; Restore brings it back.
+// Remove takes the chosen draft away.
 func (s *State) Remove() {
 	if err := s.W.RemoveDraft(s.Chosen.Draft); err != nil {
 		s.Say("%v", err)
@@ -70,7 +78,7 @@ func (s *State) Remove() {
 	}
 	gone := s.Chosen.Draft
 	s.chooseAnother()
-	s.Say("removed: %s; u brings it back", gone)
+	s.Say("removed: %s; u takes it back", gone)
 }
 
 // chooseAnother chooses a draft near to the one that is gone.
@@ -110,7 +118,7 @@ func (s *State) ToggleDrafts(contract, operation string) {
 	}
 	if gone > 0 {
 		s.chooseAnother()
-		s.Say("%s of %s removed; u brings the last back", count(gone, "draft"), operation)
+		s.Say("%s of %s removed; u takes it back", count(gone, "draft"), operation)
 		return
 	}
 	ref, err := s.W.AddSample(contract, operation)
@@ -131,10 +139,11 @@ func (s *State) RemoveContract(name string) {
 	s.drafts.body = nil
 	s.chooseAnother()
 	s.Changed()
-	s.Say("removed: %s with its endpoints and drafts; u brings it back", name)
+	s.Say("removed: %s with its endpoints and drafts; u takes it back", name)
 }
 
-// Restore brings back what was removed last: a draft, an endpoint or a contract.
+// Restore brings back what was removed last, perhaps in an earlier sitting: a draft, an
+// endpoint or a contract.
 func (s *State) Restore() {
 	r, err := s.W.BringBack("")
 	if err != nil {
@@ -144,8 +153,6 @@ func (s *State) Restore() {
 	s.Changed()
 	if r.Kind == "draft" {
 		s.Choose(CallKey{r.Draft, s.firstEndpoint(r.Draft)})
-		s.Say("back again: %s", r.Name)
-		return
 	}
 	s.Say("back again: the %s %s", r.Kind, r.Name)
 }
@@ -236,6 +243,32 @@ func (s *State) DraftOf(x *exchange.Exchange) bool {
 	s.Choose(CallKey{ref, s.firstEndpoint(ref)})
 	s.Say("a draft of this: %s", ref)
 	return true
+}
+
+// CallLine is the command line that sends the chosen call; "" where none is chosen, or the
+// workspace is in memory only.
+func (s *State) CallLine() string {
+	c := s.Chosen
+	if c.Draft.Operation == "" || s.W.Dir() == "" {
+		return ""
+	}
+	words := []string{"orenda"}
+	if cwd, err := os.Getwd(); err != nil || cwd != s.W.Dir() {
+		words = append(words, "-w", s.W.Dir())
+	}
+	words = append(words, "call", c.Draft.String())
+	if c.Endpoint != "" {
+		words = append(words, "--endpoint", c.Endpoint)
+	}
+	if s.Environment != "" {
+		words = append(words, "--env", s.Environment)
+	}
+	for i, w := range words {
+		if strings.ContainsAny(w, " \t'\"$`\\&|;<>()*?#~!{}[]") {
+			words[i] = "'" + strings.ReplaceAll(w, "'", `'\''`) + "'"
+		}
+	}
+	return strings.Join(words, " ")
 }
 
 // Others are the other drafts of the chosen operation.

@@ -19,6 +19,7 @@ import (
 	"orenda/internal/exchange"
 	"orenda/internal/journal"
 	"orenda/internal/message"
+	"orenda/internal/near"
 	"orenda/internal/soap"
 	"orenda/internal/user"
 	"orenda/internal/wire"
@@ -75,7 +76,8 @@ type State struct {
 	latest  map[Target]*exchange.Exchange // an environment of "" is any
 	recent  []*exchange.Exchange          // newest first
 	whole   map[string]*exchange.Exchange // attempts with their bytes, by id
-	version int64                         // of the journal, as it was read last
+	steps   steps
+	version int64 // of the journal, as it was read last
 
 	known   map[string]known // what was looked up for the views
 	looking map[string]bool  // what is being looked up
@@ -126,8 +128,9 @@ func New(w *workspace.Workspace, j journal.Journal, home *user.Home) *State {
 		},
 		latest: map[Target]*exchange.Exchange{}, whole: map[string]*exchange.Exchange{},
 		Marked: map[Target]bool{}, chains: map[string]*exchange.Exchange{},
-		known: map[string]known{}, looking: map[string]bool{}, hurry: make(chan struct{}, 1),
+		steps: steps{}, known: map[string]known{}, looking: map[string]bool{}, hurry: make(chan struct{}, 1),
 	}
+	w.Remember()
 	if rows := s.Rows(); len(rows) > 0 {
 		s.Choose(CallKey{rows[0], s.firstEndpoint(rows[0])})
 	}
@@ -453,16 +456,6 @@ func (s *State) ApplyRemedy(r *exchange.Remedy) error {
 	return nil
 }
 
-// TakeBack undoes the last change of settings.
-func (s *State) TakeBack() error {
-	back := s.W.Last()
-	if err := s.W.TakeBack(); err != nil {
-		return err
-	}
-	s.remember(back...)
-	return nil
-}
-
 // Change makes changes that a person asked for.
 func (s *State) Change(changes ...exchange.Change) error {
 	changes, err := s.W.Typed(changes...)
@@ -518,6 +511,38 @@ func (s *State) SetSetting(key, value string) error {
 		c.To = items
 	}
 	return s.Change(c)
+}
+
+// SetNamed is SetSetting for a name that a person typed: that of the file, or the label on
+// the screen.
+func (s *State) SetNamed(name, value string) error {
+	k := endpoint.KeyOf(name)
+	for i := range endpoint.Keys {
+		if k == nil && strings.EqualFold(strings.ReplaceAll(endpoint.Keys[i].Label, " ", "-"), name) {
+			k = &endpoint.Keys[i]
+		}
+	}
+	if k == nil {
+		meant := near.Miss(name, endpoint.Names())
+		if meant != "" {
+			meant = "; " + meant + " is meant, perhaps"
+		}
+		return fmt.Errorf("there is no setting %s%s", name, meant)
+	}
+	return s.SetSetting(k.Name, value)
+}
+
+// ChooseNamed chooses the first call whose name has the words.
+func (s *State) ChooseNamed(words string) bool {
+	all := strings.Fields(strings.ToLower(words))
+	for _, r := range s.Rows() {
+		name := strings.ToLower(r.Contract + " " + r.String())
+		if !slices.ContainsFunc(all, func(w string) bool { return !strings.Contains(name, w) }) {
+			s.Choose(CallKey{r, s.firstEndpoint(r)})
+			return true
+		}
+	}
+	return false
 }
 
 // Lift moves a value of the chosen endpoint to a profile, which the endpoint has

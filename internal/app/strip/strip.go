@@ -42,17 +42,46 @@ func (v *View) Keys() []ui.Key {
 	}
 	return []ui.Key{
 		ui.Shown("up down", "↑↓", "scroll"),
-		ui.On("m", "m", "next evidence", ui.Do(v.nextMark)),
+		ui.On("]", "]", "next evidence", ui.Do(v.nextMark)),
 		ui.On("/", "/", "search", ui.Do(func() { v.in.Start(string(v.find)) })),
 		ui.On("n", "n", "next hit", ui.Asks(v.next)),
-		ui.On("x", "x", "show or mask secrets", ui.Do(v.reveal)),
+		ui.On("H", "H", "show or mask secrets", ui.Do(v.reveal)),
 		ui.Shown("p", "p", "path"),
 		ui.Shown("?", "?", "help"),
 		ui.On("end", "Home End", "first and last line", ui.Do(v.end)).InHelp(),
-		ui.On("space", "space", "a page on", ui.Do(func() { v.scroll(v.height) })).InHelp(),
 		ui.On("left right", "← →", "long lines", v.sideways).InHelp(),
 		ui.On("esc", "esc", "path", state.To("path")).InHelp(),
 	}
+}
+
+// Copies implements ui.Copier: the messages as they crossed, masked unless secrets are shown.
+func (v *View) Copies() (out []ui.Copy) {
+	x := v.s.Exchange()
+	if !v.s.Reveal {
+		x = x.Redact(nil)
+	}
+	l := x.Leg()
+	if l == nil {
+		return nil
+	}
+	if b := l.ResponseBody; !b.IsZero() {
+		out = append(out, ui.Copy{What: "the answer's body", Text: func() string { return string(b.Bytes()) }})
+	}
+	if b := l.RequestBody; len(b) > 0 {
+		out = append(out, ui.Copy{What: "the request's body", Text: func() string { return string(b) }})
+	}
+	head := func(what, line string, fields []exchange.Header) {
+		if line != "" {
+			text := line + "\n"
+			for _, f := range fields {
+				text += f.Name + ": " + f.Value + "\n"
+			}
+			out = append(out, ui.Text(what, text))
+		}
+	}
+	head("the answer's head", l.Response.Line, l.Response.Fields)
+	head("the request's head", l.Request.Line, l.Request.Fields)
+	return out
 }
 
 // reveal shows secrets, or masks them.

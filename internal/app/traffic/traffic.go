@@ -56,6 +56,19 @@ func (v *View) chosen() *exchange.Exchange {
 	return list[v.cursor]
 }
 
+// Copies implements ui.Copier.
+func (v *View) Copies() []ui.Copy {
+	x := v.chosen()
+	if x == nil {
+		return nil
+	}
+	out := []ui.Copy{ui.Text("its id", x.ID), ui.Text("its line", text(x)+"  "+x.Ending()+"  "+x.Result)}
+	if c := x.Cause(); c != nil {
+		out = append(out, ui.Text("its cause", c.Title+" ("+c.ID+")"))
+	}
+	return out
+}
+
 func (v *View) open() tea.Cmd {
 	x := v.chosen()
 	if x == nil {

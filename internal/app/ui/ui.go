@@ -10,6 +10,7 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"orenda/internal/exchange"
+	"orenda/internal/marks"
 	"orenda/internal/safe"
 )
 
@@ -108,33 +109,26 @@ func Window(cursor, top, height, count int) int {
 // Reach draws how far an exchange got: eleven ticks in four groups. It can be
 // counted, and reads without colour.
 func Reach(x *exchange.Exchange) string {
+	ticks := x.Ticks()
 	if x == nil {
-		return Soft("▯▯▯▯ ▯▯▯ ▯▯ ▯▯")
-	}
-	n := x.Reach()
-	var full, empty strings.Builder
-	for i := range exchange.Stages {
-		b := &full
-		if i >= n {
-			b = &empty
-		}
-		if i == 4 || i == 7 || i == 9 {
-			b.WriteByte(' ')
-		}
-		switch {
-		case i < n:
-			b.WriteRune('▮')
-		case i == n && x.Outcome == exchange.OutcomeUnderWay:
-			b.WriteRune('▹')
-		default:
-			b.WriteRune('▯')
-		}
+		return Soft(ticks)
 	}
 	if x.Outcome == exchange.OutcomePassed {
-		return Good(full.String()) + Soft(empty.String())
+		return Good(ticks)
 	}
-	return full.String() + Soft(empty.String())
+	at := strings.LastIndex(ticks, marks.Passed)
+	if at >= 0 {
+		at += len(marks.Passed)
+	}
+	full, rest := ticks[:max(at, 0)], ticks[max(at, 0):]
+	if stop, after, ok := strings.Cut(rest, marks.Stopped); ok {
+		return full + stop + Accent(marks.Stopped) + Soft(after)
+	}
+	return full + Soft(rest)
 }
+
+// Marks explains the signs of a path.
+func Marks() string { return Soft(marks.Key) }
 
 // ReachWidth is the number of cells of a reach.
 const ReachWidth = 14
@@ -194,6 +188,34 @@ func Press(keys []Key, k tea.KeyPressMsg) tea.Cmd {
 		}
 	}
 	return nil
+}
+
+// PressOf is the message of a key by its name, as rows have it.
+func PressOf(name string) tea.KeyPressMsg {
+	switch name {
+	case "enter":
+		return tea.KeyPressMsg{Code: tea.KeyEnter}
+	case "tab":
+		return tea.KeyPressMsg{Code: tea.KeyTab}
+	case "space":
+		return tea.KeyPressMsg{Code: tea.KeySpace, Text: " "}
+	case "end":
+		return tea.KeyPressMsg{Code: tea.KeyEnd}
+	case "":
+		return tea.KeyPressMsg{}
+	}
+	r := []rune(name)
+	return tea.KeyPressMsg{Code: r[0], Text: name}
+}
+
+// Has tells whether a row takes a key.
+func Has(keys []Key, k tea.KeyPressMsg) bool {
+	for _, row := range keys {
+		if row.Do != nil && Is(k, strings.Fields(row.Press)...) {
+			return true
+		}
+	}
+	return false
 }
 
 // Is tells whether a key message is one of the presses.

@@ -82,17 +82,17 @@ func TestTextIsCutByCells(t *testing.T) {
 }
 
 func TestReachIsCountedWithoutColour(t *testing.T) {
-	assert.Equal(t, "▯▯▯▯ ▯▯▯ ▯▯ ▯▯", ansi.Strip(Reach(nil)))
+	assert.Equal(t, "···· ··· ·· ··", ansi.Strip(Reach(nil)))
 	x := &exchange.Exchange{}
 	for i, stage := range exchange.Stages {
-		assert.Equal(t, i, strings.Count(ansi.Strip(Reach(x)), "▮"), "before %s", stage)
+		assert.Equal(t, i, strings.Count(ansi.Strip(Reach(x)), "■"), "before %s", stage)
 		assert.Equal(t, ReachWidth, Width(Reach(x)))
 		x.Stage(stage).State = exchange.Passed
 	}
-	assert.Equal(t, "▮▮▮▮ ▮▮▮ ▮▮ ▮▮", ansi.Strip(Reach(x)))
+	assert.Equal(t, "■■■■ ■■■ ■■ ■■", ansi.Strip(Reach(x)))
 	x = &exchange.Exchange{Outcome: exchange.OutcomeUnderWay}
 	x.Stage(exchange.Stages[0]).State = exchange.Passed
-	assert.Equal(t, "▮▹▯▯ ▯▯▯ ▯▯ ▯▯", ansi.Strip(Reach(x)))
+	assert.Equal(t, "■►·· ··· ·· ··", ansi.Strip(Reach(x)))
 }
 
 func TestTheBottomLineShowsWholeKeysOnly(t *testing.T) {
