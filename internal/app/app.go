@@ -47,6 +47,7 @@ type Options struct {
 	Source    string               // a description to be loaded at once
 	Version   string               // of the program, for the help page
 	Notice    string               // what is to be told first
+	Story     bool                 // the story of the demo is told
 }
 
 // Run runs the application until the person leaves it, or ctx ends. What they
@@ -139,6 +140,10 @@ type model struct {
 	leaving bool        // what is under way is being halted
 	frame   string      // as it is drawn: View only gives it
 	plain   bool        // the terminal knows ASCII only
+
+	told  *told  // for which views the line is ended that says what they are for
+	story []step // of the demo; none elsewhere
+	step  int    // that is told now
 }
 
 // leaveTime is how long what is under way is waited for when the person leaves.
@@ -146,7 +151,10 @@ const leaveTime = 10 * time.Second
 
 func newModel(o Options) *model {
 	s := state.New(o.Workspace, o.Journal, o.Home)
-	m := &model{o: o, s: s, plain: marks.WantsPlain()}
+	m := &model{o: o, s: s, plain: marks.WantsPlain(), told: readTold(o.Home.State)}
+	if o.Story {
+		m.story = steps()
+	}
 	m.places = []place{
 		{"board", "b", "what works where", board.New(s)},
 		{"path", "p", "set and seen, stage by stage", path.New(s)},
@@ -211,6 +219,7 @@ func (m *model) Update(msg tea.Msg) (_ tea.Model, cmd tea.Cmd) {
 		cmd = m.promptly(cmd)
 	}
 	m.s.Settle(chosen)
+	m.goOn()
 	if m.frame = m.draw(); m.plain {
 		m.frame = marks.Plain(m.frame)
 	}
@@ -244,7 +253,7 @@ func (m *model) promptly(cmd tea.Cmd) tea.Cmd {
 		switch msg := take().(type) {
 		case state.Ask:
 			return m.update(msg)
-		case state.Pick:
+		case state.Pick, state.Goon:
 			return m.update(msg)
 		case state.Goto:
 			return m.update(msg)
@@ -285,6 +294,8 @@ func (m *model) update(msg tea.Msg) tea.Cmd {
 			m.in.Hide()
 		}
 		return cmd
+	case state.Goon:
+		return msg()
 	case state.Pick:
 		m.picks = msg
 		m.open(choosing)
@@ -304,6 +315,9 @@ func (m *model) update(msg tea.Msg) tea.Cmd {
 			return nil
 		}
 	case tea.MouseClickMsg:
+		if k, ok := ui.HintAt(m.hints(), m.hintsWidth(), msg.X-1); ok && msg.Y == m.h-1 && m.over != asking {
+			return m.key(k)
+		}
 		msg.Y--
 		return m.view().Update(msg)
 	}
@@ -341,6 +355,7 @@ func (m *model) leave() tea.Cmd {
 }
 
 func (m *model) key(k tea.KeyPressMsg) tea.Cmd {
+	m.s.Message = "" // what was said gives way
 	if ui.Is(k, "ctrl+c") || m.leaving && ui.Is(k, "q") {
 		return m.leave()
 	}
@@ -349,6 +364,9 @@ func (m *model) key(k tea.KeyPressMsg) tea.Cmd {
 	}
 	if m.view().Typing() {
 		return m.view().Update(k)
+	}
+	if ui.Is(k, "esc") {
+		m.endsTelling()
 	}
 	for _, p := range m.places {
 		if ui.Is(k, p.key) {
@@ -523,7 +541,7 @@ func (m *model) draw() string {
 	case choosing:
 		inner = m.offer(m.w, m.h-2)
 	default:
-		inner = m.view().View(m.w, m.h-2)
+		inner = m.tell(m.view().View(m.w, m.h-2))
 	}
 	return m.head() + "\n" + inner + "\n" + m.foot()
 }
@@ -557,21 +575,29 @@ func (m *model) foot() string {
 		p := " " + ui.Strong(m.prompt) + " " + ui.Accent("› ")
 		return ui.Pad(p+m.in.View(max(m.w-ui.Width(p)-1, 10)), m.w)
 	}
-	keys := m.view().Keys()
-	if m.over == commandList {
-		keys = []ui.Key{{Show: "↑↓", Does: "choose"}, {Show: "⏎", Does: "do it"}, {Show: "esc", Does: "back"}}
-	} else if m.over == choosing {
-		keys = []ui.Key{{Show: "↑↓", Does: "choose"}, {Show: "abc", Does: "narrow"}, {Show: "⏎", Does: "take it"},
-			{Show: "esc", Does: "not now"}}
-	} else if m.over == helpPage {
-		keys = []ui.Key{{Show: "abc", Does: "search"}, {Show: "↑↓", Does: "scroll"}, {Show: "esc", Does: "back"}}
-	} else if m.over == heardPage {
-		keys = []ui.Key{{Show: "↑↓", Does: "scroll"}, {Show: "esc", Does: "back"}}
-	}
 	said := ui.Cut(m.s.Message, m.w/2)
-	help := ui.Help(keys, m.w-ui.Width(said)-5)
+	help := ui.Help(m.hints(), m.hintsWidth())
 	gap := m.w - ui.Width(help) - ui.Width(said) - 2
 	return " " + help + strings.Repeat(" ", max(gap, 1)) + said + " "
+}
+
+// hintsWidth is the room for the key hints beside what is said.
+func (m *model) hintsWidth() int { return m.w - ui.Width(ui.Cut(m.s.Message, m.w/2)) - 5 }
+
+// hints are the keys that the bottom line shows.
+func (m *model) hints() []ui.Key {
+	switch m.over {
+	case commandList:
+		return []ui.Key{{Show: "↑↓", Does: "choose"}, {Show: "⏎", Does: "do it"}, {Show: "esc", Does: "back"}}
+	case choosing:
+		return []ui.Key{{Show: "↑↓", Does: "choose"}, {Show: "abc", Does: "narrow"}, {Show: "⏎", Does: "take it"},
+			{Show: "esc", Does: "not now"}}
+	case helpPage:
+		return []ui.Key{{Show: "abc", Does: "search"}, {Show: "↑↓", Does: "scroll"}, {Show: "esc", Does: "back"}}
+	case heardPage:
+		return []ui.Key{{Show: "↑↓", Does: "scroll"}, {Show: "esc", Does: "back"}}
+	}
+	return m.view().Keys()
 }
 
 // offered are the options that fit what is typed, by their numbers.

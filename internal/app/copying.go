@@ -9,7 +9,7 @@ import (
 
 	"orenda/internal/app/state"
 	"orenda/internal/app/ui"
-	"orenda/internal/diagnose"
+	"orenda/internal/endpoint"
 	"orenda/internal/safe"
 )
 
@@ -65,7 +65,7 @@ func (m *model) copy(c ui.Copy) tea.Cmd {
 	}
 	m.s.Copied = text
 	if n := utf8.RuneCountInString(text); n > maxShown || strings.Contains(text, "\n") {
-		m.s.Say("copied: %s, %s characters", c.What, diagnose.Bytes(int64(n)))
+		m.s.Say("copied: %s, %s characters", c.What, endpoint.Bytes(int64(n)))
 	} else {
 		m.s.Say("copied: %s", safe.Line(text))
 	}

@@ -47,7 +47,7 @@ func TestFindingOutWhatIsBehind(t *testing.T) {
 	require.NoError(t, p.m.s.SetSetting("address", "http://127.0.0.1:1/berths"))
 	p.keys("g")
 	p.wait()
-	p.sees("nobody listens at 127.0.0.1:1", "may be", "f finds out which", "last passed", "take the address back")
+	p.sees("nobody listens at 127.0.0.1:1", "may be", "m finds out which", "last passed", "take the address back")
 	p.fits()
 	p.keys("m")
 	p.settles(func() bool { return strings.Contains(p.text(), "likely: the service listens on another port") })

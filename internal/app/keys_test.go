@@ -5,6 +5,9 @@ import (
 	"strings"
 	"testing"
 
+	"orenda/internal/app/ui"
+
+	tea "charm.land/bubbletea/v2"
 	"github.com/stretchr/testify/assert"
 )
 
@@ -101,4 +104,21 @@ func TestAKeyHasOneMeaning(t *testing.T) {
 			look("path, a setting")
 		}
 	}
+}
+
+// The mouse presses what the bottom line shows, and what was said gives way to the next key.
+func TestTheBottomLineIsPressedAndGivesWay(t *testing.T) {
+	p := sit(t, 158, 47)
+	lines := strings.Split(p.text(), "\n")
+	foot := lines[len(lines)-1]
+	x := ui.Width(foot[:strings.Index(foot, "add a description")])
+	p.tell(tea.MouseClickMsg{X: x, Y: p.m.h - 1, Button: tea.MouseLeft})
+	p.steady()
+	p.sees("load it")
+	p.keys("esc")
+	p.m.s.Say("something was said")
+	p.m.frame = p.m.draw()
+	p.sees("something was said")
+	p.keys("down")
+	assert.NotContains(t, p.text(), "something was said")
 }

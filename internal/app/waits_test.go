@@ -97,7 +97,7 @@ func TestARepairIsPlannedAgainstWhatIsSetNow(t *testing.T) {
 	p.keys("g")
 	p.wait()
 	p.keys("p")
-	p.sees("raise the answer limit to 4s", "⏎ repair")
+	p.sees("raise the answer time to 4s", "⏎ repair")
 
 	// The command line changes it meanwhile.
 	other, err := workspace.Open(p.saved(), p.m.o.Home)

@@ -7,9 +7,10 @@ import (
 	"errors"
 	"fmt"
 	"mime"
-	"orenda/internal/related"
 	"path/filepath"
 	"strings"
+
+	"orenda/internal/related"
 
 	"orenda/internal/diagnose"
 	"orenda/internal/endpoint"
@@ -64,7 +65,7 @@ func (c *composing) attach(d *message.Draft) (*message.Draft, error) {
 		c.rec.Fact(
 			exchange.Message,
 			"attached "+field,
-			fmt.Sprintf("%s, %s bytes, %s", part.Name, diagnose.Bytes(int64(len(b))), part.Type),
+			fmt.Sprintf("%s, %s bytes, %s", part.Name, endpoint.Bytes(int64(len(b))), part.Type),
 		)
 		if kind == soap.Attachments {
 			part.ID = field
@@ -149,13 +150,13 @@ func (c *reading) related() (root []byte, encoding string, err error) {
 			what := strings.TrimSpace(
 				fmt.Sprintf(
 					"%s bytes  %s  %s",
-					diagnose.Bytes(int64(p.End-p.Start)),
+					endpoint.Bytes(int64(p.End-p.Start)),
 					cmp.Or(p.Type, "of no type"),
 					p.ID,
 				),
 			)
 			if p.Root {
-				what = fmt.Sprintf("the envelope, %s bytes", diagnose.Bytes(int64(p.End-p.Start)))
+				what = fmt.Sprintf("the envelope, %s bytes", endpoint.Bytes(int64(p.End-p.Start)))
 			}
 			st.Facts.Set(fmt.Sprintf("part %d", i+1), what)
 			if i == 20 {

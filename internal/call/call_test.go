@@ -741,8 +741,9 @@ func TestHTTPAuthentication(t *testing.T) {
 	}
 	x := run(t, p)
 	assert.Equal(t, "receive.unauthorized", x.Findings[0].ID)
-	require.Len(t, x.Findings[0].Remedies, 2)
-	for _, r := range x.Findings[0].Remedies {
+	require.Len(t, x.Findings[0].Remedies, 4)
+	assert.Equal(t, exchange.NeedUser, x.Findings[0].Remedies[2].Needs, "what wants typing comes last")
+	for _, r := range x.Findings[0].Remedies[:2] {
 		for _, c := range r.All() {
 			if c.Where == "workspace" {
 				p.Settings.Set(strings.TrimPrefix(c.Key, "endpoint.berths."), fmt.Sprint(c.To))

@@ -272,7 +272,7 @@ func (c *reading) description(ctx context.Context) (exchange.Stage, error) {
 	}
 	c.rec.End(exchange.Read, exchange.Passed, "a description")
 	c.rec.End(exchange.Verify, exchange.Skipped, "")
-	c.rec.Update(func(x *exchange.Exchange) { x.Result = diagnose.Bytes(c.leg.ResponseBody.Len()) + " bytes" })
+	c.rec.Update(func(x *exchange.Exchange) { x.Result = endpoint.Bytes(c.leg.ResponseBody.Len()) + " bytes" })
 	return exchange.Verify, nil
 }
 

@@ -8,6 +8,7 @@ import (
 	"io"
 
 	"orenda/internal/diagnose"
+	"orenda/internal/endpoint"
 	"orenda/internal/exchange"
 	"orenda/internal/schema"
 	"orenda/internal/soap"
@@ -188,7 +189,7 @@ func (c *reading) flowing(ctx context.Context, limits xmltree.Limits) (exchange.
 	c.rec.Fact(
 		exchange.Read,
 		"envelope",
-		fmt.Sprintf("SOAP %s · %s elements, read flowing from disk", e.Version, diagnose.Bytes(int64(f.elements))),
+		fmt.Sprintf("SOAP %s · %s elements, read flowing from disk", e.Version, endpoint.Bytes(int64(f.elements))),
 	)
 	if e.Version != sentVersion(&c.base, c.draft) {
 		return exchange.Read, errors.New("the envelope is of another SOAP version")
@@ -231,8 +232,8 @@ func (c *reading) flowing(ctx context.Context, limits xmltree.Limits) (exchange.
 				fmt.Sprintf(
 					"%s; the first %s of %s bytes were checked",
 					note,
-					diagnose.Bytes(int64(seen)),
-					diagnose.Bytes(size),
+					endpoint.Bytes(int64(seen)),
+					endpoint.Bytes(size),
 				),
 			)
 		}

@@ -14,7 +14,6 @@ import (
 	"time"
 
 	"orenda/internal/contract"
-	"orenda/internal/diagnose"
 	"orenda/internal/endpoint"
 	"orenda/internal/exchange"
 	"orenda/internal/schema"
@@ -425,7 +424,7 @@ func (c *Call) runSentSecurity(context.Context) (string, error) {
 	err := s.encode(places)
 	if s.size += w.Rest.Len(); !w.Rest.IsZero() {
 		c.rec.Fact(exchange.Message, "looked at", fmt.Sprintf("the first %s of %s bytes",
-			diagnose.Bytes(int64(len(w.Body))), diagnose.Bytes(s.size)))
+			endpoint.Bytes(int64(len(w.Body))), endpoint.Bytes(s.size)))
 	}
 	c.outs.composed, c.outs.secured = s.composed, s.secured
 	return note, err

@@ -41,7 +41,7 @@ func (c *composing) run() (string, error) {
 	for _, b := range c.header.Blocks() {
 		c.rec.Fact(exchange.Message, "header block", diagnose.Excerpt(b))
 	}
-	c.rec.Fact(exchange.Message, "size", diagnose.Bytes(c.size)+" bytes")
+	c.rec.Fact(exchange.Message, "size", endpoint.Bytes(c.size)+" bytes")
 	c.rec.Update(func(x *exchange.Exchange) {
 		x.Inputs = append(d.Inputs(), headerInputs(d, c.header)...)
 		x.Secrets = append(append(x.Secrets, d.Secrets(x.SecretNames)...), c.header.Secrets(x.SecretNames)...)
@@ -165,7 +165,7 @@ const headRoom = 768
 
 // note is the message in one line.
 func (c *composing) note() string {
-	note := diagnose.Bytes(c.size) + " B"
+	note := endpoint.Bytes(c.size) + " B"
 	if n := len(c.attached.parts); n == 1 {
 		note += " · 1 part"
 	} else if n > 1 {

@@ -5,7 +5,7 @@ import (
 	"fmt"
 	"strings"
 
-	"orenda/internal/diagnose"
+	"orenda/internal/endpoint"
 	"orenda/internal/exchange"
 	"orenda/internal/trust"
 )
@@ -20,10 +20,10 @@ func (c *network) notes() {
 		}
 		if n := len(l.Out); n > 0 {
 			st := x.Stage(exchange.Send)
-			all := diagnose.Bytes(l.Request.Size + l.Request.BodySize)
-			st.Facts.Set("handed over", fmt.Sprintf("%s of %s bytes", diagnose.Bytes(int64(n)), all))
+			all := endpoint.Bytes(l.Request.Size + l.Request.BodySize)
+			st.Facts.Set("handed over", fmt.Sprintf("%s of %s bytes", endpoint.Bytes(int64(n)), all))
 			if st.Note == "" {
-				st.Note = diagnose.Bytes(int64(n)) + " B"
+				st.Note = endpoint.Bytes(int64(n)) + " B"
 			}
 		}
 		if l.Response.Complete {
@@ -123,15 +123,15 @@ func noteReceive(st *exchange.StageRecord, l *exchange.Leg) {
 	if f := h.Field("Content-Type"); f != nil {
 		st.Facts.SetAt("content type", f.Value, exchange.InResponseHead, f.Span)
 	}
-	size := diagnose.Bytes(h.BodySize) + " bytes"
-	note := diagnose.Bytes(h.BodySize)
+	size := endpoint.Bytes(h.BodySize) + " bytes"
+	note := endpoint.Bytes(h.BodySize)
 	if h.Declared >= 0 && h.Declared != h.BodySize {
-		size = fmt.Sprintf("%s accepted of %s announced", diagnose.Bytes(h.BodySize), diagnose.Bytes(h.Declared))
-		note += " of " + diagnose.Bytes(h.Declared)
+		size = fmt.Sprintf("%s accepted of %s announced", endpoint.Bytes(h.BodySize), endpoint.Bytes(h.Declared))
+		note += " of " + endpoint.Bytes(h.Declared)
 	}
 	st.Facts.Set("body", size)
 	if h.Coding != "" {
-		st.Facts.Set("compressed", fmt.Sprintf("%s, %s bytes as they came", h.Coding, diagnose.Bytes(h.WireSize)))
+		st.Facts.Set("compressed", fmt.Sprintf("%s, %s bytes as they came", h.Coding, endpoint.Bytes(h.WireSize)))
 	}
 	if h.Chunked {
 		st.Facts.Set("chunks", fmt.Sprint(len(l.ChunkEnds)))

@@ -34,7 +34,7 @@ func (t *commandLine) change(w *workspace.Workspace, show bool, changes []exchan
 		fmt.Fprintln(t.out, safe.Line(cutTo(c.String(), 150)))
 	}
 	if len(changes) == 0 {
-		fmt.Fprintln(t.err, "nothing is to be changed")
+		fmt.Fprintln(t.aside(), "nothing is to be changed")
 	}
 	return nil
 }
@@ -55,7 +55,8 @@ func (t *commandLine) in(do func(w *workspace.Workspace) error) error {
 //revive:disable-next-line:function-length a command: its flags, and what it does with them
 func (t *commandLine) endpointCommand() *cobra.Command {
 	cmd := &cobra.Command{Use: "endpoint", Short: "Endpoints: list, make, set, share settings, rename, switch off"}
-	list := &cobra.Command{Use: "list", Short: "All endpoints with their addresses", Args: cobra.NoArgs}
+	list := &cobra.Command{Use: "list",
+		Example: "  orenda endpoint list", Short: "All endpoints with their addresses", Args: cobra.NoArgs}
 	t.jsonFlag(list)
 	list.RunE = func(*cobra.Command, []string) error { return t.in(t.listEndpoints) }
 
@@ -83,14 +84,17 @@ func (t *commandLine) endpointCommand() *cobra.Command {
 		})
 	}
 
-	add := &cobra.Command{Use: "add NAME CONTRACT PORT", Short: "Make an endpoint for a port", Args: cobra.ExactArgs(3)}
+	add := &cobra.Command{Use: "add NAME CONTRACT PORT",
+		Example: "  orenda endpoint add berths-tls berth-desk BerthDeskTLS",
+		Short:   "Make an endpoint for a port", Args: cobra.ExactArgs(3)}
 	add.RunE = func(_ *cobra.Command, args []string) error {
 		return t.in(func(w *workspace.Workspace) error { return w.AddEndpoint(args[0], args[1], args[2]) })
 	}
 	ports := &cobra.Command{
-		Use:   "ports CONTRACT",
-		Short: "Make endpoints for all ports of a contract that have none",
-		Args:  cobra.ExactArgs(1),
+		Use:     "ports CONTRACT",
+		Example: "  orenda endpoint ports berth-desk",
+		Short:   "Make endpoints for all ports of a contract that have none",
+		Args:    cobra.ExactArgs(1),
 	}
 	ports.RunE = func(_ *cobra.Command, args []string) error {
 		return t.in(func(w *workspace.Workspace) error {
@@ -165,21 +169,23 @@ func (t *commandLine) endpointCommand() *cobra.Command {
 				return err
 			}
 			for _, s := range skipped {
-				fmt.Fprintln(t.err, "not copied: "+safe.Line(s))
+				fmt.Fprintln(t.aside(), "not copied: "+safe.Line(s))
 			}
 			return t.change(w, *showShare, changes)
 		})
 	}
 
 	rename := &cobra.Command{
-		Use:   "rename ENDPOINT NEW",
-		Short: "Give an endpoint another name; what refers to it follows",
-		Args:  cobra.ExactArgs(2),
+		Use:     "rename ENDPOINT NEW",
+		Example: "  orenda endpoint rename berths-11 berths",
+		Short:   "Give an endpoint another name; what refers to it follows",
+		Args:    cobra.ExactArgs(2),
 	}
 	rename.RunE = func(_ *cobra.Command, args []string) error {
 		return t.in(func(w *workspace.Workspace) error { return w.Rename("endpoint", args[0], args[1]) })
 	}
-	remove := &cobra.Command{Use: "remove ENDPOINT", Short: "Take an endpoint away", Args: cobra.ExactArgs(1)}
+	remove := &cobra.Command{Use: "remove ENDPOINT",
+		Example: "  orenda endpoint remove berths-12", Short: "Take an endpoint away", Args: cobra.ExactArgs(1)}
 	remove.RunE = func(_ *cobra.Command, args []string) error {
 		return t.in(func(w *workspace.Workspace) error { return w.RemoveEndpoint(args[0]) })
 	}
@@ -189,7 +195,10 @@ func (t *commandLine) endpointCommand() *cobra.Command {
 		if off {
 			name, short = "off", "Leave an endpoint out without deleting it"
 		}
-		c := &cobra.Command{Use: name + " ENDPOINT", Short: short, Args: cobra.ExactArgs(1)}
+		c := &cobra.Command{
+			Use: name + " ENDPOINT", Short: short, Args: cobra.ExactArgs(1),
+			Example: "  orenda endpoint " + name + " berths-12",
+		}
 		c.RunE = func(_ *cobra.Command, args []string) error {
 			return t.in(func(w *workspace.Workspace) error {
 				return w.Apply(exchange.Change{Where: "workspace", Key: "endpoint." + args[0] + ".off", To: off})
@@ -300,14 +309,16 @@ func (t *commandLine) listEndpoints(w *workspace.Workspace) error {
 
 func (t *commandLine) environmentCommand() *cobra.Command {
 	cmd := &cobra.Command{Use: "environment", Short: "Environments: variables and their values"}
-	list := &cobra.Command{Use: "list", Short: "A table of variables by environments", Args: cobra.NoArgs}
+	list := &cobra.Command{Use: "list",
+		Example: "  orenda environment list", Short: "A table of variables by environments", Args: cobra.NoArgs}
 	t.jsonFlag(list)
 	list.RunE = func(*cobra.Command, []string) error { return t.in(t.listEnvironments) }
 
 	set := &cobra.Command{
-		Use:   "set ENVIRONMENT NAME=VALUE...",
-		Short: "Set variables; an empty value takes one out",
-		Args:  cobra.MinimumNArgs(2),
+		Use:     "set ENVIRONMENT NAME=VALUE...",
+		Example: "  orenda environment set live tideHost=tides.skerry.example",
+		Short:   "Set variables; an empty value takes one out",
+		Args:    cobra.MinimumNArgs(2),
 		Long: "Sets variables of an environment, and makes it where there is none of that name.\nA value env:NAME " +
 			"is read from the process environment, once you allowed that.",
 	}
@@ -328,7 +339,8 @@ func (t *commandLine) environmentCommand() *cobra.Command {
 			return w.Apply(changes...)
 		})
 	}
-	use := &cobra.Command{Use: "use ENVIRONMENT", Short: "Make an environment the default", Args: cobra.ExactArgs(1)}
+	use := &cobra.Command{Use: "use ENVIRONMENT",
+		Example: "  orenda environment use live", Short: "Make an environment the default", Args: cobra.ExactArgs(1)}
 	use.RunE = func(_ *cobra.Command, args []string) error {
 		return t.in(func(w *workspace.Workspace) error {
 			if _, ok := w.Variables(args[0]); !ok {
@@ -338,9 +350,10 @@ func (t *commandLine) environmentCommand() *cobra.Command {
 		})
 	}
 	rename := &cobra.Command{
-		Use:   "rename ENVIRONMENT NEW",
-		Short: "Give an environment another name",
-		Args:  cobra.ExactArgs(2),
+		Use:     "rename ENVIRONMENT NEW",
+		Example: "  orenda environment rename model test",
+		Short:   "Give an environment another name",
+		Args:    cobra.ExactArgs(2),
 	}
 	variable := rename.Flags().Bool("variable", false, "the names are those of a variable; settings and drafts follow")
 	rename.RunE = func(_ *cobra.Command, args []string) error {
@@ -352,9 +365,10 @@ func (t *commandLine) environmentCommand() *cobra.Command {
 		})
 	}
 	lift := &cobra.Command{
-		Use:   "lift",
-		Short: "Make variables of scheme, host and port of all addresses that are written out",
-		Args:  cobra.NoArgs,
+		Use:     "lift",
+		Example: "  orenda environment lift",
+		Short:   "Make variables of scheme, host and port of all addresses that are written out",
+		Args:    cobra.NoArgs,
 	}
 	t.jsonFlag(lift)
 	show := showFlag(lift)

@@ -364,14 +364,14 @@ func (t *commandLine) call(ctx context.Context, f *callFlags, args []string) err
 		if !t.asJSON {
 			t.printPath(f.shown(x))
 		}
-		fmt.Fprintf(t.err, "repair: %s\n", safe.Line(r.Title))
+		fmt.Fprintf(t.aside(), "repair: %s\n", safe.Line(r.Title))
 		if r.Ask != "" {
-			fmt.Fprintf(t.err, "        %s\n", safe.Line(r.Ask))
+			fmt.Fprintf(t.aside(), "        %s\n", safe.Line(r.Ask))
 		}
 		for _, c := range r.All() {
-			fmt.Fprintf(t.err, "        %s\n", safe.Line(c.String()))
+			fmt.Fprintf(t.aside(), "        %s\n", safe.Line(c.String()))
 		}
-		fmt.Fprintln(t.err)
+		fmt.Fprintln(t.aside())
 		if err := p.repair(r); err != nil {
 			t.complain(err)
 			break

@@ -54,9 +54,10 @@ func (t *commandLine) catalogueCommand() *cobra.Command {
 func (t *commandLine) catalogueAddCommand() *cobra.Command {
 	var name string
 	cmd := &cobra.Command{
-		Use:   "add FILE|URL",
-		Short: "Keep a description in the catalogue; one of the same source is replaced",
-		Args:  cobra.ExactArgs(1),
+		Use:     "add FILE|URL",
+		Example: "  orenda catalogue add https://host/berths?wsdl",
+		Short:   "Keep a description in the catalogue; one of the same source is replaced",
+		Args:    cobra.ExactArgs(1),
 	}
 	cmd.Flags().StringVar(&name, "name", "", "name (default: the service's)")
 	set := settingFlags(cmd, "address", "expect")
@@ -87,7 +88,8 @@ type catalogued struct {
 }
 
 func (t *commandLine) catalogueListCommand() *cobra.Command {
-	cmd := &cobra.Command{Use: "list", Short: "The descriptions and their operations", Args: cobra.NoArgs}
+	cmd := &cobra.Command{Use: "list",
+		Example: "  orenda catalogue list", Short: "The descriptions and their operations", Args: cobra.NoArgs}
 	t.jsonFlag(cmd)
 	cmd.RunE = func(*cobra.Command, []string) error {
 		c, err := t.catalogue()
@@ -129,10 +131,11 @@ type found struct {
 
 func (t *commandLine) catalogueSearchCommand() *cobra.Command {
 	cmd := &cobra.Command{
-		Use:   "search TEXT",
-		Short: "Operations with the text in their name, documentation or fields",
-		Args:  cobra.ExactArgs(1),
-		Long:  "Exit status 1 where there is none.",
+		Use:     "search TEXT",
+		Example: "  orenda catalogue search callSign",
+		Short:   "Operations with the text in their name, documentation or fields",
+		Args:    cobra.ExactArgs(1),
+		Long:    "Exit status 1 where there is none.",
 	}
 	t.jsonFlag(cmd)
 	cmd.RunE = func(_ *cobra.Command, args []string) error {
@@ -169,9 +172,10 @@ func (t *commandLine) catalogueSearchCommand() *cobra.Command {
 
 func (t *commandLine) catalogueRemoveCommand() *cobra.Command {
 	return &cobra.Command{
-		Use:   "remove NAME",
-		Short: "Take a description out of the catalogue",
-		Args:  cobra.ExactArgs(1),
+		Use:     "remove NAME",
+		Example: "  orenda catalogue remove berth-desk",
+		Short:   "Take a description out of the catalogue",
+		Args:    cobra.ExactArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
 			c, err := t.catalogue()
 			if err != nil {

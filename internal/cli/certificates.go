@@ -91,13 +91,13 @@ func (t *commandLine) trustConvertCommand() *cobra.Command {
 			return unread{err}
 		}
 		for _, n := range m.Notes {
-			fmt.Fprintln(t.err, safe.Line(n))
+			fmt.Fprintln(t.aside(), safe.Line(n))
 		}
 		what := fmt.Sprintf("%d certificates", len(m.Certs))
 		if m.Key != nil {
 			what += " and a private key"
 		}
-		fmt.Fprintf(t.err, "%s from %s to %s: %s\n", what, m.Format, f, safe.Line(args[1]))
+		fmt.Fprintf(t.aside(), "%s from %s to %s: %s\n", what, m.Format, f, safe.Line(args[1]))
 		return nil
 	}
 	return cmd
@@ -105,9 +105,10 @@ func (t *commandLine) trustConvertCommand() *cobra.Command {
 
 func (t *commandLine) trustAppendCommand() *cobra.Command {
 	cmd := &cobra.Command{
-		Use:   "append BUNDLE FILE|URL|ENDPOINT",
-		Short: "Add a certificate to a bundle file, and change nothing else in it",
-		Args:  cobra.ExactArgs(2),
+		Use:     "append BUNDLE FILE|URL|ENDPOINT",
+		Example: "  orenda trust append bundle.pem new.pem --fingerprint 94:CF:92",
+		Short:   "Add a certificate to a bundle file, and change nothing else in it",
+		Args:    cobra.ExactArgs(2),
 	}
 	fp := cmd.Flags().String("fingerprint", "", "SHA-256 of the certificate, however it is written")
 	all := cmd.Flags().Bool("chain", false, "the whole chain, not its first certificate alone")
@@ -135,7 +136,7 @@ func (t *commandLine) trustAppendCommand() *cobra.Command {
 				return unread{err}
 			}
 		}
-		fmt.Fprintf(t.err, "%d certificates added to %s\n", added, safe.Line(args[0]))
+		fmt.Fprintf(t.aside(), "%d certificates added to %s\n", added, safe.Line(args[0]))
 		return nil
 	}
 	return cmd
@@ -160,9 +161,10 @@ func (t *commandLine) compare(given string, c *x509.Certificate) error {
 func (t *commandLine) trustRequestCommand() *cobra.Command {
 	var names []string
 	cmd := &cobra.Command{
-		Use:   "request NAME",
-		Short: "A private key and a certificate signing request (PKCS#10)",
-		Args:  cobra.ExactArgs(1),
+		Use:     "request NAME",
+		Example: "  orenda trust request quay-clerk",
+		Short:   "A private key and a certificate signing request (PKCS#10)",
+		Args:    cobra.ExactArgs(1),
 	}
 	cmd.Flags().StringArrayVar(&names, "for", nil, "name or address that the certificate is to be for; repeatable")
 	out := cmd.Flags().String("out", "", "beginning of the files' names: OUT.key.pem and OUT.csr.pem")
@@ -227,9 +229,10 @@ func allNew(files map[string][]byte) error {
 func (t *commandLine) trustAuthorityCommand() *cobra.Command {
 	var hosts []string
 	cmd := &cobra.Command{
-		Use:   "authority DIR",
-		Short: "A test authority with a server's and a client's certificate, for local work",
-		Args:  cobra.ExactArgs(1),
+		Use:     "authority DIR",
+		Example: "  orenda trust authority test-authority --for localhost",
+		Short:   "A test authority with a server's and a client's certificate, for local work",
+		Args:    cobra.ExactArgs(1),
 	}
 	cmd.Flags().
 		StringArrayVar(&hosts, "for", []string{"localhost", "127.0.0.1", "::1"}, "name or address that the server's "+
@@ -275,9 +278,10 @@ const soon = 30 * 24 * time.Hour
 
 func (t *commandLine) trustExpiringCommand() *cobra.Command {
 	cmd := &cobra.Command{
-		Use:   "expiring",
-		Short: "Everything that the workspace depends on, soonest end first; 1 where something ends within 30 days",
-		Args:  cobra.NoArgs,
+		Use:     "expiring",
+		Example: "  orenda trust expiring",
+		Short:   "Everything that the workspace depends on, soonest end first; 1 where something ends within 30 days",
+		Args:    cobra.NoArgs,
 	}
 	t.jsonFlag(cmd)
 	cmd.RunE = func(*cobra.Command, []string) error {
@@ -401,9 +405,10 @@ func (t *commandLine) trustAgainst(chain []*x509.Certificate, x *exchange.Exchan
 
 func (t *commandLine) trustVersionsCommand() *cobra.Command {
 	cmd := &cobra.Command{
-		Use:   "versions URL|ENDPOINT",
-		Short: "Which TLS versions a server speaks, asked one by one",
-		Args:  cobra.ExactArgs(1),
+		Use:     "versions URL|ENDPOINT",
+		Example: "  orenda trust versions https://host/",
+		Short:   "Which TLS versions a server speaks, asked one by one",
+		Args:    cobra.ExactArgs(1),
 	}
 	set := settingFlags(cmd, "address", "expect", "tls-min", "tls-max")
 	t.jsonFlag(cmd)

@@ -15,7 +15,9 @@ import (
 func (t *commandLine) checkCommand() *cobra.Command {
 	var f callFlags
 	cmd := &cobra.Command{
-		Use: "check [DRAFT|OPERATION [FIELD=VALUE...]]", Short: "What is wrong before anything is sent",
+		Use:     "check [DRAFT|OPERATION [FIELD=VALUE...]]",
+		Example: "  orenda check\n  orenda check \"FindBerths/small craft\" length=12",
+		Short:   "What is wrong before anything is sent",
 		Long: "Goes through the first four stages of the path, which need no network: for one\ncall, or for every " +
 			"draft over every endpoint that serves it. Exit status 1 where\nsomething would stop a call.",
 	}
@@ -62,7 +64,7 @@ func (t *commandLine) checkCommand() *cobra.Command {
 				fi.About = heading(x)
 				if !t.asJSON {
 					if i == 0 {
-						fmt.Fprintln(t.err, safe.Line(heading(x)))
+						fmt.Fprintln(t.aside(), safe.Line(heading(x)))
 					}
 					t.printFinding(0, fi)
 				}

@@ -272,7 +272,9 @@ func (t *commandLine) sampleCommand() *cobra.Command {
 	var all, reply, comments, example bool
 	var seed int
 	cmd := &cobra.Command{
-		Use: "sample FILE|URL OPERATION", Short: "A message that is ready to be filled in", Args: cobra.ExactArgs(2),
+		Use:     "sample FILE|URL OPERATION",
+		Example: "  orenda sample berths.wsdl FindBerths\n  orenda sample berths.wsdl FindBerths --example --all",
+		Short:   "A message that is ready to be filled in", Args: cobra.ExactArgs(2),
 		Long: "Prints an envelope with every required field (--all: optional ones too). What is\nto be filled in is " +
 			"a processing instruction, <?fill type?>.",
 	}
@@ -347,8 +349,10 @@ type verdict struct {
 
 func (t *commandLine) validateCommand() *cobra.Command {
 	cmd := &cobra.Command{
-		Use: "validate FILE|URL MESSAGE.xml...", Short: "Check messages against a description or an XML Schema",
-		Args: cobra.MinimumNArgs(2),
+		Use:     "validate FILE|URL MESSAGE.xml...",
+		Example: "  orenda validate berths.wsdl sent.xml",
+		Short:   "Check messages against a description or an XML Schema",
+		Args:    cobra.MinimumNArgs(2),
 		Long: "Checks envelopes, or bare body elements, against a WSDL; or any documents\nagainst an .xsd. Exit " +
 			"status 1 where one is invalid.",
 	}

@@ -26,9 +26,10 @@ func (t *commandLine) demoCommand() *cobra.Command {
 	var dir string
 	var headless bool
 	cmd := &cobra.Command{
-		Use:   "demo",
-		Short: "The stand-ins, a fresh workspace on them, and the application",
-		Args:  cobra.NoArgs,
+		Use:     "demo",
+		Example: "  orenda demo\n  orenda demo --headless",
+		Short:   "The stand-ins, a fresh workspace on them, and the application",
+		Args:    cobra.NoArgs,
 		Long: "Starts the Skerry Harbour Trust inside, makes a demo workspace in a temporary\nfolder, opens the " +
 			"application on it, and cleans up. With --headless it runs the\nwhole story without a screen: calls, " +
 			"failures, repairs, drawings.",
@@ -69,7 +70,7 @@ func (t *commandLine) demo(ctx context.Context, dir string, headless bool) error
 	defer j.Close()
 	if !headless {
 		t.lingers.Store(true)
-		_, err := app.Run(ctx, app.Options{Home: home, Workspace: w, Journal: j, Version: Version})
+		_, err := app.Run(ctx, app.Options{Home: home, Workspace: w, Journal: j, Version: Version, Story: true})
 		return err
 	}
 	t.folders, t.kept = home, nil

@@ -18,8 +18,10 @@ import (
 
 func (t *commandLine) draftCommand() *cobra.Command {
 	cmd := &cobra.Command{Use: "draft", Short: "The filled-in messages of the workspace"}
-	remove := &cobra.Command{Use: "remove DRAFT…", Short: "Take drafts away; orenda restore brings them back",
-		Args: cobra.MinimumNArgs(1)}
+	remove := &cobra.Command{Use: "remove DRAFT…",
+		Example: "  orenda draft remove \"FindBerths/small craft\"",
+		Short:   "Take drafts away; orenda restore brings them back",
+		Args:    cobra.MinimumNArgs(1)}
 	remove.RunE = func(_ *cobra.Command, args []string) error {
 		return t.in(func(w *workspace.Workspace) error {
 			for _, a := range args {
@@ -30,7 +32,7 @@ func (t *commandLine) draftCommand() *cobra.Command {
 				if err != nil {
 					return unread{err}
 				}
-				fmt.Fprintf(t.err, "removed: %s\n", safe.Line(ref.String()))
+				fmt.Fprintf(t.aside(), "removed: %s\n", safe.Line(ref.String()))
 			}
 			return nil
 		})
@@ -105,7 +107,8 @@ type draftRow struct {
 }
 
 func (t *commandLine) draftListCommand() *cobra.Command {
-	cmd := &cobra.Command{Use: "list", Short: "All drafts, by operation", Args: cobra.NoArgs}
+	cmd := &cobra.Command{Use: "list",
+		Example: "  orenda draft list", Short: "All drafts, by operation", Args: cobra.NoArgs}
 	t.jsonFlag(cmd)
 	cmd.RunE = func(*cobra.Command, []string) error {
 		w, err := t.workspace()
@@ -162,7 +165,8 @@ func (t *commandLine) draftListCommand() *cobra.Command {
 func (t *commandLine) draftImportCommand() *cobra.Command {
 	var name, id string
 	cmd := &cobra.Command{
-		Use: "import [FILE|-]", Short: "Make a draft of a message that came from elsewhere",
+		Use:     "import [FILE|-]",
+		Example: "  orenda draft import sent.xml", Short: "Make a draft of a message that came from elsewhere",
 		Args: cobra.MaximumNArgs(1),
 		Long: "Takes a raw envelope, a body element, or the command line of an HTTP client with\nits body or body " +
 			"file; or, with --exchange, the request of a kept exchange. The\noperation is recognised by the body " +

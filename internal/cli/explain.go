@@ -137,11 +137,11 @@ func (t *commandLine) judgedAgain(ctx context.Context, f *explaining, x *exchang
 	}
 	now, ok := call.Again(ctx, p, x)
 	if !ok {
-		fmt.Fprintln(t.err, "orenda: judged when it was made; the record does not hold what judging again needs")
+		fmt.Fprintln(t.aside(), "orenda: judged when it was made; the record does not hold what judging again needs")
 		return x
 	}
 	if was, is := x.Cause(), now.Cause(); was != nil && (is == nil || is.ID != was.ID) {
-		fmt.Fprintf(t.err, "orenda: judged again; when it was made the cause was %s\n", was.ID)
+		fmt.Fprintf(t.aside(), "orenda: judged again; when it was made the cause was %s\n", was.ID)
 	}
 	return now
 }

@@ -54,9 +54,10 @@ func (t *commandLine) handoverSettingsCommand() *cobra.Command {
 func (t *commandLine) handoverTicketCommand() *cobra.Command {
 	var out string
 	cmd := &cobra.Command{
-		Use:   "ticket EXCHANGE",
-		Short: "What the service's people need to look into a failed call, without any secret",
-		Args:  cobra.ExactArgs(1),
+		Use:     "ticket EXCHANGE",
+		Example: "  orenda handover ticket last --out ticket.md",
+		Short:   "What the service's people need to look into a failed call, without any secret",
+		Args:    cobra.ExactArgs(1),
 		Long: "When it was and from where, what left and what came, why it failed and what\nchecks said. EXCHANGE " +
 			"is the id of a kept exchange, its beginning, or last.",
 	}

@@ -23,9 +23,10 @@ func (t *commandLine) identityCommand() *cobra.Command {
 			"from. Where one may go is said for each workspace.",
 	}
 	list := &cobra.Command{
-		Use:   "list",
-		Short: "Your identities, what uses them here and where they may go from here",
-		Args:  cobra.NoArgs,
+		Use:     "list",
+		Example: "  orenda identity list",
+		Short:   "Your identities, what uses them here and where they may go from here",
+		Args:    cobra.NoArgs,
 	}
 	t.jsonFlag(list)
 	list.RunE = func(*cobra.Command, []string) error { return t.listIdentities() }
@@ -44,7 +45,8 @@ func (t *commandLine) identityCommand() *cobra.Command {
 	}
 	set.RunE = func(_ *cobra.Command, args []string) error { return t.setIdentity(args[0], args[1:]) }
 
-	remove := &cobra.Command{Use: "remove NAME", Short: "Take an identity away", Args: cobra.ExactArgs(1)}
+	remove := &cobra.Command{Use: "remove NAME",
+		Example: "  orenda identity remove pilot-desk", Short: "Take an identity away", Args: cobra.ExactArgs(1)}
 	remove.RunE = func(_ *cobra.Command, args []string) error {
 		home, err := t.home()
 		if err != nil {
@@ -79,9 +81,10 @@ func (t *commandLine) identityCommand() *cobra.Command {
 		})
 	}
 	disallow := &cobra.Command{
-		Use:   "disallow NAME",
-		Short: "Take back where an identity may go from this workspace",
-		Args:  cobra.ExactArgs(1),
+		Use:     "disallow NAME",
+		Example: "  orenda identity disallow pilot-desk",
+		Short:   "Take back where an identity may go from this workspace",
+		Args:    cobra.ExactArgs(1),
 	}
 	disallow.RunE = func(_ *cobra.Command, args []string) error {
 		return t.in(func(w *workspace.Workspace) error {

@@ -23,7 +23,8 @@ import (
 func (t *commandLine) journalCommand() *cobra.Command {
 	cmd := &cobra.Command{Use: "journal", Short: "Exchanges that were kept"}
 	var q journal.Query
-	list := &cobra.Command{Use: "list", Short: "Kept exchanges, newest first", Args: cobra.NoArgs}
+	list := &cobra.Command{Use: "list",
+		Example: "  orenda journal list", Short: "Kept exchanges, newest first", Args: cobra.NoArgs}
 	t.jsonFlag(list)
 	list.Flags().IntVar(&q.Max, "most", 50, "how many at most")
 	list.Flags().StringVar(&q.Operation, "operation", "", "of this operation only")
@@ -54,9 +55,10 @@ func (t *commandLine) journalCommand() *cobra.Command {
 		return t.printKept(j, all)
 	}
 	show := &cobra.Command{
-		Use:   "show EXCHANGE",
-		Short: "One kept exchange: its path, or with --json all of it",
-		Args:  cobra.ExactArgs(1),
+		Use:     "show EXCHANGE",
+		Example: "  orenda journal show last",
+		Short:   "One kept exchange: its path, or with --json all of it",
+		Args:    cobra.ExactArgs(1),
 	}
 	t.jsonFlag(show)
 	bytesToo := show.Flags().Bool("bytes", false, "the bytes that left and came, as they crossed")
@@ -82,9 +84,10 @@ func (t *commandLine) journalCommand() *cobra.Command {
 		return nil
 	}
 	export := &cobra.Command{
-		Use:   "export EXCHANGE",
-		Short: "One kept exchange as JSON, into a file",
-		Args:  cobra.ExactArgs(1),
+		Use:     "export EXCHANGE",
+		Example: "  orenda journal export last",
+		Short:   "One kept exchange as JSON, into a file",
+		Args:    cobra.ExactArgs(1),
 	}
 	out := export.Flags().String("out", "", "file to write")
 	_ = export.MarkFlagRequired("out")
@@ -148,9 +151,10 @@ func (t *commandLine) markedID(id string, n int) string {
 
 func (t *commandLine) partsCommand() *cobra.Command {
 	cmd := &cobra.Command{
-		Use:   "parts EXCHANGE",
-		Short: "The parts of a reply beside its envelope; with --out they are saved",
-		Args:  cobra.ExactArgs(1),
+		Use:     "parts EXCHANGE",
+		Example: "  orenda journal parts last",
+		Short:   "The parts of a reply beside its envelope; with --out they are saved",
+		Args:    cobra.ExactArgs(1),
 	}
 	dir := cmd.Flags().String("out", "", "folder to save them in, under safe names; nothing is overwritten")
 	t.jsonFlag(cmd)
@@ -172,7 +176,7 @@ func (t *commandLine) partsCommand() *cobra.Command {
 		if *dir != "" {
 			saved, err := handover.SaveParts(l, *dir)
 			for _, name := range saved {
-				fmt.Fprintln(t.err, safe.Line(filepath.Join(*dir, name)))
+				fmt.Fprintln(t.aside(), safe.Line(filepath.Join(*dir, name)))
 			}
 			if err != nil {
 				return unread{err}

@@ -132,7 +132,7 @@ Exit status 1 where it would have.`,
 			for _, key := range []string{"receive-limit", "buffer-limit"} {
 				v := s.Get(key)
 				if n, err := s.Size(key); err == nil && x == nil {
-					fmt.Fprintf(t.out, "%s %s (%s) would refuse %d of them\n", v.Key.Label, safe.Line(v.Text),
+					fmt.Fprintf(t.out, "%s %s (%s) would refuse %d of them\n", v.Key.Label(), safe.Line(v.Text),
 						safe.Line(v.Source), sizes.Over(n))
 				}
 			}
@@ -191,7 +191,7 @@ func (t *commandLine) survey(w *workspace.Workspace) []exchange.Finding {
 	}
 	for i, f := range all {
 		if i == 0 {
-			fmt.Fprintln(t.err, "the workspace as a whole")
+			fmt.Fprintln(t.aside(), "the workspace as a whole")
 		}
 		t.printFinding(0, f)
 	}

@@ -250,7 +250,7 @@ func (t *commandLine) musterOptions(w *workspace.Workspace, f *musterFlags) (mus
 		}
 		return ""
 	}
-	if !t.asJSON && isTerminal(t.err) {
+	if !t.asJSON && !t.quiet && isTerminal(t.err) {
 		began := time.Now()
 		o.Told = func(done, all int, _ *muster.Result) {
 			left := time.Duration(float64(time.Since(began)) / float64(done) * float64(all-done)).Round(time.Second)
@@ -298,7 +298,8 @@ func (t *commandLine) tellRun(ctx context.Context, f *musterFlags, run *muster.R
 }
 
 func (t *commandLine) musterListCommand() *cobra.Command {
-	cmd := &cobra.Command{Use: "list", Short: "The musters of the workspace", Args: cobra.NoArgs}
+	cmd := &cobra.Command{Use: "list",
+		Example: "  orenda muster list", Short: "The musters of the workspace", Args: cobra.NoArgs}
 	t.jsonFlag(cmd)
 	cmd.RunE = func(*cobra.Command, []string) error {
 		w, err := t.workspace()

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"orenda/internal/diagnose"
+	"orenda/internal/endpoint"
 	"orenda/internal/exchange"
 	"orenda/internal/marks"
 	"orenda/internal/safe"
@@ -55,6 +56,12 @@ func markOf(s exchange.State) string {
 // printPath prints the path on standard error.
 func (t *commandLine) printPath(x *exchange.Exchange) {
 	w := t.err
+	if t.quiet {
+		if x.Outcome != exchange.OutcomePassed {
+			fmt.Fprintf(w, "%s   %s   %s   %s\n", safe.Line(heading(x)), x.Ending(), x.ID, safe.Line(x.Result))
+		}
+		return
+	}
 	fmt.Fprintf(w, "%s   %s   %s\n\n", safe.Line(heading(x)), x.Ending(), x.ID)
 	for _, s := range exchange.Stages {
 		st := x.Stage(s)
@@ -78,6 +85,9 @@ func (t *commandLine) printPath(x *exchange.Exchange) {
 			safe.Line(st.Note),
 			tail,
 		)
+	}
+	if t.verbose {
+		t.printSet(x)
 	}
 	if x.Result != "" && x.Outcome == exchange.OutcomePassed {
 		fmt.Fprintf(w, "\n  %s\n", safe.Line(x.Result))
@@ -152,6 +162,29 @@ func (t *commandLine) printFinding(i int, f exchange.Finding) {
 			for _, l := range wrap(safe.Line(r.Ask), 80) {
 				fmt.Fprintf(w, "                 %s\n", l)
 			}
+		}
+	}
+}
+
+// printSet prints what was set, with where each value comes from, and the heads that crossed.
+func (t *commandLine) printSet(x *exchange.Exchange) {
+	fmt.Fprintln(t.err)
+	for _, s := range x.Settings {
+		if k := endpoint.KeyOf(s.Key); k != nil && s.Value != "" {
+			fmt.Fprintf(t.err, "  %-18s %-40s %s\n", s.Key, safe.Line(cutTo(k.Spell(s.Value), 40)), safe.Line(s.Source))
+		}
+	}
+	l := x.Leg()
+	if l == nil {
+		return
+	}
+	for i, h := range []*exchange.Head{&l.Request, &l.Response} {
+		if h.Line == "" {
+			continue
+		}
+		fmt.Fprintf(t.err, "\n  %-4s %s\n", []string{"out", "in"}[i], safe.Line(h.Line))
+		for _, f := range h.Fields {
+			fmt.Fprintf(t.err, "       %s: %s\n", safe.Line(f.Name), safe.Line(f.Value))
 		}
 	}
 }

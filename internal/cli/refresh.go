@@ -22,7 +22,8 @@ type refreshed struct {
 func (t *commandLine) refreshCommand() *cobra.Command {
 	var take bool
 	cmd := &cobra.Command{
-		Use: "refresh [CONTRACT]", Short: "Fetch a description again and show what changed for a client",
+		Use:     "refresh [CONTRACT]",
+		Example: "  orenda refresh berth-desk", Short: "Fetch a description again and show what changed for a client",
 		Args: cobra.MaximumNArgs(1),
 		Long: "Compares the kept snapshot with what the source serves now: operations, fields,\ntypes, demands; what " +
 			"breaks a client first. With --take the newer one is kept.\nExit status 1 where something changed and " +

@@ -135,7 +135,7 @@ func (t *commandLine) relayCommand() *cobra.Command {
 		}
 		defer r.Close()
 		t.lingers.Store(true)
-		fmt.Fprintf(t.err, "relay to %s\n  %s\n", safe.Line(u.Redacted()), strings.Join(r.Addresses(), "\n  "))
+		fmt.Fprintf(t.aside(), "relay to %s\n  %s\n", safe.Line(u.Redacted()), strings.Join(r.Addresses(), "\n  "))
 		if t.asJSON {
 			b, _ := json.Marshal(map[string][]string{"listening": r.Addresses()})
 			fmt.Fprintf(t.out, "%s\n", b)
@@ -170,7 +170,7 @@ func (t *commandLine) shownBy(listen, out, upstream string) (*tls.Certificate, e
 			return nil, err
 		}
 	}
-	fmt.Fprintf(t.err, "the program has to trust %s\n", safe.Line(file))
+	fmt.Fprintf(t.aside(), "the program has to trust %s\n", safe.Line(file))
 	c, err := a.Serve(hosts, time.Now())
 	return &c, err
 }

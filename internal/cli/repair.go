@@ -51,6 +51,8 @@ func (r *repairing) next(x *exchange.Exchange) (remedy *exchange.Remedy, why str
 			o := &f.Remedies[j]
 			beyond := o.Costs.Beyond(r.allowed)
 			switch {
+			case o.Needs != "":
+				why = cmp.Or(why, wanting(o))
 			case r.undoes(o):
 				why = cmp.Or(why, fmt.Sprintf("not done, as it takes back an earlier repair: %s", o.Title))
 			case len(beyond) > 0:
@@ -66,6 +68,15 @@ func (r *repairing) next(x *exchange.Exchange) (remedy *exchange.Remedy, why str
 		return nil, why
 	}
 	return nil, ""
+}
+
+// wanting says how an identity is made that a remedy needs.
+func wanting(r *exchange.Remedy) string {
+	how := "orenda identity set NAME user=USER secret=env:VARIABLE"
+	if r.Needs == exchange.NeedCertificate {
+		how = "orenda identity set NAME certificate=FILE"
+	}
+	return fmt.Sprintf("%s: make an identity for it, and call again: %s", r.Title, how)
 }
 
 // undoes tells whether a remedy takes back a change that was made.
@@ -154,7 +165,8 @@ func (t *commandLine) repairCommand() *cobra.Command {
 	var n int
 	var here bool
 	cmd := &cobra.Command{
-		Use: "repair EXCHANGE", Short: "Make the change that a remedy of a kept exchange proposes",
+		Use:     "repair EXCHANGE",
+		Example: "  orenda repair last --remedy 2", Short: "Make the change that a remedy of a kept exchange proposes",
 		Args: cobra.ExactArgs(1),
 		Long: "EXCHANGE is the id that call prints, its beginning, or last. The change is\nwritten into the " +
 			"workspace that the exchange belongs to.",
@@ -189,6 +201,9 @@ func (t *commandLine) repairCommand() *cobra.Command {
 			return err
 		}
 		r := all[n-1]
+		if r.Needs != "" {
+			return errors.New(wanting(&r))
+		}
 		if err := w.Fits(x, &r); err != nil {
 			fmt.Fprintf(t.err, "orenda: %s\n", safe.Line(err.Error()))
 			if old, ok := errors.AsType[*workspace.OutdatedError](err); ok && old.Done {

@@ -22,7 +22,8 @@ type contractRow struct {
 // contractCommand lists and removes the contracts of the workspace.
 func (t *commandLine) contractCommand() *cobra.Command {
 	cmd := &cobra.Command{Use: "contract", Short: "The descriptions that the workspace keeps: list, remove"}
-	list := &cobra.Command{Use: "list", Short: "All contracts with their sources", Args: cobra.NoArgs}
+	list := &cobra.Command{Use: "list",
+		Example: "  orenda contract list", Short: "All contracts with their sources", Args: cobra.NoArgs}
 	t.jsonFlag(list)
 	list.RunE = func(*cobra.Command, []string) error { return t.in(t.listContracts) }
 	remove := &cobra.Command{
@@ -91,7 +92,7 @@ func (t *commandLine) restoreCommand() *cobra.Command {
 			if err != nil {
 				return unread{err}
 			}
-			fmt.Fprintf(t.err, "back again: the %s %s\n", r.Kind, safe.Line(r.Name))
+			fmt.Fprintf(t.aside(), "back again: the %s %s\n", r.Kind, safe.Line(r.Name))
 			return nil
 		})
 	}

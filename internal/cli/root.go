@@ -58,6 +58,8 @@ type commandLine struct {
 	folders  *user.Home // the person's; nil until they are asked for
 	kept     journal.Journal
 	asJSON   bool
+	quiet    bool               // standard error says only what went wrong
+	verbose  bool               // a path shows its settings and heads too
 	as       *identity.Identity // who fetches a description, if anybody in particular
 	also     []string           // hosts from which parts of a description are fetched besides its own
 	keyFrom  string             // where the password of the client's key is, when a description is fetched
@@ -141,6 +143,14 @@ func (t *commandLine) report(f *user.Fault) {
 	fmt.Fprintf(t.err, "What was made is kept. The report holds no message and no secret:\n%s\n", safe.Line(file))
 }
 
+// aside is where a command tells what it did beside its result.
+func (t *commandLine) aside() io.Writer {
+	if t.quiet {
+		return io.Discard
+	}
+	return t.err
+}
+
 func (t *commandLine) complain(err error) { fmt.Fprintln(t.err, "orenda: "+safe.Line(err.Error())) }
 
 func (t *commandLine) root() *cobra.Command {
@@ -162,6 +172,10 @@ this folder (or -w DIR), or on a description given as a URL or a file.`,
 	root.PersistentFlags().StringSliceVar(&t.also, "also", nil,
 		"hosts besides its own from which parts of a description are fetched")
 	root.PersistentFlags().StringVarP(&t.dir, "workspace", "w", "", "folder of the workspace (default: this folder)")
+	root.PersistentFlags().BoolVarP(&t.quiet, "quiet", "q", false, "on standard error only what went wrong")
+	root.PersistentFlags().BoolVarP(&t.verbose, "verbose", "v", false,
+		"with a path also all that was set, and the heads of request and reply")
+	root.MarkFlagsMutuallyExclusive("quiet", "verbose")
 	root.AddCommand(
 		t.demoCommand(),
 		t.standinCommand(),
@@ -196,7 +210,9 @@ this folder (or -w DIR), or on a description given as a URL or a file.`,
 		t.drawCommand(),
 		t.xmlCommand(),
 		t.doctorCommand(),
+		t.manualCommand(),
 	)
+	t.completes(root)
 	return root
 }
 

@@ -98,7 +98,8 @@ func (t *commandLine) sound(ctx context.Context, f *soundFlags, args []string) e
 		Pause: f.pause, Schema: it.Type,
 	}
 	if !t.asJSON {
-		fmt.Fprintf(t.err, "sends %s up to %d times over %s, with a pause of %s\n", safe.Line(p.ref.String()), f.budget,
+		fmt.Fprintf(t.aside(), "sends %s up to %d times over %s, with a pause of %s\n",
+			safe.Line(p.ref.String()), f.budget,
 			safe.Line(plan.Endpoint), f.pause)
 	}
 	var sessions call.Sessions

@@ -14,9 +14,10 @@ func (t *commandLine) standinCommand() *cobra.Command {
 	var o standin.Options
 	var list bool
 	cmd := &cobra.Command{
-		Use:   "standin",
-		Short: "Run the simulated services of the Skerry Harbour Trust",
-		Args:  cobra.NoArgs,
+		Use:     "standin",
+		Example: "  orenda standin --misbehave wait.timed-out",
+		Short:   "Run the simulated services of the Skerry Harbour Trust",
+		Args:    cobra.NoArgs,
 		Long: "Starts the stand-ins on free loopback ports, prints the table of their addresses,\nand runs until " +
 			"interrupted. A path that ends in /~ID misbehaves in that way.",
 	}

@@ -35,9 +35,10 @@ type certificate struct {
 func (t *commandLine) trustCommand() *cobra.Command {
 	cmd := &cobra.Command{Use: "trust", Short: "Certificates: show, fetch, add to what an endpoint trusts"}
 	show := &cobra.Command{
-		Use:   "show URL|FILE|ENDPOINT",
-		Short: "The chain and the verdict on it",
-		Args:  cobra.ExactArgs(1),
+		Use:     "show URL|FILE|ENDPOINT",
+		Example: "  orenda trust show berths-tls",
+		Short:   "The chain and the verdict on it",
+		Args:    cobra.ExactArgs(1),
 	}
 	t.jsonFlag(show)
 	set := settingFlags(show, "address", "expect")
@@ -48,9 +49,10 @@ func (t *commandLine) trustCommand() *cobra.Command {
 	}
 
 	fetch := &cobra.Command{
-		Use:   "fetch URL|ENDPOINT",
-		Short: "Save the chain that a server sends",
-		Args:  cobra.ExactArgs(1),
+		Use:     "fetch URL|ENDPOINT",
+		Example: "  orenda trust fetch https://host/ --out chain.pem",
+		Short:   "Save the chain that a server sends",
+		Args:    cobra.ExactArgs(1),
 	}
 	out := fetch.Flags().String("out", "", "file to write (PEM); standard output where it is not given")
 	set2 := settingFlags(fetch, "address", "expect")
@@ -66,14 +68,15 @@ func (t *commandLine) trustCommand() *cobra.Command {
 		if err := user.WriteNew(*out, trust.PEM(chain...)); err != nil {
 			return unread{err}
 		}
-		fmt.Fprintf(t.err, "%d certificates written to %s\n", len(chain), safe.Line(*out))
+		fmt.Fprintf(t.aside(), "%d certificates written to %s\n", len(chain), safe.Line(*out))
 		return nil
 	}
 
 	add := &cobra.Command{
-		Use:   "add ENDPOINT FILE|URL",
-		Short: "Trust a certificate for one endpoint",
-		Args:  cobra.ExactArgs(2),
+		Use:     "add ENDPOINT FILE|URL",
+		Example: "  orenda trust add berths-tls https://host/ --fingerprint 94:CF:92",
+		Short:   "Trust a certificate for one endpoint",
+		Args:    cobra.ExactArgs(2),
 		Long: "Puts the first certificate of a file, or of the chain that a server sends, on the\nendpoint's trust " +
 			"list. The fingerprint must be given, and is compared.",
 	}

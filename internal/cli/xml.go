@@ -14,9 +14,10 @@ import (
 func (t *commandLine) xmlCommand() *cobra.Command {
 	cmd := &cobra.Command{Use: "xml", Short: "XML itself: well-formedness and the canonical form"}
 	check := &cobra.Command{
-		Use:   "check FILE...",
-		Short: "Well-formedness, with the position",
-		Args:  cobra.MinimumNArgs(1),
+		Use:     "check FILE...",
+		Example: "  orenda xml check sent.xml came.xml",
+		Short:   "Well-formedness, with the position",
+		Args:    cobra.MinimumNArgs(1),
 	}
 	check.RunE = func(_ *cobra.Command, args []string) error {
 		bad := false
@@ -40,9 +41,10 @@ func (t *commandLine) xmlCommand() *cobra.Command {
 		return nil
 	}
 	canon := &cobra.Command{
-		Use:   "canon FILE",
-		Short: "Exclusive canonical form (Exclusive XML Canonicalization 1.0)",
-		Args:  cobra.ExactArgs(1),
+		Use:     "canon FILE",
+		Example: "  orenda xml canon sent.xml",
+		Short:   "Exclusive canonical form (Exclusive XML Canonicalization 1.0)",
+		Args:    cobra.ExactArgs(1),
 	}
 	comments := canon.Flags().Bool("with-comments", false, "keep comments")
 	canon.RunE = func(_ *cobra.Command, args []string) error {

@@ -26,7 +26,7 @@ func variableUnset(c *Case) []exchange.Finding {
 		Title: fmt.Sprintf("the variable %s is not set in the environment %s", e.Name, orNone(e.Environment)),
 		Why: fmt.Sprintf(
 			"The %s is written as %s, and %s has no value for %s.",
-			k.Label,
+			k.Label(),
 			e.Template,
 			orNone(e.Environment),
 			e.Name,
@@ -52,7 +52,7 @@ func variableUnset(c *Case) []exchange.Finding {
 				},
 			),
 		)
-		f.Remedies = append(f.Remedies, exchange.NewRemedy(fmt.Sprintf("write ${%s} in the %s", e.Near, k.Label),
+		f.Remedies = append(f.Remedies, exchange.NewRemedy(fmt.Sprintf("write ${%s} in the %s", e.Near, k.Label()),
 			c.changeHere(k.Name, strings.ReplaceAll(e.Template, "${"+e.Name+"}", "${"+e.Near+"}"))))
 	}
 	return one(f)

@@ -217,8 +217,8 @@ func bufferDiffers(c *Case) []exchange.Finding {
 		Title: "the buffer limit is not the receive limit",
 		Why: fmt.Sprintf(
 			"A reply that is taken in whole must fit into the buffer: %s bytes are received, %s are buffered.",
-			Bytes(r),
-			Bytes(b),
+			endpoint.Bytes(r),
+			endpoint.Bytes(b),
 		),
 		Evidence: []exchange.Evidence{
 			c.inSettings("buffer-limit", 0, len(buffer.Text)),
@@ -258,8 +258,8 @@ func limitsContradict(c *Case) []exchange.Finding {
 		Why: fmt.Sprintf(
 			"A reply of up to %s bytes is received, and refused above %s once it is decompressed, though "+
 				"decompressing makes it larger.",
-			Bytes(r),
-			Bytes(a),
+			endpoint.Bytes(r),
+			endpoint.Bytes(a),
 		),
 		Evidence: []exchange.Evidence{
 			c.inSettings("inflated-limit", 0, len(inflated.Text)),
@@ -289,8 +289,8 @@ func limitTooSmall(c *Case) []exchange.Finding {
 		Why: fmt.Sprintf(
 			"The largest of the %d kept replies was %s bytes, the limit is %s; %d of them were larger than that.",
 			l.Count,
-			Bytes(l.Largest),
-			Bytes(limit),
+			endpoint.Bytes(l.Largest),
+			endpoint.Bytes(limit),
 			l.Over(limit),
 		),
 		Evidence: []exchange.Evidence{c.inSettings("receive-limit", 0, 1)},
@@ -323,7 +323,7 @@ func timeLimitsContradict(c *Case) []exchange.Finding {
 			continue
 		}
 		return one(exchange.Finding{
-			Title:    fmt.Sprintf("the %s can never run out", v.Key.Label),
+			Title:    fmt.Sprintf("the %s can never run out", v.Key.Label()),
 			Why:      fmt.Sprintf("It is %s, and the whole call is given %s.", v.Text, c.Settings.Text("total-time")),
 			Evidence: []exchange.Evidence{c.inSettings(key, 0, len(v.Text)), c.inSettings("total-time", 0, 1)},
 			Remedies: c.remedies(
@@ -357,7 +357,7 @@ func badValue(c *Case, kinds ...endpoint.Kind) []exchange.Finding {
 	}
 	f := exchange.Finding{
 		Stage:    exchange.Binding,
-		Title:    fmt.Sprintf("the %s cannot be used", e.Value.Key.Label),
+		Title:    fmt.Sprintf("the %s cannot be used", e.Value.Key.Label()),
 		Why:      e.Err.Error() + ".",
 		Evidence: []exchange.Evidence{c.inSettings(e.Value.Key.Name, 0, len(e.Value.Text))},
 	}

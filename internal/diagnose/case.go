@@ -10,7 +10,6 @@ import (
 	"crypto/x509"
 	"fmt"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
@@ -370,17 +369,4 @@ func cut(s string, most int) string {
 		return string(r[:most-1]) + "…"
 	}
 	return s
-}
-
-// Bytes writes a number of bytes for people, in groups of three digits.
-func Bytes(n int64) string {
-	s := strconv.AppendInt(make([]byte, 0, 32), n, 10)
-	out := make([]byte, 0, 32)
-	for i, d := range s {
-		if i > 0 && (len(s)-i)%3 == 0 {
-			out = append(out, ' ')
-		}
-		out = append(out, d)
-	}
-	return string(out)
 }

@@ -40,18 +40,15 @@ func proxyRefused(c *Case) []exchange.Finding {
 		f.Evidence = append(c.inHead("Proxy-Authenticate"), c.inHead("")...)
 		f.Side = exchange.Yours
 		f.Program = "give your program the proxy's user and password"
-		for _, id := range c.Identities {
+		for _, id := range c.withNew() {
 			if id.Name != c.Settings.Text("proxy-identity") {
 				changes := []exchange.Change{c.changeHere("proxy-identity", id.Name)}
 				if allow := c.proxyPlace(l.Conn.Proxy); allow != "" {
 					changes = append(changes, exchange.Change{Where: "user", Key: "allow." + id.Name, To: allow})
 				}
-				f.Remedies = append(
-					f.Remedies,
-					exchange.NewRemedy(
-						fmt.Sprintf("tell the proxy that %s calls (the user %s)", id.Name, id.User),
-						changes...),
-				)
+				r := exchange.NewRemedy("tell the proxy that it is "+who(id)+" who calls", changes...)
+				r.Needs = needOf(id)
+				f.Remedies = append(f.Remedies, r)
 			}
 		}
 	case status > 0:

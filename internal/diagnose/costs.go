@@ -1,6 +1,7 @@
 package diagnose
 
 import (
+	"cmp"
 	"fmt"
 	"net/url"
 	"slices"
@@ -33,6 +34,9 @@ func Price(x *exchange.Exchange) {
 		for j := range remedies {
 			remedies[j].Costs = costs(x, &remedies[j])
 		}
+		slices.SortStableFunc(remedies, func(a, b exchange.Remedy) int { // what wants typing comes last
+			return cmp.Compare(min(len(a.Needs), 1), min(len(b.Needs), 1))
+		})
 		if len(remedies) > 0 {
 			x.Findings[i].Remedies = remedies
 		}

@@ -216,7 +216,7 @@ func TestNoLimitIsOfferedForALengthThatCannotBe(t *testing.T) {
 		require.Len(t, fs, 1, ids(fs))
 		assert.Equal(t, "receive.over-limit", fs[0].ID)
 		assert.Equal(t, exchange.Theirs, fs[0].Side)
-		assert.Contains(t, fs[0].Why, Bytes(length)+" bytes")
+		assert.Contains(t, fs[0].Why, endpoint.Bytes(length)+" bytes")
 		assert.Empty(t, fs[0].Remedies)
 		assert.NotEmpty(t, fs[0].Evidence)
 	}
@@ -342,15 +342,17 @@ func TestRemediesOfARefusedToken(t *testing.T) {
 		[]string{
 			"send a user name token as desk (berth-desk), digest password",
 			"send a user name token as mate (first-mate), digest password",
+			"send a user name token as a user that you type now, digest password",
 			"send a user name token as desk (berth-desk), text password",
 			"send a user name token as mate (first-mate), text password",
+			"send a user name token as a user that you type now, text password",
 		},
 		titles,
 		"digest first; text over TLS only",
 	)
 	c = answered(500, "text/xml", fault11("w:InvalidSecurity", "no security header found", ""))
 	c.Identities = []Identity{{Name: "desk", User: "berth-desk"}}
-	assert.Len(t, Run(c)[0].Remedies, 1, "no text password without TLS")
+	assert.Len(t, Run(c)[0].Remedies, 2, "no text password without TLS")
 	c = answered(500, "text/xml", fault11("w:FailedAuthentication", "no", ""), "token", "digest", "identity", "desk")
 	assert.Equal(t, "text", Run(c)[0].Remedies[0].Change.To)
 }
@@ -438,7 +440,7 @@ func TestOrder(t *testing.T) {
 
 func TestNumbersAreWrittenForPeople(t *testing.T) {
 	for n, want := range map[int64]string{0: "0", 999: "999", 1000: "1 000", 65536: "65 536", 1482113: "1 482 113"} {
-		assert.Equal(t, want, Bytes(n))
+		assert.Equal(t, want, endpoint.Bytes(n))
 	}
 }
 

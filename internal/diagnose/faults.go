@@ -328,7 +328,7 @@ func (c *Case) useVersion(v string) []exchange.Remedy {
 func tellSecurityMissing(c *Case, f *soap.Fault) *exchange.Finding {
 	out := &exchange.Finding{
 		Stage: exchange.Security, Title: "the service found no security header, and none was sent",
-		Why:      reason(f) + " No token is set for this endpoint." + c.nobody(),
+		Why:      reason(f) + " No token is set for this endpoint.",
 		Remedies: c.tokenRemedies(c.demanded(), true, c.Contract != nil && c.Contract.DemandsTimestamp()),
 		Program:  "let your program send a WS-Security user name token; try a digest password first",
 	}
@@ -433,7 +433,7 @@ func tellSecurityRefused(c *Case, f *soap.Fault) *exchange.Finding {
 	case sent.http:
 		out.Why += " HTTP credentials were sent, and no token."
 	default:
-		out.Why += " No token was sent." + c.nobody()
+		out.Why += " No token was sent."
 		if !c.Imported {
 			out.Remedies = c.tokenRemedies(c.demanded(), true, false)
 		}

@@ -36,15 +36,15 @@ func (s Sizes) Words() string {
 	case s.Count == 0:
 		return "no reply was kept"
 	case s.All[0] == s.Largest:
-		return Bytes(s.Largest) + " bytes"
+		return endpoint.Bytes(s.Largest) + " bytes"
 	case s.Count < 100:
-		return fmt.Sprintf("from %s to %s bytes", Bytes(s.All[0]), Bytes(s.Largest))
+		return fmt.Sprintf("from %s to %s bytes", endpoint.Bytes(s.All[0]), endpoint.Bytes(s.Largest))
 	}
 	return fmt.Sprintf(
 		"half up to %s bytes, 99 of 100 up to %s, the largest %s",
-		Bytes(s.Median),
-		Bytes(s.P99),
-		Bytes(s.Largest),
+		endpoint.Bytes(s.Median),
+		endpoint.Bytes(s.P99),
+		endpoint.Bytes(s.Largest),
 	)
 }
 
@@ -131,9 +131,9 @@ func WouldRefuse(x *exchange.Exchange, s *endpoint.Settings) []Refusal {
 				limit,
 				fmt.Sprintf(
 					"its %s of %s bytes falls: the reply is %s bytes",
-					endpoint.KeyOf(key).Label,
-					Bytes(limit),
-					Bytes(actual),
+					endpoint.KeyOf(key).Label(),
+					endpoint.Bytes(limit),
+					endpoint.Bytes(actual),
 				),
 			},
 		)
@@ -152,8 +152,8 @@ func WouldRefuse(x *exchange.Exchange, s *endpoint.Settings) []Refusal {
 				fmt.Sprintf(
 					"it refuses its own settings before it calls: its buffer limit is %s and its receive limit %s "+
 						"bytes",
-					Bytes(buffer),
-					Bytes(receive),
+					endpoint.Bytes(buffer),
+					endpoint.Bytes(receive),
 				),
 			},
 		)

@@ -187,7 +187,7 @@ func (c *Case) back(p *exchange.LastPassed) *exchange.Remedy {
 			continue
 		}
 		changes = append(changes, c.change(d.Key, d.Was))
-		words = append(words, k.Label)
+		words = append(words, k.Label())
 	}
 	if changes == nil {
 		return nil
@@ -264,7 +264,7 @@ func MemoryLines(m *exchange.Memory, now time.Time) (out [][2]string) {
 // DifferenceLabel names what differs.
 func DifferenceLabel(d exchange.Differs) string {
 	if k := endpoint.KeyOf(d.Key); k != nil && d.Of != "field" {
-		return k.Label
+		return k.Label()
 	}
 	if d.Of == "field" {
 		return "field " + d.Key

@@ -327,8 +327,8 @@ func messageTooLarge(c *Case) []exchange.Finding {
 		Title: "the message is larger than the send limit",
 		Why: fmt.Sprintf(
 			"The envelope is %s bytes; the limit is %s; %s would do.",
-			Bytes(e.Size),
-			Bytes(e.Limit),
+			endpoint.Bytes(e.Size),
+			endpoint.Bytes(e.Limit),
 			would,
 		),
 		Evidence: []exchange.Evidence{c.inSettings("send-limit", 0, 1)},

@@ -96,7 +96,7 @@ func (c *Case) moreTime(key string) []exchange.Remedy {
 		return nil
 	}
 	to := (4 * d).String()
-	return c.remedies(fmt.Sprintf("raise the %s to %s", endpoint.KeyOf(key).Label, to), []string{key}, to)
+	return c.remedies(fmt.Sprintf("raise the %s to %s", endpoint.KeyOf(key).Label(), to), []string{key}, to)
 }
 
 // total tells whether the limit on the whole call ran out, in words.
@@ -125,8 +125,8 @@ func sendReset(c *Case) []exchange.Finding {
 		Title: "the service closed the connection while the request was leaving",
 		Why: fmt.Sprintf(
 			"%s of %s bytes had been handed over; then the connection broke (%v), and no answer came.",
-			Bytes(e.Got),
-			Bytes(e.Announced),
+			endpoint.Bytes(e.Got),
+			endpoint.Bytes(e.Announced),
 			e.Err,
 		),
 		Evidence: []exchange.Evidence{
@@ -153,8 +153,8 @@ func sendTimedOut(c *Case) []exchange.Finding {
 		Title: "the service stopped reading the request",
 		Why: fmt.Sprintf(
 			"%s of %s bytes had been handed over; then nothing more was taken within %s.%s",
-			Bytes(e.Got),
-			Bytes(e.Announced),
+			endpoint.Bytes(e.Got),
+			endpoint.Bytes(e.Announced),
 			limitWords(c, "send-time"),
 			c.total(e),
 		),

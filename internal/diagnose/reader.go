@@ -44,7 +44,7 @@ func readerRefusals(body []byte, s *endpoint.Settings) []Refusal {
 			limit,
 			limit + 1,
 			int64(e.Offset),
-			fmt.Sprintf("its %s falls at line %d: %s", endpoint.KeyOf(key).Label, e.Line, e.Msg),
+			fmt.Sprintf("its %s falls at line %d: %s", endpoint.KeyOf(key).Label(), e.Line, e.Msg),
 		},
 	}
 }

@@ -73,7 +73,7 @@ var receiveRules = []Rule{
 			}
 			return
 		}
-		f.Why += " None is set for this endpoint." + c.nobody()
+		f.Why += " None is set for this endpoint."
 		for _, kind := range []string{"digest", "basic", "bearer", "ntlm"} {
 			if strings.Contains(strings.ToLower(offered), kind) {
 				f.Remedies = append(f.Remedies, c.authRemedies(kind)...)
@@ -105,7 +105,7 @@ var receiveRules = []Rule{
 	{"receive.too-large", exchange.Stop, exchange.Theirs, status(413, func(c *Case, f *exchange.Finding) {
 		f.Title, f.Why = "the message is larger than the server accepts", fmt.Sprintf(
 			"It answered 413 to a body of %s bytes; that limit is the server's, not yours.",
-			Bytes(c.leg().Request.BodySize),
+			endpoint.Bytes(c.leg().Request.BodySize),
 		)
 		f.Program = "send less at a time, or have the service's people raise their limit"
 	})},
@@ -169,9 +169,9 @@ func (c *Case) tooLarge(announced, got, limit int64, what string) exchange.Findi
 		f.Why = fmt.Sprintf(
 			"It announces %s bytes; the %s is %s. No program takes that in: the announcement is damaged, or meant to "+
 				"do harm.",
-			Bytes(announced),
+			endpoint.Bytes(announced),
 			what,
-			Bytes(limit),
+			endpoint.Bytes(limit),
 		)
 		f.Program = "nothing: no limit of it would do; tell the service's people what their Content-Length says"
 		f.Side = exchange.Theirs
@@ -179,11 +179,12 @@ func (c *Case) tooLarge(announced, got, limit int64, what string) exchange.Findi
 	}
 	if announced >= 0 {
 		_, reason := c.proposal(size)
-		f.Why = fmt.Sprintf("The reply is %s bytes; the %s is %s; %s.", Bytes(announced), what, Bytes(limit), reason)
+		f.Why = fmt.Sprintf("The reply is %s bytes; the %s is %s; %s.",
+			endpoint.Bytes(announced), what, endpoint.Bytes(limit), reason)
 	} else {
 		size = limit * 4
 		f.Why = fmt.Sprintf("%s bytes were accepted and more were coming; the reply does not announce its size.",
-			Bytes(got))
+			endpoint.Bytes(got))
 	}
 	would, _ := c.proposal(size)
 	w := endpoint.FormatSize(would)
@@ -234,8 +235,8 @@ func inflatedOverLimit(c *Case) []exchange.Finding {
 		Title: "the reply is too large once it is decompressed",
 		Why: fmt.Sprintf(
 			"%s bytes came; decompressed they are more than the limit of %s.",
-			Bytes(e.Announced),
-			Bytes(e.Limit),
+			endpoint.Bytes(e.Announced),
+			endpoint.Bytes(e.Limit),
 		),
 		Evidence: c.inHead(
 			"Content-Encoding",
@@ -258,8 +259,8 @@ func truncated(c *Case) []exchange.Finding {
 	case e.Announced >= 0:
 		f.Why = fmt.Sprintf(
 			"%s bytes were announced and %s came before the connection was closed.",
-			Bytes(e.Announced),
-			Bytes(e.Got),
+			endpoint.Bytes(e.Announced),
+			endpoint.Bytes(e.Got),
 		)
 		f.Evidence = append(f.Evidence, c.inHead("Content-Length")...)
 	case c.response() == nil:
@@ -276,7 +277,7 @@ func truncated(c *Case) []exchange.Finding {
 			},
 		}
 	default:
-		f.Why = fmt.Sprintf("The connection was closed after %s bytes, before the last chunk.", Bytes(e.Got))
+		f.Why = fmt.Sprintf("The connection was closed after %s bytes, before the last chunk.", endpoint.Bytes(e.Got))
 	}
 	return one(f)
 }
@@ -288,7 +289,8 @@ func stalled(c *Case) []exchange.Finding {
 	}
 	return one(exchange.Finding{
 		Title: "the reply stopped coming",
-		Why:   fmt.Sprintf("%s bytes of body came, then nothing for %s.", Bytes(e.Got), limitWords(c, "receive-time")),
+		Why: fmt.Sprintf("%s bytes of body came, then nothing for %s.",
+			endpoint.Bytes(e.Got), limitWords(c, "receive-time")),
 		Evidence: []exchange.Evidence{
 			c.inBody(int(e.Got), 1),
 			c.inSettings("receive-time", 0, 1),
@@ -305,7 +307,7 @@ func receiveTimedOut(c *Case) []exchange.Finding {
 	return one(
 		exchange.Finding{
 			Title: "the whole call took too long",
-			Why:   fmt.Sprintf("Bytes were still coming, %s so far.%s", Bytes(e.Got), c.total(e)),
+			Why:   fmt.Sprintf("Bytes were still coming, %s so far.%s", endpoint.Bytes(e.Got), c.total(e)),
 			Evidence: []exchange.Evidence{
 				c.inSettings("total-time", 0, 1),
 			},
@@ -327,8 +329,9 @@ func outOfTime(id, done string) func(*Case) []exchange.Finding {
 			size = l.ResponseBody.Len()
 		}
 		return one(exchange.Finding{
-			Title:    "the whole call took too long",
-			Why:      fmt.Sprintf("All %s bytes had come, and were being %s.%s", Bytes(size), done, c.total(e)),
+			Title: "the whole call took too long",
+			Why: fmt.Sprintf("All %s bytes had come, and were being %s.%s",
+				endpoint.Bytes(size), done, c.total(e)),
 			Evidence: []exchange.Evidence{c.inSettings("total-time", 0, 1)},
 			Remedies: c.moreTime("total-time"),
 			Program:  "raise its limit on the whole call, or ask for less",
@@ -344,7 +347,7 @@ func badChunk(c *Case) []exchange.Finding {
 	return one(
 		exchange.Finding{
 			Title: "the chunks of the reply are not in order",
-			Why:   fmt.Sprintf("After %s bytes of body, %v.", Bytes(e.Got), e.Err),
+			Why:   fmt.Sprintf("After %s bytes of body, %v.", endpoint.Bytes(e.Got), e.Err),
 			Evidence: []exchange.Evidence{
 				c.inBody(int(e.Got), 1),
 			},
@@ -400,7 +403,7 @@ func headTooLarge(c *Case) []exchange.Finding {
 	return one(
 		exchange.Finding{
 			Title: "the reply's head is too large",
-			Why:   fmt.Sprintf("More than %s bytes of header came without an end.", Bytes(e.Limit)),
+			Why:   fmt.Sprintf("More than %s bytes of header came without an end.", endpoint.Bytes(e.Limit)),
 			Evidence: []exchange.Evidence{
 				{
 					In:      exchange.InResponseHead,
@@ -444,14 +447,14 @@ func (c *Case) authRemedies(kind string) []exchange.Remedy {
 	host, port := endpoint.HostPort(u)
 	place := u.Scheme + "://" + host + ":" + port
 	var out []exchange.Remedy
-	for _, id := range c.Identities {
+	for _, id := range c.withNew() {
 		r := exchange.NewRemedy(
-			fmt.Sprintf("authenticate with HTTP %s as %s (%s)", kind, id.Name, id.User),
+			fmt.Sprintf("authenticate with HTTP %s as %s", kind, who(id)),
 			c.changeHere("identity", id.Name),
 			c.changeHere("http-auth", kind),
 			exchange.Change{Where: "user", Key: "allow." + id.Name, To: place},
 		)
-		r.Ask = fmt.Sprintf("the identity %s will be used at %s", id.Name, place)
+		r.Ask, r.Needs = fmt.Sprintf("the identity %s will be used at %s", id.Name, place), needOf(id)
 		out = append(out, r)
 	}
 	return out
@@ -563,7 +566,7 @@ func notKept(c *Case) []exchange.Finding {
 		Title: "the reply could not be kept on this machine's disk",
 		Why: fmt.Sprintf(
 			"After %s bytes: %v. A flowing reply that is large is kept in the folder for temporary files (TMPDIR).",
-			Bytes(e.Got),
+			endpoint.Bytes(e.Got),
 			e.Err,
 		),
 		Evidence: []exchange.Evidence{c.inSettings("intake", 0, 7), c.inSettings("receive-limit", 0, 1)},

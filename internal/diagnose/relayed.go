@@ -7,6 +7,7 @@ import (
 	"strings"
 	"unicode/utf8"
 
+	"orenda/internal/endpoint"
 	"orenda/internal/exchange"
 	"orenda/internal/xmltree"
 )
@@ -32,7 +33,7 @@ func lengthDiffers(c *Case) []exchange.Finding {
 	}
 	f := exchange.Finding{
 		Title:    "the declared length is not the number of bytes",
-		Why:      fmt.Sprintf("%s declared %s bytes and sent %s.", who, Bytes(declared), Bytes(came)),
+		Why:      fmt.Sprintf("%s declared %s bytes and sent %s.", who, endpoint.Bytes(declared), endpoint.Bytes(came)),
 		Evidence: c.inRequestHead("Content-Length"),
 		Program:  "count the bytes of the encoded message, not its characters",
 	}
@@ -66,7 +67,7 @@ func programLeft(c *Case) []exchange.Finding {
 	return one(exchange.Finding{
 		Title: "the program did not take the whole answer",
 		Why: fmt.Sprintf("It took %s of %s bytes, then it closed its connection, or took nothing more for a minute.",
-			Bytes(*c.ProgramLeft), Bytes(max(l.In.Len(), l.Whole))),
+			endpoint.Bytes(*c.ProgramLeft), endpoint.Bytes(max(l.In.Len(), l.Whole))),
 		Evidence: []exchange.Evidence{c.inBody(int(max(*c.ProgramLeft-l.Response.Size, 0)), 1)},
 		Program:  "look at its own time limits and size limits: one of them fell, or it ended",
 	})

@@ -181,7 +181,7 @@ func algorithmsDiffer(c *Case) []exchange.Finding {
 	for _, key := range keys {
 		words = append(
 			words,
-			fmt.Sprintf("%s %s where %s is set", endpoint.KeyOf(key).Label, want[key], c.Settings.Text(key)),
+			fmt.Sprintf("%s %s where %s is set", endpoint.KeyOf(key).Label(), want[key], c.Settings.Text(key)),
 		)
 		changes = append(changes, c.changeHere(key, want[key]))
 		f.Evidence = append(f.Evidence, c.inSettings(key, 0, 1))
@@ -233,15 +233,28 @@ func (c *Case) protectRemedies(signed, sealed []string, needSign, needSeal, need
 	return out
 }
 
-// tokenRemedies set up a token for each identity that the person has.
-// nobody says what to do first where there is no identity that could be offered.
-func (c *Case) nobody() string {
-	if c.Imported || slices.ContainsFunc(c.Identities, func(id Identity) bool { return id.User != "" }) {
-		return ""
-	}
-	return " You have no identity yet; make one (i), and it is offered here."
+// withNew are the identities that the person has, and one that is yet to be made.
+func (c *Case) withNew() []Identity {
+	return append(slices.Clone(c.Identities), Identity{Name: exchange.NewIdentity, User: exchange.NewIdentity})
 }
 
+// who is an identity in a title.
+func who(id Identity) string {
+	if id.Name == exchange.NewIdentity {
+		return "a user that you type now"
+	}
+	return fmt.Sprintf("%s (%s)", id.Name, id.User)
+}
+
+// needOf is what must be typed before an identity can be used.
+func needOf(id Identity) exchange.Need {
+	if id.Name == exchange.NewIdentity {
+		return exchange.NeedUser
+	}
+	return ""
+}
+
+// tokenRemedies set up a token for each identity that the person has, and for a new one.
 func (c *Case) tokenRemedies(kind string, needToken, needStamp bool) []exchange.Remedy {
 	var out []exchange.Remedy
 	kinds := []string{kind}
@@ -258,7 +271,7 @@ func (c *Case) tokenRemedies(kind string, needToken, needStamp bool) []exchange.
 	}
 	u, err := url.Parse(c.address())
 	for _, k := range kinds {
-		for _, id := range c.Identities {
+		for _, id := range c.withNew() {
 			if id.User == "" {
 				continue // it has a key, and no name to call by
 			}
@@ -277,9 +290,9 @@ func (c *Case) tokenRemedies(kind string, needToken, needStamp bool) []exchange.
 			}
 			ask := r.Ask
 			r = exchange.NewRemedy(
-				fmt.Sprintf("send a user name token as %s (%s), %s password", id.Name, id.User, k),
+				fmt.Sprintf("send a user name token as %s, %s password", who(id), k),
 				changes...)
-			r.Ask = ask
+			r.Ask, r.Needs = ask, needOf(id)
 			out = append(out, r)
 		}
 	}

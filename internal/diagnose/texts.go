@@ -606,7 +606,7 @@ var texts = map[string]Text{
 	},
 	"receive.stalled": {
 		"Bytes stopped coming.",
-		"None came within the idle limit.",
+		"None came within the receive time.",
 		"Ask the service's people; raise the limit only if pauses are usual.",
 	},
 	"receive.timed-out": {

@@ -125,6 +125,14 @@ func clientCertificateRequired(c *Case) []exchange.Finding {
 			f.Remedies = append(f.Remedies, r)
 		}
 	}
+	given := exchange.NewRemedy("send a client certificate: name its file now",
+		c.changeHere("client-identity", exchange.NewIdentity))
+	if place := c.place(); place != "" {
+		given = exchange.NewRemedy(given.Title, c.changeHere("client-identity", exchange.NewIdentity),
+			exchange.Change{Where: "user", Key: "allow." + exchange.NewIdentity, To: place})
+	}
+	given.Needs = exchange.NeedCertificate
+	f.Remedies = append(f.Remedies, given)
 	return one(f)
 }
 

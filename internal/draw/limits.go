@@ -117,7 +117,7 @@ func MarksOf(s *endpoint.Settings) []Mark {
 			continue
 		}
 		if n, err := s.Size(key); err == nil && n > 0 && (key != "inflated-limit" || v.IsSet()) {
-			out = append(out, Mark{v.Key.Label, n})
+			out = append(out, Mark{v.Key.Label(), n})
 		}
 	}
 	return out

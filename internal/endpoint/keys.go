@@ -4,6 +4,8 @@
 package endpoint
 
 import (
+	"strings"
+
 	"orenda/internal/exchange"
 	"orenda/internal/soap"
 	"orenda/internal/wssec"
@@ -26,7 +28,6 @@ const (
 // Key is one setting: its name in the workspace file and on the command line.
 type Key struct {
 	Name    string         // in files, flags and JSON
-	Label   string         // as screens call it
 	Stage   exchange.Stage // at which it takes effect, or happened
 	Kind    Kind           // how its values are written
 	Files   bool           // its values name files
@@ -49,7 +50,6 @@ type Key struct {
 var Keys = []Key{
 	{
 		Name:  "address",
-		Label: "address",
 		Stage: exchange.Address,
 		Kind:  Text,
 		Doc:   "where the port is; may hold ${variables}",
@@ -57,7 +57,6 @@ var Keys = []Key{
 
 	{
 		Name:  "soap",
-		Label: "SOAP version",
 		Stage: exchange.Binding,
 		Kind:  Choice,
 		Of:    []string{"1.1", "1.2"},
@@ -65,14 +64,12 @@ var Keys = []Key{
 	},
 	{
 		Name:  "action",
-		Label: "action",
 		Stage: exchange.Binding,
 		Kind:  Text,
 		Doc:   "the action; as the contract has it unless set; \"none\" sends none",
 	},
 	{
 		Name:    "intake",
-		Label:   "intake",
 		Stage:   exchange.Binding,
 		Kind:    Choice,
 		Of:      []string{"whole", "flowing"},
@@ -81,7 +78,6 @@ var Keys = []Key{
 	},
 	{
 		Name:    "addressing",
-		Label:   "addressing",
 		Stage:   exchange.Binding,
 		Kind:    Choice,
 		Of:      []string{"none", soap.Addressing10, soap.Addressing2004},
@@ -91,7 +87,6 @@ var Keys = []Key{
 	},
 	{
 		Name:    "strict-buffer",
-		Label:   "strict buffer",
 		Stage:   exchange.Binding,
 		Kind:    Switch,
 		Default: "false",
@@ -101,7 +96,6 @@ var Keys = []Key{
 
 	{
 		Name:    "send-limit",
-		Label:   "send limit",
 		Stage:   exchange.Message,
 		Kind:    Size,
 		Default: "16 MiB",
@@ -110,7 +104,6 @@ var Keys = []Key{
 	},
 	{
 		Name:    "attachments",
-		Label:   "attachments",
 		Stage:   exchange.Message,
 		Kind:    Choice,
 		Of:      []string{"none", soap.MTOM, soap.Attachments},
@@ -121,7 +114,6 @@ var Keys = []Key{
 	{
 		Name:  "attach",
 		Files: true,
-		Label: "attached",
 		Stage: exchange.Message,
 		Kind:  List,
 		Minor: true,
@@ -129,7 +121,6 @@ var Keys = []Key{
 	},
 	{
 		Name:    "charset",
-		Label:   "encoding",
 		Stage:   exchange.Message,
 		Kind:    Choice,
 		Of:      soap.Charsets,
@@ -139,7 +130,6 @@ var Keys = []Key{
 	},
 	{
 		Name:    "validate",
-		Label:   "validate",
 		Stage:   exchange.Message,
 		Kind:    Switch,
 		Default: "true",
@@ -150,14 +140,12 @@ var Keys = []Key{
 	{
 		Name:     "identity",
 		OfPerson: true,
-		Label:    "identity",
 		Stage:    exchange.Security,
 		Kind:     Text,
 		Doc:      "name of the identity in the user's configuration",
 	},
 	{
 		Name:    "token",
-		Label:   "token",
 		Stage:   exchange.Security,
 		Kind:    Choice,
 		Of:      []string{"none", "text", "digest"},
@@ -166,7 +154,6 @@ var Keys = []Key{
 	},
 	{
 		Name:    "http-auth",
-		Label:   "HTTP authentication",
 		Stage:   exchange.Security,
 		Kind:    Choice,
 		Of:      []string{"none", "basic", "digest", "asked", "bearer", "ntlm"},
@@ -178,7 +165,6 @@ var Keys = []Key{
 	{
 		Name:     "session",
 		OfPerson: true,
-		Label:    "session of",
 		Stage:    exchange.Security,
 		Kind:     Text,
 		Minor:    true,
@@ -186,7 +172,6 @@ var Keys = []Key{
 	},
 	{
 		Name:  "timestamp",
-		Label: "timestamp",
 		Stage: exchange.Security,
 		Kind:  Duration,
 		Doc:   "life time of the timestamp; none where it is not set",
@@ -194,7 +179,6 @@ var Keys = []Key{
 
 	{
 		Name:    "token-nonce",
-		Label:   "nonce",
 		Stage:   exchange.Security,
 		Kind:    Text,
 		Default: "new",
@@ -203,7 +187,6 @@ var Keys = []Key{
 	},
 	{
 		Name:    "token-created",
-		Label:   "created",
 		Stage:   exchange.Security,
 		Kind:    Text,
 		Default: "now",
@@ -212,7 +195,6 @@ var Keys = []Key{
 	},
 	{
 		Name:  "clock-offset",
-		Label: "clock offset",
 		Stage: exchange.Security,
 		Kind:  Text,
 		Minor: true,
@@ -221,7 +203,6 @@ var Keys = []Key{
 	{
 		Name:  "token-file",
 		Files: true,
-		Label: "token from file",
 		Stage: exchange.Security,
 		Kind:  List,
 		Minor: true,
@@ -229,7 +210,6 @@ var Keys = []Key{
 	},
 	{
 		Name:  "security-actor",
-		Label: "security actor",
 		Stage: exchange.Security,
 		Kind:  Text,
 		Minor: true,
@@ -237,7 +217,6 @@ var Keys = []Key{
 	},
 	{
 		Name:    "must-understand",
-		Label:   "must understand",
 		Stage:   exchange.Security,
 		Kind:    Switch,
 		Default: "true",
@@ -247,7 +226,6 @@ var Keys = []Key{
 
 	{
 		Name:  "sign",
-		Label: "signed parts",
 		Stage: exchange.Security,
 		Kind:  List,
 		Minor: true,
@@ -256,7 +234,6 @@ var Keys = []Key{
 	{
 		Name:     "sign-identity",
 		OfPerson: true,
-		Label:    "signs as",
 		Stage:    exchange.Security,
 		Kind:     Text,
 		Minor:    true,
@@ -265,7 +242,6 @@ var Keys = []Key{
 	},
 	{
 		Name:    "signature",
-		Label:   "signature",
 		Stage:   exchange.Security,
 		Kind:    Choice,
 		Of:      []string{"sha1", "sha256", "sha384", "sha512", "pss-sha256", "pss-sha384", "pss-sha512"},
@@ -275,7 +251,6 @@ var Keys = []Key{
 	},
 	{
 		Name:    "sign-key",
-		Label:   "key reference",
 		Stage:   exchange.Security,
 		Kind:    Choice,
 		Of:      wssec.KeyReferences,
@@ -285,7 +260,6 @@ var Keys = []Key{
 	},
 	{
 		Name:    "sign-canonical",
-		Label:   "canonical form",
 		Stage:   exchange.Security,
 		Kind:    Choice,
 		Of:      []string{"exclusive", "inclusive"},
@@ -295,7 +269,6 @@ var Keys = []Key{
 	},
 	{
 		Name:  "encrypt",
-		Label: "encrypted parts",
 		Stage: exchange.Security,
 		Kind:  List,
 		Minor: true,
@@ -304,7 +277,6 @@ var Keys = []Key{
 	{
 		Name:  "encrypt-to",
 		Files: true,
-		Label: "encrypted for",
 		Stage: exchange.Security,
 		Kind:  Text,
 		Minor: true,
@@ -312,7 +284,6 @@ var Keys = []Key{
 	},
 	{
 		Name:    "encrypt-data",
-		Label:   "encryption",
 		Stage:   exchange.Security,
 		Kind:    Choice,
 		Of:      wssec.DataMethods,
@@ -322,7 +293,6 @@ var Keys = []Key{
 	},
 	{
 		Name:    "encrypt-key",
-		Label:   "key transport",
 		Stage:   exchange.Security,
 		Kind:    Choice,
 		Of:      wssec.KeyTransports,
@@ -332,7 +302,6 @@ var Keys = []Key{
 	},
 	{
 		Name:    "encrypt-reference",
-		Label:   "receiver named by",
 		Stage:   exchange.Security,
 		Kind:    Choice,
 		Of:      wssec.CertificateReferences,
@@ -342,7 +311,6 @@ var Keys = []Key{
 	},
 	{
 		Name:    "protect-order",
-		Label:   "order",
 		Stage:   exchange.Security,
 		Kind:    Choice,
 		Of:      []string{"sign-encrypt", "encrypt-sign"},
@@ -353,7 +321,6 @@ var Keys = []Key{
 
 	{
 		Name:    "connect-time",
-		Label:   "connect limit",
 		Stage:   exchange.Connect,
 		Kind:    Duration,
 		Default: "10s",
@@ -362,7 +329,6 @@ var Keys = []Key{
 
 	{
 		Name:    "proxy",
-		Label:   "proxy",
 		Stage:   exchange.Connect,
 		Kind:    Text,
 		Default: "environment",
@@ -373,7 +339,6 @@ var Keys = []Key{
 	{
 		Name:     "proxy-identity",
 		OfPerson: true,
-		Label:    "proxy identity",
 		Stage:    exchange.Connect,
 		Kind:     Text,
 		Minor:    true,
@@ -381,7 +346,6 @@ var Keys = []Key{
 	},
 	{
 		Name:    "keep-alive",
-		Label:   "keep alive",
 		Stage:   exchange.Connect,
 		Kind:    Switch,
 		Default: "false",
@@ -392,7 +356,6 @@ var Keys = []Key{
 	{
 		Name:  "trust",
 		Files: true,
-		Label: "trust list",
 		Stage: exchange.TLS,
 		Kind:  List,
 		Doc:   "files of certificates that are trusted besides the system's",
@@ -400,7 +363,6 @@ var Keys = []Key{
 	{
 		Name:  "intermediates",
 		Files: true,
-		Label: "intermediates",
 		Stage: exchange.TLS,
 		Kind:  List,
 		Minor: true,
@@ -408,7 +370,6 @@ var Keys = []Key{
 	},
 	{
 		Name:  "pin",
-		Label: "pinned keys",
 		Stage: exchange.TLS,
 		Kind:  List,
 		Minor: true,
@@ -416,7 +377,6 @@ var Keys = []Key{
 	},
 	{
 		Name:    "system-trust",
-		Label:   "system's trust",
 		Stage:   exchange.TLS,
 		Kind:    Switch,
 		Default: "true",
@@ -425,7 +385,6 @@ var Keys = []Key{
 	},
 	{
 		Name:  "server-name",
-		Label: "server name",
 		Stage: exchange.TLS,
 		Kind:  Text,
 		Minor: true,
@@ -433,7 +392,6 @@ var Keys = []Key{
 	},
 	{
 		Name:  "accept-name",
-		Label: "accepted name",
 		Stage: exchange.TLS,
 		Kind:  Text,
 		Minor: true,
@@ -441,7 +399,6 @@ var Keys = []Key{
 	},
 	{
 		Name:  "accept-expired",
-		Label: "accept expired",
 		Stage: exchange.TLS,
 		Kind:  Text,
 		Minor: true,
@@ -449,7 +406,6 @@ var Keys = []Key{
 	},
 	{
 		Name:    "tls-min",
-		Label:   "lowest version",
 		Stage:   exchange.TLS,
 		Kind:    Choice,
 		Of:      []string{"1.0", "1.1", "1.2", "1.3"},
@@ -459,7 +415,6 @@ var Keys = []Key{
 	},
 	{
 		Name:    "tls-max",
-		Label:   "highest version",
 		Stage:   exchange.TLS,
 		Kind:    Choice,
 		Of:      []string{"1.0", "1.1", "1.2", "1.3"},
@@ -469,7 +424,6 @@ var Keys = []Key{
 	},
 	{
 		Name:  "ciphers",
-		Label: "cipher suites",
 		Stage: exchange.TLS,
 		Kind:  List,
 		Minor: true,
@@ -477,7 +431,6 @@ var Keys = []Key{
 	},
 	{
 		Name:    "alpn",
-		Label:   "protocol offered",
 		Stage:   exchange.TLS,
 		Kind:    Text,
 		Default: "http/1.1",
@@ -487,7 +440,6 @@ var Keys = []Key{
 	{
 		Name:  "client-cert",
 		Files: true,
-		Label: "client certificate",
 		Stage: exchange.TLS,
 		Kind:  Text,
 		Minor: true,
@@ -496,7 +448,6 @@ var Keys = []Key{
 	{
 		Name:  "client-key",
 		Files: true,
-		Label: "client key",
 		Stage: exchange.TLS,
 		Kind:  Text,
 		Minor: true,
@@ -505,7 +456,6 @@ var Keys = []Key{
 	{
 		Name:     "client-identity",
 		OfPerson: true,
-		Label:    "client identity",
 		Stage:    exchange.TLS,
 		Kind:     Text,
 		Minor:    true,
@@ -513,7 +463,6 @@ var Keys = []Key{
 	},
 	{
 		Name:  "key-log",
-		Label: "key log",
 		Stage: exchange.TLS,
 		Kind:  Text,
 		Minor: true,
@@ -522,7 +471,6 @@ var Keys = []Key{
 
 	{
 		Name:  "secret",
-		Label: "secret fields",
 		Stage: exchange.Security,
 		Kind:  List,
 		Minor: true,
@@ -530,7 +478,6 @@ var Keys = []Key{
 	},
 	{
 		Name:  "header",
-		Label: "extra headers",
 		Stage: exchange.Send,
 		Kind:  List,
 		Minor: true,
@@ -538,7 +485,6 @@ var Keys = []Key{
 	},
 	{
 		Name:    "transfer",
-		Label:   "transfer",
 		Stage:   exchange.Send,
 		Kind:    Choice,
 		Of:      []string{"length", "chunked"},
@@ -548,7 +494,6 @@ var Keys = []Key{
 	},
 	{
 		Name:    "expect-continue",
-		Label:   "wait for leave",
 		Stage:   exchange.Send,
 		Kind:    Switch,
 		Default: "false",
@@ -557,7 +502,6 @@ var Keys = []Key{
 	},
 	{
 		Name:    "compression",
-		Label:   "compression",
 		Stage:   exchange.Send,
 		Kind:    Choice,
 		Of:      []string{"none", "gzip", "deflate", "any"},
@@ -567,7 +511,6 @@ var Keys = []Key{
 	},
 	{
 		Name:    "send-time",
-		Label:   "send limit",
 		Stage:   exchange.Send,
 		Kind:    Duration,
 		Default: "30s",
@@ -576,7 +519,6 @@ var Keys = []Key{
 
 	{
 		Name:    "answer-time",
-		Label:   "answer limit",
 		Stage:   exchange.Wait,
 		Kind:    Duration,
 		Default: "60s",
@@ -584,7 +526,6 @@ var Keys = []Key{
 	},
 	{
 		Name:    "total-time",
-		Label:   "whole call",
 		Stage:   exchange.Wait,
 		Kind:    Duration,
 		Default: "5m",
@@ -593,7 +534,6 @@ var Keys = []Key{
 
 	{
 		Name:    "receive-limit",
-		Label:   "receive limit",
 		Stage:   exchange.Receive,
 		Kind:    Size,
 		Default: "16 MiB",
@@ -601,7 +541,6 @@ var Keys = []Key{
 	},
 	{
 		Name:    "buffer-limit",
-		Label:   "buffer limit",
 		Stage:   exchange.Receive,
 		Kind:    Size,
 		Follows: "receive-limit",
@@ -609,7 +548,6 @@ var Keys = []Key{
 	},
 	{
 		Name:    "inflated-limit",
-		Label:   "decompressed limit",
 		Stage:   exchange.Receive,
 		Kind:    Size,
 		Default: "64 MiB",
@@ -618,7 +556,6 @@ var Keys = []Key{
 	},
 	{
 		Name:    "receive-time",
-		Label:   "idle limit",
 		Stage:   exchange.Receive,
 		Kind:    Duration,
 		Default: "30s",
@@ -628,7 +565,6 @@ var Keys = []Key{
 
 	{
 		Name:    "redirects",
-		Label:   "redirects",
 		Stage:   exchange.Receive,
 		Kind:    Choice,
 		Of:      []string{"stop", "follow"},
@@ -639,7 +575,6 @@ var Keys = []Key{
 
 	{
 		Name:    "depth-limit",
-		Label:   "depth limit",
 		Stage:   exchange.Read,
 		Kind:    Count,
 		Default: "256",
@@ -647,7 +582,6 @@ var Keys = []Key{
 	},
 	{
 		Name:    "text-limit",
-		Label:   "text limit",
 		Stage:   exchange.Read,
 		Kind:    Size,
 		Default: "8 MiB",
@@ -655,7 +589,6 @@ var Keys = []Key{
 	},
 	{
 		Name:    "repeat-limit",
-		Label:   "repeat limit",
 		Stage:   exchange.Read,
 		Kind:    Count,
 		Default: "1000000",
@@ -663,7 +596,6 @@ var Keys = []Key{
 	},
 	{
 		Name:    "name-limit",
-		Label:   "name limit",
 		Stage:   exchange.Read,
 		Kind:    Count,
 		Default: "100000",
@@ -673,7 +605,6 @@ var Keys = []Key{
 
 	{
 		Name:    "reply-signature",
-		Label:   "reply's signature",
 		Stage:   exchange.Verify,
 		Kind:    Choice,
 		Of:      []string{"ignore", "check", "demand"},
@@ -684,7 +615,6 @@ var Keys = []Key{
 	{
 		Name:  "reply-trust",
 		Files: true,
-		Label: "signers trusted",
 		Stage: exchange.Verify,
 		Kind:  List,
 		Minor: true,
@@ -692,7 +622,6 @@ var Keys = []Key{
 	},
 	{
 		Name:  "expect",
-		Label: "expected",
 		Stage: exchange.Verify,
 		Kind:  List,
 		Minor: true,
@@ -750,3 +679,13 @@ func Names() []string {
 	}
 	return out
 }
+
+// spelled are the words of names that people write in another way.
+//
+//nolint:gochecknoglobals // a table: it is never written to
+var spelled = strings.NewReplacer("soap", "SOAP version", "http auth", "HTTP authentication", "tls", "TLS",
+	"alpn", "ALPN", "client cert", "client certificate")
+
+// Label is the name of the setting in a sentence: the same words as in the file and as a
+// flag, with blanks.
+func (k *Key) Label() string { return spelled.Replace(strings.ReplaceAll(k.Name, "-", " ")) }

@@ -294,6 +294,36 @@ func FormatSize(n int64) string {
 	return strconv.FormatInt(n, 10)
 }
 
+// Bytes writes a number of bytes for people, in groups of three digits.
+func Bytes(n int64) string {
+	s := strconv.AppendInt(make([]byte, 0, 32), n, 10)
+	out := make([]byte, 0, 32)
+	for i, d := range s {
+		if i > 0 && (len(s)-i)%3 == 0 {
+			out = append(out, ' ')
+		}
+		out = append(out, d)
+	}
+	return string(out)
+}
+
+// Spell is a value as it is shown: a size in grouped bytes, with the round unit beside it
+// where there is one, any other as it was written.
+func (k *Key) Spell(value string) string {
+	if k.Kind != Size {
+		return value
+	}
+	n, err := ParseSize(value)
+	if err != nil {
+		return value
+	}
+	out := Bytes(n) + " B"
+	if round := FormatSize(n); strings.HasSuffix(round, "iB") {
+		out += " · " + round
+	}
+	return out
+}
+
 // RoundLimit is a limit that holds n bytes with room to spare: the next power
 // of two above n, and the one after where n fills nearly all of it; 4 EiB at most.
 func RoundLimit(n int64) int64 {

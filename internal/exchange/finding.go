@@ -132,6 +132,33 @@ type Remedy struct {
 	Change  *Change  `json:"change,omitempty"`  // the first change; nil none
 	Changes []Change `json:"changes,omitempty"` // all of them, where there are several
 	Costs   Costs    `json:"costs"`             // what doing it gives up
+	Needs   Need     `json:"needs,omitempty"`   // what must be given first; its changes name NewIdentity
+}
+
+// Need is what the person gives before a remedy can be done.
+type Need string
+
+// The needs of remedies: an identity that is not there yet.
+const (
+	NeedUser        Need = "user"        // a user and a password
+	NeedCertificate Need = "certificate" // a client certificate with its key
+)
+
+// NewIdentity stands in the changes of a remedy that needs an identity, for its name.
+const NewIdentity = "a new identity"
+
+// For is the remedy for an identity that was made for it.
+func (r Remedy) For(identity string) Remedy {
+	changes := slices.Clone(r.All())
+	for i, c := range changes {
+		if c.To == NewIdentity {
+			changes[i].To = identity
+		}
+		changes[i].Key = strings.Replace(c.Key, NewIdentity, identity, 1)
+	}
+	out := NewRemedy(r.Title, changes...)
+	out.Ask, out.Costs = strings.ReplaceAll(r.Ask, NewIdentity, identity), r.Costs
+	return out
 }
 
 // Cost is what a remedy gives up; one without any does no harm.

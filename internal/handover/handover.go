@@ -82,7 +82,7 @@ func Settings(x *exchange.Exchange, c *contract.Contract, sizes []int64) *Sheet 
 		reply := Section{Title: "Reply"}
 		reply.add("status", "%s", l.Response.Line)
 		reply.add("content type", "%s", l.Response.Get("Content-Type"))
-		reply.add("size", "%s bytes", diagnose.Bytes(l.Response.BodySize))
+		reply.add("size", "%s bytes", endpoint.Bytes(l.Response.BodySize))
 		reply.add("body", "%s", x.Stage(exchange.Read).Facts.Get("body"))
 		s.Sections = append(s.Sections, reply)
 	}
@@ -275,7 +275,8 @@ func limits(x *exchange.Exchange, sizes []int64) Section {
 	s := Section{Title: "Limits that held"}
 	for _, key := range []string{"connect-time", "send-time", "answer-time", "receive-time", "total-time",
 		"receive-limit", "buffer-limit", "inflated-limit", "depth-limit", "text-limit", "repeat-limit", "name-limit"} {
-		s.add(endpoint.KeyOf(key).Label, "%s", x.Setting(key))
+		k := endpoint.KeyOf(key)
+		s.add(k.Label(), "%s", k.Spell(x.Setting(key)))
 	}
 	s.add("intake", "%s", x.Setting("intake"))
 	if n := diagnose.SizesOf(sizes); n.Count > 0 {
@@ -304,7 +305,7 @@ func others(x *exchange.Exchange) Section {
 			strings.HasSuffix(v.Key, "-limit") {
 			continue
 		}
-		s.add(k.Label, "%s", v.Value)
+		s.add(k.Label(), "%s", k.Spell(v.Value))
 	}
 	return s
 }

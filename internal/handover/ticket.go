@@ -5,7 +5,7 @@ import (
 	"strings"
 	"time"
 
-	"orenda/internal/diagnose"
+	"orenda/internal/endpoint"
 	"orenda/internal/exchange"
 	"orenda/internal/safe"
 )
@@ -52,9 +52,9 @@ func Ticket(x *exchange.Exchange) *Sheet {
 		if t := l.Conn.TLS; t != nil {
 			what.add("TLS", "%s %s, asked for %s", t.Version, t.Cipher, t.ServerName)
 		}
-		what.add("sent", "%s bytes", diagnose.Bytes(l.Request.Size+l.Request.BodySize))
+		what.add("sent", "%s bytes", endpoint.Bytes(l.Request.Size+l.Request.BodySize))
 		if l.Response.Complete {
-			what.add("answered", "%s, %s bytes of body", l.Response.Line, diagnose.Bytes(l.Response.BodySize))
+			what.add("answered", "%s, %s bytes of body", l.Response.Line, endpoint.Bytes(l.Response.BodySize))
 		}
 		for _, name := range []string{"Date", "Server", "Via", "X-Request-ID", "X-Correlation-ID", "Request-Id",
 			"Traceparent"} {
@@ -109,7 +109,7 @@ func Ticket(x *exchange.Exchange) *Sheet {
 		if len(m.body) > maxTicket {
 			text += safe.Block(string(m.body[:maxTicket])) + fmt.Sprintf(
 				"\n… %s bytes more",
-				diagnose.Bytes(int64(len(m.body)-maxTicket)),
+				endpoint.Bytes(int64(len(m.body)-maxTicket)),
 			)
 		} else {
 			text += string(m.body)

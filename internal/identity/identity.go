@@ -6,10 +6,12 @@ package identity
 import (
 	"bytes"
 	"context"
+	"crypto/sha256"
 	"errors"
 	"fmt"
 	"io"
 	"os"
+	"path/filepath"
 	"runtime"
 	"strings"
 	"sync"
@@ -72,7 +74,16 @@ const Service = "orenda"
 const sources = "its source must be env:VAR, file:PATH, command:CMD, keyring:NAME or age:PATH"
 
 // Phrases are the pass phrases of this sitting, by file: each is asked for once.
-type Phrases struct{ byFile sync.Map }
+type Phrases struct {
+	byFile sync.Map // path to pass phrase
+	opened sync.Map // what was read, by its bytes and phrase: opening takes a second
+}
+
+// sealed is what an opened secret was read from.
+type sealed struct {
+	file   [sha256.Size]byte
+	phrase string
+}
 
 // Give gives the pass phrase of an age file for this sitting.
 func (p *Phrases) Give(path, phrase string) { p.byFile.Store(path, phrase) }
@@ -127,6 +138,12 @@ func (id *Identity) fromAge(path string) (string, error) {
 	if err != nil {
 		return "", err
 	}
+	at := sealed{sha256.Sum256(b), phrase}
+	if id.phrases != nil {
+		if secret, ok := id.phrases.opened.Load(at); ok {
+			return secret.(string), nil
+		}
+	}
 	var in io.Reader = bytes.NewReader(b)
 	if bytes.HasPrefix(bytes.TrimSpace(b), []byte("-----BEGIN AGE")) {
 		in = armor.NewReader(in)
@@ -142,6 +159,9 @@ func (id *Identity) fromAge(path string) (string, error) {
 		return "", err
 	}
 	out, err := io.ReadAll(io.LimitReader(r, maxSecret))
+	if err == nil && id.phrases != nil {
+		id.phrases.opened.Store(at, string(out))
+	}
 	return string(out), err
 }
 
@@ -154,6 +174,34 @@ const (
 func fromKeyring(ctx context.Context, name string) (string, error) {
 	return atKeyring(ctx, func() (string, error) { return keyring.Get(Service, name) })
 }
+
+// Seal writes a secret into a new file that a pass phrase opens (age, scrypt); age:PATH
+// takes it from there. The file is for the person alone.
+func Seal(path, secret, phrase string) error {
+	to, err := age.NewScryptRecipient(phrase)
+	if err != nil {
+		return err
+	}
+	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+		return err
+	}
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	if err != nil {
+		return err
+	}
+	w, err := age.Encrypt(f, to)
+	if err == nil {
+		_, err = io.WriteString(w, secret)
+		err = errors.Join(err, w.Close())
+	}
+	if err = errors.Join(err, f.Close()); err != nil {
+		_ = os.Remove(path) // half of a secret is none
+	}
+	return err
+}
+
+// MayKeep tells whether this session can have a keyring at all.
+func MayKeep() bool { return os.Getenv("DBUS_SESSION_BUS_ADDRESS") != "" || runtime.GOOS != "linux" }
 
 // Keep puts a secret into the system's keyring, from which keyring:NAME takes it.
 func Keep(ctx context.Context, name, secret string) error {
@@ -172,7 +220,7 @@ func KeyringThere(ctx context.Context) error {
 
 // atKeyring asks the system's keyring, for a time that is bounded.
 func atKeyring(ctx context.Context, do func() (string, error)) (string, error) {
-	if os.Getenv("DBUS_SESSION_BUS_ADDRESS") == "" && runtime.GOOS == "linux" {
+	if !MayKeep() {
 		return "", errors.New("this session has no keyring")
 	}
 	type answer struct {

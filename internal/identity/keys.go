@@ -73,9 +73,9 @@ func (id *Identity) Set(name, value string) error {
 	}
 	switch kind, rest, prefixed := strings.Cut(value, ":"); {
 	case name == "certificate" || name == "key":
-		value = absolute(value)
+		value = Absolute(value)
 	case prefixed && (name == "secret" && (kind == "file" || kind == "age") || name == "log-in.body" && kind == "file"):
-		value = kind + ":" + absolute(rest)
+		value = kind + ":" + Absolute(rest)
 	}
 	in := LogIn{}
 	if id.LogIn != nil {
@@ -89,7 +89,8 @@ func (id *Identity) Set(name, value string) error {
 	return nil
 }
 
-func absolute(path string) string {
+// Absolute is a path that serves every folder; ~/ is the person's own.
+func Absolute(path string) string {
 	if path == "" {
 		return ""
 	}

@@ -180,11 +180,11 @@ func (v *View) markRow(t table) {
 }
 
 // Typing implements ui.View.
-func (v *View) Typing() bool { return v.in.Active || v.waits() }
+func (v *View) Typing() bool { return v.in.Active || v.Waits() }
 
-// waits tells whether the empty page waits for the place of a description: every letter is
+// Waits tells whether the empty page waits for the place of a description: every letter is
 // text then. A fetch that failed is looked into with keys.
-func (v *View) waits() bool { return v.empty() && !v.away && v.s.Fetching == nil }
+func (v *View) Waits() bool { return v.empty() && !v.away && v.s.Fetching == nil }
 
 // empty tells whether the workspace has no description yet: then what is typed is the
 // place of one.
@@ -205,7 +205,7 @@ func (v *View) Keys() []ui.Key {
 			{Show: "esc", Does: "not now"},
 		}
 	}
-	if v.waits() {
+	if v.Waits() {
 		return []ui.Key{
 			{Show: "abc", Does: "type an address or a file"}, {Show: "↑", Does: "typed before"},
 			{Show: "esc", Does: "other keys"}, {Show: "ctrl+c", Does: "leave"},
@@ -322,7 +322,7 @@ func (v *View) takeOffer(offers []exchange.Remedy) {
 
 // Update implements ui.View.
 func (v *View) Update(msg tea.Msg) tea.Cmd {
-	if k, ok := msg.(tea.KeyPressMsg); ok && !v.in.Active && v.waits() {
+	if k, ok := msg.(tea.KeyPressMsg); ok && !v.in.Active && v.Waits() {
 		if ui.Is(k, "esc") {
 			v.away = true
 			return nil
@@ -777,7 +777,7 @@ func (v *View) welcome(w, h int) string {
 		out = append(out, "", "   "+ui.Accent("› ")+v.in.View(w-8))
 	} else {
 		text := ui.Soft(" type it, or paste it here")
-		if n := len(v.typed); n > 0 && !v.waits() {
+		if n := len(v.typed); n > 0 && !v.Waits() {
 			text = " " + ui.Cut(v.typed[n-1], w-30) + ui.Soft("   ⏎ changes it")
 		}
 		out = append(out, "", "   "+ui.Accent("›")+text)

@@ -139,7 +139,7 @@ func (v *View) viewShelf(w, h int) string {
 	}
 	switch {
 	case len(l.c.Names()) == 0:
-		list = append(list, "   "+ui.Soft("nothing is in it yet: K keeps a description of this workspace in it"))
+		list = append(list, "   "+ui.Soft("nothing is in it yet: + keeps a description of this workspace in it"))
 	case len(l.hits) == 0:
 		list = append(list, "   "+ui.Soft("no operation has that in its name, its documentation or its fields"))
 	}

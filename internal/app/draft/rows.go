@@ -8,7 +8,7 @@ import (
 
 	"orenda/internal/app/state"
 	"orenda/internal/app/ui"
-	"orenda/internal/diagnose"
+	"orenda/internal/endpoint"
 	"orenda/internal/message"
 	"orenda/internal/safe"
 	"orenda/internal/schema"
@@ -89,7 +89,7 @@ func (v *View) title(w int) string {
 	}
 	c := v.s.Chosen.Draft
 	s := "   " + ui.Strong(ui.Cut(c.Operation+" · "+c.Name, w/2)) + ui.Soft(
-		fmt.Sprintf("   %s B · ", diagnose.Bytes(int64(size))),
+		fmt.Sprintf("   %s B · ", endpoint.Bytes(int64(size))),
 	) + verdict
 	if v.s.Variables() {
 		s += ui.Soft(" · with variables")

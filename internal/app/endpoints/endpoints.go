@@ -403,7 +403,7 @@ func (v *View) detail(e *workspace.Endpoint, w int) []string {
 		if !val.IsSet() || k.Name == "soap" && val.Source == "contract" {
 			continue
 		}
-		row(section, k.Label, val.Text, val.Source)
+		row(section, k.Label(), k.Spell(val.Text), val.Source)
 		section = ""
 		if len(out) > 9 {
 			out = append(out, "   "+ui.Pad("", 26)+ui.Soft("… ⏎ shows all"))

@@ -259,7 +259,7 @@ func (v *View) View(w, h int) string {
 		return ui.Block(
 			append(
 				out,
-				"   "+ui.Soft("There is none yet. ")+ui.Strong("E")+ui.Soft(" adds one, ")+ui.Strong("L")+ui.Soft(
+				"   "+ui.Soft("There is none yet. ")+ui.Strong("+")+ui.Soft(" adds one, ")+ui.Strong("L")+ui.Soft(
 					" makes variables of the addresses that are written out.",
 				),
 			),
@@ -331,7 +331,7 @@ func (v *View) line(i int, x workspace.Variable, envs []workspace.Environment, f
 // they are in the environment under the cursor.
 func (v *View) below(vars []workspace.Variable, envs []workspace.Environment, w, most int) []string {
 	if len(vars) == 0 {
-		return []string{"", "   " + ui.Soft("no variable is set; A adds one, L makes them of the addresses"), ""}
+		return []string{"", "   " + ui.Soft("no variable is set; a adds one, L makes them of the addresses"), ""}
 	}
 	x, env := vars[v.row], envs[v.col].Name
 	out := []string{"", "   " + ui.Soft("where ") + ui.Strong(x.Name) + ui.Soft(" stands, in ") + ui.Strong(env), ""}

@@ -129,16 +129,6 @@ func (v *View) Copies() []ui.Copy {
 
 // Update implements ui.View.
 func (v *View) Update(msg tea.Msg) tea.Cmd {
-	if k, ok := msg.(kept); ok {
-		if k.err == nil {
-			k.err = k.id.Set("secret", "keyring:"+k.id.Name)
-		}
-		v.made(k.id)
-		if k.err != nil {
-			v.s.Say("%s is made without its secret: %v; ⏎ says where that is", k.id.Name, k.err)
-		}
-		return nil
-	}
 	if e, ok := msg.(edited); ok {
 		if e.err != nil {
 			v.s.Say("the editor failed: %v", e.err)
@@ -251,23 +241,24 @@ func (v *View) secretFrom(id identity.Identity, source string) tea.Cmd {
 		return nil
 	}
 	return func() tea.Msg {
-		return state.Ask{Prompt: "its secret, for the key ring", Hidden: true, Then: func(secret string) tea.Cmd {
-			return func() tea.Msg {
-				return kept{id, identity.Keep(context.Background(), id.Name, secret)}
-			}
+		return state.Ask{Prompt: "its secret (it is not shown)", Hidden: true, Then: func(secret string) tea.Cmd {
+			return v.s.KeepSecret(id, secret, func(string) tea.Cmd {
+				v.told(id)
+				return nil
+			})
 		}}
 	}
-}
-
-// kept is a secret that was put into the key ring, or was not.
-type kept struct {
-	id  identity.Identity
-	err error
 }
 
 // made keeps a new identity, and puts the cursor on it.
 func (v *View) made(id identity.Identity) {
 	v.save(id)
+	v.told(id)
+}
+
+// told puts the cursor on an identity that was kept, and says so.
+func (v *View) told(id identity.Identity) {
+	v.read()
 	v.cursor = slices.IndexFunc(v.all, func(o *identity.Identity) bool { return o.Name == id.Name })
 	v.s.Say("%s is made; * sends the call as it", id.Name)
 }

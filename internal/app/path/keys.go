@@ -172,16 +172,24 @@ func (v *View) change(x *exchange.Exchange) {
 	v.in.Start(value)
 }
 
-// repair asks whether the chosen remedy is to be done.
-func (v *View) repair() {
+// repair asks whether the chosen remedy is to be done, or for what it needs.
+func (v *View) repair() tea.Cmd {
 	x := v.s.Exchange()
 	r := v.offers(x)
 	o := r[min(v.remedy, len(r)-1)]
 	if o.outdated != nil {
 		v.s.Say("%v", o.outdated)
-		return
+		return nil
+	}
+	if o.Needs != "" {
+		return v.s.Identify(o.Needs, func(name string) tea.Cmd {
+			r := o.For(name)
+			v.ask, v.askOf = &r, x
+			return nil
+		})
 	}
 	v.ask, v.askOf = &o.Remedy, x
+	return nil
 }
 
 // sayNoRepair says what to press where there is nothing to repair.
@@ -279,7 +287,7 @@ func (v *View) lift(x *exchange.Exchange) tea.Cmd {
 		return nil
 	}
 	if val.Source != "endpoint" {
-		v.s.Say("the %s is not the endpoint's own: it comes from %s", val.Key.Label, val.Source)
+		v.s.Say("the %s is not the endpoint's own: it comes from %s", val.Key.Label(), val.Source)
 		return nil
 	}
 	end := v.s.W.Endpoint(v.s.Chosen.Endpoint)
@@ -289,7 +297,7 @@ func (v *View) lift(x *exchange.Exchange) tea.Cmd {
 	}
 	return func() tea.Msg {
 		return state.Ask{
-			Prompt: "lift the " + val.Key.Label + " to the profile (" + workspace.Everywhere + " is your own, for " +
+			Prompt: "lift the " + val.Key.Label() + " to the profile (" + workspace.Everywhere + " is your own, for " +
 				"all workspaces)",
 			Value: profile,
 			Answer: func(name string) {
@@ -301,7 +309,7 @@ func (v *View) lift(x *exchange.Exchange) tea.Cmd {
 					return
 				}
 				v.stay()
-				v.s.Say("the %s is the profile's now: %s", val.Key.Label, name)
+				v.s.Say("the %s is the profile's now: %s", val.Key.Label(), name)
 			},
 		}
 	}
@@ -314,7 +322,7 @@ func (v *View) pushDown(x *exchange.Exchange) {
 		return
 	}
 	if val.Source == "endpoint" {
-		v.s.Say("the %s is the endpoint's own already", val.Key.Label)
+		v.s.Say("the %s is the endpoint's own already", val.Key.Label())
 		return
 	}
 	if err := v.s.PushDown(val); err != nil {
@@ -322,5 +330,5 @@ func (v *View) pushDown(x *exchange.Exchange) {
 		return
 	}
 	v.stay()
-	v.s.Say("the %s is the endpoint's own now", val.Key.Label)
+	v.s.Say("the %s is the endpoint's own now", val.Key.Label())
 }

@@ -92,7 +92,7 @@ func (v *View) setPart(x *exchange.Exchange, w int) []string {
 		if i == 0 {
 			section = "set"
 		}
-		value, tail := s.Value, s.Source
+		value, tail := k.Spell(s.Value), s.Source
 		if s.Template != "" {
 			tail = "as " + s.Template + " · " + tail
 		}
@@ -102,7 +102,7 @@ func (v *View) setPart(x *exchange.Exchange, w int) []string {
 		chosen := v.set == i
 		if chosen && v.in.Active {
 			line := ui.Pad(ui.Strong(section), 7) + ui.Pad(
-				ui.Strong(ui.Cut(k.Label, labelWidth)),
+				ui.Strong(ui.Cut(k.Label(), labelWidth)),
 				labelWidth,
 			) + ui.Accent("›") + v.in.View(max(w-28, 8))
 			out = append(out, line)
@@ -118,7 +118,7 @@ func (v *View) setPart(x *exchange.Exchange, w int) []string {
 			}
 			continue
 		}
-		lines := row(section, k.Label, value, tail, w)
+		lines := row(section, k.Label(), value, tail, w)
 		if chosen {
 			lines[0] = ui.Pad(ui.Strong(section), 6) + ui.Accent("›") + strings.TrimPrefix(
 				lines[0],
@@ -207,7 +207,7 @@ func madeBy(x *exchange.Exchange, line string) string {
 			continue
 		}
 		if v := x.Setting(m.key); v != "" {
-			return endpoint.KeyOf(m.key).Label + " " + v
+			return endpoint.KeyOf(m.key).Label() + " " + v
 		}
 	}
 	return ""
@@ -237,7 +237,7 @@ func gauge(x *exchange.Exchange, s exchange.Stage, w int) string {
 	bar := strings.Repeat("█", full) + ui.Soft(strings.Repeat("░", width-full))
 	tail := ""
 	if limit < scale {
-		tail = ui.Soft(fmt.Sprintf("  the limit falls at %s", diagnose.Bytes(limit)))
+		tail = ui.Soft(fmt.Sprintf("  the limit falls at %s", endpoint.Bytes(limit)))
 	}
 	return "▕" + bar + "▏" + tail
 }
@@ -437,7 +437,7 @@ func possibilities(f *exchange.Finding, w int, brief bool) (out []string) {
 		out = append(out, indent+lead+text+tail)
 	}
 	if f.Unchecked() {
-		out = append(out, indent+ui.Accent("f")+ui.Soft(" finds out which"))
+		out = append(out, indent+ui.Accent("m")+ui.Soft(" finds out which"))
 	}
 	return out
 }

@@ -73,7 +73,7 @@ func (v *View) Keys() []ui.Key {
 			ui.On("enter", "⏎", "change the setting", ui.Do(func() { v.change(x) })),
 			ui.On("left esc", "←", "back to the stages", ui.Do(func() { v.set = -1 })))
 	case len(v.offers(x)) > 0:
-		keys = append(keys, ui.On("enter", "⏎", "repair", ui.Do(v.repair)))
+		keys = append(keys, ui.On("enter", "⏎", "repair", ui.Asks(v.repair)))
 	}
 	keys = append(keys,
 		ui.Shown("g", "g", "go: send"),

@@ -6,7 +6,7 @@ import (
 	"strings"
 
 	"orenda/internal/app/ui"
-	"orenda/internal/diagnose"
+	"orenda/internal/endpoint"
 	"orenda/internal/exchange"
 	"orenda/internal/marks"
 	"orenda/internal/safe"
@@ -129,11 +129,11 @@ func (v *View) live(x *exchange.Exchange, s exchange.Stage) string {
 	switch {
 	case s == exchange.Receive && l != nil:
 		if l.Response.Declared > 0 {
-			return fmt.Sprintf("%s of %s B", diagnose.Bytes(l.Response.BodySize), diagnose.Bytes(l.Response.Declared))
+			return fmt.Sprintf("%s of %s B", endpoint.Bytes(l.Response.BodySize), endpoint.Bytes(l.Response.Declared))
 		}
-		return diagnose.Bytes(l.Response.BodySize) + " B so far"
+		return endpoint.Bytes(l.Response.BodySize) + " B so far"
 	case s == exchange.Send && l != nil:
-		return diagnose.Bytes(int64(len(l.Out))) + " B so far"
+		return endpoint.Bytes(int64(len(l.Out))) + " B so far"
 	}
 	return "…"
 }

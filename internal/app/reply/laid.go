@@ -13,7 +13,7 @@ import (
 
 	"orenda/internal/app/state"
 	"orenda/internal/app/ui"
-	"orenda/internal/diagnose"
+	"orenda/internal/endpoint"
 	"orenda/internal/safe"
 	"orenda/internal/user"
 	"orenda/internal/xmltree"
@@ -238,7 +238,7 @@ func (v *View) write() tea.Cmd {
 			v.s.Say("%v", err)
 			return
 		}
-		v.s.Say("saved: %s, %s bytes", filepath.Base(name), diagnose.Bytes(int64(len(body))))
+		v.s.Say("saved: %s, %s bytes", filepath.Base(name), endpoint.Bytes(int64(len(body))))
 	})
 }
 
@@ -284,6 +284,6 @@ func (s *sizes) weights() string {
 	if s.json == 0 {
 		return ""
 	}
-	return fmt.Sprintf("XML %s B, gzip %s · JSON %s B, gzip %s", diagnose.Bytes(s.reply), diagnose.Bytes(s.replyZip),
-		diagnose.Bytes(s.json), diagnose.Bytes(s.jsonZip))
+	return fmt.Sprintf("XML %s B, gzip %s · JSON %s B, gzip %s", endpoint.Bytes(s.reply), endpoint.Bytes(s.replyZip),
+		endpoint.Bytes(s.json), endpoint.Bytes(s.jsonZip))
 }

@@ -13,7 +13,7 @@ import (
 	"orenda/internal/app/state"
 	"orenda/internal/app/ui"
 	"orenda/internal/data"
-	"orenda/internal/diagnose"
+	"orenda/internal/endpoint"
 	"orenda/internal/exchange"
 	"orenda/internal/handover"
 	"orenda/internal/message"
@@ -440,7 +440,7 @@ func (v *View) View(w, h int) string {
 				ui.Cut(
 					fmt.Sprintf(
 						"%s bytes, taken in flowing and kept on disk: too many for fields and rows.",
-						diagnose.Bytes(l.Response.BodySize),
+						endpoint.Bytes(l.Response.BodySize),
 					),
 					w-6,
 				),
@@ -449,7 +449,7 @@ func (v *View) View(w, h int) string {
 	}
 	if v.doc.busy {
 		return ui.Block(
-			[]string{"", title, "", "   " + ui.Soft("reading "+diagnose.Bytes(l.ResponseBody.Len())+" bytes …")},
+			[]string{"", title, "", "   " + ui.Soft("reading "+endpoint.Bytes(l.ResponseBody.Len())+" bytes …")},
 			w,
 			h,
 		)
@@ -470,7 +470,7 @@ func (v *View) View(w, h int) string {
 			tabs += ui.Soft(n) + "  "
 		}
 	}
-	lines := []string{"", title + ui.Soft(fmt.Sprintf("   %s B%s   ", diagnose.Bytes(size), over)) + tabs}
+	lines := []string{"", title + ui.Soft(fmt.Sprintf("   %s B%s   ", endpoint.Bytes(size), over)) + tabs}
 	if v.doc.err != nil {
 		lines = append(lines, "   "+ui.Accent(ui.Cut("readable so far; then: "+v.doc.err.Error(), w-6)))
 	} else {
@@ -500,7 +500,7 @@ func (v *View) View(w, h int) string {
 
 // foot is the last line: where the cursor stands, and what is told of it.
 func (v *View) foot(c, w int) string {
-	foot := ui.Soft(fmt.Sprintf("   %s of %s", diagnose.Bytes(int64(c+1)), diagnose.Bytes(int64(v.count()))))
+	foot := ui.Soft(fmt.Sprintf("   %s of %s", endpoint.Bytes(int64(c+1)), endpoint.Bytes(int64(v.count()))))
 	if v.in.Active {
 		foot = "   " + ui.Accent("/ ") + v.in.View(w-8)
 	} else if v.mode() == slim {
@@ -559,7 +559,7 @@ func (v *View) row(i int, chosen bool, w int) string {
 			"%2d  %s %14s B  %s",
 			i+1,
 			ui.Fit(name, 32),
-			diagnose.Bytes(int64(p.End-p.Start)),
+			endpoint.Bytes(int64(p.End-p.Start)),
 			ui.Fit(p.Type, max(w/4, 12)),
 		)
 		if chosen {
@@ -584,7 +584,7 @@ func (v *View) row(i int, chosen bool, w int) string {
 				"→ part %d, %s, %s bytes",
 				p+1,
 				v.doc.parts[p].Type,
-				diagnose.Bytes(int64(v.doc.parts[p].End-v.doc.parts[p].Start)),
+				endpoint.Bytes(int64(v.doc.parts[p].End-v.doc.parts[p].Start)),
 			),
 			w-width-6,
 		)

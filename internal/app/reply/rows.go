@@ -10,8 +10,8 @@ import (
 
 	"orenda/internal/app/ui"
 	"orenda/internal/data"
-	"orenda/internal/diagnose"
 	"orenda/internal/draw"
+	"orenda/internal/endpoint"
 	"orenda/internal/schema"
 	"orenda/internal/xmltree"
 )
@@ -201,7 +201,7 @@ func (g *grid) total() string {
 		return ""
 	}
 	return fmt.Sprintf("%s numbers · sum %s · least %s · greatest %s",
-		diagnose.Bytes(int64(n)), short(sum), short(least), short(most))
+		endpoint.Bytes(int64(n)), short(sum), short(least), short(most))
 }
 
 func short(v *big.Rat) string {
@@ -294,9 +294,9 @@ func (g *grid) line(i int, chosen bool, w int) string {
 // about says which table it is, and which others there are.
 func (g *grid) about() string {
 	t := g.all[g.at]
-	text := fmt.Sprintf("%s rows of %s", diagnose.Bytes(int64(t.Rows)), t.Path)
+	text := fmt.Sprintf("%s rows of %s", endpoint.Bytes(int64(t.Rows)), t.Path)
 	if g.filter != "" {
-		text = fmt.Sprintf("%s of %s, with %q", diagnose.Bytes(int64(len(g.order))), text, g.filter)
+		text = fmt.Sprintf("%s of %s, with %q", endpoint.Bytes(int64(len(g.order))), text, g.filter)
 	}
 	if len(g.all) > 1 {
 		text += fmt.Sprintf(" · table %d of %d", g.at+1, len(g.all))

@@ -49,8 +49,8 @@ func (s *State) ended(id string, x, masked *exchange.Exchange, err error) {
 	s.note(masked)
 	s.Kept++
 	s.Stale("")
-	if r != nil {
-		s.oneLess(r.many)
+	if r != nil && r.many {
+		s.oneLess(masked)
 	}
 	s.pump()
 	if r != nil && r.cell == s.Chosen {

@@ -201,20 +201,27 @@ func (s *State) pump() {
 		s.calls.queue = s.calls.queue[1:]
 		if err := s.start(t, nil, exchange.None, true); err != nil {
 			s.Say("%s: %v", t.Draft, err)
-			s.oneLess(true)
+			s.oneLess(nil)
 		}
 	}
 }
 
-// oneLess counts one of many that has ended.
-func (s *State) oneLess(many bool) {
-	if !many {
+// oneLess counts one of many that has ended; nil where it could not begin.
+func (s *State) oneLess(x *exchange.Exchange) {
+	m := &s.calls.many
+	if x != nil && x.Reach() > int(exchange.Send)-1 {
+		m.sent++
+	}
+	if m.left--; m.left > 0 {
 		return
 	}
-	if s.calls.many.left--; s.calls.many.left <= 0 {
-		s.Say("%d calls were sent", s.calls.many.total)
-		s.calls.many.total, s.calls.many.left = 0, 0
+	switch {
+	case m.sent == m.total:
+		s.Say("%d calls were sent", m.total)
+	default:
+		s.Say("%d of %d calls were sent", m.sent, m.total)
 	}
+	m.total, m.left, m.sent = 0, 0, 0
 }
 
 // Progress is how many of the calls that are sent together have ended.

@@ -90,7 +90,7 @@ type State struct {
 type calls struct {
 	running  map[string]*running // by exchange id, or by what is fetched
 	queue    []Target            // of those that are sent together, what waits
-	many     struct{ total, left int }
+	many     struct{ total, left, sent int }
 	pool     *wire.Pool // connections that are kept alive
 	sessions call.Sessions
 	clear    map[string]*exchange.Exchange // of this sitting, with their secrets, by id
@@ -518,7 +518,7 @@ func (s *State) SetSetting(key, value string) error {
 func (s *State) SetNamed(name, value string) error {
 	k := endpoint.KeyOf(name)
 	for i := range endpoint.Keys {
-		if k == nil && strings.EqualFold(strings.ReplaceAll(endpoint.Keys[i].Label, " ", "-"), name) {
+		if k == nil && strings.EqualFold(strings.ReplaceAll(endpoint.Keys[i].Label(), " ", "-"), name) {
 			k = &endpoint.Keys[i]
 		}
 	}

@@ -12,7 +12,7 @@ import (
 
 	"orenda/internal/app/state"
 	"orenda/internal/app/ui"
-	"orenda/internal/diagnose"
+	"orenda/internal/endpoint"
 	"orenda/internal/exchange"
 )
 
@@ -169,7 +169,7 @@ type found struct {
 func (v *View) nextOnDisk(x *exchange.Exchange) tea.Cmd {
 	ix, find, hit := v.ix, bytes.Clone(v.find), v.hit
 	r, l := *ix.run, x.Legs[ix.run.leg-1]
-	v.s.Say("searching %s bytes …", diagnose.Bytes(r.end))
+	v.s.Say("searching %s bytes …", endpoint.Bytes(r.end))
 	explicit := func(from, to int) int {
 		for i := max(from, 0); i < min(to, len(ix.lines)); i++ {
 			if bytes.Contains(v.bytes(x, &ix.lines[i]), find) {
@@ -281,7 +281,7 @@ func (v *View) View(w, h int) string {
 	head := []string{
 		"",
 		"   " + ui.Strong(ui.Cut(x.Operation+" → "+x.Endpoint, w/2)) + ui.Soft(
-			fmt.Sprintf("   %s B out · %s B in", diagnose.Bytes(out), diagnose.Bytes(in)),
+			fmt.Sprintf("   %s B out · %s B in", endpoint.Bytes(out), endpoint.Bytes(in)),
 		),
 		"",
 	}
@@ -307,7 +307,7 @@ func (v *View) View(w, h int) string {
 		rows = append(rows, "")
 	}
 	foot := ui.Soft(
-		fmt.Sprintf("   line %s of %s", diagnose.Bytes(int64(v.top+1)), diagnose.Bytes(int64(v.ix.count()))),
+		fmt.Sprintf("   line %s of %s", endpoint.Bytes(int64(v.top+1)), endpoint.Bytes(int64(v.ix.count()))),
 	)
 	if v.in.Active {
 		foot = "   " + ui.Accent("/ ") + v.in.View(w-8)

@@ -11,7 +11,7 @@ import (
 
 	"orenda/internal/app/state"
 	"orenda/internal/app/ui"
-	"orenda/internal/diagnose"
+	"orenda/internal/endpoint"
 	"orenda/internal/exchange"
 	"orenda/internal/journal"
 )
@@ -165,7 +165,7 @@ func (v *View) View(w, h int) string {
 			where = "halted"
 		}
 		if n := journal.ReplySize(x); n > 0 {
-			size = diagnose.Bytes(n) + " B"
+			size = endpoint.Bytes(n) + " B"
 		}
 		rows = append(
 			rows,

@@ -3,6 +3,7 @@
 package ui
 
 import (
+	"iter"
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
@@ -190,19 +191,27 @@ func Press(keys []Key, k tea.KeyPressMsg) tea.Cmd {
 	return nil
 }
 
+//nolint:gochecknoglobals // a table: it is never written to
+var named = map[string]rune{"enter": tea.KeyEnter, "tab": tea.KeyTab, "space": tea.KeySpace, "end": tea.KeyEnd,
+	"esc": tea.KeyEscape, "up": tea.KeyUp, "down": tea.KeyDown, "left": tea.KeyLeft, "right": tea.KeyRight,
+	"pgup": tea.KeyPgUp, "pgdown": tea.KeyPgDown}
+
 // PressOf is the message of a key by its name, as rows have it.
 func PressOf(name string) tea.KeyPressMsg {
-	switch name {
-	case "enter":
-		return tea.KeyPressMsg{Code: tea.KeyEnter}
-	case "tab":
-		return tea.KeyPressMsg{Code: tea.KeyTab}
-	case "space":
-		return tea.KeyPressMsg{Code: tea.KeySpace, Text: " "}
-	case "end":
-		return tea.KeyPressMsg{Code: tea.KeyEnd}
-	case "":
+	if name == "" {
 		return tea.KeyPressMsg{}
+	}
+	if mod, rest, ok := strings.Cut(name, "+"); ok && rest != "" {
+		k := PressOf(rest)
+		k.Mod, k.Text = map[string]tea.KeyMod{"ctrl": tea.ModCtrl, "shift": tea.ModShift}[mod], ""
+		return k
+	}
+	if code, ok := named[name]; ok {
+		k := tea.KeyPressMsg{Code: code}
+		if code == tea.KeySpace {
+			k.Text = " "
+		}
+		return k
 	}
 	r := []rune(name)
 	return tea.KeyPressMsg{Code: r[0], Text: name}
@@ -267,20 +276,50 @@ func Rows(msg tea.Msg, page, count int) int {
 // Help is the bottom line made of a key map, as much as fits.
 func Help(keys []Key, w int) string {
 	out := ""
-	for _, k := range keys {
-		if k.Minor || k.Does == "" {
-			continue
-		}
-		part := Strong(k.Show) + " " + Soft(k.Does)
+	for k := range hinted(keys, w) {
 		if out != "" {
-			part = "   " + part
+			out += strings.Repeat(" ", hintGap)
 		}
-		if Width(out)+Width(part) > w {
-			break
-		}
-		out += part
+		out += Strong(k.Show) + " " + Soft(k.Does)
 	}
 	return out
+}
+
+const hintGap = 3
+
+// hinted are the keys that fit into the bottom line, with the cell that each begins at.
+func hinted(keys []Key, w int) iter.Seq2[Key, int] {
+	return func(yield func(Key, int) bool) {
+		at := 0
+		for _, k := range keys {
+			if k.Minor || k.Does == "" {
+				continue
+			}
+			wide := Width(k.Show) + 1 + Width(k.Does)
+			if at+wide > w || !yield(k, at) {
+				return
+			}
+			at += wide + hintGap
+		}
+	}
+}
+
+// HintAt is the key press that the bottom line shows at a cell, for the mouse.
+func HintAt(keys []Key, w, x int) (tea.KeyPressMsg, bool) {
+	for k, at := range hinted(keys, w) {
+		if x < at || x >= at+Width(k.Show)+1+Width(k.Does) {
+			continue
+		}
+		name := strings.TrimSpace(k.Press)
+		if name == "" { // a row that is shown only
+			name = map[string]string{"⏎": "enter", "esc": "esc", "tab": "tab", "ctrl+s": "ctrl+s"}[k.Show]
+		}
+		if first, _, several := strings.Cut(name, " "); several {
+			name = first
+		}
+		return PressOf(name), name != ""
+	}
+	return tea.KeyPressMsg{}, false
 }
 
 // View is one view of the application.

@@ -130,3 +130,26 @@ func TestTyping(t *testing.T) {
 	assert.Equal(t, Dropped, end)
 	assert.False(t, in.Active)
 }
+
+// A click on a hint of the bottom line is its key.
+func TestAHintIsPressedWithTheMouse(t *testing.T) {
+	keys := []Key{On("enter", "⏎", "open", nil), On("q", "q", "hidden", nil).InHelp(), Shown("g", "g", "go: send"),
+		On("left right", "←→", "column", nil), {Show: "esc", Does: "back"}, Shown("x", "x", "too far")}
+	line := ansi.Strip(Help(keys, 46))
+	assert.Equal(t, "⏎ open   g go: send   ←→ column   esc back", line)
+	at := func(text string) string {
+		x := Width(line[:strings.Index(line, text)])
+		k, ok := HintAt(keys, 46, x)
+		if !ok {
+			return ""
+		}
+		return k.String()
+	}
+	for text, want := range map[string]string{"⏎": "enter", "open": "enter", "go:": "g", "column": "left", "back": "esc"} {
+		assert.Equal(t, want, at(text), text)
+	}
+	_, ok := HintAt(keys, 46, Width("⏎ open "))
+	assert.False(t, ok, "between two hints")
+	_, ok = HintAt(keys, 46, 44)
+	assert.False(t, ok, "what does not fit cannot be pressed")
+}
