@@ -103,7 +103,7 @@ var errorPatterns = []struct{ id, patterns string }{
 	},
 	{
 		"read.fault-security-missing",
-		`no (ws-?security|wsse:security|security|user ?name) (header|token)|security header (is )?(missing|was not found|not found|required)|missing (wsse:)?security|no wsse:security|does not contain a security header|no security token|requires security|an error was discovered processing the <?wsse:security`,
+		`no (ws-?security|wsse:security|security|user ?name) (header|token)|security header (is )?(missing|was not found|not found|required)|missing (wsse:)?security|no wsse:security|does not contain a security header|no security token|requires security|an error was discovered processing the <?(wsse:)?security`,
 	},
 	{
 		"read.fault-security-refused",

@@ -47,7 +47,7 @@ func TestTheDemoTellsAStory(t *testing.T) {
 	s.keys("Home", "Down", "Down", "Left", "Left", "Enter")
 	s.sees("g sends it")
 	s.keys("g")
-	s.sees("the service itself says no", "held already")
+	s.sees("the service says no", "held already")
 	s.keys("s")
 	s.sees("that is all there is to it", "◂")
 	s.keys("b", "Escape")
