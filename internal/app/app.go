@@ -141,6 +141,8 @@ type model struct {
 	frame   string      // as it is drawn: View only gives it
 	plain   bool        // the terminal knows ASCII only
 
+	beating bool // the next beat of the clock is on its way
+
 	told  *told  // for which views the line is ended that says what they are for
 	story []step // of the demo; none elsewhere
 	step  int    // that is told now
@@ -187,6 +189,18 @@ func ticking() tea.Cmd {
 	return tea.Tick(2*time.Second, func(time.Time) tea.Msg { return tick{} })
 }
 
+// beat draws the clock of what is under way.
+type beat struct{}
+
+// beats has the next beat come, while anything is under way.
+func (m *model) beats() tea.Cmd {
+	if m.beating || m.s.UnderWay() == 0 {
+		return nil
+	}
+	m.beating = true
+	return tea.Tick(time.Second/10, func(time.Time) tea.Msg { return beat{} })
+}
+
 func (m *model) Init() tea.Cmd { return tea.Batch(m.s.Listen(), ticking()) }
 
 func (m *model) view() ui.View { return m.places[m.at].view }
@@ -225,6 +239,9 @@ func (m *model) Update(msg tea.Msg) (_ tea.Model, cmd tea.Cmd) {
 	}
 	if looks := m.s.Looks(); looks != nil {
 		cmd = tea.Batch(cmd, looks)
+	}
+	if next := m.beats(); next != nil {
+		cmd = tea.Batch(cmd, next)
 	}
 	return m, cmd
 }
@@ -285,6 +302,9 @@ func (m *model) update(msg tea.Msg) tea.Cmd {
 			m.s.Reread()
 		}
 		return ticking()
+	case beat:
+		m.beating = false
+		return nil
 	case state.Goto:
 		return m.goTo(string(msg))
 	case state.Ask:

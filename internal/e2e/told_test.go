@@ -78,3 +78,39 @@ func TestEachViewSaysWhatItIsFor(t *testing.T) {
 	again.keys("p")
 	assert.NotContains(t, again.sees("MESSAGE"), "a call goes through eleven stages")
 }
+
+// The path shows the bytes of its stage, also while they cross, and says of a long call how
+// long it has been under way and how it is ended.
+func TestThePathShowsTheBytesOfItsStage(t *testing.T) {
+	h := harbour(t)
+	dir, env := workspace(t, "", "http://"+h.Plain+"/tides?wsdl")
+	fill(t, dir)
+	require.Equal(t, 0, orenda(t, env, "-w", dir, "endpoint", "set", "TideTables", "address=http://"+h.Plain+
+		"/tides/~receive.stalled", "default=true").code)
+	s := open(t, 158, 47, env, "-w", dir)
+	s.sees("YearTable")
+	s.keys("p", "g")
+	s.sees("▌ ► ", "receive", "bytes of receive", "HTTP/1.1 200 OK", "under way for", "h halts")
+	s.keys("Up") // the person's cursor stays
+	s.sees("waiting ─", "this time", "answer time")
+	s.keys("h")
+	s.sees("halted after")
+	s.keys("Down")
+	s.sees("bytes of receive", "closed here: the call was halted")
+	s.keys("Up", "Up")
+	s.sees("bytes of send", "POST /tides/~receive.stalled HTTP/1.1", "handed over")
+	s.keys("Up", "Up")
+	s.sees("what happened at connect", "connected to 127.0.0.1")
+	s.keys("Down", "Down", "s")
+	s.sees("POST /tides/~receive.stalled HTTP/1.1", "B out")
+}
+
+// At 80×24 the reason and its repair come first.
+func TestTheReasonComesFirstWhereRoomIsShort(t *testing.T) {
+	s := open(t, 80, 24, nil, "demo", "--dir", filepath.Join(t.TempDir(), "demo"))
+	s.sees("what works where")
+	s.keys("Down", "Down", "Down", "Down", "Left", "Right", "Enter", "g")
+	s.sees("the variable tideHost is not set", "in your program:", "⏎ set tideHost to the value of tidehost")
+	s.keys("PageDown", "PageDown")
+	s.sees("template", "⏎ set tideHost to the value of tidehost")
+}

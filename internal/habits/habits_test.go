@@ -140,6 +140,7 @@ func floors() [][]string {
 		{"journal/disk", "workspace", "relay"},
 		{"standin", "muster", "sounding", "facade"},
 		{"app/ui", "app/state"},
+		{"app/crossed"},
 		{
 			"app/board", "app/certificates", "app/contracts", "app/draft", "app/endpoints", "app/environments",
 			"app/identities", "app/path", "app/reply", "app/strip", "app/traffic",

@@ -95,7 +95,7 @@ func (s *shaking) verify(cs tls.ConnectionState) error {
 			s.info.Chain = append(s.info.Chain, c.Raw)
 		}
 	})
-	text := fmt.Sprintf("%d certificates", len(chain))
+	text := fmt.Sprintf("a chain of %d", len(chain))
 	s.t.rec.Moment(exchange.Moment{Kind: exchange.ChainReceived, Stage: exchange.TLS, N: int64(len(chain)), Text: text})
 	if s.t.cfg.Judge == nil {
 		return nil

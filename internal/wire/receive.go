@@ -3,6 +3,7 @@ package wire
 import (
 	"errors"
 	"fmt"
+	"io"
 	"sync"
 	"syscall"
 	"time"
@@ -27,6 +28,7 @@ func (t *roundTrip) more() (int, error) {
 			return 0, &notKept{kerr}
 		}
 	}
+	t.peerEnded = t.peerEnded || errors.Is(err, io.EOF) || errors.Is(err, syscall.ECONNRESET)
 	return n, err
 }
 

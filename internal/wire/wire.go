@@ -100,22 +100,35 @@ func Do(ctx context.Context, cfg Config, req Request, rec *exchange.Recorder) (*
 			cfg.Pool.put(t.poolKey(), t.conn, t.leg.Conn.TLS)
 		} else {
 			t.conn.Close()
-			rec.Moment(exchange.Moment{Kind: exchange.Closed})
+			rec.Moment(exchange.Moment{Kind: exchange.Closed, Text: t.whoEnded()})
 		}
 	}
 	return t.leg, err
 }
 
+// whoEnded tells who closed the connection.
+func (t *roundTrip) whoEnded() string {
+	switch {
+	case t.peerEnded:
+		return "by the server"
+	case t.ctx.Err() != nil:
+		return "here: the call was halted, or its time was over"
+	}
+	return "here"
+}
+
 // roundTrip is one request and its answer.
 type roundTrip struct {
-	ctx      context.Context
-	cfg      Config
-	key      string // of the pool, "" not made yet
-	req      Request
-	rec      *exchange.Recorder
-	leg      *exchange.Leg
-	conn     net.Conn
-	reusable bool // the connection can carry another request
+	ctx context.Context
+	cfg Config
+	key string // of the pool, "" not made yet
+	// peerEnded tells that the peer closed the connection, or reset it.
+	peerEnded bool
+	req       Request
+	rec       *exchange.Recorder
+	leg       *exchange.Leg
+	conn      net.Conn
+	reusable  bool // the connection can carry another request
 
 	payload []byte // head and body, as written
 	rest    int64  // bytes of req.Rest that were written

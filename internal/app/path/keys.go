@@ -87,6 +87,9 @@ func next(of []string, now string, forward bool) string {
 // move goes to the stage, or among settings to the setting, above or below.
 func (v *View) move(k tea.KeyPressMsg) tea.Cmd {
 	v.stay()
+	if v.going() {
+		v.moved = v.s.Running().ID
+	}
 	d := 1
 	if ui.Is(k, "up", "k") {
 		d = -1

@@ -84,6 +84,36 @@ func (v *View) panel(x *exchange.Exchange, w, h int) []string {
 	return out
 }
 
+// tight is the panel for few lines: why and repair come first, the rest scrolls.
+func (v *View) tight(x *exchange.Exchange, w, h int) []string {
+	why := v.whyPart(x, w, false)
+	repair := v.repairPart(x, w)
+	if v.set >= 0 || v.in.Active || v.ask != nil || len(why) == 0 {
+		return v.panel(x, w, h)
+	}
+	out := []string{ui.Strong(strings.ToUpper(v.stage.String())) + ui.Soft("  "+v.stage.Question()), ""}
+	if len(why)+len(repair)+1 > h-len(out) {
+		why = v.whyPart(x, w, true)
+	}
+	// The repair stands at the bottom of the room, whatever scrolls above it.
+	room := max(h-len(out)-len(repair)-1, 3)
+	var rest []string
+	for _, part := range [][]string{why, v.seenPart(x, w), v.memoryPart(x, w), v.setPart(x, w)} {
+		if len(part) > 0 {
+			rest = append(append(rest, part...), "")
+		}
+	}
+	v.scroll = min(v.scroll, max(len(rest)-room, 0))
+	if len(rest) > room {
+		more := len(rest) - v.scroll - room
+		rest = slices.Clone(rest[v.scroll : v.scroll+room])
+		if more > 0 {
+			rest[room-1] = ui.Soft(fmt.Sprintf("       … %d lines more (PgDn)", more+1))
+		}
+	}
+	return append(append(out, rest...), repair...)
+}
+
 func (v *View) setPart(x *exchange.Exchange, w int) []string {
 	var out []string
 	for i, s := range v.shown(x) {

@@ -8,6 +8,7 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
+	"orenda/internal/app/crossed"
 	"orenda/internal/app/state"
 	"orenda/internal/app/ui"
 	"orenda/internal/diagnose"
@@ -17,6 +18,8 @@ import (
 
 // View is the path.
 type View struct {
+	lines  crossed.Lines // of the exchange in sight
+	moved  string        // the call under way in which the person moved the cursor
 	s      *state.State
 	stage  exchange.Stage
 	of     string        // id of the exchange that the cursor was put for
@@ -117,6 +120,7 @@ func (v *View) lesserKeys() []ui.Key {
 // putCursor puts the cursor on the cause when another exchange comes into sight.
 func (v *View) putCursor(x *exchange.Exchange) {
 	id := x.ID + string(x.Outcome)
+	v.goAlong(x)
 	if v.of == id || x.ID == "" { // it is being found out
 		return
 	}
@@ -137,6 +141,18 @@ func (v *View) putCursor(x *exchange.Exchange) {
 		v.stage = exchange.Read
 	case before:
 		v.stage = exchange.Address
+	}
+}
+
+// goAlong puts the cursor on the stage that is under way, unless the person moved it.
+func (v *View) goAlong(x *exchange.Exchange) {
+	if !v.going() || v.moved == x.ID {
+		return
+	}
+	for _, s := range exchange.Stages {
+		if x.Stage(s).State == exchange.Open {
+			v.stage, v.set = s, -1
+		}
 	}
 }
 
@@ -208,6 +224,7 @@ func lineOf(i int) int {
 func (v *View) View(w, h int) string {
 	x := v.s.Exchange()
 	v.putCursor(x)
+	v.s.Stage = v.stage
 	head := []string{"", v.heading(x, w), ""}
 	if w < 100 {
 		return v.narrow(x, head, w, h)
@@ -220,6 +237,14 @@ func (v *View) View(w, h int) string {
 	att := v.attempts(w-2, min(max(h-len(head)-len(spine)-3, 3), maxAttempts))
 	room := h - len(head) - len(att)
 	right := v.panel(x, w-left-3, room-1)
+	upper := max(len(spine), len(right)) + 1
+	lower := v.bytesPart(x, w-2, room-upper)
+	if len(lower) > 0 {
+		att, room = append(lower, att...), min(upper, room)
+		for len(head)+room+len(att) < h {
+			att = slices.Insert(att, len(lower)-1, "")
+		}
+	}
 	out := head
 	for i := range room {
 		l, r := "", ""
@@ -252,7 +277,7 @@ func (v *View) narrow(x *exchange.Exchange, head []string, w, h int) string {
 	out = append(out, line, "")
 	att := v.attempts(w-2, 5)
 	room := h - len(out) - len(att)
-	panel := v.panel(x, w-4, room)
+	panel := v.tight(x, w-4, room)
 	for i := range room {
 		if i < len(panel) {
 			out = append(out, "  "+panel[i])

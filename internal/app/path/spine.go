@@ -32,7 +32,7 @@ func (v *View) heading(x *exchange.Exchange, w int) string {
 	tail := ui.Soft("not sent yet")
 	switch {
 	case v.going():
-		tail = ui.Accent(fmt.Sprintf("attempt %d · under way", len(v.s.Attempts)+1))
+		tail = ui.Accent(v.clock(x))
 	case v.s.Running() != nil:
 		tail = fmt.Sprintf("attempt %d · %s", len(v.s.Attempts)+1, x.Ending())
 	case v.s.Shown < len(v.s.Attempts):

@@ -59,8 +59,9 @@ type State struct {
 	Message     string               // the newest one, for the bottom line
 	Fetching    *exchange.Exchange   // the description that is being fetched, or that failed
 
-	Reveal bool   // secrets are shown for the moment
-	Copied string // a value, or a part of a message as XML
+	Reveal bool           // secrets are shown for the moment
+	Stage  exchange.Stage // at which the path looks: the strip opens there
+	Copied string         // a value, or a part of a message as XML
 
 	Marked     map[Target]bool // cells that are to be sent together
 	SkipVerify bool            // whatever certificate is shown, for the next call only

@@ -3,13 +3,11 @@
 package strip
 
 import (
-	"bytes"
 	"fmt"
-	"slices"
-	"strings"
 
 	tea "charm.land/bubbletea/v2"
 
+	"orenda/internal/app/crossed"
 	"orenda/internal/app/state"
 	"orenda/internal/app/ui"
 	"orenda/internal/endpoint"
@@ -19,7 +17,7 @@ import (
 // View is the strip.
 type View struct {
 	s      *state.State
-	ix     index
+	ix     crossed.Lines
 	top    int
 	height int
 	tail   bool // follows what comes
@@ -87,7 +85,7 @@ func (v *View) Copies() (out []ui.Copy) {
 // reveal shows secrets, or masks them.
 func (v *View) reveal() {
 	v.s.Reveal = !v.s.Reveal
-	v.ix = index{}
+	v.ix = crossed.Lines{}
 }
 
 // end follows what comes: what has ended is not followed.
@@ -102,6 +100,26 @@ func (v *View) sideways(k tea.KeyPressMsg) tea.Cmd {
 	return nil
 }
 
+// Open implements the application's opener: what has ended is opened at the stage that the
+// path looks at.
+func (v *View) Open() tea.Cmd {
+	x := v.s.Exchange()
+	if x.Outcome == exchange.OutcomeUnderWay {
+		return nil
+	}
+	v.ix.Follow(x)
+	from, to := v.ix.Of(x, v.s.Stage)
+	if to <= from {
+		return nil
+	}
+	at := v.ix.Marked(from)
+	if at < from || at >= to {
+		at = from
+	}
+	v.tail, v.top = false, max(at-v.height/3, 0)
+	return nil
+}
+
 // Update implements ui.View.
 func (v *View) Update(msg tea.Msg) tea.Cmd {
 	if v.in.Active {
@@ -112,10 +130,10 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 		}
 		return cmd
 	}
-	if d := ui.Rows(msg, v.height, v.ix.count()); d != 0 {
+	if d := ui.Rows(msg, v.height, v.ix.Count()); d != 0 {
 		v.scroll(d)
 	}
-	if f, ok := msg.(found); ok && f.of == v.ix.id {
+	if f, ok := msg.(found); ok && f.of == v.s.Exchange().ID {
 		if f.line < 0 {
 			v.s.Say("%q is not in these bytes", v.find)
 			return nil
@@ -132,7 +150,7 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 
 func (v *View) scroll(d int) {
 	v.tail = false
-	v.top = min(max(v.top+d, 0), max(v.ix.count()-v.height, 0))
+	v.top = min(max(v.top+d, 0), max(v.ix.Count()-v.height, 0))
 }
 
 // next goes to the next line with what is searched for, from the top again
@@ -143,18 +161,18 @@ func (v *View) next() tea.Cmd {
 		return nil
 	}
 	x := v.s.Exchange()
-	if r := v.ix.run; r.count() > 0 {
-		return v.nextOnDisk(x)
+	search := v.ix.Search(x, v.find, v.hit)
+	if n := v.ix.OnDisk(); n > 0 {
+		v.s.Say("searching %s bytes …", endpoint.Bytes(n))
+		return func() tea.Msg { return found{x.ID, search()} }
 	}
-	for i := range v.ix.lines {
-		at := (v.hit + 1 + i) % len(v.ix.lines)
-		if bytes.Contains(v.bytes(x, &v.ix.lines[at]), v.find) {
-			v.hit = at
-			v.show(at)
-			return nil
-		}
+	at := search()
+	if at < 0 {
+		v.s.Say("%q is not in these bytes", v.find)
+		return nil
 	}
-	v.s.Say("%q is not in these bytes", v.find)
+	v.hit = at
+	v.show(at)
 	return nil
 }
 
@@ -164,57 +182,8 @@ type found struct {
 	line int
 }
 
-// nextOnDisk searches what is on disk apart from the program's loop: from the
-// line after the last hit to the end, then from the beginning.
-func (v *View) nextOnDisk(x *exchange.Exchange) tea.Cmd {
-	ix, find, hit := v.ix, bytes.Clone(v.find), v.hit
-	r, l := *ix.run, x.Legs[ix.run.leg-1]
-	v.s.Say("searching %s bytes …", endpoint.Bytes(r.end))
-	explicit := func(from, to int) int {
-		for i := max(from, 0); i < min(to, len(ix.lines)); i++ {
-			if bytes.Contains(v.bytes(x, &ix.lines[i]), find) {
-				return i
-			}
-		}
-		return -1
-	}
-	begin := r.starts[0].off
-	look := func(all []byte) int {
-		for pass := range 2 {
-			from := hit + 1
-			if pass == 1 {
-				from = 0
-			}
-			if i := explicit(from, r.after); i >= 0 {
-				return i
-			}
-			off := begin
-			if from > r.after && from-r.after < r.count() {
-				off = r.line(all, from-r.after).from
-			}
-			if from <= r.after+r.count() {
-				if n := bytes.Index(all[off:r.end], find); n >= 0 {
-					return r.after + r.of(all, off+int64(n))
-				}
-			}
-			if i := explicit(max(r.after, from-r.count()), len(ix.lines)); i >= 0 {
-				return i + r.count()
-			}
-		}
-		return -1
-	}
-	return func() tea.Msg {
-		at := -1
-		_ = l.In.Use(func(all []byte) error {
-			at = look(all)
-			return nil
-		})
-		return found{x.ID, at}
-	}
-}
-
 func (v *View) nextMark() {
-	if at := v.marked(max(v.hit, -1) + 1); at >= 0 {
+	if at := v.ix.Marked(max(v.hit, -1) + 1); at >= 0 {
 		v.hit = at
 		v.show(at)
 		return
@@ -222,58 +191,15 @@ func (v *View) nextMark() {
 	v.s.Say("no finding points at these bytes")
 }
 
-// marked is the first marked line from one on, from the top again after the
-// last; -1 where there is none.
-func (v *View) marked(from int) int {
-	var all []int
-	n := v.ix.run.count()
-	for i := range v.ix.lines {
-		if v.ix.lines[i].mark {
-			if n > 0 && i >= v.ix.run.after {
-				i += n
-			}
-			all = append(all, i)
-		}
-	}
-	if n > 0 {
-		for j := range v.ix.run.marked {
-			all = append(all, v.ix.run.after+j)
-		}
-	}
-	slices.Sort(all)
-	for _, i := range all {
-		if i >= from {
-			return i
-		}
-	}
-	if len(all) > 0 {
-		return all[0]
-	}
-	return -1
-}
-
 func (v *View) show(at int) {
 	v.tail = false
-	v.top = min(max(at-v.height/3, 0), max(v.ix.count()-v.height, 0))
-}
-
-func (v *View) bytes(x *exchange.Exchange, l *line) []byte {
-	if l.leg < 1 || int(l.leg) > len(x.Legs) {
-		return nil
-	}
-	if l.dir == exchange.In {
-		return x.Legs[l.leg-1].In.Range(l.from, l.to)
-	}
-	if src := x.Legs[l.leg-1].Out; l.to <= int64(len(src)) {
-		return src[l.from:l.to]
-	}
-	return nil
+	v.top = min(max(at-v.height/3, 0), max(v.ix.Count()-v.height, 0))
 }
 
 // View implements ui.View.
 func (v *View) View(w, h int) string {
 	x := v.s.Exchange()
-	v.ix.follow(x)
+	v.ix.Follow(x)
 	var out, in int64
 	for _, l := range x.Legs {
 		out, in = out+int64(len(l.Out)), in+max(l.In.Len(), l.Whole)
@@ -287,90 +213,30 @@ func (v *View) View(w, h int) string {
 	}
 	v.height = h - len(head) - 1
 	if v.tail {
-		v.top = max(v.ix.count()-v.height, 0)
+		v.top = max(v.ix.Count()-v.height, 0)
 		if x.Outcome != exchange.OutcomeUnderWay {
 			v.top, v.tail = 0, false
-			if i := v.marked(0); i >= 0 { // what ended is looked at from its evidence on
-				v.top = min(max(i-v.height/2, 0), max(v.ix.count()-v.height, 0))
+			if i := v.ix.Marked(0); i >= 0 { // what ended is looked at from its evidence on
+				v.top = min(max(i-v.height/2, 0), max(v.ix.Count()-v.height, 0))
 			}
 		}
 	}
-	v.top = min(v.top, max(v.ix.count()-v.height, 0))
-	if v.ix.count() == 0 {
+	v.top = min(v.top, max(v.ix.Count()-v.height, 0))
+	if v.ix.Count() == 0 {
 		return ui.Block(append(head, "   "+ui.Soft("nothing has crossed the wire: g sends the call")), w, h)
 	}
 	rows := head
-	for i := v.top; i < v.ix.count() && i < v.top+v.height; i++ {
-		rows = append(rows, v.line(x, i, w))
+	for i := v.top; i < v.ix.Count() && i < v.top+v.height; i++ {
+		rows = append(rows, v.ix.Draw(x, i, crossed.Look{Width: w, Side: v.side, Reveal: v.s.Reveal, Hit: i == v.hit}))
 	}
 	for len(rows) < h-1 {
 		rows = append(rows, "")
 	}
 	foot := ui.Soft(
-		fmt.Sprintf("   line %s of %s", endpoint.Bytes(int64(v.top+1)), endpoint.Bytes(int64(v.ix.count()))),
+		fmt.Sprintf("   line %s of %s", endpoint.Bytes(int64(v.top+1)), endpoint.Bytes(int64(v.ix.Count()))),
 	)
 	if v.in.Active {
 		foot = "   " + ui.Accent("/ ") + v.in.View(w-8)
 	}
 	return ui.Block(append(rows, foot), w, h)
-}
-
-func (v *View) line(x *exchange.Exchange, i, w int) string {
-	one := v.ix.at(x, i)
-	l := &one
-	at := ""
-	if l.at >= 0 {
-		at = fmt.Sprintf("%.1f ms", float64(l.at)/1e6)
-	}
-	lead := fmt.Sprintf("%11s  ", at)
-	if l.note != "" {
-		text := ui.Soft("·  " + ui.Cut(l.note, w-24))
-		if l.stop {
-			text = ui.Accent("◂  " + ui.Cut(l.note, w-24))
-		}
-		return ui.Soft(lead) + text
-	}
-	dir := "out"
-	if l.dir == exchange.In {
-		dir = "in "
-	}
-	if l.at < 0 {
-		dir = "   "
-	}
-	b := v.masked(x, l)
-	text := strings.TrimRight(string(b), "\r\n")
-	if v.side > 0 {
-		r := []rune(text)
-		text = string(r[min(v.side, len(r)):])
-	}
-	room := w - 20
-	tail := ""
-	if l.mark {
-		tail = ui.Accent(" ◂ evidence")
-		room -= 11
-	}
-	cut := ui.Cut(text, room)
-	if l.mark || i == v.hit {
-		cut = ui.Strong(cut)
-	} else if l.dir == exchange.Out {
-		cut = ui.Soft(cut)
-	}
-	return ui.Soft(lead+dir+"  ") + cut + tail
-}
-
-// masked are the bytes of a line with the secrets in them hidden.
-func (v *View) masked(x *exchange.Exchange, l *line) []byte {
-	b := v.bytes(x, l)
-	if v.s.Reveal || l.dir != exchange.Out {
-		return b
-	}
-	for _, s := range x.Legs[l.leg-1].SecretSpans {
-		if s.Offset < l.to && s.Offset+s.Length > l.from {
-			b = bytes.Clone(b)
-			for k := max(s.Offset, l.from); k < min(s.Offset+s.Length, l.to); k++ {
-				b[k-l.from] = exchange.Masked
-			}
-		}
-	}
-	return b
 }

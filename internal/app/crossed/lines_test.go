@@ -1,4 +1,4 @@
-package strip
+package crossed
 
 import (
 	"strings"
@@ -27,8 +27,7 @@ func crossed(pieces ...string) *exchange.Exchange {
 	return x
 }
 
-func texts(ix *index, x *exchange.Exchange) []string {
-	v := &View{}
+func texts(ix *Lines, x *exchange.Exchange) []string {
 	var out []string
 	for i := range ix.lines {
 		l := &ix.lines[i]
@@ -40,15 +39,15 @@ func texts(ix *index, x *exchange.Exchange) []string {
 		if l.mark {
 			mark = " ◂"
 		}
-		out = append(out, strings.TrimRight(string(v.bytes(x, l)), "\r\n")+mark)
+		out = append(out, strings.TrimRight(string(bytesOf(x, l)), "\r\n")+mark)
 	}
 	return out
 }
 
 func TestTheStripIsOneRunInTime(t *testing.T) {
 	x := crossed("HTTP/1.1 200 OK\r\nX: ", "1\r\n\r\n<b>", "</b>")
-	var ix index
-	ix.follow(x)
+	var ix Lines
+	ix.Follow(x)
 	assert.Equal(
 		t,
 		[]string{
@@ -80,25 +79,25 @@ func TestTheStripIsOneRunInTime(t *testing.T) {
 
 func TestItGoesOnWhereItLeftOff(t *testing.T) {
 	x := crossed("HTTP/1.1 200 OK\r\n\r\n")
-	var ix index
-	ix.follow(x)
+	var ix Lines
+	ix.Follow(x)
 	before := len(ix.lines)
 	l := x.Legs[0]
 	l.In = exchange.NewBody(append(l.In.Bytes(), "more\n"...))
 	x.Moments = append(x.Moments, exchange.Moment{Kind: exchange.BytesIn, Leg: 1, Offset: l.In.Len() - 5, N: 5})
-	ix.follow(x)
+	ix.Follow(x)
 	assert.Len(t, ix.lines, before+1)
 	other := crossed()
 	other.ID = "y"
-	ix.follow(other)
+	ix.Follow(other)
 	assert.Equal(t, "y", ix.id)
 	assert.Less(t, len(ix.lines), before)
 }
 
 func TestVeryLongLinesAreBroken(t *testing.T) {
 	x := crossed("HTTP/1.1 200 OK\r\n\r\n" + strings.Repeat("x", 3*widest+10))
-	var ix index
-	ix.follow(x)
+	var ix Lines
+	ix.Follow(x)
 	longest := int64(0)
 	for _, l := range ix.lines {
 		longest = max(longest, l.to-l.from)
@@ -122,8 +121,8 @@ func TestEvidenceMarksItsBytes(t *testing.T) {
 		{at(exchange.InResponseBody, 4, 3), "<c> ◂"},
 	} {
 		x.Findings = c.fs
-		var ix index
-		ix.follow(x)
+		var ix Lines
+		ix.Follow(x)
 		got := texts(&ix, x)
 		assert.Contains(t, got, c.want)
 		assert.Equal(t, 1, strings.Count(strings.Join(got, ""), "◂"))
@@ -165,11 +164,30 @@ func FuzzPlace(f *testing.F) {
 		if offset >= 0 {
 			place(x, exchange.Evidence{In: exchange.InResponseBody, Leg: 1, Offset: offset, Length: 1})
 		}
-		var ix index
-		ix.follow(x)
-		v := &View{}
+		var ix Lines
+		ix.Follow(x)
 		for i := range ix.lines {
-			v.bytes(x, &ix.lines[i])
+			bytesOf(x, &ix.lines[i])
 		}
 	})
+}
+
+// Each stage has its own lines: the request's for what is said, the answer's for what came,
+// moments for connection and handshake.
+func TestTheLinesOfAStage(t *testing.T) {
+	x := crossed("HTTP/1.1 200 OK\r\nX: 1\r\n\r\n", "<b>\n</b>")
+	x.Legs[0].Response.Size = 25
+	var ix Lines
+	ix.Follow(x)
+	of := func(s exchange.Stage) string {
+		from, to := ix.Of(x, s)
+		return strings.Join(texts(&ix, x)[from:to], "|")
+	}
+	assert.Equal(t, "· connected to 127.0.0.1:80", of(exchange.Connect))
+	assert.Equal(t, "<a>|</a>", of(exchange.Message))
+	assert.Equal(t, "POST / HTTP/1.1|Host: h||<a>|</a>|· handed over", of(exchange.Send))
+	assert.Equal(t, "HTTP/1.1 200 OK|X: 1||<b>|</b>|· closed", of(exchange.Receive))
+	assert.Equal(t, "<b>|</b>", of(exchange.Read))
+	assert.Empty(t, of(exchange.Address))
+	assert.Empty(t, of(exchange.TLS))
 }

@@ -1,4 +1,4 @@
-package strip
+package crossed
 
 import (
 	"bytes"
@@ -63,9 +63,9 @@ func (r *run) next(src []byte, pos int64) int64 {
 }
 
 // line is the j-th.
-func (r *run) line(src []byte, j int) line {
+func (r *run) line(src []byte, j int) Line {
 	s := r.starts[j/every]
-	l := line{leg: r.leg, dir: exchange.In, at: -1, mark: r.marked[j]}
+	l := Line{leg: r.leg, dir: exchange.In, at: -1, mark: r.marked[j]}
 	if j%every == 0 {
 		l.at = s.at
 	}
