@@ -18,6 +18,7 @@ import (
 	"orenda/internal/app/board"
 	"orenda/internal/app/certificates"
 	"orenda/internal/app/contracts"
+	"orenda/internal/app/differences"
 	"orenda/internal/app/draft"
 	"orenda/internal/app/endpoints"
 	"orenda/internal/app/environments"
@@ -164,6 +165,7 @@ func newModel(o Options) *model {
 		{"draft", "d", "the message, filled in", draft.New(s)},
 		{"reply", "r", "the answer", reply.New(s)},
 		{"contract", "c", "operations and source text", contracts.New(s)},
+		{"compare", "=", "in what two calls differ", differences.New(s)},
 		{"traffic", "t", "every exchange", traffic.New(s)},
 		{"trust", "T", "certificates, and what is trusted", certificates.New(s)},
 		{"identities", "i", "who calls, and where each may go", identities.New(s)},
@@ -388,13 +390,14 @@ func (m *model) key(k tea.KeyPressMsg) tea.Cmd {
 	if ui.Is(k, "esc") {
 		m.endsTelling()
 	}
+	// A view that draws or compares something else than the call in sight comes first.
+	if ui.Is(k, "w", "=") && ui.Has(m.view().Keys(), k) {
+		return m.view().Update(k)
+	}
 	for _, p := range m.places {
 		if ui.Is(k, p.key) {
 			return m.goTo(p.name)
 		}
-	}
-	if ui.Is(k, "w") && ui.Has(m.view().Keys(), k) { // a view that draws something else than the path
-		return m.view().Update(k)
 	}
 	for _, c := range m.commands() {
 		if c.key != "" && ui.Is(k, c.key) {

@@ -25,6 +25,7 @@ var forViews = map[string]string{
 	"draft":        "the message as fields: ⏎ fills one in, and g sends the call",
 	"reply":        "the answer as fields, rows, JSON or bytes: tab changes the form",
 	"contract":     "what the service offers, by its description: ⏎ fills in a message",
+	"compare":      "two calls under each other: the most telling difference first, ⏎ takes it over",
 	"traffic":      "every call that was kept, newest first, also those of your own program through a relay",
 	"trust":        "the certificates that a server shows, and which of them you trust",
 	"identities":   "who you are towards services: names and where the secrets are, never the secrets",

@@ -42,6 +42,8 @@ type Place struct {
 	Offset int64  `json:"offset"` // in bytes, from 0
 	Length int64  `json:"length"` // in bytes
 	Line   int    `json:"line"`   // from 1; 0 where there are no lines
+	// Template is a setting as it is written, where variables stand in it.
+	Template string `json:"template,omitempty"`
 }
 
 // Difference is one difference. A side that is not there is nil.
@@ -175,9 +177,11 @@ func (c *comparing) settings() {
 		d := Difference{Kind: Setting, Path: s.Key}
 		if s.Source != "default" || s.Value != "" {
 			d.A = text(s.Value)
+			d.A.Template = s.Template
 		}
 		if o.Source != "default" || o.Value != "" {
 			d.B = text(o.Value)
+			d.B.Template = o.Template
 		}
 		c.add(d)
 	}

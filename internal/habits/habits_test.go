@@ -142,7 +142,7 @@ func floors() [][]string {
 		{"app/ui", "app/state"},
 		{"app/crossed"},
 		{
-			"app/board", "app/certificates", "app/contracts", "app/draft", "app/endpoints", "app/environments",
+			"app/board", "app/certificates", "app/contracts", "app/differences", "app/draft", "app/endpoints", "app/environments",
 			"app/identities", "app/path", "app/reply", "app/strip", "app/traffic",
 		},
 		{"app"},

@@ -278,5 +278,15 @@ func (w *Workspace) ChangeDraft(r DraftRef, c exchange.Change) (DraftRef, error)
 			[]byte(string(src[:at])+` xmlns="`+xmltree.EscapeAttr(fmt.Sprint(c.To))+`"`+string(src[at:])),
 		)
 	}
+	if path, ok := strings.CutPrefix(c.Key, "value."); ok {
+		o, err := w.OpenDraft(r)
+		if err == nil {
+			err = o.Body.Set(path, fmt.Sprint(c.To))
+		}
+		if err != nil {
+			return r, err
+		}
+		return r, w.WriteDraft(r, o.Body.Bytes())
+	}
 	return r, fmt.Errorf("the change of %s is not known", c.Key)
 }

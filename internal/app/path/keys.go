@@ -335,3 +335,11 @@ func (v *View) pushDown(x *exchange.Exchange) {
 	v.stay()
 	v.s.Say("the %s is the endpoint's own now", val.Key.Label())
 }
+
+// compare compares the call in sight with the last that passed.
+func (v *View) compare() tea.Cmd {
+	if !v.s.CompareInSight() {
+		return nil
+	}
+	return func() tea.Msg { return state.Goto("compare") }
+}

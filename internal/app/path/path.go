@@ -100,6 +100,7 @@ func (v *View) lesserKeys() []ui.Key {
 	rows := []ui.Key{
 		ui.On("tab", "tab", "next remedy", ui.Do(v.nextOffer)),
 		ui.On("[ ]", "[ ]", "earlier and later attempt", v.attempt),
+		ui.On("=", "=", "compare it with the last that passed", ui.Asks(v.compare)),
 		ui.Shown("w", "w", "write a drawing of the path"),
 		ui.On("e", "e", "explain: what such a finding means, and what helps", ui.Do(func() { v.mean = !v.mean })),
 		ui.On("m", "m", "find out more, by checks that carry nothing", ui.Do(v.s.FindOut)),

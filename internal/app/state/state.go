@@ -63,6 +63,7 @@ type State struct {
 	Stage  exchange.Stage // at which the path looks: the strip opens there
 	Copied string         // a value, or a part of a message as XML
 
+	Compared   Compared        // two exchanges that are compared
 	Marked     map[Target]bool // cells that are to be sent together
 	SkipVerify bool            // whatever certificate is shown, for the next call only
 	Newer      *Newer          // a description that was fetched again
@@ -768,6 +769,8 @@ func (s *State) Open(x *exchange.Exchange) {
 	for i, a := range s.Attempts {
 		if a.ID == x.ID {
 			s.Shown = i
+			return
 		}
 	}
+	s.Attempts, s.Shown = append([]*exchange.Exchange{x}, s.Attempts...), 0 // older than those in sight
 }

@@ -4,6 +4,7 @@ package traffic
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -24,6 +25,7 @@ type View struct {
 	height int
 	in     ui.Input
 	filter string
+	marked []string // ids that are to be compared
 }
 
 // New makes the traffic view.
@@ -40,6 +42,8 @@ func (v *View) Keys() []ui.Key {
 	return []ui.Key{
 		ui.Shown("up down", "↑↓", "choose"),
 		ui.On("enter", "⏎", "open its path", ui.Asks(v.open)),
+		ui.On("space", "space", "mark", ui.Do(v.mark)),
+		ui.On("=", "=", "compare the two marked", ui.Asks(v.compare)).If(len(v.marked) == 2),
 		ui.On("D", "D", "make a draft of it", ui.Asks(v.draft)),
 		ui.On("/", "/", "filter", ui.Do(func() { v.in.Start(v.filter) })),
 		ui.On("esc", "esc", "board", state.To("board")),
@@ -76,6 +80,42 @@ func (v *View) open() tea.Cmd {
 	}
 	v.s.Open(x)
 	return func() tea.Msg { return state.Goto("path") }
+}
+
+// mark marks the exchange for comparing, or not; of three the first gives way.
+func (v *View) mark() {
+	x := v.chosen()
+	if x == nil {
+		return
+	}
+	if i := slices.Index(v.marked, x.ID); i >= 0 {
+		v.marked = slices.Delete(v.marked, i, i+1)
+		return
+	}
+	const two = 2
+	if v.marked = append(v.marked, x.ID); len(v.marked) > two {
+		v.marked = v.marked[1:]
+	}
+}
+
+// compare compares the two that are marked: the older one is a, or the one that passed.
+func (v *View) compare() tea.Cmd {
+	a, b := v.marked[0], v.marked[1]
+	if a > b { // ids sort by time
+		a, b = b, a
+	}
+	for _, x := range v.s.Traffic() {
+		if x.ID == b && x.Outcome == exchange.OutcomePassed {
+			for _, y := range v.s.Traffic() {
+				if y.ID == a && y.Outcome != exchange.OutcomePassed {
+					a, b = b, a
+				}
+			}
+			break
+		}
+	}
+	v.s.Compare(a, b)
+	return func() tea.Msg { return state.Goto("compare") }
 }
 
 func (v *View) draft() tea.Cmd {
@@ -150,11 +190,15 @@ func (v *View) View(w, h int) string {
 	name := max(min(w/3, 46), 20)
 	for i := v.top; i < len(list) && i < v.top+v.height; i++ {
 		x := list[i]
-		lead := "   "
+		lead, sign := "  ", " "
 		label := ui.Fit(text(x), name)
 		if i == v.cursor {
-			lead, label = ui.Accent(" ▌ "), ui.Strong(label)
+			lead, label = ui.Accent(" ▌"), ui.Strong(label)
 		}
+		if slices.Contains(v.marked, x.ID) {
+			sign = ui.Accent("+")
+		}
+		lead += sign
 		where, size := "", ""
 		switch x.Outcome {
 		case exchange.OutcomeStopped:
