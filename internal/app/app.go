@@ -24,6 +24,7 @@ import (
 	"orenda/internal/app/environments"
 	"orenda/internal/app/identities"
 	"orenda/internal/app/path"
+	"orenda/internal/app/relays"
 	"orenda/internal/app/reply"
 	"orenda/internal/app/state"
 	"orenda/internal/app/strip"
@@ -31,6 +32,7 @@ import (
 	"orenda/internal/app/ui"
 	"orenda/internal/diagnose"
 	"orenda/internal/draw"
+	"orenda/internal/endpoint"
 	"orenda/internal/exchange"
 	"orenda/internal/handover"
 	"orenda/internal/journal"
@@ -142,6 +144,7 @@ type model struct {
 	frame   string      // as it is drawn: View only gives it
 	plain   bool        // the terminal knows ASCII only
 
+	ticks   int
 	beating bool // the next beat of the clock is on its way
 
 	told  *told  // for which views the line is ended that says what they are for
@@ -167,6 +170,7 @@ func newModel(o Options) *model {
 		{"contract", "c", "operations and source text", contracts.New(s)},
 		{"compare", "=", "in what two calls differ", differences.New(s)},
 		{"traffic", "t", "every exchange", traffic.New(s)},
+		{"relays", "B", "between a program and its service", relays.New(s)},
 		{"trust", "T", "certificates, and what is trusted", certificates.New(s)},
 		{"identities", "i", "who calls, and where each may go", identities.New(s)},
 		{"endpoints", "o", "where calls go, arranged", endpoints.New(s)},
@@ -188,7 +192,8 @@ func newModel(o Options) *model {
 type tick struct{}
 
 func ticking() tea.Cmd {
-	return tea.Tick(2*time.Second, func(time.Time) tea.Msg { return tick{} })
+	const each = 300 * time.Millisecond
+	return tea.Tick(each, func(time.Time) tea.Msg { return tick{} })
 }
 
 // beat draws the clock of what is under way.
@@ -299,7 +304,13 @@ func (m *model) update(msg tea.Msg) tea.Cmd {
 		m.s.Take()
 		return tea.Batch(m.s.Listen(), m.view().Update(msg))
 	case tick:
-		m.s.Refresh()
+		const rare = 6 // files are looked at more rarely than the journal
+		if m.s.Arrivals(); m.ticks%rare == 0 {
+			m.s.Refresh()
+		}
+		if m.ticks++; m.ticks%rare != 0 {
+			return ticking()
+		}
 		if !m.view().Typing() && m.over == none {
 			m.s.Reread()
 		}
@@ -579,7 +590,16 @@ func (m *model) head() string {
 	if m.s.Environment != "" {
 		env = ui.Soft("environment ") + ui.Cut(m.s.Environment, 20)
 	}
-	right := ui.Soft(fmt.Sprintf("%d kept ", m.s.Kept))
+	right := ui.Soft(endpoint.Bytes(int64(m.s.Kept)) + " kept ")
+	for _, r := range m.s.Relays {
+		if r.Answering.String() != "passes on" {
+			right = ui.Accent("A RELAY ANSWERS BY ITSELF ") + ui.Soft("· ") + right
+			break
+		}
+	}
+	if n := len(m.s.Relays); n > 0 {
+		right = ui.Soft(fmt.Sprintf("%d listening · ", n)) + right
+	}
 	if m.s.SkipVerify {
 		right = ui.Accent("THE NEXT CALL ACCEPTS ANY CERTIFICATE ")
 	}
@@ -723,7 +743,8 @@ func (m *model) heardView(w, h int) string {
 // help is the page of all keys; what is typed narrows it.
 func (m *model) help(w, h int) string {
 	want := strings.ToLower(strings.TrimSpace(m.in.Value()))
-	rows := []string{"", "   " + ui.Strong("Every call travels one path of eleven stages."),
+	rows := []string{"", "   " + ui.Strong("Every call travels one path of eleven stages.") +
+		ui.Soft("   Orenda "+m.o.Version),
 		"   What was " + ui.Strong("set") + " stands above what was " + ui.Strong(
 			"seen",
 		) + ", at the stage where it takes effect.",
@@ -766,9 +787,6 @@ func (m *model) help(w, h int) string {
 	}
 	if found == 0 {
 		rows = append(rows, "   "+ui.Soft("no key does anything with these letters; esc goes back"))
-	}
-	if m.o.Version != "" && want == "" {
-		rows = append(rows, "", "   "+ui.Soft("Orenda "+m.o.Version))
 	}
 	m.scroll = min(m.scroll, max(len(rows)-h, 0))
 	return ui.Block(rows[m.scroll:], w, h)

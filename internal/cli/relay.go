@@ -4,25 +4,18 @@ import (
 	"crypto/tls"
 	"encoding/json"
 	"fmt"
-	"net/url"
 	"os"
-	"path/filepath"
-	"slices"
 	"strings"
 	"sync"
-	"time"
 
 	"github.com/spf13/cobra"
 
-	"orenda/internal/call"
 	"orenda/internal/contract"
-	"orenda/internal/endpoint"
 	"orenda/internal/exchange"
 	"orenda/internal/relay"
 	"orenda/internal/safe"
-	"orenda/internal/schema"
 	"orenda/internal/trust"
-	"orenda/internal/user"
+	"orenda/internal/workspace"
 )
 
 //revive:disable-next-line:function-length,cyclomatic a command: its flags, and what it does with them
@@ -56,7 +49,6 @@ func (t *commandLine) relayCommand() *cobra.Command {
 	t.jsonFlag(cmd)
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
 		values := set()
-		base := call.Plan{Agent: call.Agent, Endpoint: "relay", Environment: env, ReadFile: os.ReadFile}
 		var contracts []*contract.Contract
 		if source != "" {
 			f, err := t.contractFrom(cmd.Context(), source, forDescription(values))
@@ -65,35 +57,15 @@ func (t *commandLine) relayCommand() *cobra.Command {
 			}
 			contracts = append(contracts, f.Contract)
 		}
-		address := to
-		if w, err := t.workspace(); err == nil {
-			base.Workspace = w.ID()
-			if env == "" {
-				env = w.Config().Environment
-			}
-			if e := w.Endpoint(to); e != nil {
-				base.Endpoint, base.ContractName, base.Settings, base.ReadFile = e.Name, e.Contract, w.Settings(
-					to,
-				), w.ReadFile
-				vars, _ := w.Variables(env)
-				if address, err = endpoint.Expand(base.Settings.Text("address"), env, vars); err != nil {
-					return unread{err}
-				}
-				if c, err := w.Contract(e.Contract); err == nil && source == "" {
-					contracts = append(contracts, c)
-				}
-			} else if source == "" {
-				for _, k := range w.Config().Contracts {
-					if c, err := w.Contract(k.Name); err == nil {
-						contracts = append(contracts, c)
-					}
-				}
-			}
+		w, err := t.workspace()
+		if err != nil {
+			w = nil
 		}
-		u, err := url.Parse(address)
-		if err != nil || u.Host == "" {
-			return fmt.Errorf("%s is neither an address nor an endpoint here", to)
+		traced, err := w.Traced(to, env, contracts...)
+		if err != nil {
+			return err
 		}
+		base, u := &traced.Base, traced.To
 		for key, v := range values {
 			base.Settings.Set(key, v...)
 		}
@@ -115,7 +87,7 @@ func (t *commandLine) relayCommand() *cobra.Command {
 				Listen: listen, ListenTLS: listenTLS, Certificate: shown,
 				To:     u,
 				Secret: secret,
-				Plan:   func(w *call.Imported) call.Plan { return planOf(base, contracts, w) },
+				Plan:   traced.Plan,
 				Keep: func(x *exchange.Exchange) {
 					mu.Lock()
 					defer mu.Unlock()
@@ -156,12 +128,7 @@ func (t *commandLine) shownBy(listen, out, upstream string) (*tls.Certificate, e
 	if err != nil {
 		return nil, err
 	}
-	hosts := []string{"localhost", "127.0.0.1", "::1"}
-	if upstream != "" && !slices.Contains(hosts, upstream) {
-		hosts = append(hosts, upstream) // for programs that are led here by their hosts file
-	}
-	file := filepath.Join(h.State, "authority.crt")
-	a, err := trust.LocalAuthority(file, filepath.Join(h.State, "authority.key"), hosts, time.Now(), user.WriteFile)
+	c, a, file, err := workspace.RelayCertificate(h, upstream)
 	if err != nil {
 		return nil, err
 	}
@@ -171,8 +138,7 @@ func (t *commandLine) shownBy(listen, out, upstream string) (*tls.Certificate, e
 		}
 	}
 	fmt.Fprintf(t.aside(), "the program has to trust %s\n", safe.Line(file))
-	c, err := a.Serve(hosts, time.Now())
-	return &c, err
+	return &c, nil
 }
 
 // tellEnvelopes prints what crossed, envelopes alone.
@@ -188,31 +154,6 @@ func (t *commandLine) tellEnvelopes(x *exchange.Exchange) {
 			}
 		}
 	}
-}
-
-// planOf is the plan for one call of another program: with the contract that has
-// its operation.
-func planOf(base call.Plan, contracts []*contract.Contract, w *call.Imported) call.Plan {
-	p := base
-	p.Operation = w.Method + " " + "request"
-	e := w.Envelope()
-	if e == nil || e.Payload.IsZero() {
-		return p
-	}
-	p.Operation = e.Payload.Name().Local
-	for _, c := range contracts {
-		for _, port := range c.Ports() {
-			if port.ByBody(schema.NameOf(e.Payload.Name())) == nil {
-				continue
-			}
-			p.Contract = c
-			if port, op := w.OperationIn(c); port != nil {
-				p.Port, p.Operation = port, op.Name
-			}
-			return p
-		}
-	}
-	return p
 }
 
 // tellRelayed tells of one exchange as it happens.

@@ -143,7 +143,7 @@ func floors() [][]string {
 		{"app/crossed"},
 		{
 			"app/board", "app/certificates", "app/contracts", "app/differences", "app/draft", "app/endpoints", "app/environments",
-			"app/identities", "app/path", "app/reply", "app/strip", "app/traffic",
+			"app/identities", "app/path", "app/relays", "app/reply", "app/strip", "app/traffic",
 		},
 		{"app"},
 		{"cli"},

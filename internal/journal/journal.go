@@ -22,6 +22,7 @@ type Query struct {
 	Endpoint  string // "" all
 	Kind      string // "call", "fetch" or "" all
 	Max       int    // 0: 200
+	Before    string // kept before this one, by its whole id; "" the newest too
 }
 
 // ErrNotFound means that no exchange of that id is kept.
@@ -101,6 +102,8 @@ type Journal interface {
 	Judge(x *exchange.Exchange) error
 	// List gives exchanges without their bytes, newest first.
 	List(q Query) ([]*exchange.Exchange, error)
+	// Count is how many exchanges a query would give without its Max.
+	Count(q Query) (int, error)
 	// Get gives an exchange whole. Any part of its id will do that no other has,
 	// exchange.MinIDPart characters or more, and "last" is the newest. What is not
 	// to be had is ErrNotFound, or a *PartError.
@@ -213,7 +216,7 @@ func (m *Memory) List(q Query) ([]*exchange.Exchange, error) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	var out []*exchange.Exchange
-	for _, x := range slices.Backward(m.kept) {
+	for _, x := range slices.Backward(m.before(q)) {
 		if q.Matches(x) {
 			out = append(out, x.WithoutBytes())
 		}
@@ -222,6 +225,26 @@ func (m *Memory) List(q Query) ([]*exchange.Exchange, error) {
 		}
 	}
 	return out, nil
+}
+
+// before are those that a query may give.
+func (m *Memory) before(q Query) []*exchange.Exchange {
+	if at := m.at(q.Before); at >= 0 {
+		return m.kept[:at]
+	}
+	return m.kept
+}
+
+// Count implements Journal.
+func (m *Memory) Count(q Query) (n int, err error) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	for _, x := range m.before(q) {
+		if q.Matches(x) {
+			n++
+		}
+	}
+	return n, nil
 }
 
 // Get implements Journal.
@@ -280,7 +303,8 @@ func (m *Memory) Passed(workspace, operation, endpoint string) *exchange.Exchang
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	for _, x := range slices.Backward(m.kept) {
-		if (Query{workspace, operation, endpoint, "call", 0}).Matches(x) && x.Outcome == exchange.OutcomePassed {
+		q := Query{Workspace: workspace, Operation: operation, Endpoint: endpoint, Kind: "call"}
+		if q.Matches(x) && x.Outcome == exchange.OutcomePassed {
 			return x.WithoutBytes()
 		}
 	}
@@ -296,7 +320,8 @@ func (m *Memory) Repaired(finding string) (out []*exchange.Exchange) {
 			continue
 		}
 		for _, before := range slices.Backward(m.kept[:i]) {
-			if (Query{x.Workspace, x.Operation, x.Endpoint, "call", 0}).Matches(before) {
+			q := Query{Workspace: x.Workspace, Operation: x.Operation, Endpoint: x.Endpoint, Kind: "call"}
+			if q.Matches(before) {
 				if c := before.Cause(); c != nil && c.ID == finding && len(out) < MaxRepaired {
 					out = append(out, x.WithoutBytes())
 				}

@@ -45,8 +45,11 @@ type Options struct {
 
 	Plan func(w *call.Imported) call.Plan // how the service is reached, and what a call is held against
 	Keep func(*exchange.Exchange)         // told of each exchange, from several goroutines; may be nil
-	Idle time.Duration                    // for the next bytes of a request; 0: ten seconds
-	Head time.Duration                    // for the whole head of a request; 0: twice Idle
+	// Answer answers a request here, with a whole HTTP response and after a while: nothing is
+	// passed on then. It may be nil; ok is false where the request is passed on.
+	Answer func(w *call.Imported) (response []byte, after time.Duration, ok bool)
+	Idle   time.Duration // for the next bytes of a request; 0: ten seconds
+	Head   time.Duration // for the whole head of a request; 0: twice Idle
 
 	ListenTLS   string           // loopback, for programs that call over TLS; "" none
 	Certificate *tls.Certificate // that it shows there
@@ -260,6 +263,12 @@ func (r *Relay) pass(c *patient, in *bufio.Reader, pool *wire.Pool) (more bool) 
 	p := &passing{to: c.Conn, w: w.Imported}
 	w.Pass = p.pass
 	plan := r.o.Plan(w.Imported)
+	if r.o.Answer != nil {
+		if response, after, ok := r.o.Answer(w.Imported); ok {
+			r.answerHere(c.Conn, plan, w.Imported, response, after)
+			return false
+		}
+	}
 	plan.Pool = pool
 	x := call.Relay(r.ctx, plan, w.Imported)
 	if r.o.Keep != nil {
@@ -277,6 +286,28 @@ func (r *Relay) pass(c *patient, in *bufio.Reader, pool *wire.Pool) (more bool) 
 		return false
 	}
 	return w.Left == nil && keep && w.Came == w.Declared && ends(l, w.Method)
+}
+
+// answerHere gives a program an answer that no service made, and tells of the exchange as of
+// one that was passed on.
+func (r *Relay) answerHere(c net.Conn, plan call.Plan, w *call.Imported, response []byte, after time.Duration) {
+	late := time.NewTimer(after)
+	defer late.Stop()
+	select {
+	case <-late.C:
+	case <-r.ctx.Done():
+		return
+	}
+	w.Reply = response
+	x := call.Explain(r.ctx, plan, w)
+	x.Kind = "relay"
+	x.Result = "answered by the relay: " + x.Result
+	if r.o.Keep != nil {
+		r.o.Keep(x)
+	}
+	x.Close()
+	_ = c.SetWriteDeadline(time.Now().Add(takeTime))
+	_, _ = c.Write(response)
 }
 
 // passing gives an answer on to the program that asked, as it comes. What completes it is

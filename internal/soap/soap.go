@@ -244,3 +244,15 @@ func (f *Fault) HasCode(local string) bool {
 
 // FromSender tells whether the fault blames the message rather than the service.
 func (f *Fault) FromSender() bool { return f.Code.Local == "Client" || f.Code.Local == "Sender" }
+
+// MakeFault is an envelope with a fault of the receiver (SOAP 1.1 §4.4, SOAP 1.2 §5.4).
+func MakeFault(v Version, reason string) []byte {
+	text := xmltree.EscapeText(reason)
+	body := "<e:Fault><faultcode>e:Server</faultcode><faultstring>" + text + "</faultstring></e:Fault>"
+	if v == V12 {
+		body = "<e:Fault><e:Code><e:Value>e:Receiver</e:Value></e:Code><e:Reason><e:Text xml:lang=\"en\">" + text +
+			"</e:Text></e:Reason></e:Fault>"
+	}
+	return []byte(`<?xml version="1.0" encoding="UTF-8"?>` + "\n" + `<e:Envelope xmlns:e="` + v.Namespace() +
+		`"><e:Body>` + body + "</e:Body></e:Envelope>\n")
+}

@@ -55,11 +55,11 @@ func (w *Workspace) fits(cfg *Config, x *exchange.Exchange, c exchange.Change) e
 		return w.fitsSetting(cfg, x, c, parts[0], parts[1], parts[2])
 	case len(parts) == 3 && parts[0] == "environment":
 		vars, _ := cfg.Variables(parts[1])
-		return compare(c, vars[parts[2]])
+		return compareTo(c, vars[parts[2]])
 	case len(parts) == 2 && parts[0] == "allow" && w.Home != nil && w.Home.Allowed(w.ID(), parts[1], fmt.Sprint(c.To)):
 		return &OutdatedError{Change: c, Now: "allowed", Done: true}
 	case c.Key == "default-environment":
-		return compare(c, cfg.Environment)
+		return compareTo(c, cfg.Environment)
 	}
 	return nil
 }
@@ -77,11 +77,11 @@ func (w *Workspace) fitsSetting(cfg *Config, x *exchange.Exchange, c exchange.Ch
 	case end == nil:
 		return &OutdatedError{Change: c, Now: "gone with its endpoint"}
 	case key == "default":
-		return compare(c, truth(end.Default))
+		return compareTo(c, truth(end.Default))
 	case key == "off":
-		return compare(c, truth(end.Off))
+		return compareTo(c, truth(end.Off))
 	case key == "profile":
-		return compare(c, end.Profile)
+		return compareTo(c, end.Profile)
 	case endpoint.KeyOf(key) == nil:
 		return nil
 	}
@@ -93,13 +93,13 @@ func (w *Workspace) fitsSetting(cfg *Config, x *exchange.Exchange, c exchange.Ch
 	if key == "token" && v.Key.Check(v.Text) != nil { // people put the password there: it is compared with nothing
 		return nil
 	}
-	err := compare(c, v.Text)
+	err := compareTo(c, v.Text)
 	if err == nil || !strings.Contains(v.Text, "$") {
 		return err
 	}
 	vars, _ := cfg.Variables(x.Environment)
 	if plain, eerr := endpoint.Expand(v.Text, x.Environment, vars); eerr == nil {
-		return compare(c, plain)
+		return compareTo(c, plain)
 	}
 	return err
 }
@@ -111,8 +111,8 @@ func truth(b bool) string {
 	return ""
 }
 
-// compare holds what a change was planned for against what is set now.
-func compare(c exchange.Change, now string) error {
+// compareTo holds what a change was planned for against what is set now.
+func compareTo(c exchange.Change, now string) error {
 	was := exchange.TextOf(c.From)
 	if was == "false" {
 		was = ""

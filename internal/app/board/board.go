@@ -662,6 +662,7 @@ func (v *View) View(w, h int) string {
 		}
 		out = append(out, text)
 	}
+	out = append(out, v.below(t, w, h-foot-len(out))...)
 	for len(out) < h-foot {
 		out = append(out, "")
 	}

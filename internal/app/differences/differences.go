@@ -15,6 +15,7 @@ import (
 	"orenda/internal/draw"
 	"orenda/internal/exchange"
 	"orenda/internal/user"
+	"orenda/internal/workspace"
 )
 
 // View is the view of two calls.
@@ -81,7 +82,7 @@ func (v *View) takes(d *compare.Difference) error {
 	if b := v.s.Compared.B; b == nil || b.Kind != "" {
 		return fmt.Errorf("change it in the program")
 	}
-	_, err := d.Take(v.s.Compared.B.Endpoint)
+	_, err := workspace.Taken(d, v.s.Compared.B.Endpoint)
 	return err
 }
 

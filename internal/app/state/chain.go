@@ -16,7 +16,7 @@ const fetchChainTime = 30 * time.Second
 // its chain; nil where there was none.
 func (s *State) Chain(end string) *exchange.Exchange {
 	newest := s.chains[end]
-	for _, x := range s.recent {
+	for _, x := range s.traffic.kept {
 		if x.Endpoint != end || x.Kind != "" {
 			continue
 		}

@@ -7,6 +7,7 @@ import (
 	"orenda/internal/compare"
 	"orenda/internal/exchange"
 	"orenda/internal/journal"
+	"orenda/internal/workspace"
 )
 
 // Compared are two exchanges that are compared, and in what they differ.
@@ -82,7 +83,7 @@ func (s *State) TakeOverDifference(d *compare.Difference) error {
 	if b.Workspace != s.W.ID() {
 		return fmt.Errorf("this call belongs to another workspace")
 	}
-	c, err := d.Take(b.Endpoint)
+	c, err := workspace.Taken(d, b.Endpoint)
 	if err != nil {
 		return err
 	}

@@ -1,11 +1,12 @@
 package state
 
 import (
-	tea "charm.land/bubbletea/v2"
 	"context"
 	"os"
 	"slices"
 	"strings"
+
+	tea "charm.land/bubbletea/v2"
 
 	"orenda/internal/endpoint"
 	"orenda/internal/exchange"

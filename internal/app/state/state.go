@@ -64,6 +64,7 @@ type State struct {
 	Copied string         // a value, or a part of a message as XML
 
 	Compared   Compared        // two exchanges that are compared
+	Relays     []*Relay        // that run
 	Marked     map[Target]bool // cells that are to be sent together
 	SkipVerify bool            // whatever certificate is shown, for the next call only
 	Newer      *Newer          // a description that was fetched again
@@ -76,7 +77,7 @@ type State struct {
 	chains map[string]*exchange.Exchange // of fetched chains, by endpoint
 
 	latest  map[Target]*exchange.Exchange // an environment of "" is any
-	recent  []*exchange.Exchange          // newest first
+	traffic traffic
 	whole   map[string]*exchange.Exchange // attempts with their bytes, by id
 	steps   steps
 	version int64 // of the journal, as it was read last
@@ -176,39 +177,6 @@ func (s *State) Listen() tea.Cmd {
 // Say puts a message into the bottom line.
 func (s *State) Say(format string, args ...any) { s.Message = fmt.Sprintf(format, args...) }
 
-// maxRecent is how many exchanges are read of the journal.
-const maxRecent = 500
-
-// Refresh has read in the background what other programs made: exchanges, drafts,
-// and what views looked up.
-func (s *State) Refresh() {
-	version, workspaceID := s.version, s.W.ID()
-	s.look("journal", func(context.Context) func() {
-		s.W.Relist()
-		s.W.Drafts()
-		v, news := s.J.Version(), s.J.News()
-		if v == version && version != 0 && news == "" {
-			return nil
-		}
-		list, err := s.J.List(journal.Query{Workspace: workspaceID, Max: maxRecent})
-		return func() {
-			if err != nil {
-				s.Say("the journal cannot be read: %v", err)
-				return
-			}
-			if news != "" {
-				s.Say("%s", news)
-			}
-			s.version = v
-			s.Kept = max(s.Kept, len(list))
-			for _, x := range slices.Backward(list) {
-				s.note(x)
-			}
-			s.attemptsAgain()
-		}
-	})
-}
-
 // attemptsAgain looks for attempts of the chosen cell that came from elsewhere.
 // The one that is shown stays.
 func (s *State) attemptsAgain() {
@@ -226,21 +194,6 @@ func (s *State) attemptsAgain() {
 		s.Shown = max(len(s.Attempts)-1, 0)
 	default:
 		s.Shown = len(s.Attempts)
-	}
-}
-
-// note takes a finished exchange into what the views see.
-func (s *State) note(x *exchange.Exchange) {
-	if slices.ContainsFunc(s.recent, func(o *exchange.Exchange) bool { return o.ID == x.ID }) {
-		return
-	}
-	s.recent = slices.Insert(s.recent, 0, x)
-	if len(s.recent) > 2000 {
-		s.recent = s.recent[:2000]
-	}
-	if x.Kind == "" {
-		c := s.cellOf(x)
-		s.latest[Target{c, ""}], s.latest[Target{c, x.Environment}] = x, x
 	}
 }
 
@@ -273,16 +226,6 @@ func (s *State) Latest(c CallKey, environment string) *exchange.Exchange {
 	return s.latest[Target{c, environment}]
 }
 
-// Traffic are the exchanges under way and the newest ones.
-func (s *State) Traffic() []*exchange.Exchange {
-	var out []*exchange.Exchange
-	for _, r := range s.calls.running {
-		out = append(out, r.call.Snapshot())
-	}
-	slices.SortFunc(out, func(a, b *exchange.Exchange) int { return b.Started.Compare(a.Started) })
-	return append(out, s.recent...)
-}
-
 // UnderWay is the number of calls under way.
 func (s *State) UnderWay() int { return len(s.calls.running) }
 
@@ -298,7 +241,7 @@ func (s *State) Choose(c CallKey) {
 
 // attemptsOf are the newest attempts of a cell, the oldest first.
 func (s *State) attemptsOf(c CallKey) (out []*exchange.Exchange) {
-	for _, x := range slices.Backward(s.recent) {
+	for _, x := range slices.Backward(s.traffic.kept) {
 		if x.Kind == "" && is(x, c) {
 			out = append(out, x)
 		}

@@ -1,5 +1,5 @@
-// Package traffic lists every exchange as it happens, one line each with its
-// reach.
+// Package traffic lists every exchange that is kept, as it comes: one line each, the bytes of
+// the one at the cursor below; or folded into causes.
 package traffic
 
 import (
@@ -10,6 +10,7 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
+	"orenda/internal/app/crossed"
 	"orenda/internal/app/state"
 	"orenda/internal/app/ui"
 	"orenda/internal/endpoint"
@@ -19,13 +20,18 @@ import (
 
 // View is the traffic view.
 type View struct {
-	s      *state.State
-	cursor int
-	top    int
-	height int
-	in     ui.Input
-	filter string
-	marked []string // ids that are to be compared
+	s       *state.State
+	id      string // of the exchange under the cursor
+	cursor  int    // its row, as it was drawn last
+	top     int
+	height  int
+	in      ui.Input
+	wrong   string   // what is wrong with the filter that is typed
+	marked  []string // ids that are to be compared
+	follows bool     // the cursor stays on the newest
+	folded  bool     // into causes
+	cause   int      // the row of the cause
+	lines   crossed.Lines
 }
 
 // New makes the traffic view.
@@ -37,27 +43,112 @@ func (v *View) Typing() bool { return v.in.Active }
 // Keys implements ui.View.
 func (v *View) Keys() []ui.Key {
 	if v.in.Active {
-		return []ui.Key{{Show: "⏎", Does: "filter"}, {Show: "esc", Does: "all of it"}}
+		return []ui.Key{
+			{Show: "⏎", Does: "only these"}, {Show: "tab", Does: "complete"}, {Show: "esc", Does: "not now"},
+		}
 	}
-	return []ui.Key{
-		ui.Shown("up down", "↑↓", "choose"),
-		ui.On("enter", "⏎", "open its path", ui.Asks(v.open)),
-		ui.On("space", "space", "mark", ui.Do(v.mark)),
-		ui.On("=", "=", "compare the two marked", ui.Asks(v.compare)).If(len(v.marked) == 2),
-		ui.On("D", "D", "make a draft of it", ui.Asks(v.draft)),
-		ui.On("/", "/", "filter", ui.Do(func() { v.in.Start(v.filter) })),
-		ui.On("esc", "esc", "board", state.To("board")),
+	fold, follow, others := "fold into causes", "follow the newest", "one more: the other folders"
+	if v.folded {
+		fold = "unfold"
+	}
+	if v.follows {
+		follow = "hold still"
+	}
+	if v.s.Elsewhere() {
+		others = "keep to this folder"
+	}
+	one := v.chosen() != nil && !v.folded
+	keys := []ui.Key{ui.Shown("up down", "↑↓", "choose")}
+	if v.folded {
+		keys = append(keys, ui.On("enter", "⏎", "open its calls", ui.Do(v.openCause)))
+	} else {
+		keys = append(keys, ui.On("enter", "⏎", "open its path", ui.Asks(v.open)).If(one),
+			ui.On("space", "space", "mark", ui.Do(v.mark)).If(one),
+			ui.On("=", "=", "compare the two marked", ui.Asks(v.compare)).If(len(v.marked) == 2))
+	}
+	back := ui.On("esc", "esc", "board", state.To("board"))
+	if v.s.FilterWords() != "" {
+		back = ui.On("esc", "esc", "show all", ui.Do(v.showAll))
+	}
+	return append(keys,
+		ui.On("z", "z", fold, ui.Do(v.fold)),
+		ui.On("/", "/", "filter", ui.Do(func() { v.in.Start(v.s.FilterWords()) })),
+		ui.On("]", "]", "next: "+follow, ui.Do(func() { v.follows = !v.follows })),
+		ui.On("D", "D", "make a draft of it", ui.Asks(v.draft)).If(one),
+		back,
 		ui.Shown("?", "?", "help"),
+		ui.On("+", "+", others, ui.Do(v.s.ShowElsewhere)).InHelp(),
+	)
+}
+
+func (v *View) showAll() { _ = v.s.FilterTraffic("") } // no words are no mistake
+
+// fold folds the list into causes, or shows it again.
+func (v *View) fold() {
+	v.folded, v.cause = !v.folded, 0
+	if v.folded {
+		v.s.Oldest()
 	}
+}
+
+// openCause shows the exchanges of a cause.
+func (v *View) openCause() {
+	all := state.Causes(v.s.Traffic())
+	if v.cause >= len(all) {
+		return
+	}
+	words := all[v.cause].ID
+	if words == "" {
+		words = all[v.cause].Title
+	}
+	if before := v.s.FilterWords(); before != "" && !strings.Contains(before, words) {
+		words = before + " " + words
+	}
+	if err := v.s.FilterTraffic(words); err != nil {
+		v.s.Say("%v", err)
+		return
+	}
+	v.folded = false
 }
 
 // chosen is the exchange under the cursor, nil where the list is empty.
 func (v *View) chosen() *exchange.Exchange {
-	list := v.list()
-	if v.cursor >= len(list) {
-		return nil
+	list := v.s.Traffic()
+	if at := v.place(list); at < len(list) {
+		return list[at]
 	}
-	return list[v.cursor]
+	return nil
+}
+
+// place is the row of the cursor: it stays on its exchange whatever comes.
+func (v *View) place(list []*exchange.Exchange) int {
+	if v.follows {
+		return 0
+	}
+	if v.id != "" {
+		for _, at := range []int{v.cursor, v.cursor + 1} { // most often it did not move far
+			if at < len(list) && list[at].ID == v.id {
+				return at
+			}
+		}
+		if at := slices.IndexFunc(list, func(x *exchange.Exchange) bool { return x.ID == v.id }); at >= 0 {
+			return at
+		}
+	}
+	return min(v.cursor, max(len(list)-1, 0))
+}
+
+// move puts the cursor on a row.
+func (v *View) move(list []*exchange.Exchange, to int) {
+	v.cursor = min(max(to, 0), max(len(list)-1, 0))
+	v.id = ""
+	if v.cursor < len(list) {
+		v.id = list[v.cursor].ID
+	}
+	const near = 50
+	if v.cursor > len(list)-near {
+		v.s.Older()
+	}
 }
 
 // Copies implements ui.Copier.
@@ -98,21 +189,19 @@ func (v *View) mark() {
 	}
 }
 
-// compare compares the two that are marked: the older one is a, or the one that passed.
+// compare compares the two that are marked: the one that passed is a, else the older one.
 func (v *View) compare() tea.Cmd {
 	a, b := v.marked[0], v.marked[1]
 	if a > b { // ids sort by time
 		a, b = b, a
 	}
-	for _, x := range v.s.Traffic() {
-		if x.ID == b && x.Outcome == exchange.OutcomePassed {
-			for _, y := range v.s.Traffic() {
-				if y.ID == a && y.Outcome != exchange.OutcomePassed {
-					a, b = b, a
-				}
-			}
-			break
-		}
+	passed := func(id string) bool {
+		return slices.ContainsFunc(v.s.Traffic(), func(x *exchange.Exchange) bool {
+			return x.ID == id && x.Outcome == exchange.OutcomePassed
+		})
+	}
+	if passed(b) && !passed(a) {
+		a, b = b, a
 	}
 	v.s.Compare(a, b)
 	return func() tea.Msg { return state.Goto("compare") }
@@ -125,102 +214,285 @@ func (v *View) draft() tea.Cmd {
 	return func() tea.Msg { return state.Goto("draft") }
 }
 
-func (v *View) list() []*exchange.Exchange {
-	all := v.s.Traffic()
-	if v.filter == "" {
-		return all
-	}
-	var out []*exchange.Exchange
-	f := strings.ToLower(v.filter)
-	for _, x := range all {
-		if strings.Contains(strings.ToLower(text(x)+" "+x.Result), f) {
-			out = append(out, x)
-		}
-	}
-	return out
-}
-
 func text(x *exchange.Exchange) string {
 	s := x.Operation
 	if x.Draft != "" {
 		s += " · " + x.Draft
 	}
-	switch x.Kind {
-	case "relay":
-		s = "relay: " + s
-	case "log-in":
+	if x.Kind == "log-in" || x.Endpoint == "" {
 		return s
 	}
 	return s + " → " + x.Endpoint
 }
 
+// source is where an exchange comes from.
+func source(x *exchange.Exchange) string {
+	if x.Kind == "" {
+		return "call"
+	}
+	return x.Kind
+}
+
 // Update implements ui.View.
 func (v *View) Update(msg tea.Msg) tea.Cmd {
 	if v.in.Active {
-		end, cmd := v.in.Type(msg)
-		switch end {
-		case ui.Kept:
-			v.filter, v.cursor = v.in.Value(), 0
-		case ui.Dropped:
-			v.filter, v.cursor = "", 0
-		}
-		return cmd
+		return v.typed(msg)
 	}
-	list := v.list()
-	v.cursor = min(max(v.cursor+ui.Rows(msg, v.height, len(list)), 0), max(len(list)-1, 0))
-	if msg, ok := msg.(tea.KeyPressMsg); ok {
+	list := v.s.Traffic()
+	if v.folded {
+		n := len(state.Causes(list))
+		v.cause = min(max(v.cause+ui.Rows(msg, v.height, n), 0), max(n-1, 0))
+	} else if d := ui.Rows(msg, v.height, len(list)); d != 0 {
+		at := v.place(list)
+		v.follows = v.follows && d < 0
+		v.move(list, at+d)
+	}
+	switch msg := msg.(type) {
+	case tea.MouseClickMsg:
+		if at := v.top + msg.Y - headLines; !v.folded && msg.Y >= headLines && at < len(list) {
+			v.follows = false
+			v.move(list, at)
+		}
+	case tea.KeyPressMsg:
 		return ui.Press(v.Keys(), msg)
 	}
 	return nil
 }
 
+// headLines is how many lines stand above the list.
+const headLines = 3
+
+// typed takes what is typed into the filter.
+func (v *View) typed(msg tea.Msg) tea.Cmd {
+	if k, ok := msg.(tea.KeyPressMsg); ok && ui.Is(k, "tab") {
+		v.complete()
+		return nil
+	}
+	end, cmd := v.in.Type(msg)
+	switch end {
+	case ui.Kept:
+		words := strings.TrimSpace(v.in.Value())
+		if err := v.s.FilterTraffic(words); err != nil {
+			v.wrong = err.Error()
+			v.in.Start(words)
+			return nil
+		}
+		v.wrong, v.cursor, v.id = "", 0, ""
+	case ui.Dropped:
+		v.wrong = ""
+	}
+	return cmd
+}
+
+// complete goes on with the last word: words of filters, operations, endpoints, findings.
+func (v *View) complete() {
+	value := v.in.Value()
+	at := strings.LastIndexByte(value, ' ') + 1
+	begun := strings.ToLower(value[at:])
+	words := []string{"in ", "at ", "since ", "over ", "from relay", "from call", "passed", "stopped", "fault"}
+	for _, x := range v.s.Traffic() {
+		words = append(words, x.Operation, x.Endpoint)
+		if c := x.Cause(); c != nil {
+			words = append(words, c.ID)
+		}
+	}
+	var fit []string
+	for _, w := range words {
+		if strings.HasPrefix(strings.ToLower(w), begun) && !slices.Contains(fit, w) && w != "" {
+			fit = append(fit, w)
+		}
+	}
+	switch {
+	case len(fit) == 1:
+		v.in.SetValue(value[:at] + fit[0])
+	case len(fit) > 1:
+		const some = 8
+		v.s.Say("%s", strings.Join(fit[:min(len(fit), some)], "  "))
+	}
+}
+
+// title says how many there are, and which filter is on.
+func (v *View) title(list []*exchange.Exchange, w int) string {
+	out := ui.Strong("exchanges") + ui.Soft("   "+endpoint.Bytes(int64(v.s.Kept))+" kept")
+	if v.s.Elsewhere() {
+		out += ui.Soft(" in all folders")
+	}
+	switch words := v.s.FilterWords(); {
+	case v.in.Active:
+		out += "   " + ui.Accent("/ ") + v.in.View(min(w-50, 60))
+		if v.wrong != "" {
+			out += "  " + ui.Accent(ui.Cut(v.wrong, w-60))
+		}
+	case words != "":
+		looked, done := v.s.Filtered()
+		state := ""
+		if !done {
+			state = fmt.Sprintf(", looked through %s so far", endpoint.Bytes(int64(looked)))
+		}
+		out += "   " + ui.Accent("only: ") + ui.Strong(ui.Cut(words, 40)) +
+			ui.Soft(fmt.Sprintf("   %s of them%s", endpoint.Bytes(int64(len(list))), state))
+	}
+	if v.follows && !v.folded {
+		out += ui.Soft("   follows the newest")
+	}
+	return out
+}
+
+// leastBelow is the height from which on the bytes of the one at the cursor stand below.
+const leastBelow = 30
+
 // View implements ui.View.
 func (v *View) View(w, h int) string {
-	list := v.list()
-	v.cursor = min(v.cursor, max(len(list)-1, 0))
-	title := ui.Strong("exchanges") + ui.Soft(fmt.Sprintf("   %d", len(list)))
-	if v.in.Active {
-		title += "   " + ui.Accent("/ ") + v.in.View(min(w-40, 40))
-	} else if v.filter != "" {
-		title += ui.Soft("   with “" + ui.Cut(v.filter, 30) + "”")
-	}
-	rows := []string{"", "   " + title, ""}
-	v.height = h - len(rows) - 1
-	v.top = ui.Window(v.cursor, v.top, v.height, len(list))
-	name := max(min(w/3, 46), 20)
-	for i := v.top; i < len(list) && i < v.top+v.height; i++ {
-		x := list[i]
-		lead, sign := "  ", " "
-		label := ui.Fit(text(x), name)
-		if i == v.cursor {
-			lead, label = ui.Accent(" ▌"), ui.Strong(label)
-		}
-		if slices.Contains(v.marked, x.ID) {
-			sign = ui.Accent("+")
-		}
-		lead += sign
-		where, size := "", ""
-		switch x.Outcome {
-		case exchange.OutcomeStopped:
-			where = x.StoppedAt.String()
-		case exchange.OutcomeUnderWay:
-			where = "under way"
-		case exchange.OutcomeCancelled:
-			where = "halted"
-		}
-		if n := journal.ReplySize(x); n > 0 {
-			size = endpoint.Bytes(n) + " B"
-		}
-		rows = append(
-			rows,
-			lead+ui.Soft(ui.Pad(exchange.Age(x.Started, time.Now()), 6))+label+"  "+ui.Reach(x)+"  "+ui.Fit(
-				where,
-				10,
-			)+ui.Soft(fmt.Sprintf("%8s %12s  ", exchange.Took(x.TotalNs), size))+ui.Cut(x.Result, max(w-name-67, 0)),
-		)
-	}
+	list := v.s.Traffic()
+	rows := []string{"", "   " + v.title(list, w), ""}
 	if len(list) == 0 {
-		rows = append(rows, "   "+ui.Soft("nothing was sent yet"))
+		text := "nothing was sent yet"
+		if v.s.FilterWords() != "" {
+			text = "nothing that is kept fits; esc shows all"
+			if _, done := v.s.Filtered(); !done {
+				text = "nothing fits so far"
+			}
+		}
+		return ui.Block(append(rows, "   "+ui.Soft(text)), w, h)
 	}
-	return ui.Block(rows, w, h)
+	if v.folded {
+		return ui.Block(append(rows, v.causes(list, w, h-len(rows))...), w, h)
+	}
+	at := v.place(list)
+	if v.id == "" || v.follows {
+		v.id = list[at].ID
+	}
+	v.cursor = at
+	var below []string
+	if h >= leastBelow {
+		below = v.below(list[at], w, h/3)
+	}
+	v.height = h - len(rows) - len(below)
+	v.top = ui.Window(at, v.top, v.height, len(list))
+	for i := v.top; i < len(list) && i < v.top+v.height; i++ {
+		rows = append(rows, v.row(list[i], i == at, w))
+	}
+	for len(rows)+len(below) < h {
+		rows = append(rows, "")
+	}
+	return ui.Block(append(rows, below...), w, h)
+}
+
+// row is an exchange in a line.
+func (v *View) row(x *exchange.Exchange, here bool, w int) string {
+	name := max(min(w/3, 40), 18)
+	lead, label := "  ", ui.Fit(text(x), name)
+	if here {
+		lead, label = ui.Accent(" ▌"), ui.Strong(label)
+	}
+	sign := " "
+	if slices.Contains(v.marked, x.ID) {
+		sign = ui.Accent("+")
+	}
+	at := clock(x)
+	if time.Since(x.Started) > 20*time.Hour {
+		at = x.Started.Local().Format("02 Jan ")
+	}
+	from := source(x)
+	if x.Workspace != v.s.W.ID() {
+		from = "other"
+	}
+	where, size := "", ""
+	switch x.Outcome {
+	case exchange.OutcomeStopped:
+		where = x.StoppedAt.String()
+	case exchange.OutcomeUnderWay:
+		where = "under way"
+	case exchange.OutcomeCancelled:
+		where = "halted"
+	}
+	if n := journal.ReplySize(x); n > 0 {
+		size = endpoint.Bytes(n) + " B"
+	}
+	return lead + sign + ui.Soft(at+" "+ui.Pad(from, 6)) + label + " " + ui.Reach(x) + " " + ui.Fit(where, 9) +
+		ui.Soft(fmt.Sprintf("%8s %12s  ", exchange.Took(x.TotalNs), size)) + ui.Cut(x.Result, max(w-name-69, 0))
+}
+
+// below are the bytes of the exchange at the cursor, from what proves its cause on.
+func (v *View) below(x *exchange.Exchange, w, h int) []string {
+	rule := func(text string) string {
+		return "   " + ui.Strong("bytes") + " " + ui.Soft(strings.Repeat("─", max(w-ui.Width(text)-13, 0))+" "+text)
+	}
+	full := v.s.Whole(x)
+	if full == nil {
+		return []string{"", rule("being read")}
+	}
+	v.lines.Follow(full)
+	n := v.lines.Count()
+	if n == 0 {
+		return []string{"", rule("nothing crossed")}
+	}
+	room := h - 2
+	top := 0
+	if at := v.lines.Marked(0); at >= 0 {
+		top = min(max(at-room/2, 0), max(n-room, 0))
+	}
+	out := []string{"", rule(fmt.Sprintf("%s lines", endpoint.Bytes(int64(n))))}
+	for i := top; i < min(top+room, n); i++ {
+		out = append(out, v.lines.Draw(full, i, crossed.Look{Width: w}))
+	}
+	return out
+}
+
+// causes is the list folded: each cause once, with how many, since when, and where.
+func (v *View) causes(list []*exchange.Exchange, w, h int) []string {
+	all := state.Causes(list)
+	v.cause = min(v.cause, max(len(all)-1, 0))
+	first, last := list[len(list)-1].Started, list[0].Started
+	const rowsEach = 3
+	top := ui.Window(v.cause, 0, max(h/rowsEach, 1), len(all))
+	var out []string
+	for i := top; i < len(all) && len(out)+rowsEach <= h; i++ {
+		c := &all[i]
+		lead, title := "   ", ui.Cut(c.Title, w-50)
+		if i == v.cause {
+			lead, title = ui.Accent(" ▌ "), ui.Strong(title)
+		}
+		stage := ""
+		if c.ID != "" {
+			stage = c.Stage.String()
+		}
+		newest, oldest := c.Exchanges[0], c.Exchanges[len(c.Exchanges)-1]
+		where := strings.Join(c.Operations, ", ") + " → " + strings.Join(c.Endpoints, ", ")
+		out = append(out,
+			lead+ui.Pad(fmt.Sprintf("%s ×", endpoint.Bytes(int64(len(c.Exchanges)))), 9)+
+				ui.Soft(ui.Pad(stage, 10))+title,
+			"            "+ui.Soft(clock(oldest)+" to "+clock(newest)+"  ")+inTime(c.Exchanges, first, last)+
+				ui.Soft("  "+ui.Cut(where, w-70)))
+		if c.Remedy != "" && i == v.cause {
+			out = append(out, "            "+ui.Soft("repair ")+ui.Cut(c.Remedy, w-22))
+		} else {
+			out = append(out, "")
+		}
+	}
+	return out
+}
+
+func clock(x *exchange.Exchange) string { return x.Started.Local().Format("15:04:05") }
+
+// inTime is when exchanges were, as a row of ticks from the first to the last of the list.
+func inTime(list []*exchange.Exchange, from, to time.Time) string {
+	const cells = 24
+	counts, most := [cells]int{}, 1
+	span := max(to.Sub(from), 1)
+	for _, x := range list {
+		i := min(max(int(float64(x.Started.Sub(from))/float64(span)*cells), 0), cells-1)
+		counts[i]++
+		most = max(most, counts[i])
+	}
+	marks := []rune("▁▃▅▇")
+	var b strings.Builder
+	for _, n := range counts {
+		if n == 0 {
+			b.WriteRune('·')
+			continue
+		}
+		b.WriteRune(marks[min(n*len(marks)/(most+1), len(marks)-1)])
+	}
+	return b.String()
 }

@@ -258,27 +258,46 @@ func (j *Journal) large(id string) string {
 	return filepath.Join(j.dir, "large", filepath.Base(id)+".z")
 }
 
-// List implements journal.Journal.
-func (j *Journal) List(q journal.Query) ([]*exchange.Exchange, error) {
+// wanted is the condition of a query, with its values.
+func wanted(q journal.Query) (string, []any) {
 	var where []string
 	var args []any
+	add := func(text string, v any) { where, args = append(where, text), append(args, v) }
 	for col, v := range map[string]string{"workspace": q.Workspace, "operation": q.Operation, "endpoint": q.Endpoint} {
 		if v != "" {
-			where, args = append(where, col+" = ?"), append(args, v)
+			add(col+" = ?", v)
 		}
 	}
 	if q.Kind != "" {
-		where, args = append(where, "kind = ?"), append(args, strings.TrimPrefix(q.Kind, "call"))
+		add("kind = ?", strings.TrimPrefix(q.Kind, "call"))
 	}
-	text := "SELECT head FROM exchange"
-	if where != nil {
-		text += " WHERE " + strings.Join(where, " AND ")
+	if q.Before != "" {
+		add("place < coalesce((SELECT place FROM exchange WHERE id = ?), 1 << 62)", q.Before)
 	}
+	if where == nil {
+		return "", nil
+	}
+	return " WHERE " + strings.Join(where, " AND "), args
+}
+
+// List implements journal.Journal.
+func (j *Journal) List(q journal.Query) ([]*exchange.Exchange, error) {
+	where, args := wanted(q)
 	most := q.Max
 	if most == 0 {
 		most = 200
 	}
-	return j.heads(text+" ORDER BY place DESC, started DESC, id DESC LIMIT ?", append(args, most)...)
+	return j.heads("SELECT head FROM exchange"+where+" ORDER BY place DESC, started DESC, id DESC LIMIT ?",
+		append(args, most)...)
+}
+
+// Count implements journal.Journal.
+func (j *Journal) Count(q journal.Query) (n int, err error) {
+	where, args := wanted(q)
+	err = j.with(func(db *sql.DB) error {
+		return db.QueryRow("SELECT count(*) FROM exchange"+where, args...).Scan(&n)
+	})
+	return n, err
 }
 
 // heads reads records without their bytes.

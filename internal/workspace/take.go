@@ -1,4 +1,4 @@
-package compare
+package workspace
 
 import (
 	"errors"
@@ -6,16 +6,17 @@ import (
 	"slices"
 	"strings"
 
+	"orenda/internal/compare"
 	"orenda/internal/endpoint"
 	"orenda/internal/exchange"
 )
 
-// Take is the change that gives the second side what the first has: a setting of its
+// Taken is the change that gives the second side what the first has: a setting of its
 // endpoint, or a value of its draft. Its error says why there is none.
-func (d *Difference) Take(end string) (exchange.Change, error) {
+func Taken(d *compare.Difference, end string) (exchange.Change, error) {
 	c := exchange.Change{From: valueOf(d.B), To: valueOf(d.A)}
 	switch {
-	case d.Kind == Setting:
+	case d.Kind == compare.Setting:
 		if end == "" {
 			return c, errors.New("the second call has no endpoint here")
 		}
@@ -26,10 +27,10 @@ func (d *Difference) Take(end string) (exchange.Change, error) {
 		return c, nil
 	case d.Where != exchange.InRequestBody:
 		return c, errors.New("what came, and how far it came, is not yours to set")
-	case d.Kind == Namespace:
+	case d.Kind == compare.Namespace:
 		c.Where, c.Key = "draft", "namespace"
 		return c, nil
-	case d.Kind != Value && d.Kind != Missing || d.A == nil:
+	case d.Kind != compare.Value && d.Kind != compare.Missing || d.A == nil:
 		return c, errors.New("this is changed in the draft (d)")
 	}
 	steps := strings.Split(d.Path, "/")
@@ -44,7 +45,7 @@ func (d *Difference) Take(end string) (exchange.Change, error) {
 	return c, nil
 }
 
-func valueOf(p *Place) any {
+func valueOf(p *compare.Place) any {
 	if p == nil {
 		return nil
 	}

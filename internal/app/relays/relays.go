@@ -1,0 +1,206 @@
+// Package relays lets calls of other programs pass through here: where they are to call, what
+// came, and how the relay answers by itself.
+package relays
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+
+	"orenda/internal/app/state"
+	"orenda/internal/app/ui"
+	"orenda/internal/endpoint"
+	"orenda/internal/workspace"
+)
+
+// View is the view of relays.
+type View struct {
+	s      *state.State
+	cursor int
+}
+
+// New makes the view.
+func New(s *state.State) *View { return &View{s: s} }
+
+// Typing implements ui.View.
+func (v *View) Typing() bool { return false }
+
+// at is the relay under the cursor, nil where there is none.
+func (v *View) at() *state.Relay {
+	if v.cursor >= len(v.s.Relays) {
+		return nil
+	}
+	return v.s.Relays[v.cursor]
+}
+
+// Keys implements ui.View.
+func (v *View) Keys() []ui.Key {
+	one := v.at() != nil
+	return []ui.Key{
+		ui.Shown("up down", "↑↓", "choose"),
+		ui.On("a", "a", "add a relay", ui.Asks(v.add)),
+		ui.On("enter", "⏎", "open what came", ui.Asks(v.came)).If(one),
+		ui.On("*", "*", "answer by itself, or pass on", ui.Asks(v.answers)).If(one),
+		ui.On("X", "X", "remove it", ui.Do(v.stop)).If(one),
+		ui.Shown("y", "y", "copy its address"),
+		ui.On("esc", "esc", "board", state.To("board")),
+		ui.Shown("?", "?", "help"),
+	}
+}
+
+// add asks what the relay leads to, and starts it.
+func (v *View) add() tea.Cmd {
+	first := v.s.Chosen.Endpoint
+	return state.AskFor("where to: an endpoint, or the address of the service", first, func(to string) {
+		if to = strings.TrimSpace(to); to == "" {
+			return
+		}
+		if err := v.s.StartRelay(to, true); err != nil {
+			v.s.Say("%v", err)
+			return
+		}
+		v.cursor = len(v.s.Relays) - 1
+		v.s.Say("it listens; put the address into your program")
+	})
+}
+
+// came shows what came through relays in the traffic.
+func (v *View) came() tea.Cmd {
+	words := "from relay"
+	if name := v.at().To; v.s.W.Endpoint(name) != nil {
+		words += " in " + name
+	}
+	if err := v.s.FilterTraffic(words); err != nil {
+		v.s.Say("%v", err)
+		return nil
+	}
+	return func() tea.Msg { return state.Goto("traffic") }
+}
+
+// answers lets the person choose how the relay answers.
+func (v *View) answers() tea.Cmd {
+	r := v.at()
+	kinds := []workspace.Answering{{}, {Example: true}, {Fault: true}, {Page: true}}
+	options := []string{
+		"pass everything on to the service", "answer with an example reply of the contract", "answer with a fault",
+		"answer with a gateway's page, 502", "answer as the last call that passed was answered",
+		"answer, or pass on, only after a while",
+	}
+	pick := state.Pick{Prompt: "how the relay answers", Options: options}
+	pick.Take = func(i int) tea.Cmd {
+		switch {
+		case i < len(kinds):
+			kinds[i].After = r.Answering.After
+			if i == 0 {
+				kinds[i].After = 0
+			}
+			r.AnswerBy(kinds[i])
+		case i == len(kinds):
+			if err := v.s.AnswerAsLast(r); err != nil {
+				v.s.Say("%v", err)
+			}
+		default:
+			return state.AskFor("after how long (2s, 500ms)", "2s", func(text string) {
+				d, err := endpoint.ParseDuration(text)
+				const most = 10 * time.Minute
+				if err != nil || d < 0 || d > most {
+					v.s.Say("%q is no time up to 10 minutes", text)
+					return
+				}
+				a := r.Answering
+				a.After = d
+				r.AnswerBy(a)
+			})
+		}
+		return nil
+	}
+	return func() tea.Msg { return pick }
+}
+
+func (v *View) stop() {
+	to := v.at().To
+	v.s.StopRelay(v.cursor)
+	v.cursor = max(v.cursor-1, 0)
+	v.s.Say("the relay to %s is stopped", to)
+}
+
+// Copies implements ui.Copier.
+func (v *View) Copies() []ui.Copy {
+	r := v.at()
+	if r == nil {
+		return nil
+	}
+	var out []ui.Copy
+	for i, a := range r.Addresses {
+		what := "the address to put into the program"
+		if i > 0 {
+			what = "the address over TLS"
+		}
+		out = append(out, ui.Text(what, a))
+	}
+	if r.Authority != "" {
+		out = append(out, ui.Text("the file that the program has to trust", r.Authority))
+	}
+	return out
+}
+
+// Update implements ui.View.
+func (v *View) Update(msg tea.Msg) tea.Cmd {
+	n := len(v.s.Relays)
+	v.cursor = min(max(v.cursor+ui.Rows(msg, 10, n), 0), max(n-1, 0))
+	if k, ok := msg.(tea.KeyPressMsg); ok {
+		return ui.Press(v.Keys(), k)
+	}
+	return nil
+}
+
+// View implements ui.View.
+func (v *View) View(w, h int) string {
+	out := []string{"", "   " + ui.Strong("relays"), ""}
+	if len(v.s.Relays) == 0 {
+		out[1] += ui.Soft("   none runs")
+		return ui.Block(append(out,
+			"   "+ui.Strong("a")+ui.Soft(" starts one: your program calls it in the place of the service,"),
+			"   "+ui.Soft("and each of its calls is passed on, kept and explained.")), w, h)
+	}
+	out[1] += ui.Soft("   they run until you leave, or X")
+	for i, r := range v.s.Relays {
+		lead, name := "   ", ui.Fit(r.To, 24)
+		if i == v.cursor {
+			lead, name = ui.Accent(" ▌ "), ui.Strong(name)
+		}
+		count := fmt.Sprintf("%s calls", endpoint.Bytes(int64(r.Count)))
+		if r.Failed > 0 {
+			count += fmt.Sprintf(", %s did not pass", endpoint.Bytes(int64(r.Failed)))
+		}
+		out = append(out, lead+name+" "+ui.Soft("→ ")+ui.Fit(r.Target, max(w-74, 10))+" "+count)
+		label := func(text string) string { return "     " + ui.Soft(ui.Pad(text, 16)) }
+		for n, a := range r.Addresses {
+			text := label("your program")
+			if n > 0 {
+				text = label("or over TLS")
+			}
+			out = append(out, text+ui.Strong(ui.Cut(a, w-24)))
+		}
+		if r.Authority != "" {
+			out = append(out, label("it has to trust")+ui.Cut(r.Authority, w-24))
+		}
+		says := r.Answering.String()
+		if says != "passes on" {
+			out = append(out, label("now it")+ui.Accent(ui.Cut(says, w-24)))
+		}
+		if r.Last == nil {
+			out = append(out, label("waits")+"for the first call", "")
+			continue
+		}
+		out = append(out, label("the last")+ui.Reach(r.Last)+"  "+
+			ui.Cut(r.Last.Operation+"  "+r.Last.Result, w-42))
+		if c := r.Last.Cause(); c != nil {
+			out = append(out, label("")+ui.Accent(ui.Cut(c.Title, w-24)))
+		}
+		out = append(out, "")
+	}
+	return ui.Block(out, w, h)
+}

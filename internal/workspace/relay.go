@@ -1,0 +1,108 @@
+package workspace
+
+import (
+	"crypto/tls"
+	"fmt"
+	"net/url"
+	"os"
+	"path/filepath"
+	"slices"
+	"time"
+
+	"orenda/internal/call"
+	"orenda/internal/contract"
+	"orenda/internal/endpoint"
+	"orenda/internal/schema"
+	"orenda/internal/trust"
+	"orenda/internal/user"
+)
+
+// Traced is what calls of another program are passed on to, and held against.
+type Traced struct {
+	To        *url.URL             // the service
+	Base      call.Plan            // how it is reached
+	Contracts []*contract.Contract // that may describe it
+}
+
+// Traced makes what a relay needs, for an address or an endpoint of the workspace; w may be
+// nil where there is none. Where contracts are given, those of the workspace are left out.
+func (w *Workspace) Traced(to, environment string, contracts ...*contract.Contract) (*Traced, error) {
+	t := &Traced{
+		Base:      call.Plan{Agent: call.Agent, Endpoint: "relay", Environment: environment, ReadFile: os.ReadFile},
+		Contracts: contracts,
+	}
+	address := to
+	if w != nil {
+		t.Base.Workspace = w.ID()
+		if environment == "" {
+			environment = w.Config().Environment
+		}
+		if e := w.Endpoint(to); e != nil {
+			t.Base.Endpoint, t.Base.ContractName, t.Base.Settings = e.Name, e.Contract, w.Settings(to)
+			t.Base.ReadFile = w.ReadFile
+			vars, _ := w.Variables(environment)
+			var err error
+			if address, err = endpoint.Expand(t.Base.Settings.Text("address"), environment, vars); err != nil {
+				return nil, err
+			}
+			if c, err := w.Contract(e.Contract); err == nil && len(contracts) == 0 {
+				t.Contracts = append(t.Contracts, c)
+			}
+		} else if len(contracts) == 0 {
+			for _, k := range w.Config().Contracts {
+				if c, err := w.Contract(k.Name); err == nil {
+					t.Contracts = append(t.Contracts, c)
+				}
+			}
+		}
+	}
+	u, err := url.Parse(address)
+	if err != nil || u.Host == "" {
+		return nil, fmt.Errorf("%s is neither an address nor an endpoint here", to)
+	}
+	t.To = u
+	return t, nil
+}
+
+// Plan is the plan for one call of another program: with the contract that has its operation.
+func (t *Traced) Plan(w *call.Imported) call.Plan {
+	p := t.Base
+	p.Operation = w.Method + " " + "request"
+	e := w.Envelope()
+	if e == nil || e.Payload.IsZero() {
+		return p
+	}
+	p.Operation = e.Payload.Name().Local
+	for _, c := range t.Contracts {
+		for _, port := range c.Ports() {
+			if port.ByBody(schema.NameOf(e.Payload.Name())) == nil {
+				continue
+			}
+			p.Contract = c
+			if port, op := w.OperationIn(c); port != nil {
+				p.Port, p.Operation = port, op.Name
+			}
+			return p
+		}
+	}
+	return p
+}
+
+// RelayCertificate is what a relay shows to programs that call over TLS: a certificate of the
+// local authority, which is made where it is not there. file is what the program has to trust.
+func RelayCertificate(
+	h *user.Home, upstream string,
+) (c tls.Certificate, authority *trust.Pair, file string, err error) {
+	hosts := []string{"localhost", "127.0.0.1", "::1"}
+	if upstream != "" && !slices.Contains(hosts, upstream) {
+		hosts = append(hosts, upstream) // for programs that are led here by their hosts file
+	}
+	file = filepath.Join(h.State, "authority.crt")
+	key := filepath.Join(h.State, "authority.key")
+	authority, err = trust.LocalAuthority(file, key, hosts, time.Now(), user.WriteFile)
+	if err != nil {
+		return c, nil, file, err
+	}
+	c, err = authority.Serve(hosts, time.Now())
+	return c, authority, file, err
+}
