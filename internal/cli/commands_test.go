@@ -117,3 +117,56 @@ func TestQuietAndVerbose(t *testing.T) {
 	code, _, _ = l.run("doctor", "-q", "-v")
 	assert.Equal(t, 2, code)
 }
+
+// What is kept is searched, pinned, noted, exported, imported again, reported and pruned.
+func TestLookingAfterTheJournal(t *testing.T) {
+	l := at(t)
+	dir := filepath.Join(l.dir, "ws")
+	do := func(want int, args ...string) string {
+		t.Helper()
+		code, out, errOut := l.run(append([]string{"-w", dir}, args...)...)
+		require.Equal(t, want, code, errOut)
+		return out
+	}
+	do(0, "add", "http://"+l.h.Plain+"/berths?wsdl")
+	do(0, "call", "FindBerths", "length=12", "--endpoint", "BerthDesk11", "--address", "http://"+l.h.Plain+"/berths")
+	do(20, "call", "FindBerths", "length=13", "--endpoint", "BerthDesk11", "--address",
+		"http://"+l.h.Plain+"/berths/~read.fault-server")
+	assert.Contains(t, do(0, "journal", "search", "North", "quay"), "FindBerths")
+	assert.NotContains(t, do(0, "journal", "search", "disk", "full"), "× berth")
+	do(1, "journal", "search", "nowhere-at-all")
+	do(0, "journal", "note", "last", "since", "the", "new", "version")
+	do(0, "journal", "pin", "last")
+	assert.Contains(t, do(0, "journal", "size"), "2 exchanges")
+	har := filepath.Join(l.dir, "calls.har")
+	do(0, "journal", "export", "last", "--out", har)
+	assert.Contains(t, do(0, "journal", "import", har), "1 exchanges kept")
+	assert.Contains(t, do(0, "journal", "list", "--json"), "read.fault-server")
+	folder := filepath.Join(l.dir, "calls")
+	do(0, "journal", "export", "last", "--folder", folder)
+	files, err := filepath.Glob(filepath.Join(folder, "*", "request.xml"))
+	require.NoError(t, err)
+	assert.Len(t, files, 1)
+
+	var list []map[string]any
+	l.json(0, &list, "-w", dir, "journal", "list")
+	ids := []string{list[2]["id"].(string), list[1]["id"].(string)}
+	page := filepath.Join(l.dir, "report.md")
+	do(0, append(append([]string{"handover", "report"}, ids...), "--out", page)...)
+	b, err := os.ReadFile(page)
+	require.NoError(t, err)
+	for _, want := range []string{"> since the new version", "read.fault-server", "report-3.svg", "1 differences", "disk full"} {
+		if want == "1 differences" {
+			assert.Regexp(t, `\d+ differences, \d+ set aside`, string(b))
+			continue
+		}
+		assert.Contains(t, string(b), want)
+	}
+	assert.FileExists(t, filepath.Join(l.dir, "report-3.svg"))
+	do(0, append(append([]string{"handover", "report"}, ids...), "--out", filepath.Join(l.dir, "report.pdf"))...)
+	b, err = os.ReadFile(filepath.Join(l.dir, "report.pdf"))
+	require.NoError(t, err)
+	assert.True(t, strings.HasPrefix(string(b), "%PDF-"))
+	assert.Contains(t, do(0, "journal", "prune", "--older", "0s"), "1 exchanges taken away", "one is pinned, one the newest")
+	do(2, "journal", "prune")
+}

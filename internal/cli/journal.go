@@ -16,7 +16,6 @@ import (
 	"orenda/internal/handover"
 	"orenda/internal/journal"
 	"orenda/internal/safe"
-	"orenda/internal/user"
 )
 
 //revive:disable-next-line:function-length a command: its flags, and what it does with them
@@ -83,29 +82,9 @@ func (t *commandLine) journalCommand() *cobra.Command {
 		}
 		return nil
 	}
-	export := &cobra.Command{
-		Use:     "export EXCHANGE",
-		Example: "  orenda journal export last",
-		Short:   "One kept exchange as JSON, into a file",
-		Args:    cobra.ExactArgs(1),
-	}
-	out := export.Flags().String("out", "", "file to write")
-	_ = export.MarkFlagRequired("out")
-	export.RunE = func(_ *cobra.Command, args []string) error {
-		x, err := t.keptExchange(args[0])
-		if err != nil {
-			return err
-		}
-		b, err := safe.JSON(x.Report(true))
-		if err != nil {
-			return err
-		}
-		if err := user.WriteFile(*out, b); err != nil {
-			return unread{err}
-		}
-		return nil
-	}
+	export := t.exportCommand()
 	cmd.AddCommand(list, show, export, t.partsCommand())
+	cmd.AddCommand(t.keepingCommands()...)
 	return cmd
 }
 

@@ -2,6 +2,7 @@ package draw
 
 import (
 	"bytes"
+	"errors"
 	"fmt"
 	"strings"
 
@@ -59,15 +60,33 @@ func (d *Drawing) SVG() []byte {
 }
 
 // PDF gives the drawing as a PDF of one page.
-func (d *Drawing) PDF() ([]byte, error) {
-	p := fpdf.NewCustom(&fpdf.InitType{UnitStr: "pt", Size: fpdf.SizeType{Wd: d.W, Ht: d.H}})
+func (d *Drawing) PDF() ([]byte, error) { return Pages([]*Drawing{d}) }
+
+// Pages gives drawings as a PDF, each on a page of its size.
+func Pages(all []*Drawing) ([]byte, error) {
+	if len(all) == 0 {
+		return nil, errors.New("there is nothing to draw")
+	}
+	p := fpdf.NewCustom(&fpdf.InitType{UnitStr: "pt", Size: fpdf.SizeType{Wd: all[0].W, Ht: all[0].H}})
 	p.SetAutoPageBreak(false, 0)
 	p.SetMargins(0, 0, 0)
-	p.SetTitle(d.Title, true)
+	p.SetTitle(all[0].Title, true)
 	p.SetCreator("Orenda", true)
 	p.AddUTF8FontFromBytes("go", "", goregular.TTF)
 	p.AddUTF8FontFromBytes("go", "B", gobold.TTF)
-	p.AddPage()
+	for _, d := range all {
+		p.AddPageFormat("P", fpdf.SizeType{Wd: d.W, Ht: d.H})
+		d.onto(p)
+	}
+	var b bytes.Buffer
+	if err := p.Output(&b); err != nil {
+		return nil, err
+	}
+	return b.Bytes(), nil
+}
+
+// onto draws on the page that is open.
+func (d *Drawing) onto(p *fpdf.Fpdf) {
 	rgb := func(c Colour) (int, int, int) { return int(c >> 16 & 255), int(c >> 8 & 255), int(c & 255) }
 	for _, s := range d.Shapes {
 		switch s := s.(type) {
@@ -89,11 +108,6 @@ func (d *Drawing) PDF() ([]byte, error) {
 			p.Text(x, s.Y, text)
 		}
 	}
-	var b bytes.Buffer
-	if err := p.Output(&b); err != nil {
-		return nil, err
-	}
-	return b.Bytes(), nil
 }
 
 // basic replaces what lies beyond the basic plane, which the PDF writer does

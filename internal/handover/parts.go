@@ -5,10 +5,11 @@ import (
 	"fmt"
 	"io/fs"
 	"mime"
-	"orenda/internal/related"
 	"os"
 	"path/filepath"
 	"strings"
+
+	"orenda/internal/related"
 
 	"orenda/internal/exchange"
 	"orenda/internal/safe"

@@ -1,11 +1,12 @@
 package handover
 
 import (
-	"orenda/internal/related"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
+
+	"orenda/internal/related"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"

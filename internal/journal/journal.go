@@ -5,11 +5,13 @@ package journal
 
 import (
 	"bytes"
+	"context"
 	"errors"
 	"fmt"
 	"slices"
 	"strings"
 	"sync"
+	"time"
 
 	"orenda/internal/diagnose"
 	"orenda/internal/exchange"
@@ -130,6 +132,34 @@ type Journal interface {
 	// Version changes whenever the journal has.
 	Version() int64
 	Close() error
+}
+
+// Mark is what a person set on an exchange: what is marked is not pruned.
+type Mark struct {
+	Pinned bool   `json:"pinned,omitempty"` // it stays
+	Note   string `json:"note,omitempty"`   // in the person's words
+}
+
+// Size is how much a journal keeps.
+type Size struct {
+	Count  int       `json:"count"`            // exchanges
+	Bytes  int64     `json:"bytes"`            // on disk
+	Oldest time.Time `json:"oldest,omitempty"` // when the oldest began; zero: there is none
+}
+
+// Keeper is a journal on disk: what it keeps is searched, marked and pruned.
+type Keeper interface {
+	Journal
+	// Search gives exchanges that hold all words of a text, or words that begin so, newest first.
+	Search(ctx context.Context, text string, most int) ([]*exchange.Exchange, error)
+	// Mark pins an exchange, or writes a note on it; the zero value takes the mark away.
+	Mark(id string, m Mark) error
+	Marks() (map[string]Mark, error)
+	Size() (Size, error)
+	// Prune takes away what is older than a time, and of the rest the oldest until no more
+	// than so many bytes are kept; 0 sets no limit. What is marked stays, and so does the
+	// newest. only tells how many that would be.
+	Prune(before time.Time, most int64, only bool) (int, error)
 }
 
 // Memory is a journal that ends with the process.

@@ -101,7 +101,7 @@ func connect(path string) (*sql.DB, error) {
 		return nil, err
 	}
 	db.SetMaxOpenConns(1) // data_version tells of other connections only
-	if _, err := db.Exec(tables); err != nil {
+	if _, err := db.Exec(tables + keepingTables + wordTables); err != nil {
 		db.Close()
 		return nil, fmt.Errorf("%s: %w", path, err)
 	}

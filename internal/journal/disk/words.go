@@ -1,0 +1,123 @@
+package disk
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"strings"
+
+	"orenda/internal/exchange"
+)
+
+// The words of messages are looked up in an index of SQLite (FTS5). It follows behind: what
+// was kept since is read into it when words are looked for, so that keeping costs nothing.
+
+const wordTables = `
+CREATE VIRTUAL TABLE IF NOT EXISTS words USING fts5(text, content='', contentless_delete=1);
+CREATE TABLE IF NOT EXISTS indexed (place INTEGER NOT NULL);
+INSERT INTO indexed SELECT 0 WHERE NOT EXISTS (SELECT 1 FROM indexed);
+`
+
+const (
+	wordsOf    = 64 << 10 // bytes of each message whose words are kept
+	indexBatch = 200      // exchanges that are read at once
+)
+
+// Index reads into the index what was kept since, and gives how many exchanges that were.
+func (j *Journal) Index(ctx context.Context) (total int, err error) {
+	for ctx.Err() == nil {
+		n := 0
+		if err := j.with(func(db *sql.DB) (err error) { n, err = j.indexSome(db); return err }); err != nil {
+			return total, err
+		}
+		if total += n; n < indexBatch {
+			return total, nil
+		}
+	}
+	return total, ctx.Err()
+}
+
+func (j *Journal) indexSome(db *sql.DB) (n int, err error) {
+	var from int64
+	if err := db.QueryRow(`SELECT place FROM indexed`).Scan(&from); err != nil {
+		return 0, err
+	}
+	type kept struct {
+		id    string
+		place int64
+	}
+	var list []kept
+	rows, err := db.Query(`SELECT id, place FROM exchange WHERE place > ? ORDER BY place LIMIT ?`, from, indexBatch)
+	if err != nil {
+		return 0, err
+	}
+	for rows.Next() {
+		var k kept
+		if err := rows.Scan(&k.id, &k.place); err != nil {
+			rows.Close()
+			return 0, err
+		}
+		list = append(list, k)
+	}
+	if err := rows.Close(); err != nil || len(list) == 0 {
+		return 0, err
+	}
+	texts := make([]string, len(list))
+	for i, k := range list {
+		b, err := j.whole(db, k.id)
+		if err != nil {
+			continue // it is damaged, or was pruned
+		}
+		x := &exchange.Exchange{}
+		if json.Unmarshal(b, x) == nil {
+			texts[i] = textOf(x)
+		}
+	}
+	tx, err := db.Begin()
+	if err != nil {
+		return 0, err
+	}
+	defer func() { _ = tx.Rollback() }() // after a commit it does nothing
+	for i, k := range list {
+		_, err := tx.Exec(`INSERT OR REPLACE INTO words (rowid, text) VALUES (?, ?)`, k.place, texts[i])
+		if err != nil {
+			return 0, err
+		}
+	}
+	if _, err := tx.Exec(`UPDATE indexed SET place = ?`, list[len(list)-1].place); err != nil {
+		return 0, err
+	}
+	return len(list), tx.Commit()
+}
+
+// textOf is what words are looked for in: what lists show, and the messages.
+func textOf(x *exchange.Exchange) string {
+	parts := []string{x.ID, x.Operation, x.Draft, x.Endpoint, x.Environment, x.Result}
+	for _, f := range x.Findings {
+		parts = append(parts, f.ID, f.Title)
+	}
+	for _, l := range x.Legs {
+		body := l.Readable()
+		for _, b := range [][]byte{l.RequestBody, body} {
+			parts = append(parts, string(b[:min(len(b), wordsOf)]))
+		}
+	}
+	return strings.Join(parts, "\n")
+}
+
+// Search gives exchanges that hold all words of a text, or words that begin so, newest first.
+func (j *Journal) Search(ctx context.Context, text string, most int) ([]*exchange.Exchange, error) {
+	if _, err := j.Index(ctx); err != nil {
+		return nil, err
+	}
+	var match []string
+	for _, w := range strings.Fields(text) {
+		match = append(match, `"`+strings.ReplaceAll(w, `"`, `""`)+`"*`)
+	}
+	if match == nil {
+		return nil, nil
+	}
+	return j.heads(`SELECT head FROM exchange WHERE place IN
+		(SELECT rowid FROM words WHERE words MATCH ? ORDER BY rowid DESC LIMIT ?) ORDER BY place DESC`,
+		strings.Join(match, " "), most)
+}
