@@ -81,7 +81,7 @@ func TestARelayInTheApplication(t *testing.T) {
 
 	// What came is in the traffic; the wrong one is compared with what works here.
 	s.keys("Enter")
-	s.sees("only: from relay in TideTables", "relay YearTable")
+	s.sees("only: from relay in TideTables", "relay: YearTable")
 	s.keys("/", "C-u")
 	s.types("from relay stopped")
 	s.keys("Enter")

@@ -26,6 +26,9 @@ func (v *View) bytesPart(x *exchange.Exchange, w, h int) []string {
 	if v.stage == exchange.Wait {
 		return v.waitPart(x, w)
 	}
+	if l := x.Leg(); l != nil && v.stage >= exchange.Read && l.Response.Coding != "" {
+		return decoded(x, l, v.stage, w, h)
+	}
 	v.lines.Follow(x)
 	from, to := v.lines.Of(x, v.stage)
 	if to <= from {
@@ -50,6 +53,44 @@ func (v *View) bytesPart(x *exchange.Exchange, w, h int) []string {
 	if left := to - top - room; left > 0 && x.Outcome != exchange.OutcomeUnderWay {
 		out[len(out)-1] = ui.Soft(fmt.Sprintf("%13s… %s lines more: ", "", endpoint.Bytes(int64(left+1)))) +
 			ui.Strong("s") + ui.Soft(" shows them all")
+	}
+	return append(out, "")
+}
+
+// decoded is the body as it was read, of an answer that crossed compressed: from what proves
+// the cause on.
+func decoded(x *exchange.Exchange, l *exchange.Leg, stage exchange.Stage, w, h int) []string {
+	const enough = 64 << 10
+	begin, mark := int64(0), int64(-1)
+	for _, f := range x.Findings {
+		for _, e := range f.Evidence {
+			if e.In == exchange.InResponseBody && mark < 0 {
+				mark = e.Offset
+				begin = max(mark-enough/4, 0)
+			}
+		}
+	}
+	body := l.ResponseBody.Range(begin, begin+enough)
+	if len(body) == 0 {
+		return nil
+	}
+	remark := fmt.Sprintf("%s B, decoded (%s)", endpoint.Bytes(l.ResponseBody.Len()), l.Response.Coding)
+	out := []string{ruled(" body at "+stage.String()+" ", remark, w)}
+	lines := strings.SplitAfter(string(body), "\n")
+	at, first := begin, 0
+	marked := -1
+	for i, text := range lines {
+		if mark >= at && mark < at+int64(len(text)) {
+			marked, first = i, max(i-h/3, 0)
+		}
+		at += int64(len(text))
+	}
+	for i := first; i < len(lines) && len(out) < h-1; i++ {
+		text, tail := ui.Cut(strings.TrimRight(lines[i], "\r\n"), w-32), ""
+		if i == marked {
+			text, tail = ui.Strong(text), ui.Accent(" ◂ evidence")
+		}
+		out = append(out, strings.Repeat(" ", 18)+text+tail)
 	}
 	return append(out, "")
 }

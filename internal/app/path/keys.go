@@ -21,6 +21,7 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 	case tea.MouseClickMsg:
 		if i := v.stageAt(msg.Y); i > 0 && msg.X < spineWidth {
 			v.stage, v.set = exchange.Stage(i), -1
+			v.s.Stage = v.stage
 		}
 	case tea.MouseWheelMsg:
 		if msg.Button == tea.MouseWheelUp {
@@ -99,6 +100,7 @@ func (v *View) move(k tea.KeyPressMsg) tea.Cmd {
 		return nil
 	}
 	v.stage = exchange.Stage(min(max(int(v.stage)+d, 1), len(exchange.Stages)))
+	v.s.Stage = v.stage
 	v.scroll = 0
 	return nil
 }

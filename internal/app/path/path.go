@@ -133,7 +133,7 @@ func (v *View) putCursor(x *exchange.Exchange) {
 		}
 		return
 	}
-	v.into = false
+	v.into, v.s.Stage = false, exchange.None
 	v.of, v.set, v.remedy, v.scroll, v.hold = id, -1, 0, 0, false
 	switch {
 	case len(x.Findings) > 0 && x.Findings[0].Severity != exchange.Note && x.Findings[0].Stage != exchange.None:
@@ -225,7 +225,6 @@ func lineOf(i int) int {
 func (v *View) View(w, h int) string {
 	x := v.s.Exchange()
 	v.putCursor(x)
-	v.s.Stage = v.stage
 	head := []string{"", v.heading(x, w), ""}
 	if w < 100 {
 		return v.narrow(x, head, w, h)

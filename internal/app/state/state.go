@@ -60,7 +60,7 @@ type State struct {
 	Fetching    *exchange.Exchange   // the description that is being fetched, or that failed
 
 	Reveal bool           // secrets are shown for the moment
-	Stage  exchange.Stage // at which the path looks: the strip opens there
+	Stage  exchange.Stage // that the person went to on the path: the strip opens there; None: nowhere
 	Copied string         // a value, or a part of a message as XML
 
 	Compared   Compared        // two exchanges that are compared

@@ -35,7 +35,7 @@ type View struct {
 }
 
 // New makes the traffic view.
-func New(s *state.State) *View { return &View{s: s} }
+func New(s *state.State) *View { return &View{s: s, follows: true} }
 
 // Typing implements ui.View.
 func (v *View) Typing() bool { return v.in.Active }
@@ -179,6 +179,7 @@ func (v *View) mark() {
 	if x == nil {
 		return
 	}
+	v.follows, v.id = false, x.ID
 	if i := slices.Index(v.marked, x.ID); i >= 0 {
 		v.marked = slices.Delete(v.marked, i, i+1)
 		return
@@ -219,18 +220,13 @@ func text(x *exchange.Exchange) string {
 	if x.Draft != "" {
 		s += " · " + x.Draft
 	}
+	if x.Kind != "" && x.Kind != "log-in" {
+		s = x.Kind + ": " + s
+	}
 	if x.Kind == "log-in" || x.Endpoint == "" {
 		return s
 	}
 	return s + " → " + x.Endpoint
-}
-
-// source is where an exchange comes from.
-func source(x *exchange.Exchange) string {
-	if x.Kind == "" {
-		return "call"
-	}
-	return x.Kind
 }
 
 // Update implements ui.View.
@@ -393,8 +389,8 @@ func (v *View) row(x *exchange.Exchange, here bool, w int) string {
 	if time.Since(x.Started) > 20*time.Hour {
 		at = x.Started.Local().Format("02 Jan ")
 	}
-	from := source(x)
-	if x.Workspace != v.s.W.ID() {
+	from := ""
+	if v.s.Elsewhere() && x.Workspace != v.s.W.ID() {
 		from = "other"
 	}
 	where, size := "", ""
@@ -409,7 +405,7 @@ func (v *View) row(x *exchange.Exchange, here bool, w int) string {
 	if n := journal.ReplySize(x); n > 0 {
 		size = endpoint.Bytes(n) + " B"
 	}
-	return lead + sign + ui.Soft(at+" "+ui.Pad(from, 6)) + label + " " + ui.Reach(x) + " " + ui.Fit(where, 9) +
+	return lead + sign + ui.Soft(at+" "+ui.Pad(from, 5)) + label + " " + ui.Reach(x) + " " + ui.Fit(where, 9) +
 		ui.Soft(fmt.Sprintf("%8s %12s  ", exchange.Took(x.TotalNs), size)) + ui.Cut(x.Result, max(w-name-69, 0))
 }
 
