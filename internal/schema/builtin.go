@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"math/big"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -677,17 +678,13 @@ var boundRules = [4]struct {
 }
 
 func (s *Simple) enumerated(values []string, v string) bool {
-	for _, e := range values {
-		if e == v {
-			return true
-		}
-		if s.Variety == Atomic && s.Primitive != "string" {
-			if o, ok := compare(s.Primitive, v, s.Normalize(e)); ok && o == 0 {
-				return true
-			}
-		}
+	if slices.Contains(values, v) {
+		return true
 	}
-	return false
+	if s.Variety == Atomic && s.Primitive == "string" {
+		return false
+	}
+	return slices.ContainsFunc(values, func(e string) bool { return equal(s, v, e) })
 }
 
 // none tells whether no facet but white space is set.

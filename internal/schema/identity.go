@@ -1,7 +1,9 @@
 package schema
 
 import (
+	"math"
 	"math/big"
+	"strconv"
 	"strings"
 
 	"orenda/internal/xmltree"
@@ -159,13 +161,45 @@ func (v *validator) field(n xmltree.Node, xs []xpath) (value string, present boo
 	return "", false
 }
 
+// equal tells whether two texts are the same value of a type (part 2 §2.2): 03 is 3, and
+// 01:00 in one zone is 00:00 in another.
+func equal(t *Simple, a, b string) bool {
+	if t.Normalize(a) == t.Normalize(b) || canonical(t, a) == canonical(t, b) {
+		return true
+	}
+	if t.Variety != Atomic || t.Primitive == "string" {
+		return false
+	}
+	o, ok := compare(t.Primitive, t.Normalize(a), t.Normalize(b))
+	return ok && o == 0
+}
+
 // canonical makes equal values of a type equal texts.
 func canonical(t *Simple, value string) string {
 	if t == nil {
 		return value
 	}
 	value = t.Normalize(value)
+	switch t.Variety {
+	case List:
+		var items []string
+		for _, item := range strings.Fields(value) {
+			items = append(items, canonical(t.Item, item))
+		}
+		return "list " + strings.Join(items, "\x01")
+	case Union:
+		for _, m := range t.Members {
+			if m.Check(value) == nil { // it is a value of the first that takes it (part 2 §2.5.1.3)
+				return canonical(m, value)
+			}
+		}
+		return value
+	}
 	switch t.Primitive {
+	case "hexBinary":
+		return "hexBinary " + strings.ToUpper(value)
+	case "base64Binary":
+		return "base64Binary " + strings.ReplaceAll(value, " ", "")
 	case "decimal":
 		if r, ok := new(big.Rat).SetString(value); ok {
 			return "decimal " + r.RatString()
@@ -173,8 +207,12 @@ func canonical(t *Simple, value string) string {
 	case "boolean":
 		return "boolean " + map[string]string{"1": "true", "0": "false", "true": "true", "false": "false"}[value]
 	case "float", "double":
-		if f, bad := parseFloat(value, 64); !bad {
-			return t.Primitive + " " + new(big.Float).SetFloat64(f+0).String()
+		bits := 64
+		if t.Primitive == "float" {
+			bits = 32
+		}
+		if f, bad := parseFloat(value, bits); !bad && !math.IsNaN(f) { // the text NaN is one as it is
+			return t.Primitive + " " + strconv.FormatFloat(f+0, 'g', -1, bits)
 		}
 	}
 	if _, is := dateForms[t.Primitive]; is {

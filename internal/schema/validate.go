@@ -294,7 +294,7 @@ func (v *validator) attributes(n xmltree.Node, c *Complex, attrs []xmltree.Attri
 		}
 		if e := use.Type.Check(a.Value); e != nil {
 			v.fail(n, a.Inner, e.Rule, e.Expected, "attribute %s: %s", a.Name.Qualified(), e.Msg)
-		} else if use.Fixed != nil && use.Type.Normalize(a.Value) != use.Type.Normalize(*use.Fixed) {
+		} else if use.Fixed != nil && !equal(use.Type, a.Value, *use.Fixed) {
 			v.fail(n, a.Inner, "cvc-attribute.4", []string{*use.Fixed}, "attribute %s must be %q", a.Name.Qualified(),
 				*use.Fixed)
 		}
@@ -362,7 +362,7 @@ func (v *validator) simple(n xmltree.Node, decl *Element, st *Simple) {
 	}
 	if e := st.Check(value); e != nil {
 		v.fail(n, n.Inner(), e.Rule, e.Expected, "%s: %s", n.Name().Local, e.Msg)
-	} else if decl.Fixed != nil && st.Normalize(value) != st.Normalize(*decl.Fixed) {
+	} else if decl.Fixed != nil && !equal(st, value, *decl.Fixed) {
 		v.fail(n, n.Inner(), "cvc-elt.5.2.2", []string{*decl.Fixed}, "%s must be %q", n.Name().Local, *decl.Fixed)
 	}
 	v.identity(n, st, value)
