@@ -1,30 +1,36 @@
-# The keys of the pictures; sourced by shots.sh.
+# The keys of the pictures; sourced by shots.sh. The first Escape of a view ends the line
+# that says what it is for, that on the board the story.
 shown "what works where"
+keys Escape; shown "the story is left"
 # Some calls of the berth desk, so that the board has something to tell.
-keys g; sleep 0.4; keys Right g; sleep 0.4; keys Right g; sleep 0.4
+keys Escape g; sleep 0.4; keys Right g; sleep 0.4; keys Right g; sleep 0.4
 keys Left Left Down g; sleep 0.4; keys Down g; sleep 0.4; keys Right g; sleep 0.4
 # The yearly tide table over TLS.
 keys Down Down Left Right; shown "tides-tls  https"
 keys Enter; shown "the variable tideHost is not set"
+keys Escape Enter; shown "ADDRESS"
 keys g; shown "attempt 1"; shown "repair"
 shot path-address
 keys Enter; shown "make this change"; keys Enter; keys g; shown "self-signed, and not trusted"
 shot path-tls
-keys T; shown "SHA-1 "; shot trust; keys p; shown "repair"
+keys T; shown "SHA-1 "; keys Escape T; shown "SHA-1 "; shot trust; keys p; shown "repair"
 keys Enter; shown "compare the fingerprint"; keys Enter; keys g; shown "found no security header"
 keys Enter; shown "make this change"; keys Enter; keys g; shown "larger than the receive limit"
 shot path-stopped
-keys s; shown "B out"; shot strip; keys p
+keys s; shown "B out"; keys Escape s; shown "B out"; shot strip; keys p
 keys Enter; shown "make this change"; keys Enter; keys g; shown "passed after"
 shot path-passed
 keys Up Up Up Up Up Up; sleep 0.3; shot path-security
-keys r; shown "of it values"; keys Tab; shown "rows of"; keys Right Enter Enter; sleep 0.2; shot reply
-keys b Down Down Down d; shown "Alder lands salt"
+keys r; shown "of it values"; keys Escape r; shown "of it values"; keys Tab; shown "rows of"; keys Right Enter Enter; sleep 0.2; shot reply
+keys p "[" "="; shown "set aside"; keys Escape "="; shown "set aside"; sleep 0.3; shot compare
+keys b Down Down Down d; shown "Alder lands salt"; keys Escape d; shown "Alder lands salt"
 keys /; tm send-keys -l callSign; keys Enter; shown "learned"; shot draft
-keys c; shown "learned"; shot contract
-keys t; shown "exchanges"; shot traffic
+keys c; shown "learned"; keys Escape c; shown "learned"; shot contract
+keys t; shown "exchanges"; keys Escape t; shown "exchanges"; keys Down Down; sleep 0.6; shot traffic
+keys z; sleep 0.4; shot causes; keys z
 keys b; shown "what works where"; shot board
-keys o; shown "endpoints"; shot endpoints
-keys V; shown "tideHost"; shot environments
-keys i; shown "no workspace holds them"; keys Down; sleep 0.2; shot identities
+keys o; shown "endpoints"; keys Escape o; shown "endpoints"; shot endpoints
+keys Home +; shown "it has to trust"; keys Escape B; shown "it has to trust"; sleep 0.3; shot relays
+keys V; shown "tideHost"; keys Escape V; shown "tideHost"; shot environments
+keys i; shown "no workspace holds them"; keys Escape i; shown "no workspace holds them"; keys Down; sleep 0.2; shot identities
 keys b Enter; keys Up Up Up Up Up Up Up Up Up Up Down Right; sleep 0.3; shot path-binding

@@ -421,7 +421,8 @@ func (t *commandLine) validator(
 		return b, p, err
 	})
 	if src, err := os.ReadFile(source); err == nil && !contract.IsRemote(source) {
-		if d, perr := xmltree.Parse(src, xmltree.Limits{Depth: 512}); perr == nil && d.Root().Is(schema.XSD, "schema") {
+		d, perr := xmltree.ParseContract(src, xmltree.Limits{Depth: 512})
+		if perr == nil && d.Root().Is(schema.XSD, "schema") {
 			alone.Add(d.Root(), source)
 			alone.Resolve()
 			for _, p := range alone.Problems {

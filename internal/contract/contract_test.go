@@ -133,7 +133,8 @@ func TestWhatIsNoDescriptionIsSaid(t *testing.T) {
 		"<note/>":                      "root element is note",
 		"":                             "no element",
 		`<a><b></a>`:                   "does not belong",
-		`<!DOCTYPE a [<!ENTITY x "y">]><definitions>&x;</definitions>`: "document type declaration",
+		`<!DOCTYPE a [<!ENTITY x "y">]><definitions>&x;</definitions>`: "root element is definitions",
+		`<!DOCTYPE a [<!ENTITY x "y">`: "document type declaration",
 	} {
 		_, err := Load(context.Background(), "x", []byte(src), nil)
 		assert.ErrorContains(t, err, want)

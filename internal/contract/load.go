@@ -183,7 +183,7 @@ func (l *loader) get(location string) ([]byte, error) {
 // document takes one WSDL document and follows its imports.
 func (l *loader) document(location string, src []byte, first bool) error {
 	l.seen[location] = true
-	d, err := xmltree.Parse(src, xmltree.Limits{Depth: 256})
+	d, err := xmltree.ParseContract(src, xmltree.Limits{Depth: 256})
 	if err != nil {
 		return err
 	}

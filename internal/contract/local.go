@@ -38,7 +38,7 @@ func ReadLocal(path string) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	d, err := xmltree.ParseEncoded(src, "", xmltree.Limits{Depth: 512})
+	d, err := xmltree.ParseContract(src, xmltree.Limits{Depth: 512})
 	if err != nil || !isPart(d.Root()) {
 		return refuse("it is neither a schema nor a description")
 	}

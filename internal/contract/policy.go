@@ -115,7 +115,7 @@ func (r *policyReader) follow(uri, source, at string, optional bool, depth int) 
 		if src, err := r.l.get(where); err != nil {
 			r.l.unread("policy "+uri, source, "%s", err.Error())
 			return
-		} else if d, err := xmltree.Parse(src, xmltree.Limits{Depth: 256}); err == nil {
+		} else if d, err := xmltree.ParseContract(src, xmltree.Limits{Depth: 256}); err == nil {
 			if root := d.Root(); isPolicyNS(root.Name().Space) && (id == "" || policyID(root) == id) {
 				n, ok = root, true
 			} else {

@@ -183,7 +183,7 @@ func (s *Set) follow(d *document, n xmltree.Node, include bool) {
 		return
 	}
 	s.seen[key] = true
-	doc, err := xmltree.Parse(src, xmltree.Limits{Depth: 256})
+	doc, err := xmltree.ParseContract(src, xmltree.Limits{Depth: 256})
 	if err != nil {
 		s.problem(d, n, location, "%v", err)
 		return

@@ -44,3 +44,32 @@ func TestValuesAreComparedAsWhatTheyAre(t *testing.T) {
 		assert.Equal(t, valid, len(errs) == 0, "%s: %v", value, errs)
 	}
 }
+
+// A schema that begins with a document type declaration, as those of the W3C do, is read, also
+// where another imports it; what is external is not asked for.
+func TestASchemaWithADocumentTypeDeclaration(t *testing.T) {
+	signed := `<?xml version="1.0"?>
+<!DOCTYPE schema PUBLIC "-//W3C//DTD XMLSchema 200102//EN" "http://www.w3.org/2001/XMLSchema.dtd" [
+  <!ATTLIST schema xmlns:g CDATA #FIXED "urn:skerry:sig#">
+  <!ENTITY sig 'urn:skerry:sig#'>
+  <!ENTITY % p ''>
+]>
+<schema xmlns="http://www.w3.org/2001/XMLSchema" targetNamespace="&sig;" elementFormDefault="qualified">
+<simpleType name="Binary"><restriction base="base64Binary"/></simpleType><element name="Value" type="g:Binary"/></schema>`
+	asked := []string{}
+	set := New(func(location, _ string) ([]byte, string, error) {
+		asked = append(asked, location)
+		return []byte(signed), location, nil
+	})
+	set.Add(node(t, `<xs:schema xmlns:xs="http://www.w3.org/2001/XMLSchema" xmlns:s="urn:skerry:sig#" targetNamespace="urn:t">`+
+		`<xs:import namespace="urn:skerry:sig#" schemaLocation="sig.xsd"/><xs:element name="r"><xs:complexType><xs:sequence>`+
+		`<xs:element ref="s:Value"/></xs:sequence></xs:complexType></xs:element></xs:schema>`), "a.xsd")
+	set.Resolve()
+	require.Empty(t, set.Problems)
+	assert.Equal(t, []string{"sig.xsd"}, asked)
+	for value, valid := range map[string]bool{"QUJD": true, "*": false} {
+		n := node(t, `<t:r xmlns:t="urn:t"><Value xmlns="urn:skerry:sig#">`+value+`</Value></t:r>`)
+		errs := set.Validate(n, set.Element(NameOf(n.Name())), Options{})
+		assert.Equal(t, valid, len(errs) == 0, "%s: %v", value, errs)
+	}
+}

@@ -103,7 +103,8 @@ func decode(b []byte, transport string) (out []byte, name string, dec encoding.E
 // itself (RFC 7303 §3): nothing contradicts then.
 func contradicts(declared, found, transport string) error {
 	d := strings.ToUpper(declared)
-	same := d == "" || d == found || d == "UTF8" && found == "UTF-8" || d == "UTF-16" && strings.HasPrefix(found, "UTF-16")
+	same := d == "" || d == found || d == "UTF8" && found == "UTF-8" ||
+		d == "UTF-16" && strings.HasPrefix(found, "UTF-16")
 	if transport != "" || same {
 		return nil
 	}

@@ -3,6 +3,7 @@
 package differences
 
 import (
+	"cmp"
 	"fmt"
 	"strconv"
 	"strings"
@@ -13,6 +14,7 @@ import (
 	"orenda/internal/app/ui"
 	"orenda/internal/compare"
 	"orenda/internal/draw"
+	"orenda/internal/endpoint"
 	"orenda/internal/exchange"
 	"orenda/internal/user"
 	"orenda/internal/workspace"
@@ -225,7 +227,7 @@ func (v *View) View(w, h int) string {
 
 // pair is a difference: its place, and under it what either side has.
 func (v *View) pair(d *compare.Difference, here bool, w int) []string {
-	lead, path := "   ", ui.Cut(d.Path, w/2)
+	lead, path := "   ", ui.Cut(cmp.Or(d.Path, "its text"), w/2)
 	if here {
 		lead, path = ui.Accent(" ▌ "), ui.Strong(path)
 	}
@@ -240,7 +242,11 @@ func (v *View) pair(d *compare.Difference, here bool, w int) []string {
 		head += "   " + ui.Accent("⏎") + ui.Soft(" take over what a has")
 	}
 	value := func(label string, p *compare.Place) string {
-		text := ui.Cut(side(p), w-22)
+		text := side(p)
+		if k := endpoint.KeyOf(d.Path); d.Kind == compare.Setting && k != nil && p != nil {
+			text = k.Spell(p.Value)
+		}
+		text = ui.Cut(text, w-22)
 		if p == nil {
 			text = ui.Soft(text)
 		}
