@@ -134,7 +134,7 @@ func TestWhatIsNoDescriptionIsSaid(t *testing.T) {
 		"":                             "no element",
 		`<a><b></a>`:                   "does not belong",
 		`<!DOCTYPE a [<!ENTITY x "y">]><definitions>&x;</definitions>`: "root element is definitions",
-		`<!DOCTYPE a [<!ENTITY x "y">`: "document type declaration",
+		`<!DOCTYPE a [<!ENTITY x "y">`:                                 "document type declaration",
 	} {
 		_, err := Load(context.Background(), "x", []byte(src), nil)
 		assert.ErrorContains(t, err, want)
