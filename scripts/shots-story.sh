@@ -33,4 +33,4 @@ keys o; shown "endpoints"; keys Escape o; shown "endpoints"; shot endpoints
 keys Home +; shown "it has to trust"; keys Escape B; shown "it has to trust"; sleep 0.3; shot relays
 keys V; shown "tideHost"; keys Escape V; shown "tideHost"; shot environments
 keys i; shown "no workspace holds them"; keys Escape i; shown "no workspace holds them"; keys Down; sleep 0.2; shot identities
-keys b Enter; keys Up Up Up Up Up Up Up Up Up Up Down Right; sleep 0.3; shot path-binding
+keys C; shown "not run"; keys Escape C; shown "not run"; keys !; shown "median"; sleep 0.4; keys Down Down; sleep 0.3; shot musters

@@ -23,6 +23,7 @@ import (
 	"orenda/internal/app/endpoints"
 	"orenda/internal/app/environments"
 	"orenda/internal/app/identities"
+	"orenda/internal/app/musters"
 	"orenda/internal/app/path"
 	"orenda/internal/app/relays"
 	"orenda/internal/app/reply"
@@ -170,6 +171,7 @@ func newModel(o Options) *model {
 		{"contract", "c", "operations and source text", contracts.New(s)},
 		{"compare", "=", "in what two calls differ", differences.New(s)},
 		{"traffic", "t", "every exchange", traffic.New(s)},
+		{"musters", "C", "many cases, with what is expected of each", musters.New(s)},
 		{"relays", "B", "between a program and its service", relays.New(s)},
 		{"trust", "T", "certificates, and what is trusted", certificates.New(s)},
 		{"identities", "i", "who calls, and where each may go", identities.New(s)},

@@ -16,6 +16,7 @@ import (
 	"orenda/internal/exchange"
 	"orenda/internal/identity"
 	"orenda/internal/journal/disk"
+	"orenda/internal/muster"
 	"orenda/internal/safe"
 	"orenda/internal/standin"
 	"orenda/internal/user"
@@ -274,6 +275,9 @@ func demoDrafts(w *workspace.Workspace, names map[string]string) error {
 		"Hallam</name>\n    <desk>quay</desk>\n  </Clerk>\n</headers>\n")); err != nil {
 		return err
 	}
+	if err := user.WriteFile(filepath.Join(w.Dir(), muster.Folder, "harbour.toml"), []byte(harbourCases)); err != nil {
+		return err
+	}
 	return w.SetNote(
 		names["dues"],
 		"Assess",
@@ -281,6 +285,46 @@ func demoDrafts(w *workspace.Workspace, names map[string]string) error {
 		"a hyphen and a letter mean a tender; it pays nothing",
 	)
 }
+
+// harbourCases is the muster of the demo: two of its cases come back otherwise than expected.
+const harbourCases = `# Cases of the harbour, with what each must come back with.
+
+[[case]]
+name = "a berth for small craft"
+draft = "FindBerths/small craft"
+endpoint = "berths-11"
+expect = ["count(berth)>=1", "valid", "within=2s"]
+
+[[case]]
+name = "a berth for deep draught"
+draft = "FindBerths/deep draught"
+endpoint = "berths-11"
+expect = ["count(berth)>=3"]
+
+[[case]]
+name = "the same over SOAP 1.2"
+draft = "FindBerths/deep draught"
+endpoint = "berths-12"
+expect = ["count(berth)=2", "valid"]
+
+[[case]]
+name = "a berth that is held already"
+draft = "ReserveBerth/two nights"
+endpoint = "berths-11"
+expect = ["fault*=held already"]
+
+[[case]]
+name = "tides of the first of March"
+draft = "DayTable/first of March"
+endpoint = "tides"
+expect = ["valid", "size<=64KiB"]
+
+[[case]]
+name = "a berth over TLS"
+draft = "FindBerths/small craft"
+endpoint = "berths-tls"
+expect = ["valid"]
+`
 
 // story runs the yearly tide table from its first failure to its answer, each
 // repair being the remedy that is offered.

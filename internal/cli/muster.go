@@ -3,9 +3,6 @@ package cli
 import (
 	"bytes"
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -20,7 +17,6 @@ import (
 	"github.com/pelletier/go-toml/v2"
 	"github.com/spf13/cobra"
 
-	"orenda/internal/call"
 	"orenda/internal/exchange"
 	"orenda/internal/muster"
 	"orenda/internal/safe"
@@ -69,48 +65,12 @@ At most 64 cases run at once: this is no tool for loads.`,
 	return cmd
 }
 
-// readMuster finds a muster by its name in the workspace, or by its file.
-func readMuster(w *workspace.Workspace, name string) (*muster.Muster, error) {
-	file := name
-	if _, err := os.Stat(file); err != nil || !strings.HasSuffix(file, ".toml") {
-		file = filepath.Join(w.Dir(), muster.Folder, safe.FileName(name)+".toml")
-	}
-	src, err := os.ReadFile(file)
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil, fmt.Errorf("there is no muster %s; muster list names those that there are", name)
-	}
-	if err != nil {
-		return nil, err
-	}
-	return musterOf(file, src)
-}
-
-// musterOf is the muster that a file holds, or would hold.
-func musterOf(file string, src []byte) (*muster.Muster, error) {
-	m, err := muster.Read(strings.TrimSuffix(filepath.Base(file), ".toml"), src, func(beside string) ([]byte, error) {
-		if !filepath.IsLocal(beside) {
-			return nil, errors.New("a table lies beside its muster's file, or below it")
-		}
-		return os.ReadFile(filepath.Join(filepath.Dir(file), beside))
-	})
-	if err != nil {
-		return nil, fmt.Errorf("%s: %w", file, err)
-	}
-	return m, nil
-}
-
-// lastRun is where the outcomes of the last run of a muster are kept.
-func lastRun(h *user.Home, w *workspace.Workspace, name string) string {
-	sum := sha256.Sum256([]byte(w.ID() + "\x00" + name))
-	return filepath.Join(h.State, "musters", hex.EncodeToString(sum[:12])+".json")
-}
-
 func (t *commandLine) musterRun(ctx context.Context, f *musterFlags, name string) error {
 	w, err := t.workspace()
 	if err != nil {
 		return err
 	}
-	m, err := readMuster(w, name)
+	m, err := w.Muster(name)
 	if err != nil {
 		return unread{err}
 	}
@@ -126,16 +86,8 @@ func (t *commandLine) musterRun(ctx context.Context, f *musterFlags, name string
 		m.Cases = append(m.Cases, m.Cases[:len(m.Cases):len(m.Cases)]...)
 	}
 	var writers []func(io.Writer) error
-	kept := lastRun(h, w, m.Name)
-	o.Last = map[string]muster.Result{}
-	if b, err := os.ReadFile(kept); err == nil {
-		var last []muster.Result
-		if json.Unmarshal(b, &last) == nil {
-			for _, r := range last {
-				o.Last[r.Name] = r
-			}
-		}
-	}
+	kept := w.RunFile(h, m.Name)
+	o.Last = workspace.LastRun(kept)
 	o.Wants = f.wants()
 	run := m.Go(ctx, o)
 	for _, file := range f.reports {
@@ -145,7 +97,7 @@ func (t *commandLine) musterRun(ctx context.Context, f *musterFlags, name string
 		}
 		writers = append(writers, write)
 	}
-	if err := keepRun(kept, run, o.Last); err != nil {
+	if err := workspace.KeepRun(kept, run, o.Last); err != nil {
 		t.complain(fmt.Errorf("the outcomes were not kept: %w", err))
 	}
 	run = asked(run)
@@ -177,22 +129,6 @@ func asked(run *muster.Run) *muster.Run {
 		return r.LeftOut
 	})
 	return run
-}
-
-// keepRun keeps the outcomes: of cases that were not asked for, those of before.
-func keepRun(file string, run *muster.Run, last map[string]muster.Result) error {
-	out := make([]muster.Result, 0, len(run.Cases))
-	for _, r := range run.Cases {
-		if was, known := last[r.Name]; known && r.LeftOut {
-			r = was
-		}
-		out = append(out, r)
-	}
-	b, err := json.Marshal(out)
-	if err != nil {
-		return err
-	}
-	return user.WriteFile(file, b)
 }
 
 // options are those that the flags alone settle.
@@ -230,26 +166,7 @@ func (t *commandLine) musterOptions(w *workspace.Workspace, f *musterFlags) (mus
 			t.complain(fmt.Errorf("the exchange was not kept: %w", err))
 		}
 	}
-	o.Plan = func(c *muster.Case) (call.Plan, error) {
-		ref, err := w.FindDraft(c.Draft)
-		if err != nil {
-			return call.Plan{}, err
-		}
-		end := c.Endpoint
-		if f.endpoint != "" {
-			end = f.endpoint
-		}
-		plan, err := w.Plan(ref, end, f.env)
-		plan.History = j
-		return plan, err
-	}
-	o.Refuses = func(c *muster.Case) string {
-		ref, err := w.FindDraft(c.Draft)
-		if err == nil && w.Config().DraftSettings[ref.ID()].Changes && !f.again {
-			return "it changes things at the service; --again sends it"
-		}
-		return ""
-	}
+	w.MusterOptions(&o, j, f.endpoint, f.env, f.again)
 	if !t.asJSON && !t.quiet && isTerminal(t.err) {
 		began := time.Now()
 		o.Told = func(done, all int, _ *muster.Result) {
@@ -312,10 +229,9 @@ func (t *commandLine) musterListCommand() *cobra.Command {
 			Error string `json:"error,omitempty"`
 		}
 		out := []listed{}
-		files, _ := filepath.Glob(filepath.Join(w.Dir(), muster.Folder, "*.toml"))
-		for _, file := range files {
-			l := listed{Name: strings.TrimSuffix(filepath.Base(file), ".toml")}
-			if m, err := readMuster(w, l.Name); err != nil {
+		for _, name := range w.Musters() {
+			l := listed{Name: name}
+			if m, err := w.Muster(l.Name); err != nil {
 				l.Error = err.Error()
 			} else {
 				l.Cases = len(m.Cases)
@@ -367,7 +283,7 @@ with the values that it was sent with. A table is added to the draft that stands
 			old = append(old, '\n')
 		}
 		src := append(old, b.String()...)
-		m, err := musterOf(file, src) // what cannot be read is not written
+		m, err := workspace.MusterOf(file, src) // what cannot be read is not written
 		if err != nil {
 			return unread{err}
 		}

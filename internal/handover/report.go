@@ -20,7 +20,7 @@ type Chosen struct {
 // evidence, and where there are several, in what each differs from the first. Nothing in it is
 // a secret.
 type Report struct {
-	Markdown string
+	Markdown string                   // the page
 	Drawings map[string]*draw.Drawing // by the name that the page links
 	Order    []string                 // their names, in order
 }

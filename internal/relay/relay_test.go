@@ -119,7 +119,7 @@ func (w *watched) count() int {
 // keeps waits until so many exchanges were kept: the program has its answer before.
 func (w *watched) keeps(n int) {
 	w.t.Helper()
-	require.Eventually(w.t, func() bool { return w.count() >= n }, 5*time.Second, time.Millisecond)
+	require.Eventually(w.t, func() bool { return w.count() >= n }, time.Minute, time.Millisecond)
 }
 
 // raw sends bytes as they are, and gives what comes back.

@@ -69,12 +69,13 @@ type State struct {
 	SkipVerify bool            // whatever certificate is shown, for the next call only
 	Newer      *Newer          // a description that was fetched again
 
-	run    *runner
-	inbox  inbox
-	calls  calls
-	drafts drafts
-	fetch  fetching
-	chains map[string]*exchange.Exchange // of fetched chains, by endpoint
+	run     *runner
+	inbox   inbox
+	calls   calls
+	drafts  drafts
+	fetch   fetching
+	musters map[string]*Running           // by name
+	chains  map[string]*exchange.Exchange // of fetched chains, by endpoint
 
 	latest  map[Target]*exchange.Exchange // an environment of "" is any
 	traffic traffic

@@ -1,0 +1,120 @@
+package state
+
+import (
+	"context"
+	"errors"
+	"time"
+
+	"orenda/internal/exchange"
+	"orenda/internal/muster"
+	"orenda/internal/workspace"
+)
+
+// Running is the run of a muster, as it goes or as it ended.
+type Running struct {
+	Name  string                   // of the muster
+	Cases []muster.Case            // in its order
+	Done  map[string]muster.Result // by the name of the case; of the last run until it is run again
+	Run   *muster.Run              // nil until it has ended
+	Ended int                      // cases of this run that have ended
+	All   int                      // cases that it runs
+	Goes  bool                     // it is under way
+	halt  context.CancelFunc
+}
+
+// Muster is the run of a muster: what is known of its last one, or the one under way.
+func (s *State) Muster(name string) (*Running, error) {
+	if r := s.musters[name]; r != nil {
+		return r, nil
+	}
+	m, err := s.W.Muster(name)
+	if err != nil {
+		return nil, err
+	}
+	r := &Running{Name: name, Cases: m.Cases, Done: workspace.LastRun(s.W.RunFile(s.Home, name))}
+	if s.musters == nil {
+		s.musters = map[string]*Running{}
+	}
+	s.musters[name] = r
+	return r, nil
+}
+
+// atOnce is how many cases of a muster run at once.
+const atOnce = 4
+
+// RunMuster runs a muster, or only what was unexpected in its last run, in the background. Cases
+// that change things at the service are held back unless again is set.
+func (s *State) RunMuster(name string, onlyFailed, again bool) error {
+	if r := s.musters[name]; r != nil && r.Goes {
+		return errors.New("it runs already; h halts it")
+	}
+	delete(s.musters, name) // its file may have changed
+	r, err := s.Muster(name)
+	if err != nil {
+		return err
+	}
+	m, err := s.W.Muster(name)
+	if err != nil {
+		return err
+	}
+	kept := s.W.RunFile(s.Home, name)
+	o := muster.Options{AtOnce: atOnce, Now: time.Now, Last: workspace.LastRun(kept)}
+	s.W.MusterOptions(&o, s.J, "", s.Environment, again)
+	o.Keep = func(x *exchange.Exchange) {
+		err := s.J.Add(x)
+		head := x.Redact(nil).WithoutBytes()
+		s.post(func() {
+			s.note(head)
+			s.Kept++
+			if err != nil {
+				s.Say("the exchange was not kept: %v", err)
+			}
+		})
+	}
+	if onlyFailed {
+		o.Wants = func(last *muster.Result) bool { return last != nil && last.Outcome == muster.Unexpected }
+	}
+	o.Told = func(done, all int, one *muster.Result) {
+		result := *one
+		s.post(func() {
+			r.Ended, r.All = done, all
+			if !result.LeftOut {
+				r.Done[result.Name] = result
+			}
+		})
+	}
+	r.Goes, r.Ended, r.All = true, 0, len(m.Cases)
+	r.halt = s.run.Go(func(ctx context.Context) {
+		run := m.Go(ctx, o)
+		err := workspace.KeepRun(kept, run, o.Last)
+		s.post(func() {
+			r.Goes, r.Run = false, run
+			for _, one := range run.Cases {
+				if !one.LeftOut {
+					r.Done[one.Name] = one
+				}
+			}
+			if s.Say("%s has ended", name); err != nil {
+				s.Say("the outcomes were not kept: %v", err)
+			}
+		})
+	})
+	return nil
+}
+
+// HaltMuster halts a muster that runs.
+func (s *State) HaltMuster(name string) {
+	if r := s.musters[name]; r != nil && r.Goes {
+		r.halt()
+	}
+}
+
+// OpenKept opens a kept exchange by its id.
+func (s *State) OpenKept(id string) error {
+	x, err := s.J.Get(id)
+	if err != nil {
+		return err
+	}
+	s.Open(x)
+	return nil
+}

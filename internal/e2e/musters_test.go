@@ -1,0 +1,64 @@
+package e2e
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// A muster is run in the application: a tally as it goes, each case a row, the unexpected ones
+// by cause and again alone, and each opens where it stopped.
+func TestAMusterInTheApplication(t *testing.T) {
+	h := harbour(t)
+	dir, env := workspace(t, "", "http://"+h.Plain+"/berths?wsdl")
+	require.Equal(t, 0, orenda(t, env, "-w", dir, "endpoint", "set", "BerthDesk11", "address=http://"+h.Plain+"/berths",
+		"default=true").code)
+	require.NoError(t, os.MkdirAll(filepath.Join(dir, "musters"), 0o700))
+	file := filepath.Join(dir, "musters", "nightly.toml")
+	write := func(least string) {
+		require.NoError(t, os.WriteFile(file, []byte(`[[case]]
+name = "small craft"
+draft = "FindBerths/first"
+values = { length = "12" }
+expect = ["count(berth)>=1", "valid"]
+
+[[case]]
+name = "far too long"
+draft = "FindBerths/first"
+values = { length = "300" }
+expect = ["count(berth)>=`+least+`"]
+`), 0o600))
+	}
+	write("1")
+	s := open(t, 158, 47, env, "-w", dir)
+	s.sees("FindBerths")
+	s.keys("C")
+	s.sees("musters", "nightly", "2 not run", "small craft", "count(berth)>=1 ; valid")
+	s.keys("!")
+	s.sees("1 as expected", "1 unexpected", "■ small craft", "× far too long", "median")
+	s.keys("/")
+	now := s.sees("far too long", "count(berth)>=1")
+	assert.NotContains(t, now, "■ small craft")
+	s.keys("Enter")
+	s.sees("path", "FindBerths")
+	s.keys("C", "/", "z")
+	s.sees("1 ×", "far too long")
+	s.keys("z")
+	write("0")
+	s.keys("n")
+	s.sees("2 as expected", "mended")
+	r := orenda(t, env, "-w", dir, "muster", "run", "nightly")
+	assert.Equal(t, 0, r.code, r.out+r.err)
+
+	// What changes things asks once for the whole run.
+	s.keys("b", "Home", "!")
+	s.sees("FindBerths/first changes things at the service")
+	s.keys("C", "!")
+	s.sees("2 of 2 cases change things at the service. Send these too?")
+	s.types("no")
+	s.keys("Enter")
+	s.sees("2 not run", "it changes things at the service")
+}

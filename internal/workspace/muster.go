@@ -1,0 +1,119 @@
+package workspace
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"orenda/internal/call"
+	"orenda/internal/diagnose"
+	"orenda/internal/muster"
+	"orenda/internal/safe"
+	"orenda/internal/user"
+)
+
+// Musters are the names of those in the workspace's folder.
+func (w *Workspace) Musters() (names []string) {
+	files, _ := filepath.Glob(filepath.Join(w.Dir(), muster.Folder, "*.toml"))
+	for _, file := range files {
+		names = append(names, strings.TrimSuffix(filepath.Base(file), ".toml"))
+	}
+	return names
+}
+
+// Muster finds a muster by its name in the workspace, or by its file.
+func (w *Workspace) Muster(name string) (*muster.Muster, error) {
+	file := name
+	if _, err := os.Stat(file); err != nil || !strings.HasSuffix(file, ".toml") {
+		file = filepath.Join(w.Dir(), muster.Folder, safe.FileName(name)+".toml")
+	}
+	src, err := os.ReadFile(file)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, fmt.Errorf("there is no muster %s; muster list names those that there are", name)
+	}
+	if err != nil {
+		return nil, err
+	}
+	return MusterOf(file, src)
+}
+
+// MusterOf is the muster that a file holds, or would hold.
+func MusterOf(file string, src []byte) (*muster.Muster, error) {
+	m, err := muster.Read(strings.TrimSuffix(filepath.Base(file), ".toml"), src, func(beside string) ([]byte, error) {
+		if !filepath.IsLocal(beside) {
+			return nil, errors.New("a table lies beside its muster's file, or below it")
+		}
+		return os.ReadFile(filepath.Join(filepath.Dir(file), beside))
+	})
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", file, err)
+	}
+	return m, nil
+}
+
+// RunFile is where the outcomes of the last run of a muster are kept.
+func (w *Workspace) RunFile(h *user.Home, name string) string {
+	sum := sha256.Sum256([]byte(w.ID() + "\x00" + name))
+	return filepath.Join(h.State, "musters", hex.EncodeToString(sum[:12])+".json")
+}
+
+// LastRun are the results that a file keeps, by the names of cases.
+func LastRun(file string) map[string]muster.Result {
+	out := map[string]muster.Result{}
+	if b, err := os.ReadFile(file); err == nil {
+		var last []muster.Result
+		if json.Unmarshal(b, &last) == nil {
+			for _, r := range last {
+				out[r.Name] = r
+			}
+		}
+	}
+	return out
+}
+
+// KeepRun keeps the outcomes: of cases that were not asked for, those of before.
+func KeepRun(file string, run *muster.Run, last map[string]muster.Result) error {
+	out := make([]muster.Result, 0, len(run.Cases))
+	for _, r := range run.Cases {
+		if was, known := last[r.Name]; known && r.LeftOut {
+			r = was
+		}
+		out = append(out, r)
+	}
+	b, err := json.Marshal(out)
+	if err != nil {
+		return err
+	}
+	return user.WriteFile(file, b)
+}
+
+// MusterOptions sets how cases are planned: over an endpoint, where one is named, in an
+// environment, and held back where they change things and are not to be sent again.
+func (w *Workspace) MusterOptions(o *muster.Options, j diagnose.History, end, environment string, again bool) {
+	o.Plan = func(c *muster.Case) (call.Plan, error) {
+		ref, err := w.FindDraft(c.Draft)
+		if err != nil {
+			return call.Plan{}, err
+		}
+		over := c.Endpoint
+		if end != "" {
+			over = end
+		}
+		plan, err := w.Plan(ref, over, environment)
+		plan.History = j
+		return plan, err
+	}
+	o.Refuses = func(c *muster.Case) string {
+		ref, err := w.FindDraft(c.Draft)
+		if err == nil && w.Config().DraftSettings[ref.ID()].Changes && !again {
+			return "it changes things at the service; --again sends it"
+		}
+		return ""
+	}
+}
