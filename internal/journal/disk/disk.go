@@ -306,8 +306,11 @@ func (j *Journal) heads(query string, args ...any) (out []*exchange.Exchange, er
 		out = nil
 		return scan(db, func(head []byte) error {
 			x := &exchange.Exchange{}
+			if err := json.Unmarshal(head, x); err != nil {
+				return &unreadable{err}
+			}
 			out = append(out, x)
-			return json.Unmarshal(head, x)
+			return nil
 		}, query, args...)
 	})
 	return out, err
@@ -349,7 +352,7 @@ func (j *Journal) After(place int64) (out []*exchange.Exchange, last int64, err 
 			}
 			x := &exchange.Exchange{}
 			if err := json.Unmarshal(head, x); err != nil {
-				return err
+				return &unreadable{err}
 			}
 			out = append(out, x)
 		}

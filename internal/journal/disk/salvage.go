@@ -2,6 +2,7 @@ package disk
 
 import (
 	"database/sql"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -19,8 +20,17 @@ import (
 
 func (j *Journal) path() string { return filepath.Join(j.dir, "journal.db") }
 
+// unreadable is a record that comes back otherwise than it was written. The database does not
+// always say that a page is damaged in which a long value goes on.
+type unreadable struct{ error }
+
+func (e *unreadable) Unwrap() error { return e.error }
+
 // damaged tells whether a file is no journal, or not a whole one.
 func damaged(err error) bool {
+	if _, is := errors.AsType[*unreadable](err); is {
+		return true
+	}
 	e, ok := errors.AsType[*sqlite.Error](err)
 	return ok && (e.Code()&0xff == codes.SQLITE_NOTADB || e.Code()&0xff == codes.SQLITE_CORRUPT)
 }
@@ -144,6 +154,7 @@ func salvage(aside string, into *sql.DB) (exchanges int) {
 	if err != nil {
 		return 0
 	}
+	const headColumn = 7 // of an exchange
 	copied := func(read, write string, columns int, key string) bool {
 		values, to := make([]any, columns), make([]any, columns)
 		for i := range to {
@@ -151,6 +162,9 @@ func salvage(aside string, into *sql.DB) (exchanges int) {
 		}
 		if from.QueryRow(read, key).Scan(to...) != nil {
 			return false
+		}
+		if head, ok := values[min(headColumn, columns-1)].([]byte); columns > headColumn && ok && !json.Valid(head) {
+			return false // a page that it goes on in is damaged, and the database does not say so
 		}
 		_, err := tx.Exec(write, values...)
 		return err == nil
