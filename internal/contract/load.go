@@ -1,6 +1,7 @@
 package contract
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -183,7 +184,11 @@ func (l *loader) get(location string) ([]byte, error) {
 // document takes one WSDL document and follows its imports.
 func (l *loader) document(location string, src []byte, first bool) error {
 	l.seen[location] = true
-	d, err := xmltree.ParseContract(src, xmltree.Limits{Depth: 256})
+	plain, err := xmltree.WithoutDoctype(src)
+	if err != nil {
+		return err
+	}
+	d, err := xmltree.Parse(plain, xmltree.Limits{Depth: 256})
 	if err != nil {
 		return err
 	}
@@ -196,10 +201,11 @@ func (l *loader) document(location string, src []byte, first bool) error {
 		return nil
 	case root.Is(wsdl2NS, "description"):
 	default:
-		return &NotDescription{
-			Root: root.Name().Qualified(),
-			Why:  fmt.Sprintf("it is not a service description: its root element is %s", root.Name().Qualified()),
+		why := "it is not a service description: its root element is " + root.Name().Qualified()
+		if !bytes.Equal(plain, src) {
+			why += ", after a document type declaration"
 		}
+		return &NotDescription{Root: root.Name().Qualified(), Why: why}
 	}
 	target, _ := root.Attr("", "targetNamespace")
 	doc := &wsdlDoc{target: target, source: location, root: root}

@@ -1,6 +1,7 @@
 package state
 
 import (
+	"slices"
 	"sync"
 
 	"orenda/internal/exchange"
@@ -54,7 +55,9 @@ func (s *State) ended(id string, x, masked *exchange.Exchange, err error) {
 	}
 	s.pump()
 	if r != nil && r.cell == s.Chosen {
-		s.Attempts = append(s.Attempts, masked)
+		s.Attempts = append(slices.DeleteFunc(slices.Clone(s.Attempts), func(x *exchange.Exchange) bool {
+			return x.ID == id // its head was read of the journal meanwhile
+		}), masked)
 		s.Shown = len(s.Attempts) - 1
 	}
 	if s.Message == underWay && s.Running() == nil {

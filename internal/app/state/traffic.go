@@ -160,6 +160,7 @@ func (s *State) note(list ...*exchange.Exchange) {
 	var fresh []*exchange.Exchange
 	for _, x := range list {
 		if t.ids[x.ID] {
+			t.fill(x)
 			continue
 		}
 		t.ids[x.ID] = true
@@ -181,6 +182,20 @@ func (s *State) note(list ...*exchange.Exchange) {
 			if f.Fits(x, nil) && len(t.picked.hits) < maxHits {
 				t.picked.hits = slices.Insert(t.picked.hits, 0, x)
 			}
+		}
+	}
+}
+
+// fill puts an exchange with its bytes in the place of its head, which came first: the journal
+// had it before the one who sent it was told.
+func (t *traffic) fill(x *exchange.Exchange) {
+	if x.Moments == nil {
+		return
+	}
+	for i, o := range t.kept {
+		if o.ID == x.ID {
+			t.kept[i] = x
+			return
 		}
 	}
 }

@@ -182,6 +182,15 @@ func salvage(aside string, into *sql.DB) (exchanges int) {
 			exchanges++
 		}
 	}
+	salvageBytes(from, tx, copied)
+	if tx.Commit() != nil {
+		return 0
+	}
+	return exchanges
+}
+
+// salvageBytes copies what can be read of long bytes, and who holds them.
+func salvageBytes(from *sql.DB, tx *sql.Tx, copied func(read, write string, columns int, key string) bool) {
 	var hashes []string
 	_ = scan(from, func(h string) error { hashes = append(hashes, h); return nil }, `SELECT hash FROM bytes`)
 	for _, h := range hashes {
@@ -198,10 +207,6 @@ func salvage(aside string, into *sql.DB) (exchanges int) {
 			_, _ = tx.Exec(`INSERT OR IGNORE INTO holds VALUES (?,?)`, h, id)
 		}
 	}
-	if tx.Commit() != nil {
-		return 0
-	}
-	return exchanges
 }
 
 // knownIDs are the ids of the exchanges in a damaged journal. The indexes hold the keys
