@@ -56,8 +56,7 @@ func (s *State) StartRelay(to string, overTLS bool) error {
 				one.Failed++
 			}
 			one.Last = masked.WithoutBytes()
-			s.note(one.Last)
-			s.Kept++
+			s.count(one.Last)
 			if err != nil {
 				s.Say("the exchange was not kept: %v", err)
 			}

@@ -186,6 +186,15 @@ func (s *State) note(list ...*exchange.Exchange) {
 	}
 }
 
+// count takes an exchange of this application that was kept. It is counted, unless what was
+// read of the journal meanwhile has counted it.
+func (s *State) count(x *exchange.Exchange) {
+	if !s.traffic.ids[x.ID] {
+		s.Kept++
+	}
+	s.note(x)
+}
+
 // fill puts an exchange with its bytes in the place of its head, which came first: the journal
 // had it before the one who sent it was told.
 func (t *traffic) fill(x *exchange.Exchange) {
