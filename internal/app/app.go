@@ -6,7 +6,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"os"
 	"path/filepath"
 	"runtime/debug"
@@ -277,12 +276,10 @@ func (m *model) promptly(cmd tea.Cmd) tea.Cmd {
 	select {
 	case take := <-came:
 		switch msg := take().(type) {
-		case state.Ask:
+		case state.Ask, state.Pick, state.Goto:
 			return m.update(msg)
-		case state.Pick, state.Goon:
-			return m.update(msg)
-		case state.Goto:
-			return m.update(msg)
+		case state.Next:
+			return m.promptly(m.update(msg))
 		default:
 			return func() tea.Msg { return msg }
 		}
@@ -329,7 +326,7 @@ func (m *model) update(msg tea.Msg) tea.Cmd {
 			m.in.Hide()
 		}
 		return cmd
-	case state.Goon:
+	case state.Next:
 		return msg()
 	case state.Pick:
 		m.picks = msg
@@ -504,17 +501,7 @@ func (m *model) drawing() tea.Cmd {
 		m.s.Say("send the call first; its path is drawn then")
 		return nil
 	}
-	return m.ask("write the drawing to (.svg or .pdf)", "path-"+x.ID+".svg", func(name string) {
-		b, err := draw.Path(x).Write(name)
-		if err == nil {
-			err = user.WriteNew(name, b)
-		}
-		if err != nil {
-			m.s.Say("%v", err)
-			return
-		}
-		m.s.Say("written: %s", name)
-	})
+	return m.s.AskDrawing("path-"+x.ID, func() (state.Drawing, error) { return draw.Path(x), nil })
 }
 
 // handOver writes down the call in sight: what a program needs to do what it did,
@@ -617,7 +604,7 @@ func (m *model) head() string {
 
 func (m *model) foot() string {
 	if m.over == asking {
-		p := " " + ui.Strong(m.prompt) + " " + ui.Accent("› ")
+		p := " " + ui.Strong(ui.Cut(m.prompt, m.w*2/3)) + " " + ui.Accent("› ")
 		return ui.Pad(p+m.in.View(max(m.w-ui.Width(p)-1, 10)), m.w)
 	}
 	said := ui.Cut(m.s.Message, m.w/2)
@@ -643,153 +630,4 @@ func (m *model) hints() []ui.Key {
 		return []ui.Key{{Show: "↑↓", Does: "scroll"}, {Show: "esc", Does: "back"}}
 	}
 	return m.view().Keys()
-}
-
-// offered are the options that fit what is typed, by their numbers.
-func (m *model) offered() (out []int) {
-	want := strings.ToLower(m.in.Value())
-	for i, o := range m.picks.Options {
-		if strings.Contains(strings.ToLower(o), want) {
-			out = append(out, i)
-		}
-	}
-	return out
-}
-
-// offer shows what is chosen from.
-func (m *model) offer(w, h int) string {
-	rows := []string{"", "   " + ui.Strong(m.picks.Prompt) + ui.Accent(" › ") + m.in.View(min(w-20, 50)), ""}
-	list := m.offered()
-	top := ui.Window(m.pick, 0, max(h-4, 1), len(list))
-	for at, i := range list[top:] {
-		lead, text := "     ", ui.Cut(m.picks.Options[i], w-8)
-		if top+at == m.pick {
-			lead, text = ui.Accent("   ▌ "), ui.Strong(text)
-		}
-		rows = append(rows, lead+text)
-	}
-	if len(list) == 0 {
-		rows = append(rows, "     "+ui.Soft("nothing here has these letters"))
-	}
-	return ui.Block(rows, w, h)
-}
-
-// isErrorText tells a text that a program wrote from an address and from XML,
-// which views take themselves.
-func isErrorText(text string) bool {
-	t := strings.TrimSpace(text)
-	return !strings.HasPrefix(t, "<") && !(strings.HasPrefix(t, "http") && !strings.ContainsAny(t, " \n"))
-}
-
-// hear shows what an error text speaks of, if it does of anything.
-func (m *model) hear(text string) bool {
-	heard := diagnose.InText(text)
-	if len(heard) == 0 {
-		return false
-	}
-	m.heard = heard
-	m.open(heardPage)
-	return true
-}
-
-// maxErrorText is how much of a file with an error text is read, in bytes.
-const maxErrorText = 16 << 20
-
-func (m *model) explainText() tea.Cmd {
-	return m.ask("error text, or the name of a file with it", "", func(text string) {
-		if f, err := os.Open(text); err == nil {
-			b, err := io.ReadAll(io.LimitReader(f, maxErrorText))
-			f.Close()
-			if err != nil {
-				m.s.Say("%v", err)
-				return
-			}
-			text = string(b)
-		}
-		if text != "" && !m.hear(text) {
-			m.s.Say("nothing in it speaks of a finding that is known")
-		}
-	})
-}
-
-// heardView is what an error text speaks of, the likeliest first.
-func (m *model) heardView(w, h int) string {
-	rows := []string{
-		"",
-		"   " + ui.Strong("What the text speaks of") + ui.Soft(
-			"  the likeliest first; a text is what a program says, not what crossed",
-		),
-		"",
-	}
-	for i, f := range m.heard {
-		title := ui.Strong(ui.Cut(f.Means, w-8))
-		if i == 0 {
-			title = ui.Accent(ui.Cut(f.Means, w-8))
-		}
-		rows = append(rows, "   "+title, "   "+ui.Soft(f.ID))
-		for _, l := range f.Lines() {
-			for k, text := range ui.Wrap(l[1], w-22) {
-				label := ""
-				if k == 0 {
-					label = l[0]
-				}
-				rows = append(rows, "     "+ui.Pad(ui.Soft(label), 14)+text)
-			}
-		}
-		rows = append(rows, "")
-	}
-	m.scroll = min(m.scroll, max(len(rows)-h, 0))
-	return ui.Block(rows[m.scroll:], w, h)
-}
-
-// help is the page of all keys; what is typed narrows it.
-func (m *model) help(w, h int) string {
-	want := strings.ToLower(strings.TrimSpace(m.in.Value()))
-	rows := []string{"", "   " + ui.Strong("Every call travels one path of eleven stages.") +
-		ui.Soft("   Orenda "+m.o.Version),
-		"   What was " + ui.Strong("set") + " stands above what was " + ui.Strong(
-			"seen",
-		) + ", at the stage where it takes effect.",
-		"   " + ui.Marks(), ""}
-	if want != "" {
-		rows = []string{"", "   " + ui.Accent("/ ") + m.in.View(40), ""}
-	}
-	found := 0
-	head := ""
-	row := func(key, text, rest string) {
-		if want != "" && !strings.Contains(strings.ToLower(text), want) {
-			return
-		}
-		found++
-		if head != "" {
-			rows = append(rows, "   "+ui.Strong(head))
-			head = ""
-		}
-		rows = append(rows, "     "+ui.Pad(key, 10)+rest)
-	}
-	head = "in the " + m.places[m.at].name
-	for _, k := range m.view().Keys() {
-		if k.Press != "?" && k.Does != "" { // the one is for anywhere, the other shown nowhere
-			row(ui.Strong(k.Show), k.Show+" "+k.Does, k.Does)
-		}
-	}
-	rows = append(rows, "")
-	head = "views"
-	for _, p := range m.places {
-		row(ui.Strong(p.key), p.key+" "+p.name+" "+p.about, ui.Pad(p.name, 14)+ui.Soft(p.about))
-	}
-	rows = append(rows, "")
-	head = "anywhere"
-	for _, c := range m.commands() {
-		key := ui.Strong(c.show)
-		if c.show == "" { // it is found in the list of commands
-			key = ui.Soft(":")
-		}
-		row(key, c.show+" "+c.name, c.name)
-	}
-	if found == 0 {
-		rows = append(rows, "   "+ui.Soft("no key does anything with these letters; esc goes back"))
-	}
-	m.scroll = min(m.scroll, max(len(rows)-h, 0))
-	return ui.Block(rows[m.scroll:], w, h)
 }

@@ -55,13 +55,13 @@ func TestKeysThatAreShownDoSomething(t *testing.T) {
 var verbs = map[string]string{
 	"enter": `open|change|fill in|trust|order|repair|settings|load|take|type or paste|^$`, // what one does with what is at the cursor
 	"space": `mark|put in|draft of it`,
-	"tab":   `next|expected|fields`,
+	"tab":   `next|expected|fields|other way round`,
 	"esc":   `board|path|show all|marks off|back`,
-	"/":     `filter|find|search|only rows`,
-	"n":     `next`, "N": `before`,
-	"[": `earlier|endpoint|table`, "]": `earlier|endpoint|table|next`,
+	"/":     `filter|find|search|only rows|show`,
+	"n":     `next|run only`, "N": `before`,
+	"[": `earlier|endpoint|table`, "]": `earlier|endpoint|table|next|follow|hold still`,
 	"left": `choose|branch|column|long|value|back|^$`, "right": `choose|branch|column|long|value|settings`,
-	"a": `add`, "+": `one more|repeat|keep`, "-": `repeat`, "x": `source|raw|columns`,
+	"a": `add`, "+": `one more|repeat|keep|too|this folder only|through here`, "-": `repeat`, "x": `source|raw|columns`,
 	"D": `duplicate|draft of it`, "R": `rename`, "X": `remove|no longer|take the variable out`, "M": `mark`, "z": `fold`,
 	"*": `default|pin|send the call as|answer by itself`, "!": `changes things|accept anything|all the same|run all`,
 	"0": `nil|off|set a warning aside|take back`, "#": `note`, "P": `put`, "F": `file`, "W": `save`, "w": `draw`,

@@ -76,6 +76,23 @@ func TestCompletion(t *testing.T) {
 	}
 }
 
+// What a description writes reaches no shell as it is.
+func TestCompletionIsSafe(t *testing.T) {
+	l := at(t)
+	file := l.file("tiny.wsdl", tinyDescription)
+	dir := filepath.Join(l.dir, "ws")
+	code, _, errOut := l.run("-w", dir, "add", file)
+	require.Zero(t, code, errOut)
+	settings := filepath.Join(dir, "orenda.toml")
+	b, err := os.ReadFile(settings)
+	require.NoError(t, err)
+	b = []byte(strings.Replace(string(b), "source = ", "source = \"\\u001b]0;caught\\u0007 \" #", 1))
+	require.NoError(t, os.WriteFile(settings, b, 0o600))
+	_, out, _ := l.run("__complete", "-w", dir, "refresh", "")
+	assert.Contains(t, out, "caught")
+	assert.NotContains(t, out, "\x1b")
+}
+
 func TestManualPages(t *testing.T) {
 	l := at(t)
 	dir := filepath.Join(l.dir, "man")

@@ -72,17 +72,7 @@ func (t *commandLine) tellDifferences(sides [2]*compare.Side, r *compare.Report)
 			safe.Line(sides[0].Name), safe.Line(sides[1].Name),
 			len(r.Differences), r.SetAside)
 	}
-	value := func(p *compare.Place) string {
-		switch {
-		case p == nil:
-			return "┄ not there"
-		case p.Value == "":
-			return "(empty)"
-		case strings.TrimSpace(p.Value) != p.Value:
-			return strconv.Quote(cutTo(p.Value, 90))
-		}
-		return safe.Line(cutTo(p.Value, 90))
-	}
+	value := func(p *compare.Place) string { return safe.Line(cutEnd(p.Said(), 90)) }
 	for _, d := range r.Differences {
 		lead := ""
 		if d.Aside {

@@ -11,6 +11,7 @@ import (
 	"orenda/internal/endpoint"
 	"orenda/internal/exchange"
 	"orenda/internal/journal"
+	"orenda/internal/safe"
 	"orenda/internal/workspace"
 )
 
@@ -83,7 +84,15 @@ func (t *commandLine) words(
 			out = append(out, names...)
 		}
 	}
-	return slices.DeleteFunc(out, func(s string) bool { return !strings.HasPrefix(s, begun) }), how
+	out = slices.DeleteFunc(out, func(s string) bool { return !strings.HasPrefix(s, begun) })
+	for i, s := range out { // a shell shows what descriptions and services wrote
+		word, about, _ := strings.Cut(s, "\t")
+		out[i] = safe.Line(word)
+		if about != "" {
+			out[i] += "\t" + safe.Line(about)
+		}
+	}
+	return out, how
 }
 
 // named are the things of a workspace that a word may name.

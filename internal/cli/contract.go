@@ -440,7 +440,7 @@ func (t *commandLine) validator(
 }
 
 func validate(set *schema.Set, c *contract.Contract, src []byte) []schema.Error {
-	d, err := xmltree.Parse(src, xmltree.Limits{Depth: 1024})
+	d, err := xmltree.ParseAlone(src, xmltree.Limits{Depth: 1024})
 	if err != nil {
 		e := schema.Error{Rule: "well-formed", Message: err.Error(), Expected: nil, Line: 1, Column: 1}
 		if se, ok := err.(*xmltree.SyntaxError); ok {

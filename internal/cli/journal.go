@@ -44,13 +44,6 @@ func (t *commandLine) journalCommand() *cobra.Command {
 		if err != nil {
 			return unread{err}
 		}
-		if t.asJSON {
-			out := []exchange.Report{}
-			for _, x := range all {
-				out = append(out, x.Report(false))
-			}
-			return t.printJSON(out)
-		}
 		return t.printKept(j, all)
 	}
 	show := &cobra.Command{
@@ -88,9 +81,16 @@ func (t *commandLine) journalCommand() *cobra.Command {
 	return cmd
 }
 
-// printKept lists exchanges. Of each id the part stands out, on a terminal, that is
+// printKept lists exchanges, or prints them as JSON. Of each id the part stands out, on a terminal, that is
 // enough to name it.
 func (t *commandLine) printKept(j journal.Journal, all []*exchange.Exchange) error {
+	if t.asJSON {
+		out := []exchange.Report{}
+		for _, x := range all {
+			out = append(out, x.Report(false))
+		}
+		return t.printJSON(out)
+	}
 	var table strings.Builder
 	tw := tabwriter.NewWriter(&table, 0, 0, 2, ' ', 0)
 	for _, x := range all {

@@ -59,15 +59,7 @@ func (t *commandLine) searchCommand() *cobra.Command {
 		if err != nil {
 			return unread{err}
 		}
-		if t.asJSON {
-			out := []exchange.Report{}
-			for _, x := range all {
-				out = append(out, x.Report(false))
-			}
-			if err := t.printJSON(out); err != nil {
-				return err
-			}
-		} else if err := t.printKept(j, all); err != nil {
+		if err := t.printKept(j, all); err != nil {
 			return err
 		}
 		if len(all) == 0 {

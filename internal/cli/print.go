@@ -189,8 +189,10 @@ func (t *commandLine) printSet(x *exchange.Exchange) {
 	}
 }
 
-func cutTo(s string, most int) string {
-	s = strings.Join(strings.Fields(s), " ")
+func cutTo(s string, most int) string { return cutEnd(strings.Join(strings.Fields(s), " "), most) }
+
+// cutEnd is a text of so many characters at most.
+func cutEnd(s string, most int) string {
 	if r := []rune(s); len(r) > most {
 		return string(r[:most-1]) + "…"
 	}

@@ -46,6 +46,20 @@ type Place struct {
 	Template string `json:"template,omitempty"`
 }
 
+// Said is a side in one line: what is not there is told apart from what is empty, and white
+// space at the ends is seen.
+func (p *Place) Said() string {
+	switch {
+	case p == nil:
+		return "┄ not there"
+	case p.Value == "":
+		return "(empty)"
+	case strings.TrimSpace(p.Value) != p.Value:
+		return strconv.Quote(p.Value)
+	}
+	return strings.Join(strings.Fields(p.Value), " ")
+}
+
 // Difference is one difference. A side that is not there is nil.
 type Difference struct {
 	Kind  Kind          `json:"kind"`            // what differs

@@ -313,31 +313,36 @@ func others(x *exchange.Exchange) Section {
 // Markdown is the sheet as a page.
 func (s *Sheet) Markdown() string {
 	var b strings.Builder
-	fmt.Fprintf(&b, "# %s\n\n%s\n", line(s.Title), line(s.Said))
+	fmt.Fprintf(&b, "# %s\n\n%s\n", text(s.Title), text(s.Said))
+	s.sections(&b, "##")
+	return b.String()
+}
+
+// sections writes the parts of a sheet below headings of a level.
+func (s *Sheet) sections(b *strings.Builder, level string) {
 	for _, p := range s.Sections {
 		if len(p.Rows) == 0 && p.Text == "" {
 			continue
 		}
-		fmt.Fprintf(&b, "\n## %s\n\n", p.Title)
+		fmt.Fprintf(b, "\n%s %s\n\n", level, p.Title)
 		for i, r := range p.Rows {
 			if i == 0 {
 				b.WriteString("| | |\n|---|---|\n")
 			}
-			fmt.Fprintf(&b, "| %s | %s |\n", cell(r.Name), cell(r.Value))
+			fmt.Fprintf(b, "| %s | %s |\n", text(r.Name), text(r.Value))
 		}
 		if p.Text != "" {
 			fence := "```"
 			for strings.Contains(p.Text, fence) {
 				fence += "`"
 			}
-			fmt.Fprintf(&b, "%s\n%s\n%s\n", fence, safe.Block(strings.TrimRight(p.Text, "\n")), fence)
+			fmt.Fprintf(b, "%s\n%s\n%s\n", fence, safe.Block(strings.TrimRight(p.Text, "\n")), fence)
 		}
 	}
-	return b.String()
 }
 
-func line(s string) string { return safe.Line(strings.Join(strings.Fields(s), " ")) }
-
-func cell(s string) string {
-	return strings.NewReplacer("|", `\|`, "<", "&lt;", "`", "'").Replace(line(s))
+// text is outside text as one line of a page: no markup of it has an effect there.
+func text(s string) string {
+	return strings.NewReplacer("|", `\|`, "<", "&lt;", "`", "'", "[", `\[`).
+		Replace(safe.Line(strings.Join(strings.Fields(s), " ")))
 }

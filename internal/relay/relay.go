@@ -45,8 +45,8 @@ type Options struct {
 
 	Plan func(w *call.Imported) call.Plan // how the service is reached, and what a call is held against
 	Keep func(*exchange.Exchange)         // told of each exchange, from several goroutines; may be nil
-	// Answer answers a request here, with a whole HTTP response and after a while: nothing is
-	// passed on then. It may be nil; ok is false where the request is passed on.
+	// Answer answers a request here, with a whole HTTP response; ok is false where it is passed
+	// on. Either is done after a while. It may be nil.
 	Answer func(w *call.Imported) (response []byte, after time.Duration, ok bool)
 	Idle   time.Duration // for the next bytes of a request; 0: ten seconds
 	Head   time.Duration // for the whole head of a request; 0: twice Idle
@@ -264,8 +264,16 @@ func (r *Relay) pass(c *patient, in *bufio.Reader, pool *wire.Pool) (more bool) 
 	w.Pass = p.pass
 	plan := r.o.Plan(w.Imported)
 	if r.o.Answer != nil {
-		if response, after, ok := r.o.Answer(w.Imported); ok {
-			r.answerHere(c.Conn, plan, w.Imported, response, after)
+		response, after, ok := r.o.Answer(w.Imported)
+		late := time.NewTimer(after)
+		defer late.Stop()
+		select {
+		case <-late.C:
+		case <-r.ctx.Done():
+			return false
+		}
+		if ok {
+			r.answerHere(c.Conn, plan, w.Imported, response)
 			return false
 		}
 	}
@@ -290,14 +298,7 @@ func (r *Relay) pass(c *patient, in *bufio.Reader, pool *wire.Pool) (more bool) 
 
 // answerHere gives a program an answer that no service made, and tells of the exchange as of
 // one that was passed on.
-func (r *Relay) answerHere(c net.Conn, plan call.Plan, w *call.Imported, response []byte, after time.Duration) {
-	late := time.NewTimer(after)
-	defer late.Stop()
-	select {
-	case <-late.C:
-	case <-r.ctx.Done():
-		return
-	}
+func (r *Relay) answerHere(c net.Conn, plan call.Plan, w *call.Imported, response []byte) {
 	w.Reply = response
 	x := call.Explain(r.ctx, plan, w)
 	x.Kind = "relay"

@@ -225,52 +225,56 @@ func (s *subset) expand(text string, depth int, left *int) (string, error) {
 	return out, err
 }
 
-// document puts into a document what the subset declares.
+// document puts into a document what the subset declares: entities into texts and tags,
+// defaults into tags. Comments, CDATA sections and processing instructions stay as they are.
 func (s *subset) document(b []byte) ([]byte, error) {
+	if len(s.entities)+len(s.defaults) == 0 {
+		return b, nil
+	}
 	left := maxExpanded
-	if len(s.entities) > 0 {
-		text, err := s.expand(string(b), 0, &left)
+	var out bytes.Buffer
+	for len(b) > 0 {
+		n := bytes.IndexByte(b, '<')
+		if n < 0 {
+			n = len(b)
+		}
+		if n == 0 {
+			n = tagEnd(b)
+		}
+		piece := b[:n]
+		b = b[n:]
+		if piece[0] == '<' && len(piece) > 1 && (piece[1] == '!' || piece[1] == '?') {
+			out.Write(piece)
+			continue
+		}
+		text, err := s.expand(string(piece), 0, &left)
 		if err != nil {
 			return nil, err
 		}
-		b = []byte(text)
+		if piece[0] == '<' {
+			text = s.completed(text, &left)
+		}
+		if left < 0 {
+			return nil, fmt.Errorf("what is declared makes more than %d MiB of it", maxExpanded>>20)
+		}
+		out.WriteString(text)
 	}
-	if len(s.defaults) == 0 {
-		return b, nil
+	return out.Bytes(), nil
+}
+
+// completed is a start tag with the attributes that it lacks and that have a default; another
+// tag stays.
+func (s *subset) completed(tag string, left *int) string {
+	defaults := s.defaults[tagName(tag)]
+	cut := len(strings.TrimSuffix(strings.TrimSuffix(tag, ">"), "/"))
+	out := tag[:cut]
+	for _, a := range defaults {
+		if !has(tag, a.name) {
+			*left -= len(a.value)
+			out += fmt.Sprintf(` %s="%s"`, a.name, strings.ReplaceAll(a.value, `"`, "&quot;"))
+		}
 	}
-	var out bytes.Buffer
-	for {
-		at := bytes.IndexByte(b, '<')
-		if at < 0 {
-			out.Write(b)
-			return out.Bytes(), nil
-		}
-		out.Write(b[:at])
-		b = b[at:]
-		end := tagEnd(b)
-		tag := b[:end]
-		b = b[end:]
-		name := tagName(tag)
-		defaults := s.defaults[name]
-		if name == "" || len(defaults) == 0 {
-			out.Write(tag)
-			continue
-		}
-		cut := len(tag) - 1
-		if cut > 0 && tag[cut-1] == '/' {
-			cut--
-		}
-		out.Write(tag[:cut])
-		for _, a := range defaults {
-			if !has(tag, a.name) {
-				if left -= len(a.value); left < 0 {
-					return nil, fmt.Errorf("its defaults make more than %d MiB of it", maxExpanded>>20)
-				}
-				fmt.Fprintf(&out, ` %s="%s"`, a.name, strings.ReplaceAll(a.value, `"`, "&quot;"))
-			}
-		}
-		out.Write(tag[cut:])
-	}
+	return out + tag[cut:]
 }
 
 // tagEnd is where the markup ends that b begins with.
@@ -300,31 +304,31 @@ func tagEnd(b []byte) int {
 }
 
 // tagName is the name in a start tag, "" where it is none.
-func tagName(tag []byte) string {
+func tagName(tag string) string {
 	if len(tag) < len("<a>") || tag[1] == '/' || tag[1] == '!' || tag[1] == '?' {
 		return ""
 	}
-	n := bytes.IndexAny(tag[1:], " \t\r\n/>")
+	n := strings.IndexAny(tag[1:], " \t\r\n/>")
 	if n < 0 {
 		return ""
 	}
-	return string(tag[1 : 1+n])
+	return tag[1 : 1+n]
 }
 
 // has tells whether a start tag has an attribute.
-func has(tag []byte, name string) bool {
-	for at := bytes.Index(tag, []byte(name)); at > 0; {
-		after := bytes.TrimLeft(tag[at+len(name):], " \t\r\n")
-		if bytes.IndexByte([]byte(" \t\r\n"), tag[at-1]) >= 0 && bytes.HasPrefix(after, []byte("=")) {
-			return true
-		}
-		next := bytes.Index(tag[at+1:], []byte(name))
-		if next < 0 {
+func has(tag, name string) bool {
+	for rest := tag; ; {
+		_, after, found := strings.Cut(rest, name)
+		if !found {
 			return false
 		}
-		at += 1 + next
+		before := len(rest) - len(after) - len(name)
+		blank := before > 0 && strings.IndexByte(" \t\r\n", rest[before-1]) >= 0
+		if blank && strings.HasPrefix(strings.TrimLeft(after, " \t\r\n"), "=") {
+			return true
+		}
+		rest = after
 	}
-	return false
 }
 
 // ParseContract is Parse for a document of a contract, which may begin with a document type

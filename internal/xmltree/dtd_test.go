@@ -33,6 +33,10 @@ func TestTheInternalSubsetIsPutIn(t *testing.T) {
 		"parameter entities": {
 			`<!DOCTYPE a [<!ENTITY % p "<!ENTITY e '7'>"> %p; <!ENTITY % s ''> %s;]><a>&e;</a>`, `<a>7</a>`,
 		},
+		"comments and CDATA stay": {
+			`<!DOCTYPE a [<!ENTITY e "1">]><a><!-- &e; --><![CDATA[&e;]]><?p &e;?>&e;</a>`,
+			`<a><!-- &e; --><![CDATA[&e;]]><?p &e;?>1</a>`,
+		},
 		"other declarations": {
 			`<!DOCTYPE a [<!-- ]> <a> --><!ELEMENT a (#PCDATA)><!NOTATION n SYSTEM "x"><?p ]>?><!ENTITY e "]>">]><a>&e;</a>`,
 			`<a>]></a>`,

@@ -56,7 +56,7 @@ func isEncodingName(name []byte) bool {
 func detect(b []byte, transport string) (name string, dec encoding.Encoding, skip int, err error) {
 	switch {
 	case bytes.HasPrefix(b, []byte("\xEF\xBB\xBF")):
-		return "UTF-8", nil, 3, contradicts(DeclaredEncoding(b), "UTF-8", transport)
+		return "UTF-8", nil, 3, nil
 	case bytes.HasPrefix(b, []byte("\xFE\xFF")):
 		return "UTF-16BE", unicode.UTF16(unicode.BigEndian, unicode.IgnoreBOM), 2, nil
 	case bytes.HasPrefix(b, []byte("\xFF\xFE")):
@@ -71,11 +71,9 @@ func detect(b []byte, transport string) (name string, dec encoding.Encoding, ski
 		name = DeclaredEncoding(b)
 	}
 	switch strings.ToUpper(name) {
-	case "", "UTF-8", "UTF8", "US-ASCII", "ASCII":
-		return "UTF-8", nil, 0, nil
-	case "UTF-16", "UTF-16LE", "UTF-16BE":
+	case "", "UTF-8", "UTF8", "US-ASCII", "ASCII", "UTF-16", "UTF-16LE", "UTF-16BE":
 		// A UTF-16 label without any sign of UTF-16 in the bytes is a wrong label.
-		return "UTF-8", nil, 0, contradicts(name, "UTF-8", transport)
+		return "UTF-8", nil, 0, nil
 	case "ISO-8859-1", "LATIN1":
 		return "ISO-8859-1", charmap.ISO8859_1, 0, nil
 	}
@@ -92,20 +90,17 @@ func decode(b []byte, transport string) (out []byte, name string, dec encoding.E
 	if err != nil || dec == nil {
 		return b[skip:], name, nil, skip, err
 	}
-	if out, err = dec.NewDecoder().Bytes(b[skip:]); err == nil && strings.HasPrefix(name, "UTF-16") {
-		err = contradicts(DeclaredEncoding(out), name, transport)
-	}
+	out, err = dec.NewDecoder().Bytes(b[skip:])
 	return out, name, dec, skip, err
 }
 
-// contradicts is the error of a document whose declaration names another encoding than its
-// bytes show (XML 1.0 §4.3.3). What the transport says goes before what a document says of
-// itself (RFC 7303 §3): nothing contradicts then.
-func contradicts(declared, found, transport string) error {
-	d := strings.ToUpper(declared)
-	same := d == "" || d == found || d == "UTF8" && found == "UTF-8" ||
-		d == "UTF-16" && strings.HasPrefix(found, "UTF-16")
-	if transport != "" || same {
+// contradiction is the error of a document that names another encoding than its bytes show
+// (XML 1.0 §4.3.3).
+func contradiction(text []byte, found string) error {
+	declared := DeclaredEncoding(text)
+	switch d := strings.ToUpper(declared); {
+	case d == "", d == strings.ToUpper(found), d == "UTF-16" && strings.HasPrefix(found, "UTF-16"),
+		found == "UTF-8" && (d == "UTF8" || d == "ASCII" || d == "US-ASCII"), found == "ISO-8859-1" && d == "LATIN1":
 		return nil
 	}
 	return fmt.Errorf("it declares the encoding %q, and its bytes are %s", declared, found)

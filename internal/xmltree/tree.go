@@ -58,7 +58,20 @@ func Parse(src []byte, limits Limits) (*Document, error) {
 // ParseEncoded is Parse for bytes whose transport names their character
 // encoding (RFC 7303 §3); "" where it names none.
 func ParseEncoded(src []byte, charset string, limits Limits) (*Document, error) {
+	return parseAs(src, charset, false, limits)
+}
+
+// ParseAlone is Parse for bytes as they came, of which nothing but themselves tells the encoding:
+// what they declare must be what they are. Texts that were decoded already, and what a
+// transport names an encoding of, are read by the others, which take such a word for a wrong
+// label.
+func ParseAlone(src []byte, limits Limits) (*Document, error) { return parseAs(src, "", true, limits) }
+
+func parseAs(src []byte, charset string, alone bool, limits Limits) (*Document, error) {
 	text, name, dec, skip, err := decode(src, charset)
+	if err == nil && alone {
+		err = contradiction(text, name)
+	}
 	d := &Document{Src: text, Encoding: name, dec: dec, skip: skip, size: len(src)}
 	if err != nil {
 		d.nodes = make([]record, 1)

@@ -298,14 +298,9 @@ func (v *View) drawing(sent, more []*x509.Certificate) tea.Cmd {
 		v.s.Say("no chain was seen here yet: f fetches the chain first")
 		return nil
 	}
-	return state.AskFor("write the drawing to (.svg or .pdf)", "chain-"+safe.FileName(v.end)+".svg", func(name string) {
-		b, err := draw.Chain("The chain of "+v.end, append(slices.Clone(sent), more...), len(sent), x.Findings,
-			time.Now()).
-			Write(name)
-		if err == nil {
-			err = user.WriteNew(name, b)
-		}
-		v.said(err, "written: %s", name)
+	return v.s.AskDrawing("chain-"+safe.FileName(v.end), func() (state.Drawing, error) {
+		all := append(slices.Clone(sent), more...)
+		return draw.Chain("The chain of "+v.end, all, len(sent), x.Findings, time.Now()), nil
 	})
 }
 

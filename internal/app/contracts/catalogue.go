@@ -57,6 +57,7 @@ func (v *View) shelfKeys() []ui.Key {
 	return []ui.Key{
 		ui.Shown("up down", "↑↓", "choose"),
 		ui.On("enter", "⏎", "into this workspace, and fill in", ui.Asks(v.takeHit)).If(l.cursor < len(l.hits)),
+		ui.On("X", "X", "remove the description", ui.Do(v.dropHit)).If(l.cursor < len(l.hits)),
 		ui.On("/", "/", "search operations and fields", ui.Do(func() { l.in.Start(l.text) })),
 		ui.On("esc", "esc", "back", ui.Do(func() { l.open = false })),
 	}
@@ -70,6 +71,18 @@ func (v *View) takeHit() tea.Cmd {
 	}
 	v.shelf.open = false
 	return func() tea.Msg { return state.Goto("draft") }
+}
+
+// dropHit takes the description under the cursor out of the catalogue.
+func (v *View) dropHit() {
+	l := &v.shelf
+	name := l.hits[l.cursor].Name
+	if err := l.c.Remove(name); err != nil {
+		v.s.Say("%v", err)
+		return
+	}
+	l.search(l.text)
+	v.s.Say("%s is not in your catalogue any more", name)
 }
 
 // updateShelf types the line that is searched for, and moves the cursor. done is

@@ -6,9 +6,11 @@ package crossed
 import (
 	"bytes"
 	"cmp"
+	"fmt"
 	"slices"
 	"strings"
 
+	"orenda/internal/endpoint"
 	"orenda/internal/exchange"
 	"orenda/internal/safe"
 )
@@ -28,10 +30,57 @@ type Line struct {
 type Lines struct {
 	id      string
 	lines   []Line
-	run     *run  // the part that is on disk
-	moments int   // how many of the exchange's moments were taken
-	leg     int   // of the newest bytes that came in
-	taken   int64 // how many of them were taken
+	run     *run   // the part that is on disk
+	moments int    // how many of the exchange's moments were taken
+	leg     int    // of the newest bytes that came in
+	taken   int64  // how many of them were taken
+	only    []part // the bytes that are taken; nil: all
+	marked  []int  // the lines that findings speak of, without those on disk
+	judged  judged // what these were made of
+}
+
+// part is a run of the bytes of one direction.
+type part struct {
+	leg      int
+	dir      exchange.Direction
+	from, to int64 // in the leg's Out or In
+}
+
+// judged tells whether lines were marked for what there is now.
+type judged struct {
+	lines    int
+	findings *exchange.Finding // the first of them
+	count    int               // of them
+}
+
+// Bytes that an excerpt has: of the beginning of each direction, and on either side of a place.
+const (
+	beginning = 16 << 10
+	around    = 8 << 10
+)
+
+// Excerpt is of an exchange as much as one screen needs, however large it is: the beginnings, what
+// findings speak of, and while it is under way what came last. Lines between tell how much is
+// left out.
+func Excerpt(x *exchange.Exchange) *Lines {
+	ix := &Lines{id: x.ID, only: []part{}}
+	for i, l := range x.Legs {
+		ix.only = append(ix.only, part{i + 1, exchange.Out, 0, l.Request.Size + beginning},
+			part{i + 1, exchange.In, 0, l.Response.Size + beginning})
+		if n := l.In.Len(); x.Outcome == exchange.OutcomeUnderWay {
+			ix.only = append(ix.only, part{i + 1, exchange.In, n - around, n})
+		}
+	}
+	for _, f := range x.Findings {
+		for _, e := range f.Evidence {
+			if dir, at, ok := place(x, e); ok {
+				ix.only = append(ix.only, part{e.Leg, dir, at - around, at + around})
+			}
+		}
+	}
+	slices.SortFunc(ix.only, func(a, b part) int { return cmp.Compare(a.from, b.from) })
+	ix.Follow(x)
+	return ix
 }
 
 // Count is the number of lines.
@@ -120,7 +169,7 @@ func (ix *Lines) came(m exchange.Moment, l *exchange.Leg) {
 	}
 	m.Offset, m.N = ix.taken, m.Offset+m.N-ix.taken
 	ix.taken += m.N
-	if l.In.Stored() && ix.spilled(m, l) {
+	if ix.only == nil && l.In.Stored() && ix.spilled(m, l) {
 		return
 	}
 	ix.piece(m, exchange.In, l.In)
@@ -148,7 +197,46 @@ func (ix *Lines) spilled(m exchange.Moment, l *exchange.Leg) bool {
 	return true
 }
 
+// piece takes a piece of one direction, or the parts of it that are wanted.
 func (ix *Lines) piece(m exchange.Moment, dir exchange.Direction, of exchange.Body) {
+	if ix.only == nil {
+		ix.bytes(m, dir, of)
+		return
+	}
+	end := m.Offset + m.N
+	for _, p := range ix.only {
+		from, to := max(p.from, m.Offset), min(p.to, end)
+		if p.leg != m.Leg || p.dir != dir || from >= to {
+			continue
+		}
+		some := m
+		some.Offset, some.N = from, to-from
+		ix.leftOut(some, dir)
+		ix.bytes(some, dir, of)
+		m.Offset = to // what two parts have is taken once
+	}
+}
+
+// leftOut tells how much stands between the last line of a direction and a piece.
+func (ix *Lines) leftOut(m exchange.Moment, dir exchange.Direction) {
+	for i := range slices.Backward(ix.lines) {
+		l := &ix.lines[i]
+		if int(l.leg) != m.Leg || l.dir != dir || l.to == 0 {
+			continue
+		}
+		if gap := m.Offset - l.to; gap > 0 {
+			stage := exchange.Receive
+			if dir == exchange.Out {
+				stage = exchange.Send
+			}
+			ix.lines = append(ix.lines, Line{leg: int32(m.Leg), at: -1, stage: stage,
+				note: fmt.Sprintf("… %s B", endpoint.Bytes(gap))})
+		}
+		return
+	}
+}
+
+func (ix *Lines) bytes(m exchange.Moment, dir exchange.Direction, of exchange.Body) {
 	src := of.Range(m.Offset, m.Offset+m.N)
 	end := m.Offset + int64(len(src))
 	at := m.At
@@ -163,18 +251,28 @@ func (ix *Lines) piece(m exchange.Moment, dir exchange.Direction, of exchange.Bo
 	}
 }
 
-// marks marks the lines that findings speak of.
+// marks marks the lines that findings speak of, where these or the lines are others than before.
 func (ix *Lines) marks(x *exchange.Exchange) {
-	for i := range ix.lines {
+	now := judged{lines: ix.Count(), count: len(x.Findings)}
+	if now.count > 0 {
+		now.findings = &x.Findings[0]
+	}
+	if now == ix.judged {
+		return
+	}
+	ix.judged = now
+	for _, i := range ix.marked {
 		ix.lines[i].mark = false
 	}
+	ix.marked = ix.marked[:0]
+	var spans []part
 	for _, f := range x.Findings {
 		for _, e := range f.Evidence {
 			dir, from, ok := place(x, e)
 			if !ok {
 				continue
 			}
-			to := from + max(e.Length, 1)
+			spans = append(spans, part{e.Leg, dir, from, from + max(e.Length, 1)})
 			if r := ix.run; r != nil && int(r.leg) == e.Leg && dir == exchange.In && from >= r.starts[0].off &&
 				from < r.end {
 				_ = x.Legs[r.leg-1].In.Use(func(all []byte) error {
@@ -182,12 +280,18 @@ func (ix *Lines) marks(x *exchange.Exchange) {
 					return nil
 				})
 			}
-			for i := range ix.lines {
-				l := &ix.lines[i]
-				if l.to > l.from && int(l.leg) == e.Leg && l.dir == dir && l.from < to && l.to > from {
-					l.mark = true
-				}
-			}
+		}
+	}
+	if spans == nil {
+		return
+	}
+	for i := range ix.lines {
+		l := &ix.lines[i]
+		if l.to > l.from && slices.ContainsFunc(spans, func(p part) bool {
+			return int(l.leg) == p.leg && l.dir == p.dir && l.from < p.to && l.to > p.from
+		}) {
+			l.mark = true
+			ix.marked = append(ix.marked, i)
 		}
 	}
 }
@@ -309,13 +413,11 @@ func (l *Line) of(x *exchange.Exchange, stage exchange.Stage) bool {
 func (ix *Lines) Marked(from int) int {
 	var all []int
 	n := ix.run.count()
-	for i := range ix.lines {
-		if ix.lines[i].mark {
-			if n > 0 && i >= ix.run.after {
-				i += n
-			}
-			all = append(all, i)
+	for _, i := range ix.marked {
+		if n > 0 && i >= ix.run.after {
+			i += n
 		}
+		all = append(all, i)
 	}
 	if n > 0 {
 		for j := range ix.run.marked {
@@ -340,6 +442,23 @@ func (ix *Lines) OnDisk() int64 {
 		return 0
 	}
 	return ix.run.end
+}
+
+// Hits tells how many lines hold a text, and how many of them up to one; of very many it is not
+// counted, and total is 0.
+func (ix *Lines) Hits(x *exchange.Exchange, text []byte, upTo int) (nth, total int) {
+	const most = 200_000
+	if ix.Count() > most || ix.run.count() > 0 {
+		return 0, 0
+	}
+	for i := range ix.lines {
+		if bytes.Contains(bytesOf(x, &ix.lines[i]), text) {
+			if total++; i <= upTo {
+				nth++
+			}
+		}
+	}
+	return nth, total
 }
 
 // Search gives a search that may run apart from the program's loop: from the line after hit

@@ -5,7 +5,6 @@ package differences
 import (
 	"cmp"
 	"fmt"
-	"strconv"
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
@@ -16,7 +15,6 @@ import (
 	"orenda/internal/draw"
 	"orenda/internal/endpoint"
 	"orenda/internal/exchange"
-	"orenda/internal/user"
 	"orenda/internal/workspace"
 )
 
@@ -48,7 +46,7 @@ func (v *View) Keys() []ui.Key {
 		ui.Shown("up down", "↑↓", "difference"),
 		ui.On("enter", "⏎", "take it over from a", ui.Asks(v.take)).If(d != nil && v.takes(d) == nil),
 		ui.On("z", "z", fold, ui.Do(func() { v.aside, v.cursor = !v.aside, 0 })).If(both),
-		ui.On("tab", "tab", "the next way round", ui.Do(v.turn)).If(both),
+		ui.On("tab", "tab", "a and b the other way round", ui.Do(v.turn)).If(both),
 		ui.On("w", "w", "write a drawing of both", ui.Asks(v.drawing)).If(both),
 		ui.On("esc", "esc", "path", state.To("path")),
 		ui.Shown("?", "?", "help"),
@@ -107,17 +105,8 @@ func (v *View) turn() {
 
 func (v *View) drawing() tea.Cmd {
 	c := v.s.Compared
-	name := "compare-" + c.A.ID + "-" + c.B.ID + ".svg"
-	return state.AskFor("write the drawing to (.svg or .pdf)", name, func(name string) {
-		b, err := draw.Compare(c.A, c.B, c.Report).Write(name)
-		if err == nil {
-			err = user.WriteNew(name, b)
-		}
-		if err != nil {
-			v.s.Say("%v", err)
-			return
-		}
-		v.s.Say("written: %s", name)
+	return v.s.AskDrawing("compare-"+c.A.ID+"-"+c.B.ID, func() (state.Drawing, error) {
+		return draw.Compare(c.A, c.B, c.Report), nil
 	})
 }
 
@@ -127,7 +116,7 @@ func (v *View) Copies() []ui.Copy {
 	if d == nil {
 		return nil
 	}
-	a, b := side(d.A), side(d.B)
+	a, b := d.A.Said(), d.B.Said()
 	return []ui.Copy{
 		ui.Text("the difference", string(d.Where)+"  "+d.Path+"\n  a  "+a+"\n  b  "+b+"\n"),
 		ui.Text("what a has", a), ui.Text("what b has", b), ui.Text("its path", d.Path),
@@ -143,19 +132,6 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 		return ui.Press(v.Keys(), k)
 	}
 	return nil
-}
-
-// side is one side in a line: what is not there is told apart from what is empty.
-func side(p *compare.Place) string {
-	switch {
-	case p == nil:
-		return "┄ not there"
-	case p.Value == "":
-		return "(empty)"
-	case strings.TrimSpace(p.Value) != p.Value:
-		return strconv.Quote(p.Value)
-	}
-	return strings.Join(strings.Fields(p.Value), " ")
 }
 
 // name is a call in the heading.
@@ -242,7 +218,7 @@ func (v *View) pair(d *compare.Difference, here bool, w int) []string {
 		head += "   " + ui.Accent("⏎") + ui.Soft(" take over what a has")
 	}
 	value := func(label string, p *compare.Place) string {
-		text := side(p)
+		text := p.Said()
 		if k := endpoint.KeyOf(d.Path); d.Kind == compare.Setting && k != nil && p != nil {
 			text = k.Spell(p.Value)
 		}

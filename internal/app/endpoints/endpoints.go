@@ -54,7 +54,7 @@ func (v *View) Keys() []ui.Key {
 		ui.On("X", "X", "remove it", ui.Asks(v.remove)).InHelp().If(one),
 		ui.On("a", "a", "add endpoints for all ports of the contract", ui.Do(v.addAll)).InHelp().If(one),
 		ui.On("<", "<", "choose its profile", ui.Asks(v.profile)).InHelp().If(one),
-		ui.On("+", "+", "one more way: trace my program through here", ui.Asks(v.trace)).InHelp().If(one),
+		ui.On("+", "+", "trace my program through here", ui.Asks(v.trace)).InHelp().If(one),
 		ui.On("L", "L", "make variables of written-out addresses", ui.Do(v.lift)).InHelp().If(one),
 		ui.On("esc", "esc", "board", state.To("board")).InHelp(),
 	}

@@ -42,7 +42,9 @@ func (v *View) Keys() []ui.Key {
 	return []ui.Key{
 		ui.Shown("up down", "↑↓", "choose"),
 		ui.On("enter", "⏎", "change it", ui.Asks(v.change)).If(one),
-		ui.On("a", "a", "add", ui.Asks(func() tea.Cmd { return asks("name of the identity", "", v.add) })),
+		ui.On("a", "a", "add", ui.Asks(func() tea.Cmd {
+			return state.AskOn("name of the identity", "", false, v.add)
+		})),
 		ui.On("*", "*", "send the call as it, once", ui.Asks(v.sendAs)).If(one),
 		ui.Shown("?", "?", "help"),
 		ui.On("E", "E", "edit all, log-ins too, in your editor", ui.Asks(v.editor)).InHelp(),
@@ -216,17 +218,12 @@ func (v *View) add(name string) tea.Cmd {
 		return nil
 	}
 	id := identity.Identity{Name: name, User: name}
-	return asks("user name of "+name, name, func(user string) tea.Cmd {
+	return state.AskOn("user name of "+name, name, false, func(user string) tea.Cmd {
 		id.User = user
 		const where = "where its secret is: keyring (type it now), or env:VAR, file:PATH, command:CMD, age:PATH;" +
 			" empty: none"
-		return asks(where, "keyring", func(source string) tea.Cmd { return v.secretFrom(id, source) })
+		return state.AskOn(where, "keyring", false, func(source string) tea.Cmd { return v.secretFrom(id, source) })
 	})
-}
-
-// asks asks for a line, and goes on with what was typed.
-func asks(prompt, value string, then func(string) tea.Cmd) tea.Cmd {
-	return func() tea.Msg { return state.Ask{Prompt: prompt, Value: value, Then: then} }
 }
 
 // secretFrom ends the making of an identity: with where its secret is, or by asking for the
@@ -240,14 +237,12 @@ func (v *View) secretFrom(id identity.Identity, source string) tea.Cmd {
 		}
 		return nil
 	}
-	return func() tea.Msg {
-		return state.Ask{Prompt: "its secret (it is not shown)", Hidden: true, Then: func(secret string) tea.Cmd {
-			return v.s.KeepSecret(id, secret, func(string) tea.Cmd {
-				v.told(id)
-				return nil
-			})
-		}}
-	}
+	return state.AskOn("its secret (it is not shown)", "", true, func(secret string) tea.Cmd {
+		return v.s.KeepSecret(id, secret, func(string) tea.Cmd {
+			v.told(id)
+			return nil
+		})
+	})
 }
 
 // made keeps a new identity, and puts the cursor on it.

@@ -68,9 +68,9 @@ func (v *View) cases(r *state.Running) []muster.Case {
 func (v *View) Keys() []ui.Key {
 	r, _ := v.run()
 	one := r != nil
-	only, fold := "filter: only the unexpected", "fold the unexpected into causes"
+	only, fold := "show only the unexpected", "fold the unexpected into causes"
 	if v.failed {
-		only = "filter: all"
+		only = "show all"
 	}
 	if v.folded {
 		fold = "unfold"
@@ -79,7 +79,7 @@ func (v *View) Keys() []ui.Key {
 		ui.Shown("up down", "↑↓", "choose"),
 		ui.On("enter", "⏎", "open its path", ui.Asks(v.open)).If(one),
 		ui.On("!", "!", "run all cases", ui.Asks(v.start)).If(one),
-		ui.On("n", "n", "next run: only the unexpected", ui.Do(v.again)).If(one),
+		ui.On("n", "n", "run only the unexpected", ui.Do(v.again)).If(one),
 		ui.On("/", "/", only, ui.Do(func() { v.failed, v.cursor = !v.failed, 0 })).If(one),
 		ui.On("z", "z", fold, ui.Do(func() { v.folded = !v.folded })).If(one),
 		ui.On("[ ]", "[ ]", "earlier and next muster", v.turn).If(len(v.names) > 1),

@@ -29,8 +29,8 @@ func (v *View) bytesPart(x *exchange.Exchange, w, h int) []string {
 	if l := x.Leg(); l != nil && v.stage >= exchange.Read && l.Response.Coding != "" {
 		return decoded(x, l, v.stage, w, h)
 	}
-	v.lines.Follow(x)
-	from, to := v.lines.Of(x, v.stage)
+	lines := crossed.Excerpt(x)
+	from, to := lines.Of(x, v.stage)
 	if to <= from {
 		return nil
 	}
@@ -40,7 +40,7 @@ func (v *View) bytesPart(x *exchange.Exchange, w, h int) []string {
 	}
 	room := h - 2
 	top := from
-	switch at := v.lines.Marked(from); {
+	switch at := lines.Marked(from); {
 	case x.Outcome == exchange.OutcomeUnderWay: // its end is what comes now
 		top = max(to-room, from)
 	case at >= from && at < to:
@@ -48,11 +48,10 @@ func (v *View) bytesPart(x *exchange.Exchange, w, h int) []string {
 	}
 	out := []string{ruled(title, v.amount(x, from, to), w)}
 	for i := top; i < min(top+room, to); i++ {
-		out = append(out, v.lines.Draw(x, i, crossed.Look{Width: w, Reveal: v.s.Reveal}))
+		out = append(out, lines.Draw(x, i, crossed.Look{Width: w, Reveal: v.s.Reveal}))
 	}
-	if left := to - top - room; left > 0 && x.Outcome != exchange.OutcomeUnderWay {
-		out[len(out)-1] = ui.Soft(fmt.Sprintf("%13s… %s lines more: ", "", endpoint.Bytes(int64(left+1)))) +
-			ui.Strong("s") + ui.Soft(" shows them all")
+	if to-top > room && x.Outcome != exchange.OutcomeUnderWay {
+		out[len(out)-1] = ui.Soft(fmt.Sprintf("%13s… ", "")) + ui.Strong("s") + ui.Soft(" shows all of it")
 	}
 	return append(out, "")
 }

@@ -8,7 +8,6 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
-	"orenda/internal/app/crossed"
 	"orenda/internal/app/state"
 	"orenda/internal/app/ui"
 	"orenda/internal/diagnose"
@@ -18,8 +17,7 @@ import (
 
 // View is the path.
 type View struct {
-	lines  crossed.Lines // of the exchange in sight
-	moved  string        // the call under way in which the person moved the cursor
+	moved  string // the call under way in which the person moved the cursor
 	s      *state.State
 	stage  exchange.Stage
 	of     string        // id of the exchange that the cursor was put for

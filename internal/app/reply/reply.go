@@ -20,7 +20,6 @@ import (
 	"orenda/internal/related"
 	"orenda/internal/schema"
 	"orenda/internal/soap"
-	"orenda/internal/user"
 	"orenda/internal/workspace"
 	"orenda/internal/xmltree"
 )
@@ -144,21 +143,7 @@ func (v *View) filter() tea.Cmd {
 // drawColumn asks for a file, and draws the chosen column there.
 func (v *View) drawColumn() tea.Cmd {
 	x, g := v.s.Exchange(), v.doc.grid
-	return state.AskFor("write the drawing to (.svg or .pdf)", "column-"+x.ID+".svg", func(name string) {
-		p, err := g.drawing(x.Operation)
-		var b []byte
-		if err == nil {
-			b, err = p.Write(name)
-		}
-		if err == nil {
-			err = user.WriteFile(name, b)
-		}
-		if err != nil {
-			v.s.Say("%v", err)
-			return
-		}
-		v.s.Say("written: %s", name)
-	})
+	return v.s.AskDrawing("column-"+x.ID, func() (state.Drawing, error) { return g.drawing(x.Operation) })
 }
 
 // turn goes to the next way to look at the reply.

@@ -16,8 +16,8 @@ import (
 	"orenda/internal/trust"
 )
 
-// Goon is what is done next, once something was done in the background.
-type Goon func() tea.Cmd
+// Next is what is done next, once something was done in the background.
+type Next func() tea.Cmd
 
 // Identify asks for what a new identity needs, keeps it, and goes on with its name.
 func (s *State) Identify(needs exchange.Need, then func(name string) tea.Cmd) tea.Cmd {
@@ -28,12 +28,12 @@ func (s *State) Identify(needs exchange.Need, then func(name string) tea.Cmd) te
 	if needs == exchange.NeedCertificate {
 		return s.asksCertificate("", then)
 	}
-	return asks("user", "", false, func(name string) tea.Cmd {
+	return AskOn("user", "", false, func(name string) tea.Cmd {
 		if name = strings.TrimSpace(name); name == "" {
 			return nil
 		}
 		id := identity.Identity{Name: s.freeIdentity(name), User: name}
-		return asks("password of "+name+" (it is not shown)", "", true, func(secret string) tea.Cmd {
+		return AskOn("password of "+name+" (it is not shown)", "", true, func(secret string) tea.Cmd {
 			return s.KeepSecret(id, secret, then)
 		})
 	})
@@ -46,7 +46,7 @@ func (s *State) asksCertificate(why string, then func(string) tea.Cmd) tea.Cmd {
 	if why != "" {
 		prompt = why + "; another file"
 	}
-	return asks(prompt, "", false, func(path string) tea.Cmd {
+	return AskOn(prompt, "", false, func(path string) tea.Cmd {
 		if path = strings.TrimSpace(path); path == "" {
 			return nil
 		}
@@ -82,13 +82,13 @@ func (s *State) opened(id identity.Identity, secret string, then func(string) te
 		if sealed.Given {
 			prompt = "that password does not open it; another one"
 		}
-		return asks(prompt, "", true, func(text string) tea.Cmd { return s.opened(id, text, then) })
+		return AskOn(prompt, "", true, func(text string) tea.Cmd { return s.opened(id, text, then) })
 	case err != nil:
 		return again(plainly(err))
 	case len(m.Certs) == 0:
 		return again("it holds a key, and no certificate")
 	case m.Key == nil && key == nil:
-		return asks("file of its private key", "", false, func(path string) tea.Cmd {
+		return AskOn("file of its private key", "", false, func(path string) tea.Cmd {
 			if path = strings.TrimSpace(path); path == "" {
 				return nil
 			}
@@ -121,12 +121,16 @@ func plainly(err error) string {
 // KeepSecret puts the secret of a new identity into the system's keyring, or where there
 // is none into a file that a pass phrase opens; then it keeps the identity.
 func (s *State) KeepSecret(id identity.Identity, secret string, then func(string) tea.Cmd) tea.Cmd {
+	if secret == "" {
+		s.Say("nothing was typed, and nothing is kept")
+		return nil
+	}
 	if !identity.MayKeep() {
 		return s.sealSecret("this session has no key ring", id, secret, then)
 	}
 	return func() tea.Msg {
 		err := identity.Keep(context.Background(), id.Name, secret)
-		return Goon(func() tea.Cmd {
+		return Next(func() tea.Cmd {
 			if err != nil {
 				return s.sealSecret("the key ring does not take it", id, secret, then)
 			}
@@ -138,14 +142,20 @@ func (s *State) KeepSecret(id identity.Identity, secret string, then func(string
 
 func (s *State) sealSecret(why string, id identity.Identity, secret string, then func(string) tea.Cmd) tea.Cmd {
 	path := filepath.Join(s.Home.Config, "secrets", safe.FileName(id.Name)+".age")
-	return asks(why+"; a pass phrase for a sealed file of your own", "", true, func(phrase string) tea.Cmd {
+	for n := 2; ; n++ { // one of an identity that was removed stays
+		if _, err := os.Lstat(path); err != nil {
+			break
+		}
+		path = filepath.Join(s.Home.Config, "secrets", fmt.Sprintf("%s-%d.age", safe.FileName(id.Name), n))
+	}
+	return AskOn(why+"; a pass phrase for a sealed file of your own", "", true, func(phrase string) tea.Cmd {
 		if phrase == "" {
 			s.Say("without a pass phrase nothing is kept")
 			return nil
 		}
 		return func() tea.Msg {
 			err := identity.Seal(path, secret, phrase)
-			return Goon(func() tea.Cmd {
+			return Next(func() tea.Cmd {
 				if err != nil {
 					s.Say("%v", err)
 					return nil
@@ -178,7 +188,7 @@ func (s *State) freeIdentity(name string) string {
 	}
 }
 
-// asks asks for a line, and goes on with what was typed.
-func asks(prompt, value string, hidden bool, then func(string) tea.Cmd) tea.Cmd {
+// AskOn asks for a line, and goes on with what was typed.
+func AskOn(prompt, value string, hidden bool, then func(string) tea.Cmd) tea.Cmd {
 	return func() tea.Msg { return Ask{Prompt: prompt, Value: value, Hidden: hidden, Then: then} }
 }

@@ -47,7 +47,7 @@ func (s *State) ended(id string, x, masked *exchange.Exchange, err error) {
 	if len(x.Secrets) > 0 {
 		s.calls.clear[id] = x
 	}
-	s.count(masked)
+	s.hold(masked)
 	s.Stale("")
 	if r != nil && r.many {
 		s.oneLess(masked)

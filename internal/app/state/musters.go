@@ -64,7 +64,7 @@ func (s *State) RunMuster(name string, onlyFailed, again bool) error {
 		err := s.J.Add(x)
 		head := x.Redact(nil).WithoutBytes()
 		s.post(func() {
-			s.count(head)
+			s.hold(head)
 			if err != nil {
 				s.Say("the exchange was not kept: %v", err)
 			}

@@ -56,7 +56,7 @@ func (s *State) StartRelay(to string, overTLS bool) error {
 				one.Failed++
 			}
 			one.Last = masked.WithoutBytes()
-			s.count(one.Last)
+			s.hold(one.Last)
 			if err != nil {
 				s.Say("the exchange was not kept: %v", err)
 			}
@@ -65,9 +65,6 @@ func (s *State) StartRelay(to string, overTLS bool) error {
 	o.Answer = func(w *call.Imported) ([]byte, time.Duration, bool) {
 		a := one.answering.Load()
 		out, ok := traced.Answer(a, w)
-		if !ok && a.After > 0 { // what is passed on is slowed down too
-			time.Sleep(a.After)
-		}
 		return out, a.After, ok
 	}
 	if one.r, err = relay.Listen(o); err != nil {

@@ -186,9 +186,9 @@ func (s *State) note(list ...*exchange.Exchange) {
 	}
 }
 
-// count takes an exchange of this application that was kept. It is counted, unless what was
+// hold takes an exchange of this application that was kept. It is counted, unless what was
 // read of the journal meanwhile has counted it.
-func (s *State) count(x *exchange.Exchange) {
+func (s *State) hold(x *exchange.Exchange) {
 	if !s.traffic.ids[x.ID] {
 		s.Kept++
 	}

@@ -138,7 +138,7 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 			v.s.Say("%q is not in these bytes", v.find)
 			return nil
 		}
-		v.s.Say("")
+		v.s.Say("%q is at line %s", v.find, endpoint.Bytes(int64(f.line+1)))
 		v.hit = f.line
 		v.show(f.line)
 	}
@@ -173,6 +173,9 @@ func (v *View) next() tea.Cmd {
 	}
 	v.hit = at
 	v.show(at)
+	if nth, total := v.ix.Hits(x, v.find, at); total > 0 {
+		v.s.Say("%q: %d of %d, at line %s", v.find, nth, total, endpoint.Bytes(int64(at+1)))
+	}
 	return nil
 }
 

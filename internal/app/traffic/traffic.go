@@ -31,7 +31,6 @@ type View struct {
 	follows bool     // the cursor stays on the newest
 	folded  bool     // into causes
 	cause   int      // the row of the cause
-	lines   crossed.Lines
 }
 
 // New makes the traffic view.
@@ -47,7 +46,7 @@ func (v *View) Keys() []ui.Key {
 			{Show: "⏎", Does: "only these"}, {Show: "tab", Does: "complete"}, {Show: "esc", Does: "not now"},
 		}
 	}
-	fold, follow, others := "fold into causes", "follow the newest", "one more: the other folders"
+	fold, follow, others := "fold into causes", "follow the newest", "other folders too"
 	if v.folded {
 		fold = "unfold"
 	}
@@ -55,7 +54,7 @@ func (v *View) Keys() []ui.Key {
 		follow = "hold still"
 	}
 	if v.s.Elsewhere() {
-		others = "keep to this folder"
+		others = "this folder only"
 	}
 	one := v.chosen() != nil && !v.folded
 	keys := []ui.Key{ui.Shown("up down", "↑↓", "choose")}
@@ -73,7 +72,7 @@ func (v *View) Keys() []ui.Key {
 	return append(keys,
 		ui.On("z", "z", fold, ui.Do(v.fold)),
 		ui.On("/", "/", "filter", ui.Do(func() { v.in.Start(v.s.FilterWords()) })),
-		ui.On("]", "]", "next: "+follow, ui.Do(func() { v.follows = !v.follows })),
+		ui.On("]", "]", follow, ui.Do(func() { v.follows = !v.follows })),
 		ui.On("D", "D", "make a draft of it", ui.Asks(v.draft)).If(one),
 		back,
 		ui.Shown("?", "?", "help"),
@@ -418,19 +417,21 @@ func (v *View) below(x *exchange.Exchange, w, h int) []string {
 	if full == nil {
 		return []string{"", rule("being read")}
 	}
-	v.lines.Follow(full)
-	n := v.lines.Count()
+	lines := crossed.Excerpt(full)
+	n := lines.Count()
 	if n == 0 {
 		return []string{"", rule("nothing crossed")}
 	}
 	room := h - 2
 	top := 0
-	if at := v.lines.Marked(0); at >= 0 {
+	if at := lines.Marked(0); at >= 0 {
 		top = min(max(at-room/2, 0), max(n-room, 0))
 	}
-	out := []string{"", rule(fmt.Sprintf("%s lines", endpoint.Bytes(int64(n))))}
+	l := full.Leg()
+	out := []string{"", rule(fmt.Sprintf("%s B out, %s B in", endpoint.Bytes(int64(len(l.Out))),
+		endpoint.Bytes(max(l.In.Len(), l.Whole))))}
 	for i := top; i < min(top+room, n); i++ {
-		out = append(out, v.lines.Draw(full, i, crossed.Look{Width: w}))
+		out = append(out, lines.Draw(full, i, crossed.Look{Width: w}))
 	}
 	return out
 }

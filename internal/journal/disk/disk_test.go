@@ -211,6 +211,7 @@ func TestADamagedPageCostsOnlyWhatStoodThere(t *testing.T) {
 	for i := range all {
 		require.NoError(t, j.Add(record(i, []byte(strings.Repeat(fmt.Sprint(i), 3000)))))
 	}
+	require.NoError(t, j.Mark(record(0, nil).ID, journal.Mark{Pinned: true, Note: "the first"}))
 	_, err := j.db.Exec(`PRAGMA wal_checkpoint(TRUNCATE)`)
 	require.NoError(t, err)
 	other := open(t, dir) // a second program has it open as well
@@ -241,6 +242,9 @@ func TestADamagedPageCostsOnlyWhatStoodThere(t *testing.T) {
 	assert.Equal(t, record(all+1, nil).ID, list[0].ID)
 	assert.Contains(t, j.News(), "was damaged")
 	assert.Empty(t, j.News(), "it is told once")
+	marks, err := j.Marks()
+	require.NoError(t, err)
+	assert.Equal(t, "the first", marks[record(0, nil).ID].Note, "what the person wrote is not lost")
 }
 
 // Long runs of bytes are kept beside the record, equal ones once, and come back as

@@ -3,6 +3,7 @@ package disk
 import (
 	"database/sql"
 	"os"
+	"path/filepath"
 	"time"
 
 	"orenda/internal/journal"
@@ -64,7 +65,7 @@ func (j *Journal) Size() (s journal.Size, err error) {
 			s.Bytes += info.Size()
 		}
 	}
-	files, _ := os.ReadDir(j.large("x")[:len(j.large("x"))-len("/x.z")])
+	files, _ := os.ReadDir(filepath.Dir(j.large(""))) // there is none before the first
 	for _, f := range files {
 		if info, ierr := f.Info(); ierr == nil {
 			s.Bytes += info.Size()

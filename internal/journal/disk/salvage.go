@@ -183,6 +183,11 @@ func salvage(aside string, into *sql.DB) (exchanges int) {
 		}
 	}
 	salvageBytes(from, tx, copied)
+	var marked []string // pins and notes are the person's own
+	_ = scan(from, func(id string) error { marked = append(marked, id); return nil }, `SELECT id FROM marked`)
+	for _, id := range marked {
+		copied(`SELECT id, pinned, note FROM marked WHERE id = ?`, `INSERT OR IGNORE INTO marked VALUES (?,?,?)`, 3, id)
+	}
 	if tx.Commit() != nil {
 		return 0
 	}
