@@ -658,3 +658,29 @@ func TestALargeRequestIsPassedOnFromDisk(t *testing.T) {
 		assert.NotContains(t, ids(x), "message.not-well-formed")
 	}
 }
+
+// A relay that is closed does not wait until an answer is due.
+func TestWhatWaitsEndsWithTheRelay(t *testing.T) {
+	asked := make(chan struct{})
+	r, err := Listen(Options{
+		To:   &url.URL{Scheme: "http", Host: "127.0.0.1:1"},
+		Plan: func(*call.Imported) call.Plan { return call.Plan{} },
+		Answer: func(*call.Imported) ([]byte, time.Duration, bool) {
+			close(asked)
+			return nil, time.Hour, false
+		},
+	})
+	require.NoError(t, err)
+	c, err := net.Dial("tcp", strings.TrimPrefix(r.Address(), "http://"))
+	require.NoError(t, err)
+	defer c.Close()
+	fmt.Fprint(c, "POST / HTTP/1.1\r\nHost: localhost\r\nContent-Type: text/xml\r\nContent-Length: 4\r\n\r\n<a/>")
+	<-asked
+	done := make(chan struct{})
+	go func() { r.Close(); close(done) }()
+	select {
+	case <-done:
+	case <-time.After(time.Minute):
+		t.Fatal("it waits for an hour")
+	}
+}

@@ -106,9 +106,12 @@ func (s *State) AnswerAsLast(r *Relay) error {
 		if x.Outcome != exchange.OutcomePassed || operation != "" && x.Operation != operation || x.Operation == "" {
 			continue
 		}
-		full, err := s.J.Get(x.ID)
-		if err != nil {
-			return err
+		full := s.calls.clear[x.ID] // of this sitting, as it came
+		if full == nil {
+			var err error
+			if full, err = s.J.Get(x.ID); err != nil {
+				return err
+			}
 		}
 		a := r.Answering
 		a.Kept, a.Example, a.Fault, a.Page = full, false, false, false

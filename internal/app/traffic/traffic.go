@@ -388,9 +388,12 @@ func (v *View) row(x *exchange.Exchange, here bool, w int) string {
 	if time.Since(x.Started) > 20*time.Hour {
 		at = x.Started.Local().Format("02 Jan ")
 	}
-	from := ""
-	if v.s.Elsewhere() && x.Workspace != v.s.W.ID() {
-		from = "other"
+	if v.s.Elsewhere() {
+		from := ""
+		if x.Workspace != v.s.W.ID() {
+			from = "other"
+		}
+		at += " " + ui.Pad(from, 5)
 	}
 	where, size := "", ""
 	switch x.Outcome {
@@ -404,7 +407,7 @@ func (v *View) row(x *exchange.Exchange, here bool, w int) string {
 	if n := journal.ReplySize(x); n > 0 {
 		size = endpoint.Bytes(n) + " B"
 	}
-	return lead + sign + ui.Soft(at+" "+ui.Pad(from, 5)) + label + " " + ui.Reach(x) + " " + ui.Fit(where, 9) +
+	return lead + sign + ui.Soft(at+"  ") + label + " " + ui.Reach(x) + " " + ui.Fit(where, 9) +
 		ui.Soft(fmt.Sprintf("%8s %12s  ", exchange.Took(x.TotalNs), size)) + ui.Cut(x.Result, max(w-name-69, 0))
 }
 
