@@ -7,6 +7,7 @@ for tool in "${!package[@]}"; do
   command -v "$tool" >/dev/null || missing+=("${package[$tool]}")
 done
 php -m 2>/dev/null | grep -qix soap || missing+=(php-cli php-soap)
+perl -MSOAP::Lite -MHTTP::Daemon -e 1 2>/dev/null || missing+=(libsoap-lite-perl libhttp-daemon-perl)
 fc-list 2>/dev/null | grep -qi 'DejaVuSansMono' || missing+=(fonts-dejavu-core)
 [ ${#missing[@]} -eq 0 ] && exit 0
 if [ "$(id -u)" -eq 0 ] && command -v apt-get >/dev/null; then

@@ -143,6 +143,8 @@ type model struct {
 	leaving bool        // what is under way is being halted
 	frame   string      // as it is drawn: View only gives it
 	plain   bool        // the terminal knows ASCII only
+	ground  string      // that is set: ask, dark or light
+	light   bool        // the ground is light
 
 	ticks   int
 	beating bool // the next beat of the clock is on its way
@@ -180,6 +182,11 @@ func newModel(o Options) *model {
 	for _, w := range s.W.Config().Warnings {
 		s.Say("%s: %s", workspace.File, w)
 	}
+	set, err := o.Home.Settings()
+	if err != nil {
+		s.Say("%v", err)
+	}
+	m.ground, m.light = set.Ground, set.Ground == "light"
 	if o.Notice != "" {
 		s.Say("%s", o.Notice)
 	}
@@ -209,7 +216,12 @@ func (m *model) beats() tea.Cmd {
 	return tea.Tick(time.Second/10, func(time.Time) tea.Msg { return beat{} })
 }
 
-func (m *model) Init() tea.Cmd { return tea.Batch(m.s.Listen(), ticking()) }
+func (m *model) Init() tea.Cmd {
+	if m.ground == "ask" { // the answer may never come, and is not waited for
+		return tea.Batch(m.s.Listen(), ticking(), tea.RequestBackgroundColor)
+	}
+	return tea.Batch(m.s.Listen(), ticking())
+}
 
 func (m *model) view() ui.View { return m.places[m.at].view }
 
@@ -244,6 +256,9 @@ func (m *model) Update(msg tea.Msg) (_ tea.Model, cmd tea.Cmd) {
 	m.goOn()
 	if m.frame = m.draw(); m.plain {
 		m.frame = marks.Plain(m.frame)
+	}
+	if m.light {
+		m.frame = ui.OnLight(m.frame)
 	}
 	if looks := m.s.Looks(); looks != nil {
 		cmd = tea.Batch(cmd, looks)
@@ -332,14 +347,14 @@ func (m *model) update(msg tea.Msg) tea.Cmd {
 		m.picks = msg
 		m.open(choosing)
 		return nil
-	case completed:
-		if m.over == asking && m.in.Value() == msg.text {
-			m.in.SetValue(msg.whole)
-			if len(msg.choices) > 0 {
-				m.s.Say("%s", strings.Join(msg.choices, "  "))
+	case ui.Completed:
+		if m.over == asking && m.in.Value() == msg.Text {
+			m.in.SetValue(msg.Whole)
+			if len(msg.Choices) > 0 {
+				m.s.Say("%s", strings.Join(msg.Choices, "  "))
 			}
+			return nil
 		}
-		return nil
 	case tea.KeyPressMsg:
 		return m.key(msg)
 	case tea.PasteMsg:
@@ -347,11 +362,12 @@ func (m *model) update(msg tea.Msg) tea.Cmd {
 			return nil
 		}
 	case tea.MouseClickMsg:
-		if k, ok := ui.HintAt(m.hints(), m.hintsWidth(), msg.X-1); ok && msg.Y == m.h-1 && m.over != asking {
-			return m.key(k)
+		return m.click(msg)
+	case tea.BackgroundColorMsg:
+		if m.ground == "ask" {
+			m.light = !msg.IsDark()
 		}
-		msg.Y--
-		return m.view().Update(msg)
+		return nil
 	}
 	if m.over != none && m.in.Active {
 		return m.in.Update(msg)
@@ -447,6 +463,7 @@ func (m *model) commands() []command {
 		},
 		{"explain an error text of another program, or paste it", "", "", m.explainText},
 		{"bring back what was removed, also before", "", "", func() tea.Cmd { m.s.Restore(); return nil }},
+		{"ground of the terminal: light, dark, or as it says", "", "", m.chooseGround},
 		{"list of commands", ":", ":", func() tea.Cmd { m.open(commandList); return nil }},
 		{"help", "?", "?", func() tea.Cmd { m.open(helpPage); return nil }},
 		{"leave", "q", "q", m.leave},

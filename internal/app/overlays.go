@@ -96,20 +96,11 @@ func (m *model) askKey(k tea.KeyPressMsg) tea.Cmd {
 		m.answer(text)
 	case ui.Is(k, "tab"):
 		text := m.in.Value()
-		return func() tea.Msg {
-			whole, choices := ui.CompletePath(text)
-			return completed{text, whole, choices}
-		}
+		return func() tea.Msg { return ui.Complete(text, nil) }
 	default:
 		return m.in.Update(k)
 	}
 	return nil
-}
-
-// completed is a path that was gone on with, as far as only one way led.
-type completed struct {
-	text, whole string
-	choices     []string
 }
 
 func (m *model) close() {

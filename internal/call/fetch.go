@@ -1,6 +1,7 @@
 package call
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -143,14 +144,20 @@ func (f *Fetched) one(ctx context.Context, at string, p Plan) (x *exchange.Excha
 }
 
 // maybeBeside tells whether an answer leads one to look for the description beside the
-// address: a page, or the service itself, which takes no GET.
+// address: a page, or the service itself, which takes no GET, or answers it with nothing, with
+// plain text, or with an envelope.
 func maybeBeside(status int, body []byte) bool {
 	switch status {
 	case http.StatusBadRequest, http.StatusNotFound, http.StatusMethodNotAllowed, http.StatusUnsupportedMediaType,
 		http.StatusInternalServerError, http.StatusNotImplemented:
 		return true
 	}
-	return contract.LooksLikeHTML(body)
+	body = bytes.TrimSpace(body)
+	if status >= 300 || contract.LooksLikeHTML(body) {
+		return contract.LooksLikeHTML(body)
+	}
+	d, err := xmltree.ParseEncoded(body, "", xmltree.Limits{})
+	return !bytes.HasPrefix(body, []byte("<")) || err == nil && d.Root().Name().Local == "Envelope"
 }
 
 // place is the scheme, host and port of an address; "" it has none.

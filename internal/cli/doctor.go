@@ -184,6 +184,12 @@ func (t *commandLine) homeSigns() []sign {
 		return []sign{{What: "folders", Says: err.Error(), Try: "set ORENDA_HOME to a folder of your own"}}
 	}
 	out := []sign{folderSign("configuration", h.Config), folderSign("state", h.State)}
+	set := sign{What: "settings", OK: true}
+	s, err := h.Settings()
+	if set.Says = h.SettingsFile() + ": ground " + s.Ground; err != nil {
+		set = sign{What: "settings", Says: err.Error(), Try: "mend the file: docs/cli.md has its keys"}
+	}
+	out = append(out, set)
 	j, err := t.journal()
 	if err != nil {
 		return append(

@@ -330,10 +330,10 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 		v.add()
 	}
 	switch msg := msg.(type) {
-	case completed:
-		if v.in.Active && v.in.Value() == msg.text {
-			v.in.SetValue(msg.whole)
-			v.s.Say("%s", strings.Join(msg.choices, "  "))
+	case ui.Completed:
+		if v.in.Active && v.in.Value() == msg.Text {
+			v.in.SetValue(msg.Whole)
+			v.s.Say("%s", strings.Join(msg.Choices, "  "))
 		}
 		return nil
 	case tea.KeyPressMsg:
@@ -355,8 +355,6 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 		}
 		v.in.Start(strings.TrimSpace(msg.Content))
 		return nil
-	case tea.MouseClickMsg:
-		return v.click(msg, t)
 	case tea.KeyPressMsg:
 		return ui.Press(v.Keys(), msg)
 	}
@@ -393,12 +391,6 @@ func (v *View) add() {
 	v.in.Start(last)
 }
 
-// completed is a path that was gone on with, as far as only one way led.
-type completed struct {
-	text, whole string
-	choices     []string
-}
-
 // help tells whether a key helps with what is typed.
 func (v *View) help(k tea.KeyPressMsg) bool { return ui.Is(k, "tab", "up", "down") }
 
@@ -406,10 +398,8 @@ func (v *View) help(k tea.KeyPressMsg) bool { return ui.Is(k, "tab", "up", "down
 func (v *View) complete(k tea.KeyPressMsg) tea.Cmd {
 	if ui.Is(k, "tab") {
 		text := v.in.Value()
-		return func() tea.Msg {
-			whole, choices := ui.CompletePath(text)
-			return completed{text, whole, choices}
-		}
+		known := v.s.Sources
+		return func() tea.Msg { return ui.Complete(text, known()) }
 	}
 	by := 1
 	if ui.Is(k, "up") {
@@ -804,11 +794,13 @@ func (v *View) welcome(w, h int) string {
 	return ui.Block(out, w, h)
 }
 
-func (v *View) click(m tea.MouseClickMsg, t table) tea.Cmd {
+// Click goes to the call that was clicked; a second click opens its path.
+func (v *View) Click(m tea.MouseClickMsg) (tea.Cmd, bool) {
+	t := v.read()
 	all := v.lines(t)
 	i := v.top + m.Y - 3
 	if i < 0 || i >= len(all) || all[i].row < 0 {
-		return nil
+		return nil, true
 	}
 	row, col := v.at(t)
 	label, n := v.columns(v.width, col)
@@ -827,7 +819,7 @@ func (v *View) click(m tea.MouseClickMsg, t table) tea.Cmd {
 	v.s.Choose(cell)
 	v.move(t, 0, 0)
 	if v.s.Chosen == before {
-		return func() tea.Msg { return state.Goto("path") }
+		return state.To("path")(tea.KeyPressMsg{}), true
 	}
-	return nil
+	return nil, true
 }

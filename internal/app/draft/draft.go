@@ -242,8 +242,6 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
 	case tea.PasteMsg:
 		v.paste(d, msg.Content)
-	case tea.MouseClickMsg:
-		v.click(msg.Y)
 	case tea.KeyPressMsg:
 		return ui.Press(v.Keys(), msg)
 	}
@@ -251,6 +249,12 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 }
 
 func (v *View) move(by int) { v.cursor = min(max(v.cursor+by, 0), max(v.count()-1, 0)) }
+
+// Click goes to the row that was clicked.
+func (v *View) Click(m tea.MouseClickMsg) (tea.Cmd, bool) {
+	v.click(m.Y)
+	return nil, true
+}
 
 func (v *View) click(y int) {
 	i := v.top + y - 3

@@ -18,11 +18,6 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 		return v.edit(msg)
 	}
 	switch msg := msg.(type) {
-	case tea.MouseClickMsg:
-		if i := v.stageAt(msg.Y); i > 0 && msg.X < spineWidth {
-			v.stage, v.set = exchange.Stage(i), -1
-			v.s.Stage = v.stage
-		}
 	case tea.MouseWheelMsg:
 		if msg.Button == tea.MouseWheelUp {
 			v.scroll = max(v.scroll-2, 0)
@@ -33,6 +28,15 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 		return ui.Press(v.Keys(), msg)
 	}
 	return nil
+}
+
+// Click goes to the stage that was clicked.
+func (v *View) Click(m tea.MouseClickMsg) (tea.Cmd, bool) {
+	if i := v.stageAt(m.Y); i > 0 && m.X < spineWidth {
+		v.stage, v.set = exchange.Stage(i), -1
+		v.s.Stage = v.stage
+	}
+	return nil, true
 }
 
 func (v *View) edit(msg tea.Msg) tea.Cmd {

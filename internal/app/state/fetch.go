@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"os"
 	"strings"
 
 	"orenda/internal/call"
@@ -24,13 +25,40 @@ type fetching struct {
 // Fetch loads a description from an address or a path.
 func (s *State) Fetch(source string) {
 	source = strings.TrimSpace(source)
-	if source == "" {
+	if source == "" || s.fromShelf(source) {
 		return
 	}
 	if source != s.fetch.source {
 		s.fetch = fetching{source, map[string][]string{}}
 	}
 	s.FetchAgain()
+}
+
+// fromShelf takes a description whose name in the person's catalogue was typed, where no file
+// has that name.
+func (s *State) fromShelf(name string) bool {
+	if strings.ContainsAny(name, "/.:") {
+		return false
+	}
+	if _, err := os.Stat(name); err == nil {
+		return false
+	}
+	c, err := workspace.OpenCatalogue(s.Home)
+	if err != nil {
+		return false
+	}
+	_, con, err := c.Entry(name)
+	return err == nil && len(con.OperationNames()) > 0 && s.FromCatalogue(c, name, con.OperationNames()[0])
+}
+
+// Sources are what an address line can be completed to: what descriptions were loaded from, and
+// the names of the catalogue. It can be asked in any goroutine.
+func (s *State) Sources() []string {
+	out := s.Home.Opened()
+	if c, err := workspace.OpenCatalogue(s.Home); err == nil {
+		out = append(out, c.Names()...)
+	}
+	return out
 }
 
 // FetchAgain fetches the description that could not be fetched, with what is set now.
@@ -220,6 +248,9 @@ func (s *State) takeFetched(id, source string, f *call.Fetched, err error) {
 		}
 		s.Say("%s: %v", source, err)
 		return
+	}
+	if err := s.Home.RememberOpened(source); err != nil {
+		s.Say("%v", err)
 	}
 	before := len(s.W.Config().Contracts)
 	if name, samePlace := s.W.Kept(f.Contract); name != "" {

@@ -242,16 +242,22 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 		v.follows = v.follows && d < 0
 		v.move(list, at+d)
 	}
-	switch msg := msg.(type) {
-	case tea.MouseClickMsg:
-		if at := v.top + msg.Y - headLines; !v.folded && msg.Y >= headLines && at < len(list) {
-			v.follows = false
-			v.move(list, at)
-		}
-	case tea.KeyPressMsg:
-		return ui.Press(v.Keys(), msg)
+	if k, ok := msg.(tea.KeyPressMsg); ok {
+		return ui.Press(v.Keys(), k)
 	}
 	return nil
+}
+
+// Click goes to the exchange that was clicked.
+func (v *View) Click(m tea.MouseClickMsg) (tea.Cmd, bool) {
+	list := v.s.Traffic()
+	at := v.top + m.Y - headLines
+	if v.folded || m.Y < headLines || at >= min(len(list), v.top+v.height) {
+		return nil, !v.folded
+	}
+	v.follows = false
+	v.move(list, at)
+	return nil, true
 }
 
 // headLines is how many lines stand above the list.

@@ -15,20 +15,38 @@ import (
 	"orenda/internal/safe"
 )
 
-// Most of a screen is text in two weights; one accent shows where to look. The
-// colours are legible on dark and on light grounds, and nothing depends on them.
+// Most of a screen is text in two weights; one accent shows where to look, and nothing
+// depends on colour. These are for a dark ground; OnLight gives those for a light one.
 var (
 	//nolint:gochecknoglobals // a table: it is never written to
 	strong = lipgloss.NewStyle().Bold(true)
 	//nolint:gochecknoglobals // a table: it is never written to
-	soft = lipgloss.NewStyle().Foreground(lipgloss.Color("245"))
+	soft = lipgloss.NewStyle().Foreground(lipgloss.Color(softDark))
 	//nolint:gochecknoglobals // a table: it is never written to
-	accent = lipgloss.NewStyle().Foreground(lipgloss.Color("166")).Bold(true)
+	accent = lipgloss.NewStyle().Foreground(lipgloss.Color(accentDark)).Bold(true)
 	//nolint:gochecknoglobals // a table: it is never written to
-	good = lipgloss.NewStyle().Foreground(lipgloss.Color("66"))
+	good = lipgloss.NewStyle().Foreground(lipgloss.Color(goodDark))
 	//nolint:gochecknoglobals // a table: it is never written to
 	selected = lipgloss.NewStyle().Reverse(true)
 )
+
+// The colours, by their numbers among 256: each has a contrast of at least 4.5 to 1 on its
+// ground, also where that is not wholly black or white (WCAG 2.1, 1.4.3).
+const (
+	softDark, softLight     = "245", "240"
+	accentDark, accentLight = "172", "94"
+	goodDark, goodLight     = "73", "23"
+)
+
+// OnLight is a frame with the colours for a light ground. A frame holds no control sequences
+// but those of the styles: text from outside was made safe.
+func OnLight(frame string) string {
+	return strings.NewReplacer(
+		"\x1b[38;5;"+softDark+"m", "\x1b[38;5;"+softLight+"m",
+		"\x1b[1;38;5;"+accentDark+"m", "\x1b[1;38;5;"+accentLight+"m",
+		"\x1b[38;5;"+goodDark+"m", "\x1b[38;5;"+goodLight+"m",
+	).Replace(frame)
+}
 
 // Strong is the heavier weight.
 func Strong(s string) string { return render(strong, s) }

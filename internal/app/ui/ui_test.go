@@ -1,12 +1,15 @@
 package ui
 
 import (
+	"math"
+	"strconv"
 	"strings"
 	"testing"
 
 	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/x/ansi"
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 
 	"orenda/internal/exchange"
 )
@@ -152,4 +155,43 @@ func TestAHintIsPressedWithTheMouse(t *testing.T) {
 	assert.False(t, ok, "between two hints")
 	_, ok = HintAt(keys, 46, 44)
 	assert.False(t, ok, "what does not fit cannot be pressed")
+}
+
+// Colours are told from their ground: at least 4.5 to 1, also where it is not wholly black or white.
+func TestColoursAreLegibleOnBothGrounds(t *testing.T) {
+	grey := func(v float64) float64 { return linear(v / 255) }
+	for _, c := range []struct {
+		number string
+		ground float64
+	}{
+		{softDark, grey(0x1e)}, {accentDark, grey(0x1e)}, {goodDark, grey(0x1e)},
+		{softLight, grey(0xf4)}, {accentLight, grey(0xf4)}, {goodLight, grey(0xf4)},
+	} {
+		hi, lo := max(luminance(t, c.number), c.ground), min(luminance(t, c.number), c.ground)
+		assert.GreaterOrEqual(t, (hi+0.05)/(lo+0.05), 4.5, c.number)
+	}
+}
+
+func linear(v float64) float64 {
+	if v <= 0.04045 {
+		return v / 12.92
+	}
+	return math.Pow((v+0.055)/1.055, 2.4)
+}
+
+// luminance of a colour of the 256, by the cube of 6 and the greys above it.
+func luminance(t *testing.T, number string) float64 {
+	n, err := strconv.Atoi(number)
+	require.NoError(t, err)
+	if n >= 232 {
+		return linear(float64(8+10*(n-232)) / 255)
+	}
+	part := func(i int) float64 {
+		if i == 0 {
+			return 0
+		}
+		return linear(float64(55+40*i) / 255)
+	}
+	n -= 16
+	return 0.2126*part(n/36) + 0.7152*part(n/6%6) + 0.0722*part(n%6)
 }
