@@ -598,8 +598,8 @@ func (m *model) head() string {
 	}
 	right := ui.Soft(endpoint.Bytes(int64(m.s.Kept)) + " kept ")
 	for _, r := range m.s.Relays {
-		if r.Answering.String() != "passes on" {
-			right = ui.Accent("A RELAY ANSWERS BY ITSELF ") + ui.Soft("· ") + right
+		if !r.Answering.Plain() {
+			right = ui.Accent("A RELAY DOES MORE THAN PASS ON ") + ui.Soft("· ") + right
 			break
 		}
 	}

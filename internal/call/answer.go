@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"mime"
+	"net/http"
 	"orenda/internal/related"
 	"runtime/debug"
 	"strconv"
@@ -48,12 +49,39 @@ func (c *reading) run(ctx context.Context) (exchange.Stage, error) {
 	case c.leg.Stored():
 		return c.flowing(ctx, c.limits())
 	}
+	if what := c.looked(body, encoding); what != "" {
+		c.rec.End(exchange.Read, exchange.Passed, what)
+		c.rec.End(exchange.Verify, exchange.Skipped, "no reply is due")
+		c.rec.Update(func(x *exchange.Exchange) { x.Result = what })
+		c.complete = true
+		return exchange.Verify, nil
+	}
 	at, err := c.parse(ctx, body, encoding)
 	c.secretsInReply()
 	if err != nil {
 		return at, err
 	}
 	return exchange.Read, c.envelopeRead()
+}
+
+// looked is what a program got that only looked, with GET: a description, or a page. It is no
+// reply to a call, and nothing is wrong with it; "" it is one, or it failed.
+func (c *reading) looked(body []byte, encoding string) string {
+	w := c.plan.imported
+	if w == nil || w.Method != http.MethodGet || len(w.Body) > 0 || c.leg.Response.Status >= 300 {
+		return ""
+	}
+	if contract.LooksLikeHTML(body) {
+		return "a page"
+	}
+	doc, err := xmltree.ParseContract(body, xmltree.Limits{})
+	if err != nil {
+		doc, err = xmltree.ParseEncoded(body, encoding, c.limits())
+	}
+	if err == nil && contract.IsDocument(doc.Root().Name()) {
+		return "a description"
+	}
+	return ""
 }
 
 // secretsInReply notes what of the reply is secret by its name or place.

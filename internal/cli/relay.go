@@ -1,144 +1,222 @@
 package cli
 
 import (
-	"crypto/tls"
+	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"os"
 	"strings"
-	"sync"
 
 	"github.com/spf13/cobra"
 
 	"orenda/internal/contract"
 	"orenda/internal/exchange"
+	"orenda/internal/journal"
 	"orenda/internal/relay"
 	"orenda/internal/safe"
-	"orenda/internal/trust"
 	"orenda/internal/workspace"
 )
 
-//revive:disable-next-line:function-length,cyclomatic a command: its flags, and what it does with them
+// relaying is what the flags of the relay command say.
+type relaying struct {
+	workspace.Route
+	env, authorityOut, keepAs string
+	approve, bytesToo         bool
+	set                       func() map[string][]string
+}
+
 func (t *commandLine) relayCommand() *cobra.Command {
-	var listen, listenTLS, authorityOut, to, source, env string
-	var pathSecret, bytesToo bool
+	var f relaying
 	cmd := &cobra.Command{
-		Use:   "relay --to URL|ENDPOINT",
+		Use:   "relay [NAME]",
 		Short: "Pass another program's calls on, and trace each of them",
-		Args:  cobra.NoArgs,
+		Args:  cobra.MaximumNArgs(1),
 		Long: "Listens on loopback until interrupted. Let the program call the address that is\nprinted; each of " +
 			"its calls is passed on byte for byte but for the host, kept in the\njournal, and told with its reach " +
 			"and why it failed. With an endpoint of the workspace,\nits trust, proxy and limits are used, and its " +
-			"contract.",
+			"contract. NAME is a relay that the\nworkspace keeps in " +
+			workspace.RelaysFile + "; --keep-as writes it there.",
 		Example: "  orenda relay --to https://tides.skerry.example/tides --contract tides.wsdl\n  orenda relay --to " +
-			"tides-tls --listen 127.0.0.1:8099",
+			"tides-tls --listen 127.0.0.1:8099 --keep-as tides\n  orenda relay tides",
 	}
-	cmd.Flags().StringVar(&listen, "listen", "127.0.0.1:0", "where the program calls; loopback only")
-	cmd.Flags().StringVar(&to, "to", "", "address of the service, or an endpoint of the workspace")
-	cmd.Flags().StringVar(&source, "contract", "", "description to hold the calls against, FILE or URL")
-	cmd.Flags().StringVar(&env, "env", "", "environment of the workspace")
-	cmd.Flags().StringVar(&listenTLS, "listen-tls", "",
+	flags := cmd.Flags()
+	flags.StringVar(&f.Listen, "listen", "", "where the program calls; loopback only (default: a free port)")
+	flags.StringVar(&f.To, "to", "", "address of the service, or an endpoint of the workspace")
+	flags.StringVar(&f.Contract, "contract", "", "description to hold the calls against, FILE or URL")
+	flags.StringVar(&f.env, "env", "", "environment of the workspace")
+	flags.StringVar(&f.ListenTLS, "listen-tls", "",
 		"where the program calls over TLS; loopback only. A local authority is made for it")
-	cmd.Flags().StringVar(&authorityOut, "authority-out", "",
+	flags.StringVar(&f.authorityOut, "authority-out", "",
 		"write the local authority's certificate there, for the program to trust")
-	cmd.Flags().BoolVar(&bytesToo, "bytes", false, "print the envelopes as they pass")
-	cmd.Flags().BoolVar(&pathSecret, "path-secret", false,
+	flags.BoolVar(&f.bytesToo, "bytes", false, "print the envelopes as they pass")
+	flags.BoolVar(&f.PathSecret, "path-secret", false,
 		"demand a part of the path that nobody guesses; always so with a client certificate")
-	_ = cmd.MarkFlagRequired("to")
-	set := settingFlags(cmd, "address", "expect", "token", "http-auth", "identity", "session", "action", "soap")
+	flags.StringArrayVar(&f.Add, "add", nil,
+		"header field that each request gets on its way, 'Name: value', in the place of one of that name")
+	flags.BoolVar(&f.Describe, "describe", false,
+		"answer a GET with the contract, with the relay as the service's address")
+	flags.StringVar(&f.Keep, "keep", "",
+		"which exchanges are kept: all, failed, or one in so many as 1/100, and all that failed")
+	flags.StringVar(&f.keepAs, "keep-as", "", "keep the relay under this name in the workspace")
+	flags.BoolVar(&f.approve, "approve", false,
+		"let a relay that the workspace keeps listen, and lead where it does now")
+	f.set = settingFlags(cmd, "address", "expect", "token", "http-auth", "identity", "session", "action", "soap")
 	t.jsonFlag(cmd)
-	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
-		values := set()
-		var contracts []*contract.Contract
-		if source != "" {
-			f, err := t.contractFrom(cmd.Context(), source, forDescription(values))
-			if err != nil {
-				return err
-			}
-			contracts = append(contracts, f.Contract)
-		}
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		w, err := t.workspace()
 		if err != nil {
 			w = nil
 		}
-		traced, err := w.Traced(to, env, contracts...)
-		if err != nil {
+		if err := t.routed(&f, w, args); err != nil {
 			return err
 		}
-		base, u := &traced.Base, traced.To
-		for key, v := range values {
-			base.Settings.Set(key, v...)
-		}
-		j, err := t.journal()
-		if err != nil {
-			return err
-		}
-		var mu sync.Mutex
-		secret := ""
-		if pathSecret || base.Settings.Text("client-cert") != "" {
-			secret = relay.NewSecret()
-		}
-		shown, err := t.shownBy(listenTLS, authorityOut, u.Hostname())
-		if err != nil {
-			return unread{err}
-		}
-		r, err := relay.Listen(
-			relay.Options{
-				Listen: listen, ListenTLS: listenTLS, Certificate: shown,
-				To:     u,
-				Secret: secret,
-				Plan:   traced.Plan,
-				Keep: func(x *exchange.Exchange) {
-					mu.Lock()
-					defer mu.Unlock()
-					if err := j.Add(x); err != nil {
-						t.complain(fmt.Errorf("the exchange was not kept: %w", err))
-					}
-					masked := x.Redact(nil)
-					t.tellRelayed(masked)
-					if bytesToo && !t.asJSON {
-						t.tellEnvelopes(masked)
-					}
-				},
-			},
-		)
-		if err != nil {
-			return unread{err}
-		}
-		defer r.Close()
-		t.lingers.Store(true)
-		fmt.Fprintf(t.aside(), "relay to %s\n  %s\n", safe.Line(u.Redacted()), strings.Join(r.Addresses(), "\n  "))
-		if t.asJSON {
-			b, _ := json.Marshal(map[string][]string{"listening": r.Addresses()})
-			fmt.Fprintf(t.out, "%s\n", b)
-		}
-		<-cmd.Context().Done()
-		return nil
+		return t.relay(cmd.Context(), &f, w)
 	}
 	return cmd
 }
 
-// shownBy is what the relay shows to programs that call over TLS: a certificate of the
-// local authority, which is made where it is not there. Its file is told.
-func (t *commandLine) shownBy(listen, out, upstream string) (*tls.Certificate, error) {
-	if listen == "" {
-		return nil, nil
+// routed completes what the flags say with the relay of that name, or keeps it under one.
+func (t *commandLine) routed(f *relaying, w *workspace.Workspace, args []string) error {
+	if len(args) == 0 && f.To == "" {
+		return errors.New("say where the calls go with --to, or name a relay that the workspace keeps")
+	}
+	if len(args) > 0 {
+		if w == nil || f.To != "" {
+			return errors.New("a NAME is of a relay that a workspace keeps; --to is for another one")
+		}
+		r, err := w.Route(args[0])
+		if err != nil {
+			return err
+		}
+		if f.approve {
+			if err := w.ApproveRoute(r); err != nil {
+				return err
+			}
+		}
+		if !w.RouteApproved(r) {
+			return fmt.Errorf("the relay %s of %s leads to %s: nobody let it; --approve does", r.Name,
+				workspace.RelaysFile, r.Leads())
+		}
+		f.Route = *r
+		return nil
+	}
+	if f.keepAs == "" {
+		return nil
+	}
+	if w == nil {
+		return errors.New("a relay is kept in a workspace, and there is none here")
+	}
+	keep := f.Route
+	keep.Name = f.keepAs
+	if w.Endpoint(keep.To) != nil {
+		keep.Endpoint, keep.To = keep.To, ""
+	}
+	if err := w.KeepRoute(&keep); err != nil {
+		return err
+	}
+	return w.ApproveRoute(&keep)
+}
+
+// relay passes calls on until the command is interrupted.
+func (t *commandLine) relay(ctx context.Context, f *relaying, w *workspace.Workspace) error {
+	values := f.set()
+	var contracts []*contract.Contract
+	if f.Contract != "" {
+		d, err := t.contractFrom(ctx, f.Contract, forDescription(values))
+		if err != nil {
+			return err
+		}
+		contracts = append(contracts, d.Contract)
+	}
+	traced, err := w.Traced(f.Leads(), f.env, contracts...)
+	if err != nil {
+		return err
+	}
+	for key, v := range values {
+		traced.Base.Settings.Set(key, v...)
+	}
+	j, err := t.journal()
+	if err != nil {
+		return err
 	}
 	h, err := t.home()
 	if err != nil {
-		return nil, err
+		return err
 	}
-	c, a, file, err := workspace.RelayCertificate(h, upstream)
+	o, authority, err := f.Options(h, traced)
 	if err != nil {
-		return nil, err
+		return unread{err}
 	}
+	if authority != "" {
+		if err := t.authority(authority, f.authorityOut); err != nil {
+			return unread{err}
+		}
+	}
+	behind := journal.NewBehind(journal.Adding(j), func(x *exchange.Exchange, err error) {
+		if err != nil {
+			t.complain(fmt.Errorf("the exchange was not kept: %w", err))
+		}
+		t.relayed(x, f.bytesToo)
+	})
+	defer behind.Close()
+	wanted, err := f.Sampling()
+	if err != nil {
+		return err
+	}
+	o.Keep = func(x *exchange.Exchange) {
+		if wanted(x) {
+			behind.Add(x)
+		} else {
+			t.relayed(x, f.bytesToo)
+		}
+	}
+	r, err := relay.Listen(o)
+	if err != nil {
+		return unread{err}
+	}
+	defer r.Close()
+	traced.Here(r.Address())
+	t.lingers.Store(true)
+	fmt.Fprintf(t.aside(), "relay to %s\n  %s\n", safe.Line(traced.To.Redacted()),
+		strings.Join(r.Addresses(), "\n  "))
+	if a, err := f.Answering(); err == nil && !a.Plain() {
+		fmt.Fprintf(t.aside(), "  it %s\n", safe.Line(a.String()))
+	}
+	if t.asJSON {
+		b, _ := json.Marshal(map[string][]string{"listening": r.Addresses()})
+		t.printing.Lock()
+		fmt.Fprintf(t.out, "%s\n", b)
+		t.printing.Unlock()
+	}
+	<-ctx.Done()
+	return nil
+}
+
+// relayed tells of one exchange that passed.
+func (t *commandLine) relayed(x *exchange.Exchange, bytesToo bool) {
+	masked := x.Redact(nil)
+	t.printing.Lock()
+	defer t.printing.Unlock()
+	t.tellRelayed(masked)
+	if bytesToo && !t.asJSON {
+		t.tellEnvelopes(masked)
+	}
+}
+
+// authority tells which file the program has to trust, and writes it elsewhere too.
+func (t *commandLine) authority(file, out string) error {
 	if out != "" {
-		if err := os.WriteFile(out, trust.PEM(a.Cert), 0o644); err != nil { //nolint:gosec // it is public
-			return nil, err
+		b, err := os.ReadFile(file)
+		if err != nil {
+			return err
+		}
+		if err := os.WriteFile(out, b, 0o644); err != nil { //nolint:gosec // it is public
+			return err
 		}
 	}
 	fmt.Fprintf(t.aside(), "the program has to trust %s\n", safe.Line(file))
-	return &c, nil
+	return nil
 }
 
 // tellEnvelopes prints what crossed, envelopes alone.

@@ -11,6 +11,7 @@ import (
 	"runtime/debug"
 	"slices"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -64,6 +65,7 @@ type commandLine struct {
 	also     []string           // hosts from which parts of a description are fetched besides its own
 	keyFrom  string             // where the password of the client's key is, when a description is fetched
 	lingers  atomic.Bool        // it ends in its own order: a server, the application
+	printing sync.Mutex         // held while several goroutines tell of what happens
 }
 
 // endsWithin is how long a command may take to end once it is told to. What waits for

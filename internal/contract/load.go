@@ -80,6 +80,11 @@ func LooksLikeHTML(src []byte) bool {
 		strings.HasPrefix(head, "<head")
 }
 
+// IsDocument tells whether a root element is that of a description, or of a schema.
+func IsDocument(root xmltree.Name) bool {
+	return root.Is(wsdlNS, "definitions") || root.Is(wsdl2NS, "description") || root.Is(schema.XSD, "schema")
+}
+
 // IsRemote tells whether a location is a URL.
 func IsRemote(location string) bool {
 	return strings.HasPrefix(location, "http://") || strings.HasPrefix(location, "https://")

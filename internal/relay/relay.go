@@ -54,6 +54,9 @@ type Options struct {
 	ListenTLS   string           // loopback, for programs that call over TLS; "" none
 	Certificate *tls.Certificate // that it shows there
 
+	// Change changes a request on its way, from several goroutines; it may be nil.
+	Change func(w *call.Imported)
+
 	// Secret is the first part of the path that a program must know, "" none: where the
 	// relay adds something by which the service takes the program for the person.
 	Secret string
@@ -148,6 +151,15 @@ func (r *Relay) Address() string {
 		u.Path = "/" + r.o.Secret + u.Path
 	}
 	return u.String()
+}
+
+// ListensAt are the host and port of each listener: the plain one, and the one over TLS.
+func (r *Relay) ListensAt() []string {
+	out := []string{r.l.Addr().String()}
+	if r.tls != nil {
+		out = append(out, r.tls.Addr().String())
+	}
+	return out
 }
 
 // Addresses are all addresses at which programs call: plain, and over TLS where it
@@ -260,6 +272,9 @@ func (r *Relay) pass(c *patient, in *bufio.Reader, pool *wire.Pool) (more bool) 
 	}
 	r.wait(c.Conn, time.Time{})
 	defer w.Close()
+	if r.o.Change != nil {
+		r.o.Change(w.Imported)
+	}
 	p := &passing{to: c.Conn, w: w.Imported}
 	w.Pass = p.pass
 	plan := r.o.Plan(w.Imported)

@@ -7,6 +7,8 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
+	"sync/atomic"
 	"time"
 
 	"orenda/internal/call"
@@ -22,6 +24,32 @@ type Traced struct {
 	To        *url.URL             // the service
 	Base      call.Plan            // how it is reached
 	Contracts []*contract.Contract // that may describe it
+
+	here atomic.Pointer[string] // the relay's own address
+}
+
+// Here says at which address the relay listens: a contract that it serves leads there.
+func (t *Traced) Here(address string) { t.here.Store(&address) }
+
+// describe answers a GET with the contract as the relay serves it: its addresses lead to the
+// relay.
+func (t *Traced) describe(w *call.Imported) (out []byte, ok bool) {
+	here := t.here.Load()
+	u, err := url.Parse(w.URL)
+	if len(t.Contracts) == 0 || here == nil || err != nil {
+		return nil, false
+	}
+	part := 0
+	if n := u.Query().Get(contract.PartQuery); n != "" {
+		if part, err = strconv.Atoi(n); err != nil {
+			return nil, false
+		}
+	}
+	document, ok := t.Contracts[0].ServedFrom(*here, part)
+	if !ok {
+		return nil, false
+	}
+	return response("200 OK", "text/xml; charset=utf-8", document), true
 }
 
 // Traced makes what a relay needs, for an address or an endpoint of the workspace; w may be

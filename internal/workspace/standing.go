@@ -2,6 +2,9 @@ package workspace
 
 import (
 	"fmt"
+	"net/http"
+	"slices"
+	"strings"
 	"time"
 
 	"orenda/internal/call"
@@ -11,14 +14,17 @@ import (
 	"orenda/internal/soap"
 )
 
-// Answering is how a relay answers by itself, while the service is away or to see how a
-// program takes an answer. The zero value answers nothing: all is passed on.
+// Answering is what a relay does besides passing on: it answers by itself, while the service is
+// away or to see how a program takes an answer, or changes what passes. The zero value does
+// nothing: all is passed on as it came.
 type Answering struct {
-	Kept    *exchange.Exchange // its answer is given, to calls of its operation; nil: of none
-	Example bool               // an example reply of the contract is given
-	Fault   bool               // a fault is given
-	Page    bool               // the page of a gateway is given, with 502
-	After   time.Duration      // after which an answer is given, or a call passed on
+	Add      [][2]string        // fields that each request gets, in the place of those of the same name
+	Describe bool               // a GET gets the contract, with the relay as the service's address
+	Kept     *exchange.Exchange // its answer is given, to calls of its operation; nil: of none
+	Example  bool               // an example reply of the contract is given
+	Fault    bool               // a fault is given
+	Page     bool               // the page of a gateway is given, with 502
+	After    time.Duration      // after which an answer is given, or a call passed on
 }
 
 // String says it in words.
@@ -37,7 +43,37 @@ func (a *Answering) String() string {
 	if a.After > 0 {
 		out += " after " + a.After.String()
 	}
+	for _, f := range a.Add {
+		out += ", with " + f[0] + ": " + f[1]
+		if exchange.SecretName(f[0]) {
+			out = strings.TrimSuffix(out, f[1]) + strings.Repeat(string(exchange.Masked), 8)
+		}
+	}
+	if a.Describe {
+		out += ", serves the contract"
+	}
 	return out
+}
+
+// Plain tells whether all is passed on, as it came.
+func (a *Answering) Plain() bool { return a.String() == (&Answering{}).String() }
+
+// Change changes a request on its way.
+func (a *Answering) Change(w *call.Imported) {
+	for _, add := range a.Add {
+		w.Header = slices.DeleteFunc(w.Header, func(f [2]string) bool { return strings.EqualFold(f[0], add[0]) })
+	}
+	w.Header = append(w.Header, a.Add...)
+}
+
+// Field is a header field as a person writes it: "Name: value".
+func Field(text string) (f [2]string, err error) {
+	name, value, ok := strings.Cut(text, ":")
+	f = [2]string{strings.TrimSpace(name), strings.TrimSpace(value)}
+	if !ok || f[0] == "" || strings.ContainsAny(text, "\r\n") || strings.ContainsAny(f[0], " \t") {
+		return f, fmt.Errorf("%q is no header field; it is \"Name: value\"", text)
+	}
+	return f, nil
 }
 
 // response is a whole HTTP response.
@@ -49,6 +85,9 @@ func response(status, contentType string, body []byte) []byte {
 
 // Answer is the response to a call of another program; ok is false where it is passed on.
 func (t *Traced) Answer(a *Answering, w *call.Imported) (out []byte, ok bool) {
+	if a.Describe && w.Method == http.MethodGet {
+		return t.describe(w)
+	}
 	p := t.Plan(w)
 	e := w.Envelope()
 	if e == nil {

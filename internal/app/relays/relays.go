@@ -3,7 +3,9 @@
 package relays
 
 import (
+	"cmp"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -12,6 +14,7 @@ import (
 	"orenda/internal/app/state"
 	"orenda/internal/app/ui"
 	"orenda/internal/endpoint"
+	"orenda/internal/exchange"
 	"orenda/internal/workspace"
 )
 
@@ -35,14 +38,35 @@ func (v *View) at() *state.Relay {
 	return v.s.Relays[v.cursor]
 }
 
+// kept is the relay under the cursor that the workspace keeps and that does not run; nil where
+// it runs, or where there is none.
+func (v *View) kept() *workspace.Route {
+	all := v.s.Routes()
+	if i := v.cursor - len(v.s.Relays); i >= 0 && i < len(all) {
+		return all[i]
+	}
+	return nil
+}
+
 // Keys implements ui.View.
 func (v *View) Keys() []ui.Key {
 	one := v.at() != nil
+	if v.kept() != nil {
+		return []ui.Key{
+			ui.Shown("up down", "↑↓", "choose"),
+			ui.On("enter", "⏎", "open: let it listen", ui.Asks(v.start)),
+			ui.On("a", "a", "add a relay", ui.Asks(v.add)),
+			ui.On("X", "X", "remove it from the workspace", ui.Do(v.drop)),
+			ui.On("esc", "esc", "board", state.To("board")),
+			ui.Shown("?", "?", "help"),
+		}
+	}
 	return []ui.Key{
 		ui.Shown("up down", "↑↓", "choose"),
 		ui.On("a", "a", "add a relay", ui.Asks(v.add)),
 		ui.On("enter", "⏎", "open what came", ui.Asks(v.came)).If(one),
-		ui.On("*", "*", "answer by itself, or pass on", ui.Asks(v.answers)).If(one),
+		ui.On("*", "*", "answer by itself, or change what passes", ui.Asks(v.answers)).If(one),
+		ui.On("+", "+", "keep it with the workspace", ui.Asks(v.keep)).If(one),
 		ui.On("X", "X", "remove it", ui.Do(v.stop)).If(one),
 		ui.Shown("y", "y", "copy its address"),
 		ui.On("esc", "esc", "board", state.To("board")),
@@ -86,21 +110,28 @@ func (v *View) answers() tea.Cmd {
 	options := []string{
 		"pass everything on to the service", "answer with an example reply of the contract", "answer with a fault",
 		"answer with a gateway's page, 502", "answer as the last call that passed was answered",
-		"answer, or pass on, only after a while",
+		"answer, or pass on, only after a while", "give each request a header field",
+		"answer a GET with the contract",
 	}
 	pick := state.Pick{Prompt: "how the relay answers", Options: options}
 	pick.Take = func(i int) tea.Cmd {
 		switch {
 		case i < len(kinds):
-			kinds[i].After = r.Answering.After
-			if i == 0 {
-				kinds[i].After = 0
+			if i > 0 {
+				now := r.Answering
+				kinds[i].After, kinds[i].Add, kinds[i].Describe = now.After, now.Add, now.Describe
 			}
 			r.AnswerBy(kinds[i])
 		case i == len(kinds):
 			if err := v.s.AnswerAsLast(r); err != nil {
 				v.s.Say("%v", err)
 			}
+		case i == len(kinds)+2:
+			return v.addField(r)
+		case i == len(kinds)+3:
+			a := r.Answering
+			a.Describe = true
+			r.AnswerBy(a)
 		default:
 			return state.AskFor("after how long (2s, 500ms)", "2s", func(text string) {
 				d, err := endpoint.ParseDuration(text)
@@ -117,6 +148,74 @@ func (v *View) answers() tea.Cmd {
 		return nil
 	}
 	return func() tea.Msg { return pick }
+}
+
+// addField asks for a header field that each request gets.
+func (v *View) addField(r *state.Relay) tea.Cmd {
+	return state.AskFor("header field, in the place of one of its name (Name: value)", "", func(text string) {
+		f, err := workspace.Field(text)
+		if err != nil {
+			v.s.Say("%v", err)
+			return
+		}
+		if exchange.SecretName(f[0]) { // whoever knew the address would call as the person
+			v.s.Say("%s holds a secret: orenda relay --add gives it, behind an address that nobody guesses", f[0])
+			return
+		}
+		a := r.Answering
+		a.Add = append(slices.Clone(a.Add), f)
+		r.AnswerBy(a)
+	})
+}
+
+// keep keeps the relay with the workspace.
+func (v *View) keep() tea.Cmd {
+	r := v.at()
+	return state.AskFor("name of the relay in "+workspace.RelaysFile, cmp.Or(r.Name, r.To), func(name string) {
+		if err := v.s.KeepRelay(r, name); err != nil {
+			v.s.Say("%v", err)
+			return
+		}
+		v.s.Say("the workspace keeps it as %s; orenda relay %s starts it too", name, name)
+	})
+}
+
+// start starts a relay that the workspace keeps; what nobody let it do is asked for.
+func (v *View) start() tea.Cmd {
+	r := v.kept()
+	begin := func() {
+		if err := v.s.StartRoute(r); err != nil {
+			v.s.Say("%v", err)
+			return
+		}
+		v.cursor = len(v.s.Relays) - 1
+		v.s.Say("it listens; put the address into your program")
+	}
+	if v.s.W.RouteApproved(r) {
+		begin()
+		return nil
+	}
+	return state.AskFor("the file "+workspace.RelaysFile+" has it lead to "+r.Leads()+": let it? (yes or no)", "",
+		func(answer string) {
+			if a := strings.ToLower(answer); a != "y" && a != "yes" {
+				return
+			}
+			if err := v.s.W.ApproveRoute(r); err != nil {
+				v.s.Say("%v", err)
+				return
+			}
+			begin()
+		})
+}
+
+func (v *View) drop() {
+	name := v.kept().Name
+	if err := v.s.W.DropRoute(name); err != nil {
+		v.s.Say("%v", err)
+		return
+	}
+	v.s.Stale("relays")
+	v.s.Say("the workspace keeps the relay %s no longer; u takes it back", name)
 }
 
 func (v *View) stop() {
@@ -148,7 +247,7 @@ func (v *View) Copies() []ui.Copy {
 
 // Update implements ui.View.
 func (v *View) Update(msg tea.Msg) tea.Cmd {
-	n := len(v.s.Relays)
+	n := len(v.s.Relays) + len(v.s.Routes())
 	v.cursor = min(max(v.cursor+ui.Rows(msg, 10, n), 0), max(n-1, 0))
 	if k, ok := msg.(tea.KeyPressMsg); ok {
 		return ui.Press(v.Keys(), k)
@@ -159,7 +258,8 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 // View implements ui.View.
 func (v *View) View(w, h int) string {
 	out := []string{"", "   " + ui.Strong("relays"), ""}
-	if len(v.s.Relays) == 0 {
+	kept := v.s.Routes()
+	if len(v.s.Relays)+len(kept) == 0 {
 		out[1] += ui.Soft("   none runs")
 		return ui.Block(append(out,
 			"   "+ui.Strong("a")+ui.Soft(" starts one: your program calls it in the place of the service,"),
@@ -167,7 +267,7 @@ func (v *View) View(w, h int) string {
 	}
 	out[1] += ui.Soft("   they run until you leave, or X")
 	for i, r := range v.s.Relays {
-		lead, name := "   ", ui.Fit(r.To, 24)
+		lead, name := "   ", ui.Fit(cmp.Or(r.Name, r.To), 24)
 		if i == v.cursor {
 			lead, name = ui.Accent(" ▌ "), ui.Strong(name)
 		}
@@ -188,7 +288,7 @@ func (v *View) View(w, h int) string {
 			out = append(out, label("it has to trust")+ui.Cut(r.Authority, w-24))
 		}
 		says := r.Answering.String()
-		if says != "passes on" {
+		if !r.Answering.Plain() {
 			out = append(out, label("now it")+ui.Accent(ui.Cut(says, w-24)))
 		}
 		if r.Last == nil {
@@ -201,6 +301,14 @@ func (v *View) View(w, h int) string {
 			out = append(out, label("")+ui.Accent(ui.Cut(c.Title, w-24)))
 		}
 		out = append(out, "")
+	}
+	for i, r := range kept {
+		lead, name := "   ", ui.Fit(r.Name, 24)
+		if i+len(v.s.Relays) == v.cursor {
+			lead, name = ui.Accent(" ▌ "), ui.Strong(name)
+		}
+		out = append(out, lead+name+" "+ui.Soft("→ ")+ui.Fit(r.Leads(), max(w-74, 10))+" "+
+			ui.Soft("kept; it does not listen"))
 	}
 	return ui.Block(out, w, h)
 }

@@ -3,17 +3,21 @@ package state
 import (
 	"context"
 	"fmt"
+	"slices"
+	"sync"
 	"sync/atomic"
 	"time"
 
 	"orenda/internal/call"
 	"orenda/internal/exchange"
+	"orenda/internal/journal"
 	"orenda/internal/relay"
 	"orenda/internal/workspace"
 )
 
 // Relay is one that runs in the application: calls of other programs go through it.
 type Relay struct {
+	Name      string   // under which the workspace keeps it; "" it does not
 	To        string   // the endpoint or the address that it was started for
 	Target    string   // the service
 	Addresses []string // that a program calls, the one over TLS last
@@ -23,32 +27,45 @@ type Relay struct {
 	Last          *exchange.Exchange  // the newest, masked
 	Answering     workspace.Answering // how it answers by itself
 
+	route     *workspace.Route
 	traced    *workspace.Traced
 	r         *relay.Relay
+	close     func()                              // ends it, and keeps what passed
 	answering atomic.Pointer[workspace.Answering] // as the relay reads it
 }
 
 // StartRelay starts a relay to an endpoint or an address; with TLS beside plain HTTP.
 func (s *State) StartRelay(to string, overTLS bool) error {
-	traced, err := s.W.Traced(to, s.Environment)
+	r := &workspace.Route{To: to}
+	if s.W.Endpoint(to) != nil {
+		r.To, r.Endpoint = "", to
+	}
+	if overTLS {
+		r.ListenTLS = "127.0.0.1:0"
+	}
+	return s.StartRoute(r)
+}
+
+// StartRoute starts a relay as the workspace may keep it.
+func (s *State) StartRoute(r *workspace.Route) error {
+	traced, err := s.W.Traced(r.Leads(), s.Environment)
 	if err != nil {
 		return err
 	}
-	one := &Relay{To: to, Target: traced.To.Redacted(), traced: traced}
-	one.answering.Store(&workspace.Answering{})
-	o := relay.Options{Listen: "127.0.0.1:0", To: traced.To, Plan: traced.Plan}
-	if traced.Base.Settings.Text("client-cert") != "" || traced.Base.Settings.Text("client-identity") != "" {
-		o.Secret = relay.NewSecret()
+	one := &Relay{To: r.Leads(), Target: traced.To.Redacted(), Name: r.Name, route: r, traced: traced}
+	if one.Answering, err = r.Answering(); err != nil {
+		return err
 	}
-	if overTLS {
-		c, _, file, err := workspace.RelayCertificate(s.Home, traced.To.Hostname())
-		if err != nil {
-			return err
-		}
-		o.ListenTLS, o.Certificate, one.Authority = "127.0.0.1:0", &c, file
+	one.AnswerBy(one.Answering)
+	wanted, err := r.Sampling()
+	if err != nil {
+		return err
 	}
-	o.Keep = func(x *exchange.Exchange) {
-		err := s.J.Add(x)
+	var o relay.Options
+	if o, one.Authority, err = r.Options(s.Home, traced); err != nil {
+		return err
+	}
+	behind := journal.NewBehind(journal.Adding(s.J), func(x *exchange.Exchange, err error) {
 		masked := x.Redact(nil)
 		s.post(func() {
 			one.Count++
@@ -61,20 +78,32 @@ func (s *State) StartRelay(to string, overTLS bool) error {
 				s.Say("the exchange was not kept: %v", err)
 			}
 		})
+	})
+	o.Keep = func(x *exchange.Exchange) {
+		if wanted(x) {
+			behind.Add(x)
+		}
 	}
+	o.Change = func(w *call.Imported) { one.answering.Load().Change(w) }
 	o.Answer = func(w *call.Imported) ([]byte, time.Duration, bool) {
 		a := one.answering.Load()
 		out, ok := traced.Answer(a, w)
 		return out, a.After, ok
 	}
 	if one.r, err = relay.Listen(o); err != nil {
+		behind.Close()
 		return err
 	}
+	traced.Here(one.r.Address())
+	one.close = sync.OnceFunc(func() {
+		one.r.Close()
+		behind.Close()
+	})
 	one.Addresses = one.r.Addresses()
 	s.Relays = append(s.Relays, one)
 	s.run.Go(func(ctx context.Context) { // it ends with the application
 		<-ctx.Done()
-		one.r.Close()
+		one.close()
 	})
 	return nil
 }
@@ -86,7 +115,52 @@ func (s *State) StopRelay(at int) {
 	}
 	one := s.Relays[at]
 	s.Relays = append(s.Relays[:at:at], s.Relays[at+1:]...)
-	s.run.Go(func(context.Context) { one.r.Close() })
+	s.run.Go(func(context.Context) { one.close() })
+}
+
+// Routes are the relays that the workspace keeps and that do not run now.
+func (s *State) Routes() (out []*workspace.Route) {
+	w := s.W
+	kept := Known(s, "relays", func(context.Context) routes {
+		all, err := w.Routes()
+		return routes{all, err}
+	})
+	if kept.err != nil {
+		s.Say("%v", kept.err)
+	}
+	for _, r := range kept.all {
+		if !slices.ContainsFunc(s.Relays, func(one *Relay) bool { return one.Name == r.Name }) {
+			out = append(out, r)
+		}
+	}
+	return out
+}
+
+type routes struct {
+	all []*workspace.Route
+	err error
+}
+
+// KeepRelay keeps a relay that runs in the workspace, under a name: as it listens and does now.
+func (s *State) KeepRelay(one *Relay, name string) error {
+	r := *one.route
+	r.Name, r.Describe, r.Add = name, one.Answering.Describe, nil
+	for _, f := range one.Answering.Add {
+		r.Add = append(r.Add, f[0]+": "+f[1])
+	}
+	r.Listen = one.r.ListensAt()[0]
+	if r.ListenTLS != "" {
+		r.ListenTLS = one.r.ListensAt()[1]
+	}
+	err := s.W.KeepRoute(&r)
+	if err == nil {
+		err = s.W.ApproveRoute(&r)
+	}
+	if err == nil {
+		one.Name = name
+		s.Stale("relays")
+	}
+	return err
 }
 
 // AnswerBy has a relay answer by itself, or pass on again.

@@ -16,28 +16,29 @@ import (
 )
 
 // keepBytes keeps a run of bytes, once for all that hold it, and gives its hash.
-func (j *Journal) keepBytes(db *sql.DB, b exchange.Body) (hash string, err error) {
-	sum := sha256.New()
-	if _, err := b.WriteTo(sum); err != nil {
-		return "", err
-	}
-	hash = hex.EncodeToString(sum.Sum(nil))
+func (j *Journal) keepBytes(db base, hash string, b exchange.Body) error {
 	var there int
 	if err := db.QueryRow(`SELECT count(*) FROM bytes WHERE hash = ?`, hash).Scan(&there); err != nil || there > 0 {
-		return hash, err
+		return err
 	}
 	var data []byte
 	if b.Len() <= inline {
 		var out bytes.Buffer
 		if err := pack(&out, b); err != nil {
-			return "", err
+			return err
 		}
 		data = out.Bytes()
 	} else if err := user.WriteFileFrom(j.large(hash), func(w io.Writer) error { return pack(w, b) }); err != nil {
-		return "", err
+		return err
 	}
-	_, err = db.Exec(`INSERT OR IGNORE INTO bytes VALUES (?,?,?)`, hash, b.Len(), data)
-	return hash, err
+	_, err := db.Exec(`INSERT OR IGNORE INTO bytes VALUES (?,?,?)`, hash, b.Len(), data)
+	return err
+}
+
+func hashOf(b exchange.Body) (string, error) {
+	sum := sha256.New()
+	_, err := b.WriteTo(sum)
+	return hex.EncodeToString(sum.Sum(nil)), err
 }
 
 func pack(w io.Writer, b exchange.Body) error {

@@ -13,8 +13,11 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"runtime"
 	"strings"
 	"sync"
+
+	"github.com/klauspost/compress/zstd"
 
 	"orenda/internal/exchange"
 	"orenda/internal/journal"
@@ -29,8 +32,10 @@ const inline = 1 << 20
 
 // Journal is a journal in a folder.
 type Journal struct {
-	dir string
-	key []byte
+	dir     string
+	key     []byte
+	press   *zstd.Encoder
+	unpress *zstd.Decoder
 
 	mu   sync.RWMutex // held while the database is used, and wholly while it is replaced
 	db   *sql.DB
@@ -43,7 +48,7 @@ CREATE TABLE IF NOT EXISTS exchange (
 	id TEXT PRIMARY KEY, started INTEGER NOT NULL, workspace TEXT NOT NULL, kind TEXT NOT NULL,
 	operation TEXT NOT NULL, endpoint TEXT NOT NULL, reply INTEGER NOT NULL,
 	head BLOB NOT NULL, -- the record without its bytes, JSON
-	body BLOB           -- the whole record, JSON, deflated; NULL where it is in a file
+	body BLOB           -- the whole record, JSON, compressed; NULL where it is in a file
 ) WITHOUT ROWID;
 CREATE TABLE IF NOT EXISTS bytes (
 	hash TEXT PRIMARY KEY, length INTEGER NOT NULL,
@@ -84,6 +89,13 @@ func Open(dir string) (*Journal, error) {
 		return nil, err
 	}
 	j := &Journal{dir: dir, key: key}
+	j.press, err = zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithWindowSize(1<<20))
+	if err != nil {
+		return nil, err
+	}
+	if j.unpress, err = zstd.NewReader(nil); err != nil {
+		return nil, err
+	}
 	return j, j.open(nil)
 }
 
@@ -136,74 +148,115 @@ func secretKey(path string) ([]byte, error) {
 	return b, user.WriteFile(path, b)
 }
 
-func deflate(b []byte) []byte {
-	var out bytes.Buffer
-	w, _ := flate.NewWriter(&out, flate.BestSpeed)
-	_, _ = w.Write(b)
-	_ = w.Close()
-	return out.Bytes()
+// pressed is a record compressed with zstd, as it is kept. Older versions deflated it.
+func (j *Journal) pressed(record []byte) []byte { return j.press.EncodeAll(record, nil) }
+
+// unpressed is the record of what was kept.
+func (j *Journal) unpressed(kept []byte) ([]byte, error) {
+	if bytes.HasPrefix(kept, []byte("\x28\xb5\x2f\xfd")) { // RFC 8878 §3.1.1
+		return j.unpress.DecodeAll(kept, nil)
+	}
+	return io.ReadAll(flate.NewReader(bytes.NewReader(kept)))
 }
 
 // row is an exchange as it is kept.
 type row struct {
-	whole []byte // all of it, JSON
-	head  []byte // without its bytes, JSON
-	body  []byte // whole, deflated
+	of     *exchange.Exchange
+	whole  []byte // all of it, JSON
+	head   []byte // without its bytes, JSON
+	body   []byte // whole, compressed
+	hashes []string
+	long   []exchange.Body // runs of bytes that are kept beside it, by their hashes
 }
 
 // rowOf cuts secrets, and what is too large, out of an exchange. It is given up
-// then: nothing of the one that was given is changed. Long runs of bytes go to keep.
-func (j *Journal) rowOf(x *exchange.Exchange, keep func(exchange.Body) (string, error)) (r row, err error) {
+// then: nothing of the one that was given is changed.
+func (j *Journal) rowOf(x *exchange.Exchange) (r row, err error) {
+	r.of = x
 	c := x.Redact(j.key)
 	for _, l := range c.Legs {
 		l.Beginning()
 	}
-	if err = c.TakeApart(apart, keep); err != nil {
+	err = c.TakeApart(apart, func(b exchange.Body) (string, error) {
+		hash, err := hashOf(b)
+		r.hashes, r.long = append(r.hashes, hash), append(r.long, b)
+		return hash, err
+	})
+	if err != nil {
 		return r, err
 	}
 	if r.whole, err = c.Marshal(); err != nil {
 		return r, err
 	}
 	r.head, err = c.WithoutBytes().Marshal()
-	r.body = deflate(r.whole)
+	r.body = j.pressed(r.whole)
 	return r, err
 }
 
 // Add implements journal.Journal.
-func (j *Journal) Add(x *exchange.Exchange) error {
-	return j.with(func(db *sql.DB) error { return j.add(db, x) })
-}
+func (j *Journal) Add(x *exchange.Exchange) error { return j.AddAll([]*exchange.Exchange{x})[0] }
 
-func (j *Journal) add(db *sql.DB, x *exchange.Exchange) error {
-	var hashes []string
-	r, err := j.rowOf(x, func(b exchange.Body) (string, error) {
-		hash, err := j.keepBytes(db, b)
-		hashes = append(hashes, hash)
-		return hash, err
-	})
-	if err != nil {
-		return err
+// AddAll keeps several exchanges at once, which is much faster than one after the other. There
+// is an error, or nil, for each.
+func (j *Journal) AddAll(all []*exchange.Exchange) []error {
+	errs := make([]error, len(all))
+	rows := make([]row, len(all))
+	var wg sync.WaitGroup
+	next := make(chan int)
+	for range min(len(all), runtime.GOMAXPROCS(0)) {
+		wg.Go(func() {
+			for i := range next {
+				rows[i], errs[i] = j.rowOf(all[i])
+			}
+		})
 	}
-	if was, err := j.whole(db, x.ID); err == nil {
-		if bytes.Equal(was, r.whole) {
-			return nil
-		}
-		return journal.ErrTaken
-	} else if !errors.Is(err, journal.ErrNotFound) {
-		return err
+	for i := range all {
+		next <- i
 	}
-	inside, err := j.outside(x.ID, r.body)
-	if err != nil {
-		return err
-	}
-	for _, hash := range hashes {
-		if _, err := db.Exec(`INSERT OR IGNORE INTO holds VALUES (?,?)`, hash, x.ID); err != nil {
+	close(next)
+	wg.Wait()
+	err := j.with(func(db *sql.DB) error {
+		tx, err := db.Begin()
+		if err != nil {
 			return err
 		}
+		defer func() { _ = tx.Rollback() }()
+		for i := range rows {
+			if errs[i] != nil {
+				continue
+			}
+			err := j.add(tx, &rows[i])
+			if errors.Is(err, journal.ErrTaken) {
+				errs[i] = err
+			} else if err != nil {
+				return err
+			}
+		}
+		return tx.Commit()
+	})
+	for i := range errs {
+		if errs[i] == nil {
+			errs[i] = err
+		}
 	}
-	_, err = db.Exec(
+	return errs
+}
+
+// base is a database, or a transaction of it.
+type base interface {
+	Exec(query string, args ...any) (sql.Result, error)
+	QueryRow(query string, args ...any) *sql.Row
+}
+
+func (j *Journal) add(db base, r *row) error {
+	x := r.of
+	inside := r.body
+	if len(inside) > inline {
+		inside = nil
+	}
+	done, err := db.Exec(
 		`INSERT INTO exchange (`+columns+`)
-			VALUES (?,?,?,?,?,?,?,?,?, (SELECT coalesce(max(place), 0) + 1 FROM exchange))`,
+			VALUES (?,?,?,?,?,?,?,?,?, (SELECT coalesce(max(place), 0) + 1 FROM exchange)) ON CONFLICT (id) DO NOTHING`,
 		x.ID,
 		x.Started.UnixNano(),
 		x.Workspace,
@@ -214,7 +267,33 @@ func (j *Journal) add(db *sql.DB, x *exchange.Exchange) error {
 		r.head,
 		inside,
 	)
-	return err
+	if err != nil {
+		return err
+	}
+	if n, err := done.RowsAffected(); err != nil || n == 0 {
+		was, err := j.whole(db, x.ID)
+		if err == nil && !bytes.Equal(was, r.whole) {
+			err = journal.ErrTaken
+		}
+		return err
+	}
+	if _, err := j.outside(x.ID, r.body); err != nil {
+		return err
+	}
+	return j.keepLong(db, r)
+}
+
+// keepLong keeps the long runs of bytes of a record.
+func (j *Journal) keepLong(db base, r *row) error {
+	for i, hash := range r.hashes {
+		if err := j.keepBytes(db, hash, r.long[i]); err != nil {
+			return err
+		}
+		if _, err := db.Exec(`INSERT OR IGNORE INTO holds VALUES (?,?)`, hash, r.of.ID); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 const columns = `id, started, workspace, kind, operation, endpoint, reply, head, body, place`
@@ -240,8 +319,11 @@ func (j *Journal) Judge(x *exchange.Exchange) error {
 			return err
 		}
 		kept.Findings = x.Redact(j.key).Findings
-		r, err := j.rowOf(kept, func(b exchange.Body) (string, error) { return j.keepBytes(db, b) })
+		r, err := j.rowOf(kept)
 		if err != nil {
+			return err
+		}
+		if err := j.keepLong(db, &r); err != nil {
 			return err
 		}
 		inside, err := j.outside(x.ID, r.body)
@@ -415,7 +497,7 @@ func (j *Journal) ids(query string, args ...any) (out []string, err error) {
 }
 
 // whole is the record of an exchange as it was marshalled.
-func (j *Journal) whole(db *sql.DB, id string) ([]byte, error) {
+func (j *Journal) whole(db base, id string) ([]byte, error) {
 	var body []byte
 	err := db.QueryRow(`SELECT body FROM exchange WHERE id = ?`, id).Scan(&body)
 	if errors.Is(err, sql.ErrNoRows) {
@@ -427,7 +509,7 @@ func (j *Journal) whole(db *sql.DB, id string) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	whole, err := io.ReadAll(flate.NewReader(bytes.NewReader(body)))
+	whole, err := j.unpressed(body)
 	if err != nil {
 		return nil, errors.Join(fmt.Errorf("the record of %s is damaged", id), err)
 	}

@@ -1,0 +1,110 @@
+package journal
+
+import (
+	"sync"
+
+	"orenda/internal/exchange"
+)
+
+// Adder keeps several exchanges at once; there is an error, or nil, for each.
+type Adder interface {
+	AddAll(all []*exchange.Exchange) []error
+}
+
+// Adding is a journal as an Adder: by its own way to keep several at once, or one by one.
+func Adding(j Journal) Adder {
+	if a, ok := j.(Adder); ok {
+		return a
+	}
+	return oneByOne{j}
+}
+
+type oneByOne struct{ j Journal }
+
+func (o oneByOne) AddAll(all []*exchange.Exchange) []error {
+	errs := make([]error, len(all))
+	for i, x := range all {
+		errs[i] = o.j.Add(x)
+	}
+	return errs
+}
+
+// What may wait to be kept: more makes who brings it wait.
+const (
+	maxWaiting      = 512
+	maxWaitingBytes = 64 << 20
+)
+
+// Behind keeps exchanges a little later than they are brought, as many at once as wait: who
+// passes calls on is not held up by the journal. What was brought is lost only with the process,
+// and only as long as it has not been told that it is kept.
+type Behind struct {
+	j    Adder
+	kept func(*exchange.Exchange, error)
+
+	mu      sync.Mutex
+	changed *sync.Cond
+	waiting []*exchange.Exchange
+	bytes   int64
+	closed  bool
+	done    chan struct{}
+}
+
+// NewBehind begins to keep. kept is told of each exchange, in their order, from one goroutine,
+// once it is kept or could not be.
+func NewBehind(j Adder, kept func(*exchange.Exchange, error)) *Behind {
+	b := &Behind{j: j, kept: kept, done: make(chan struct{})}
+	b.changed = sync.NewCond(&b.mu)
+	go b.run()
+	return b
+}
+
+// Add brings an exchange. It waits while too much waits; an exchange whose bytes lie in a storage
+// that its owner is about to give up is kept before Add returns.
+func (b *Behind) Add(x *exchange.Exchange) {
+	size := int64(0)
+	for _, l := range x.Legs {
+		if l.In.Stored() || l.ResponseBody.Stored() {
+			b.kept(x, b.j.AddAll([]*exchange.Exchange{x})[0])
+			return
+		}
+		size += int64(len(l.Out)) + l.In.Len()
+	}
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	for len(b.waiting) > 0 && (len(b.waiting) >= maxWaiting || b.bytes+size > maxWaitingBytes) {
+		b.changed.Wait()
+	}
+	b.waiting = append(b.waiting, x)
+	b.bytes += size
+	b.changed.Broadcast()
+}
+
+// Close keeps all that waits. Nothing is brought any more.
+func (b *Behind) Close() {
+	b.mu.Lock()
+	b.closed = true
+	b.changed.Broadcast()
+	b.mu.Unlock()
+	<-b.done
+}
+
+func (b *Behind) run() {
+	defer close(b.done)
+	for {
+		b.mu.Lock()
+		for len(b.waiting) == 0 && !b.closed {
+			b.changed.Wait()
+		}
+		batch := b.waiting
+		b.waiting, b.bytes = nil, 0
+		b.changed.Broadcast()
+		b.mu.Unlock()
+		if len(batch) == 0 {
+			return
+		}
+		for i, err := range b.j.AddAll(batch) {
+			b.kept(batch[i], err)
+		}
+	}
+}

@@ -1,0 +1,295 @@
+package workspace
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"maps"
+	"os"
+	"path/filepath"
+	"reflect"
+	"slices"
+	"strconv"
+	"strings"
+	"sync/atomic"
+	"time"
+
+	"orenda/internal/call"
+	"orenda/internal/exchange"
+	"orenda/internal/near"
+	"orenda/internal/relay"
+	"orenda/internal/tomledit"
+	"orenda/internal/user"
+)
+
+// RelaysFile is the file in which a workspace keeps its relays.
+const RelaysFile = "relays.toml"
+
+// Route is a relay as a file keeps it, in its table [relay.NAME].
+type Route struct {
+	Name       string   `toml:"-"`
+	Listen     string   `toml:"listen"`      // address for plain HTTP; "" a free port on loopback
+	ListenTLS  string   `toml:"listen-tls"`  // address for TLS; "" none
+	To         string   `toml:"to"`          // address of the service, or
+	Endpoint   string   `toml:"endpoint"`    // an endpoint of the workspace
+	Contract   string   `toml:"contract"`    // description to hold the calls against, FILE or URL
+	Keep       string   `toml:"keep"`        // which exchanges are kept: all, failed, or 1/N
+	Add        []string `toml:"add"`         // "Name: value": fields that each request gets on its way
+	PathSecret bool     `toml:"path-secret"` // a part of the path that nobody guesses is demanded
+	Describe   bool     `toml:"describe"`    // a GET gets the contract, with the relay as its address
+}
+
+// Routes are a file of relays.
+type Routes struct {
+	Relay map[string]*Route `toml:"relay"`
+}
+
+// ReadRoutes reads a file of relays, sorted by their names. What is not a key of it is an error.
+func ReadRoutes(file string) ([]*Route, error) {
+	src, err := os.ReadFile(file)
+	if err != nil {
+		return nil, err
+	}
+	var all Routes
+	if err := tomledit.Decode(file, src, &all); err != nil {
+		return nil, err
+	}
+	if err := onlyKeys(file, src, all.keys()); err != nil {
+		return nil, err
+	}
+	var out []*Route
+	for _, name := range slices.Sorted(maps.Keys(all.Relay)) {
+		r := all.Relay[name]
+		r.Name = name
+		if err := r.check(); err != nil {
+			return nil, fmt.Errorf("%s: relay.%s: %w", file, name, err)
+		}
+		out = append(out, r)
+	}
+	return out, nil
+}
+
+// keys are those of a route, in a file.
+func (Routes) keys() (out []string) {
+	t := reflect.TypeFor[Route]()
+	for i := range t.NumField() {
+		if name := t.Field(i).Tag.Get("toml"); name != "-" {
+			out = append(out, name)
+		}
+	}
+	return out
+}
+
+// onlyKeys tells of a key of a relay that there is not.
+func onlyKeys(file string, src []byte, keys []string) error {
+	var all struct {
+		Relay map[string]map[string]any `toml:"relay"`
+	}
+	if err := tomledit.Decode(file, src, &all); err != nil {
+		return err
+	}
+	for relay, set := range all.Relay {
+		for key := range set {
+			if slices.Contains(keys, key) {
+				continue
+			}
+			said := fmt.Errorf("%s: relay.%s has no key %s", file, relay, key)
+			if meant := near.Miss(key, keys); meant != "" {
+				said = fmt.Errorf("%w; %s is one", said, meant)
+			}
+			return said
+		}
+	}
+	return nil
+}
+
+func (r *Route) check() error {
+	if (r.To == "") == (r.Endpoint == "") {
+		return errors.New("it leads to an address (to) or to an endpoint (endpoint), one of them")
+	}
+	fields, err := r.fields()
+	if err != nil {
+		return err
+	}
+	for _, f := range fields {
+		if exchange.SecretName(f[0]) {
+			return fmt.Errorf("add: %s holds a secret, which stands in no file; give it with --add", f[0])
+		}
+	}
+	_, err = r.Sampling()
+	return err
+}
+
+// Leads is where it leads: an endpoint or an address.
+func (r *Route) Leads() string {
+	if r.Endpoint != "" {
+		return r.Endpoint
+	}
+	return r.To
+}
+
+// fields are those that are added.
+func (r *Route) fields() (out [][2]string, err error) {
+	for _, text := range r.Add {
+		f, err := Field(text)
+		if err != nil {
+			return nil, fmt.Errorf("add: %w", err)
+		}
+		out = append(out, f)
+	}
+	return out, nil
+}
+
+// Sampling tells which of the exchanges are kept, from several goroutines: all, those that
+// failed, or one in so many and all that failed.
+func (r *Route) Sampling() (wanted func(*exchange.Exchange) bool, err error) {
+	failed := func(x *exchange.Exchange) bool { return x.Outcome != exchange.OutcomePassed }
+	switch {
+	case r.Keep == "" || r.Keep == "all":
+		return func(*exchange.Exchange) bool { return true }, nil
+	case r.Keep == "failed":
+		return failed, nil
+	}
+	if of, ok := strings.CutPrefix(r.Keep, "1/"); ok {
+		if n, err := strconv.ParseInt(of, 10, 32); err == nil && n > 0 {
+			var count atomic.Int64
+			return func(x *exchange.Exchange) bool { return count.Add(1)%n == 1%n || failed(x) }, nil
+		}
+	}
+	return nil, fmt.Errorf("keep = %q; it is all, failed, or one in so many as 1/100", r.Keep)
+}
+
+// Answering is what the relay does besides passing on.
+func (r *Route) Answering() (a Answering, err error) {
+	a.Add, err = r.fields()
+	a.Describe = r.Describe
+	return a, err
+}
+
+// Options are what a relay listens with, for a route to what it is traced against. What it
+// shows over TLS is made where it is asked for; authority is the file that programs have to trust.
+func (r *Route) Options(h *user.Home, t *Traced) (o relay.Options, authority string, err error) {
+	a, err := r.Answering()
+	if err != nil {
+		return o, "", err
+	}
+	o = relay.Options{Listen: r.Listen, To: t.To, Plan: t.Plan, Change: a.Change}
+	o.Answer = func(w *call.Imported) ([]byte, time.Duration, bool) {
+		out, ok := t.Answer(&a, w)
+		return out, a.After, ok
+	}
+	set := &t.Base.Settings
+	named := slices.ContainsFunc(a.Add, func(f [2]string) bool { return exchange.SecretName(f[0]) })
+	if r.PathSecret || named || set.Text("client-cert") != "" || set.Text("client-identity") != "" {
+		o.Secret = relay.NewSecret()
+	}
+	if r.ListenTLS != "" {
+		c, _, file, err := RelayCertificate(h, t.To.Hostname())
+		if err != nil {
+			return o, "", err
+		}
+		o.ListenTLS, o.Certificate, authority = r.ListenTLS, &c, file
+	}
+	return o, authority, nil
+}
+
+// Routes are the relays that the workspace keeps, by their names; none where there is no file.
+func (w *Workspace) Routes() ([]*Route, error) {
+	if w.Dir() == "" {
+		return nil, nil
+	}
+	all, err := ReadRoutes(filepath.Join(w.Dir(), RelaysFile))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	return all, err
+}
+
+// Route is the kept relay of that name.
+func (w *Workspace) Route(name string) (*Route, error) {
+	all, err := w.Routes()
+	if err != nil {
+		return nil, err
+	}
+	var names []string
+	for _, r := range all {
+		if r.Name == name {
+			return r, nil
+		}
+		names = append(names, r.Name)
+	}
+	if meant := near.Miss(name, names); meant != "" {
+		return nil, fmt.Errorf("the workspace keeps no relay %s; %s is kept", name, meant)
+	}
+	return nil, fmt.Errorf("the workspace keeps no relay %s", name)
+}
+
+// KeepRoute keeps a relay in the workspace; what else stands in the file stays.
+func (w *Workspace) KeepRoute(r *Route) error {
+	if w.Dir() == "" {
+		return errors.New("save the workspace first: relays are kept in its folder")
+	}
+	if err := r.check(); err != nil {
+		return err
+	}
+	return w.editRoutes(func(src []byte) (_ []byte, err error) {
+		for _, set := range []struct {
+			key   string
+			value any
+			is    bool
+		}{
+			{"listen", r.Listen, r.Listen != ""}, {"listen-tls", r.ListenTLS, r.ListenTLS != ""},
+			{"to", r.To, r.To != ""}, {"endpoint", r.Endpoint, r.Endpoint != ""},
+			{"contract", r.Contract, r.Contract != ""}, {"keep", r.Keep, r.Keep != ""},
+			{"add", r.Add, len(r.Add) > 0},
+			{"path-secret", r.PathSecret, r.PathSecret}, {"describe", r.Describe, r.Describe},
+		} {
+			if !set.is {
+				src, err = tomledit.Remove(src, []string{"relay", r.Name, set.key})
+			} else {
+				src, err = tomledit.Set(src, []string{"relay", r.Name, set.key}, set.value)
+			}
+			if err != nil {
+				return nil, err
+			}
+		}
+		return src, nil
+	})
+}
+
+// DropRoute takes a relay out of the workspace.
+func (w *Workspace) DropRoute(name string) error {
+	return w.editRoutes(func(src []byte) ([]byte, error) {
+		return tomledit.Remove(src, []string{"relay", name})
+	})
+}
+
+func (w *Workspace) editRoutes(change func(src []byte) ([]byte, error)) error {
+	file := filepath.Join(w.Dir(), RelaysFile)
+	src, err := os.ReadFile(file)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	if src, err = change(src); err != nil {
+		return err
+	}
+	return w.store().write(RelaysFile, src)
+}
+
+// relayApproval is for what a relay that a workspace keeps is approved: to listen, and to lead
+// where its file says.
+const relayApproval = "relay"
+
+// RouteApproved tells whether the person let the workspace's relay listen and lead where it does.
+func (w *Workspace) RouteApproved(r *Route) bool {
+	return w.Home != nil && w.Home.Allowed(w.ID(), relayApproval, r.approval())
+}
+
+// ApproveRoute lets the workspace's relay listen and lead where it does now.
+func (w *Workspace) ApproveRoute(r *Route) error {
+	return w.Home.Allow(w.ID(), relayApproval, r.approval())
+}
+
+func (r *Route) approval() string {
+	return strings.Join([]string{r.Listen, r.ListenTLS, r.Leads(), strings.Join(r.Add, "\n")}, " → ")
+}
