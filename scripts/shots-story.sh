@@ -10,7 +10,6 @@ keys Down Down Left Right; shown "tides-tls  https"
 keys Enter; shown "the variable tideHost is not set"
 keys Escape Enter; shown "ADDRESS"
 keys g; shown "attempt 1"; shown "repair"
-shot path-address
 keys Enter; shown "make this change"; keys Enter; keys g; shown "self-signed, and not trusted"
 shot path-tls
 keys T; shown "SHA-1 "; keys Escape T; shown "SHA-1 "; shot trust; keys p; shown "repair"
@@ -34,3 +33,5 @@ keys Home +; shown "it has to trust"; keys Escape B; shown "it has to trust"; sl
 keys V; shown "tideHost"; keys Escape V; shown "tideHost"; shot environments
 keys i; shown "no workspace holds them"; keys Escape i; shown "no workspace holds them"; keys Down; sleep 0.2; shot identities
 keys C; shown "not run"; keys Escape C; shown "not run"; keys !; shown "median"; sleep 0.4; keys Down Down; sleep 0.3; shot musters
+keys b; shown "what works where"; keys Up Up Up Up Up Up Up Up Up Up Up Up d; shown "length"; keys '~'; shown "by value"; keys Escape '~'; sleep 0.3
+keys '!'; for _ in $(seq 100); do tm capture-pane -p | grep -q 'has ended' && break; sleep 0.1; done; sleep 0.3; shot sounding

@@ -26,6 +26,7 @@ import (
 	"orenda/internal/app/path"
 	"orenda/internal/app/relays"
 	"orenda/internal/app/reply"
+	"orenda/internal/app/soundings"
 	"orenda/internal/app/state"
 	"orenda/internal/app/strip"
 	"orenda/internal/app/traffic"
@@ -173,6 +174,7 @@ func newModel(o Options) *model {
 		{"compare", "=", "in what two calls differ", differences.New(s)},
 		{"traffic", "t", "every exchange", traffic.New(s)},
 		{"musters", "C", "many cases, with what is expected of each", musters.New(s)},
+		{"sounding", "~", "the edge of what a service accepts", soundings.New(s)},
 		{"relays", "B", "between a program and its service", relays.New(s)},
 		{"trust", "T", "certificates, and what is trusted", certificates.New(s)},
 		{"identities", "i", "who calls, and where each may go", identities.New(s)},
@@ -417,7 +419,7 @@ func (m *model) key(k tea.KeyPressMsg) tea.Cmd {
 		m.endsTelling()
 	}
 	// A view that draws or compares something else than the call in sight comes first.
-	if ui.Is(k, "w", "=") && ui.Has(m.view().Keys(), k) {
+	if ui.Is(k, "w", "=", "~") && ui.Has(m.view().Keys(), k) {
 		return m.view().Update(k)
 	}
 	for _, p := range m.places {

@@ -28,6 +28,7 @@ var forViews = map[string]string{
 	"compare":      "two calls under each other: the most telling difference first, ⏎ takes it over",
 	"traffic":      "every call that was kept, newest first, also those of your own program through a relay",
 	"musters":      "many cases in one run: what came back as expected, what did not, and why",
+	"sounding":     "every value that was sent in search of the edge, and what the service said to it",
 	"relays":       "your program calls here, each call is passed on, kept and explained",
 	"trust":        "the certificates that a server shows, and which of them you trust",
 	"identities":   "who you are towards services: names and where the secrets are, never the secrets",

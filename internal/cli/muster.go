@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
@@ -14,7 +13,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/pelletier/go-toml/v2"
 	"github.com/spf13/cobra"
 
 	"orenda/internal/exchange"
@@ -36,6 +34,9 @@ type musterFlags struct {
 	atOnce, stopAt, repeat    int
 	reports                   []string
 	onlyFailed, resume, again bool
+
+	every         time.Duration // between two rounds; 0: one round
+	until, beside string
 }
 
 func (t *commandLine) musterRunCommand() *cobra.Command {
@@ -44,9 +45,16 @@ func (t *commandLine) musterRunCommand() *cobra.Command {
 		Short: "Run the cases of a muster, and tell which came back as expected",
 		Long: `Runs musters/NAME.toml of the workspace, or a muster's file. Each case is an exchange in
 the journal. The exit code is 0 where all came back as expected, 1 where one did not.
-At most 64 cases run at once: this is no tool for loads.`,
-		Example: "  orenda muster run nightly --report report.xml\n  orenda muster run nightly --only-failed",
-		Args:    cobra.ExactArgs(1),
+At most 64 cases run at once: this is no tool for loads.
+
+--every runs it again and again, and tells only what changed since the round before, with
+the terminal's bell, until it is halted or all is as expected. --beside sends the same cases
+to another endpoint too, and tells in what the answers differ; then the exit code is 0 where
+they are the same but for what any two calls differ in.`,
+		Example: "  orenda muster run nightly --report report.xml\n  orenda muster run nightly --only-failed\n" +
+			"  orenda muster run nightly --every 1m --until asExpected\n" +
+			"  orenda muster run nightly --endpoint old --beside new",
+		Args: cobra.ExactArgs(1),
 	}
 	var f musterFlags
 	fl := cmd.Flags()
@@ -60,27 +68,96 @@ At most 64 cases run at once: this is no tool for loads.`,
 	fl.BoolVar(&f.onlyFailed, "only-failed", false, "only what was unexpected in the last run")
 	fl.BoolVar(&f.resume, "resume", false, "only what the last run did not come to")
 	fl.BoolVar(&f.again, "again", false, "send drafts too that change things at the service")
+	fl.DurationVar(&f.every, "every", 0, "run it again after that long, and tell what changed")
+	fl.StringVar(&f.until, "until", "", "with --every: asExpected ends it once all is as expected")
+	fl.StringVar(&f.beside, "beside", "", "hold the answers against those of this endpoint")
 	t.jsonFlag(cmd)
 	cmd.RunE = func(cmd *cobra.Command, args []string) error { return t.musterRun(cmd.Context(), &f, args[0]) }
 	return cmd
 }
 
 func (t *commandLine) musterRun(ctx context.Context, f *musterFlags, name string) error {
+	switch {
+	case f.until != "" && (f.until != string(muster.AsExpected) || f.every == 0):
+		return fmt.Errorf("--until is %s, and goes with --every", muster.AsExpected)
+	case f.every < 0 || f.every > 0 && f.beside != "":
+		return errors.New("--every is a time such as 1m, and does not go with --beside")
+	}
 	w, err := t.workspace()
 	if err != nil {
 		return err
 	}
+	if f.beside != "" {
+		return t.musterBeside(ctx, f, w, name)
+	}
+	run, err := t.musterRound(ctx, f, w, name)
+	if err != nil {
+		return err
+	}
+	end := t.tellRun(ctx, f, run)
+	for f.every > 0 && ctx.Err() == nil && (f.until == "" || run.Counts.AsExpected < len(run.Cases)) {
+		select {
+		case <-time.After(f.every):
+		case <-ctx.Done():
+			return status(exitCancelled)
+		}
+		before := run
+		if w, err = t.workspace(); err != nil { // somebody may have mended a setting
+			return err
+		}
+		if run, err = t.musterRound(ctx, f, w, name); err != nil {
+			return err
+		}
+		end = t.tellChanges(before, run)
+	}
+	return end
+}
+
+// tellChanges tells what is otherwise than in the round before, with the terminal's bell.
+func (t *commandLine) tellChanges(before, run *muster.Run) error {
+	was := map[string]muster.Result{}
+	for _, r := range before.Cases {
+		was[r.Name] = r
+	}
+	changed := &muster.Run{Muster: run.Muster, ID: run.ID, Started: run.Started, TookNs: run.TookNs}
+	for _, r := range run.Cases {
+		if b, ok := was[r.Name]; !ok || b.Outcome != r.Outcome || !slices.Equal(b.Why, r.Why) {
+			changed.Cases = append(changed.Cases, r)
+		}
+	}
+	if len(changed.Cases) > 0 {
+		changed.Sum()
+		if isTerminal(t.err) {
+			fmt.Fprint(t.err, "\a")
+		}
+		if !t.asJSON {
+			fmt.Fprintf(t.out, "\n%s\n", run.Started.Local().Format("15:04:05"))
+		}
+		if err := t.printRun(changed); err != nil {
+			return err
+		}
+	}
+	if run.Counts.Unexpected > 0 || run.Counts.NotRun > 0 {
+		return status(exitNo)
+	}
+	return nil
+}
+
+// musterRound runs a muster once, and keeps and reports its outcomes.
+func (t *commandLine) musterRound(
+	ctx context.Context, f *musterFlags, w *workspace.Workspace, name string,
+) (*muster.Run, error) {
 	m, err := w.Muster(name)
 	if err != nil {
-		return unread{err}
+		return nil, unread{err}
 	}
 	h, err := t.home()
 	if err != nil {
-		return err
+		return nil, err
 	}
 	o, err := t.musterOptions(w, f)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	for range f.repeat - 1 {
 		m.Cases = append(m.Cases, m.Cases[:len(m.Cases):len(m.Cases)]...)
@@ -93,7 +170,7 @@ func (t *commandLine) musterRun(ctx context.Context, f *musterFlags, name string
 	for _, file := range f.reports {
 		write, err := run.Report(file)
 		if err != nil {
-			return err
+			return nil, err
 		}
 		writers = append(writers, write)
 	}
@@ -103,10 +180,80 @@ func (t *commandLine) musterRun(ctx context.Context, f *musterFlags, name string
 	run = asked(run)
 	for i, file := range f.reports {
 		if err := user.WriteFileFrom(file, writers[i]); err != nil {
-			return unread{err}
+			return nil, unread{err}
 		}
 	}
-	return t.tellRun(ctx, f, run)
+	return run, nil
+}
+
+// musterBeside sends the cases to two endpoints, and tells in what the answers differ.
+func (t *commandLine) musterBeside(ctx context.Context, f *musterFlags, w *workspace.Workspace, name string) error {
+	var runs [2]*muster.Run
+	for i, endpoint := range []string{f.endpoint, f.beside} {
+		if endpoint != "" && w.Endpoint(endpoint) == nil {
+			return fmt.Errorf("the workspace has no endpoint %s", endpoint)
+		}
+		m, err := w.Muster(name)
+		if err != nil {
+			return unread{err}
+		}
+		one := *f
+		one.endpoint = endpoint
+		o, err := t.musterOptions(w, &one)
+		if err != nil {
+			return err
+		}
+		runs[i] = m.Go(ctx, o)
+		if ctx.Err() != nil {
+			return status(exitCancelled)
+		}
+	}
+	j, err := t.journal()
+	if err != nil {
+		return err
+	}
+	pairs, err := muster.Beside(runs[0], runs[1], j.Get)
+	if err != nil {
+		return unread{err}
+	}
+	same := true
+	for _, p := range pairs {
+		same = same && p.Same
+	}
+	if t.asJSON {
+		err = t.printJSON(map[string]any{"muster": name, "beside": f.beside, "same": same, "cases": pairs})
+	} else {
+		t.tellPairs(pairs)
+	}
+	if err == nil && !same {
+		err = status(exitNo)
+	}
+	return err
+}
+
+func (t *commandLine) tellPairs(pairs []muster.Pair) {
+	const most = 5
+	differ := 0
+	for _, p := range pairs {
+		switch {
+		case p.Same:
+			fmt.Fprintf(t.out, "same     %s\n", safe.Line(p.Name))
+			continue
+		case p.Why != "":
+			fmt.Fprintf(t.out, "unknown  %s  %s\n", safe.Line(p.Name), p.Why)
+		default:
+			fmt.Fprintf(t.out, "DIFFERS  %s  (orenda compare %s %s)\n", safe.Line(p.Name), p.A, p.B)
+		}
+		differ++
+		for _, d := range p.Differences[:min(len(p.Differences), most)] {
+			fmt.Fprintf(t.out, "           %-9s %s: %s → %s\n", d.Kind, safe.Line(cutTo(d.Path, 60)),
+				safe.Line(cutTo(d.A.Said(), 40)), safe.Line(cutTo(d.B.Said(), 40)))
+		}
+		if left := len(p.Differences) - most; left > 0 {
+			fmt.Fprintf(t.out, "           and %d more\n", left)
+		}
+	}
+	fmt.Fprintf(t.out, "\n%d cases, %d answered otherwise\n", len(pairs), differ)
 }
 
 // wants says which cases are run, by their last result; nil: all.
@@ -180,30 +327,35 @@ func (t *commandLine) musterOptions(w *workspace.Workspace, f *musterFlags) (mus
 	return o, nil
 }
 
-func (t *commandLine) tellRun(ctx context.Context, f *musterFlags, run *muster.Run) error {
+// printRun prints a run, as a list or as JSON.
+func (t *commandLine) printRun(run *muster.Run) error {
 	if t.asJSON {
-		if err := t.printJSON(run); err != nil {
-			return err
+		return t.printJSON(run)
+	}
+	for _, r := range run.Cases {
+		word := map[muster.Outcome]string{
+			muster.AsExpected: "as expected", muster.Unexpected: "UNEXPECTED", muster.NotRun: "not run",
+		}[r.Outcome]
+		note := ""
+		if r.Against != "" {
+			note = map[string]string{"newlyFailed": "newly", "mended": "mended"}[r.Against]
 		}
-	} else {
-		for _, r := range run.Cases {
-			word := map[muster.Outcome]string{
-				muster.AsExpected: "as expected", muster.Unexpected: "UNEXPECTED", muster.NotRun: "not run",
-			}[r.Outcome]
-			note := ""
-			if r.Against != "" {
-				note = map[string]string{"newlyFailed": "newly", "mended": "mended"}[r.Against]
-			}
-			fmt.Fprintf(t.out, "%-11s  %-7s %9s  %s\n", word, note, exchange.Took(r.TotalNs), safe.Line(r.Name))
-			for _, why := range r.Why {
-				fmt.Fprintf(t.out, "             %s\n", safe.Line(cutTo(why, 140)))
-			}
+		fmt.Fprintf(t.out, "%-11s  %-7s %9s  %s\n", word, note, exchange.Took(r.TotalNs), safe.Line(r.Name))
+		for _, why := range r.Why {
+			fmt.Fprintf(t.out, "             %s\n", safe.Line(cutTo(why, 140)))
 		}
-		causes, of := run.ByCause()
-		for _, c := range causes {
-			fmt.Fprintf(t.out, "\n%d by %s", len(of[c]), safe.Line(c))
-		}
-		fmt.Fprintf(t.out, "\n%s\n", run.Summary())
+	}
+	causes, of := run.ByCause()
+	for _, c := range causes {
+		fmt.Fprintf(t.out, "\n%d by %s", len(of[c]), safe.Line(c))
+	}
+	fmt.Fprintf(t.out, "\n%s\n", run.Summary())
+	return nil
+}
+
+func (t *commandLine) tellRun(ctx context.Context, f *musterFlags, run *muster.Run) error {
+	if err := t.printRun(run); err != nil {
+		return err
 	}
 	switch {
 	case ctx.Err() != nil:
@@ -263,31 +415,18 @@ with the values that it was sent with. A table is added to the draft that stands
 		if err != nil {
 			return err
 		}
-		var b strings.Builder
+		var all []workspace.AddedCase
 		draft := ""
 		for _, a := range args[1:] {
-			text, named, err := t.caseOf(w, a, draft, args[0])
+			cases, err := t.caseOf(w, a, draft, args[0])
 			if err != nil {
 				return err
 			}
-			b.WriteString(text)
-			draft = named
+			all = append(all, cases...)
+			draft = cases[len(cases)-1].Draft
 		}
-		dir := filepath.Join(w.Dir(), muster.Folder)
-		file := filepath.Join(dir, safe.FileName(args[0])+".toml")
-		old, err := os.ReadFile(file)
-		if err != nil && !errors.Is(err, fs.ErrNotExist) {
-			return unread{err}
-		}
-		if len(old) > 0 && old[len(old)-1] != '\n' {
-			old = append(old, '\n')
-		}
-		src := append(old, b.String()...)
-		m, err := workspace.MusterOf(file, src) // what cannot be read is not written
+		m, err := w.AddCases(args[0], all...)
 		if err != nil {
-			return unread{err}
-		}
-		if err := user.WriteFile(file, src); err != nil {
 			return unread{err}
 		}
 		fmt.Fprintf(t.out, "%s: %d cases\n", safe.Line(m.Name), len(m.Cases))
@@ -296,79 +435,49 @@ with the values that it was sent with. A table is added to the draft that stands
 	return cmd
 }
 
-// addedCase is a case as muster add writes it.
-type addedCase struct {
-	Name     string            `toml:"name,omitempty"`
-	Draft    string            `toml:"draft"`
-	Endpoint string            `toml:"endpoint,omitempty"`
-	Table    string            `toml:"table,omitempty"`
-	Values   map[string]string `toml:"values,omitempty,inline"`
-}
-
-// caseOf writes the cases of one argument; draft is the one before it.
-func (t *commandLine) caseOf(w *workspace.Workspace, arg, draft, name string) (text, named string, err error) {
-	write := func(all ...addedCase) (string, error) {
-		b, err := toml.Marshal(map[string][]addedCase{"case": all})
-		return "\n" + string(b), err
-	}
+// caseOf are the cases of one argument, one at least; draft is the one before it.
+func (t *commandLine) caseOf(w *workspace.Workspace, arg, draft, name string) (out []workspace.AddedCase, err error) {
 	if ext := strings.ToLower(filepath.Ext(arg)); ext == ".csv" || ext == ".jsonl" || ext == ".tsv" {
 		b, err := os.ReadFile(arg)
 		if err != nil {
-			return "", "", unread{err}
+			return nil, unread{err}
 		}
 		if draft == "" {
-			return "", "", fmt.Errorf("%s: name the draft before its table", arg)
+			return nil, fmt.Errorf("%s: name the draft before its table", arg)
 		}
 		beside := safe.FileName(strings.TrimSuffix(filepath.Base(arg), ext)) + ext
 		at := filepath.Join(w.Dir(), muster.Folder, beside)
 		if there, err := os.ReadFile(at); err == nil && !bytes.Equal(there, b) {
-			return "", "", fmt.Errorf(
+			return nil, fmt.Errorf(
 				"there is another table %s beside the musters already; give this one another name",
 				beside,
 			)
 		}
 		if err := user.WriteFile(at, b); err != nil {
-			return "", "", unread{err}
+			return nil, unread{err}
 		}
-		text, err := write(addedCase{Draft: draft, Table: beside})
-		return text, draft, err
+		return []workspace.AddedCase{{Draft: draft, Table: beside}}, nil
 	}
 	if isPattern(arg) {
 		refs, err := matching(w, arg)
 		if err != nil || len(refs) == 0 {
-			return "", "", errors.Join(err, fmt.Errorf("no draft matches %s", arg))
+			return nil, errors.Join(err, fmt.Errorf("no draft matches %s", arg))
 		}
-		var all []addedCase
 		for _, r := range refs {
-			all = append(all, addedCase{Draft: r.String()})
+			out = append(out, workspace.AddedCase{Draft: r.String()})
 		}
-		text, err := write(all...)
-		return text, all[len(all)-1].Draft, err
+		return out, nil
 	}
 	if ref, err := w.FindDraft(arg); err == nil {
-		text, err := write(addedCase{Draft: ref.String()})
-		return text, ref.String(), err
+		return []workspace.AddedCase{{Draft: ref.String()}}, nil
 	}
 	x, err := t.keptExchange(arg)
 	if err != nil {
-		return "", "", fmt.Errorf("%s is no draft, no table and no exchange of %s", arg, name)
+		return nil, fmt.Errorf("%s is no draft, no table and no exchange of %s", arg, name)
 	}
-	c := addedCase{
-		Name:     x.Operation + " " + x.ID[max(len(x.ID)-4, 0):],
-		Draft:    x.Operation + "/" + x.Draft,
-		Endpoint: x.Endpoint,
-	}
-	for _, in := range x.Inputs {
-		if !strings.HasPrefix(in.Path, "header") && !strings.Contains(in.Value, string(exchange.Masked)) {
-			if c.Values == nil {
-				c.Values = map[string]string{}
-			}
-			c.Values[in.Path] = in.Value
-		}
-	}
+	c := workspace.CaseOf(x)
 	if _, err := w.FindDraft(c.Draft); err != nil {
-		return "", "", err
+		return nil, err
 	}
-	text, err = write(c)
-	return text, c.Draft, err
+	return []workspace.AddedCase{c}, nil
 }

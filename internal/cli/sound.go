@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"slices"
 	"strings"
 	"time"
 
@@ -45,7 +44,7 @@ steady, or the budget was spent first. Where no call passes it is that of the ca
 	}
 	var f soundFlags
 	fl := cmd.Flags()
-	fl.StringVar(&f.by, "by", "length", "length, value, count, date, size or characters")
+	fl.StringVar(&f.by, "by", "length", strings.Join(sounding.Ways, ", "))
 	fl.StringVar(&f.from, "from", "", "the least that is tried")
 	fl.StringVar(&f.to, "to", "", "the greatest that is tried")
 	fl.IntVar(&f.budget, "budget", 40, "calls at most")
@@ -61,10 +60,8 @@ steady, or the budget was spent first. Where no call passes it is that of the ca
 }
 
 func (t *commandLine) sound(ctx context.Context, f *soundFlags, args []string) error {
-	var accepted *expect.Expectation
 	if f.accepted != "" {
-		var err error
-		if accepted, err = expect.Parse(f.accepted); err != nil {
+		if _, err := expect.Parse(f.accepted); err != nil {
 			return err
 		}
 	}
@@ -88,40 +85,22 @@ func (t *commandLine) sound(ctx context.Context, f *soundFlags, args []string) e
 		return fmt.Errorf("the header block %s is not filled in", left[0].Path)
 	}
 	plan.Draft = filledWithExamples(plan.Draft)
-	it, ok := plan.Draft.Find(args[1])
-	if !ok {
-		return fmt.Errorf("the message has no field %s; it has %s", args[1], strings.Join(plan.Draft.Paths(), ", "))
+	o, err := sounding.OptionsFor(plan.Draft, args[1], f.by)
+	if err != nil {
+		return err
 	}
 	j := t.keeping()
-	o := sounding.Options{
-		Field: args[1], By: f.by, Base: it.Value, From: f.from, To: f.to, Budget: f.budget,
-		Pause: f.pause, Schema: it.Type,
-	}
+	o.From, o.To, o.Budget, o.Pause = f.from, f.to, f.budget, f.pause
 	if !t.asJSON {
 		fmt.Fprintf(t.aside(), "sends %s up to %d times over %s, with a pause of %s\n",
 			safe.Line(p.ref.String()), f.budget,
 			safe.Line(plan.Endpoint), f.pause)
 	}
-	var sessions call.Sessions
-	r, err := sounding.Sound(ctx, o, func(ctx context.Context, v sounding.Variant) (sounding.Answer, error) {
-		one := plan
-		d, err := varied(plan.Draft, args[1], v)
-		if err != nil {
-			return sounding.Answer{}, err
-		}
-		one.Draft, one.Sessions, one.AsItIs = d, &sessions, true // what the schema forbids is tried too
-		if accepted != nil {
-			one.Settings.Set("expect", f.accepted)
-		}
-		x := call.New(one, nil).Run(ctx)
-		if ctx.Err() != nil {
-			return sounding.Answer{}, ctx.Err()
-		}
+	r, err := sounding.Sound(ctx, o, sounding.Over(plan, args[1], f.accepted, func(x *exchange.Exchange) {
 		if err := j.Add(x); err != nil {
 			t.complain(fmt.Errorf("the exchange was not kept: %w", err))
 		}
-		return answerOf(x), nil
-	})
+	}))
 	if errors.Is(err, context.Canceled) {
 		return status(exitCancelled)
 	}
@@ -143,52 +122,6 @@ func filledWithExamples(d *message.Draft) *message.Draft {
 	return out
 }
 
-// varied is a draft with another value of one field.
-func varied(d *message.Draft, path string, v sounding.Variant) (*message.Draft, error) {
-	out := message.NewDraft(d.Schemas, d.Decl, d.Bytes())
-	it, ok := out.Find(path)
-	if !ok {
-		return nil, fmt.Errorf("the message has no field %s", path)
-	}
-	switch {
-	case v.Absent:
-		out.LeaveOut(it)
-		return out, nil
-	case v.Nil:
-		return out, out.SetNil(it)
-	case v.Count > 0:
-		span := it.Node.Span()
-		one := string(out.Bytes()[span.Start:span.End])
-		src := string(out.Bytes()[:span.Start]) + strings.Repeat(one, v.Count) + string(out.Bytes()[span.End:])
-		return message.NewDraft(d.Schemas, d.Decl, []byte(src)), nil
-	}
-	return out, out.SetValue(it, v.Text)
-}
-
-func stops(f exchange.Finding) bool { return f.Severity == exchange.Stop }
-
-// answerOf is what became of a call, as sounding needs it.
-func answerOf(x *exchange.Exchange) sounding.Answer {
-	a := sounding.Answer{
-		Accepted: x.Outcome == exchange.OutcomePassed, Exchange: x.ID, Took: time.Duration(x.TotalNs),
-		Code: exitCode(x),
-	}
-	status := 0
-	if l := x.Leg(); l != nil {
-		status = l.Response.Status
-	}
-	if reason := x.Stage(exchange.Read).Facts.Get("fault reason"); reason != "" {
-		a.Says = reason
-	} else if i := slices.IndexFunc(x.Findings, stops); i >= 0 {
-		a.Says = x.Findings[i].Title
-		if l := x.Leg(); l == nil || !l.Response.Complete {
-			a.Says += " (" + x.Findings[i].ID + ")"
-		}
-	}
-	a.Locked = sounding.LockedOut(status, a.Says)
-	return a
-}
-
 func (t *commandLine) tellSounding(r *sounding.Result) error {
 	if t.asJSON {
 		if err := t.printJSON(r); err != nil {
@@ -202,7 +135,8 @@ func (t *commandLine) tellSounding(r *sounding.Result) error {
 				safe.Line(e.Refused), e.Exchanges[1])
 		}
 		for _, c := range r.Characters {
-			fmt.Fprintf(t.out, "  %-18s  %-7s  %s\n", c.Of, map[bool]string{true: "taken", false: "refused"}[c.Taken],
+			word := map[bool]string{true: "taken", false: "refused"}[c.Taken]
+			fmt.Fprintf(t.out, "  %-18s  %-7s  %s\n", safe.Line(c.Of), word,
 				safe.Line(cutTo(c.Says, 90)))
 		}
 		fmt.Fprintf(t.out, "  %d calls; kinds of answers:\n", r.Calls)
@@ -215,8 +149,8 @@ func (t *commandLine) tellSounding(r *sounding.Result) error {
 		}
 	}
 	switch {
-	case r.Code != 0:
-		return status(r.Code)
+	case r.Failed != nil:
+		return exitOf(r.Failed)
 	case !r.Steady || r.Stopped != "":
 		return status(exitNo)
 	}

@@ -144,7 +144,7 @@ func floors() [][]string {
 		{"app/crossed"},
 		{
 			"app/board", "app/certificates", "app/contracts", "app/differences", "app/draft", "app/endpoints", "app/environments",
-			"app/identities", "app/musters", "app/path", "app/relays", "app/reply", "app/strip", "app/traffic",
+			"app/identities", "app/musters", "app/path", "app/relays", "app/reply", "app/soundings", "app/strip", "app/traffic",
 		},
 		{"app"},
 		{"cli"},

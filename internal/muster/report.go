@@ -10,6 +10,8 @@ import (
 	"strings"
 	"time"
 
+	"orenda/internal/draw"
+	"orenda/internal/exchange"
 	"orenda/internal/safe"
 )
 
@@ -198,4 +200,20 @@ func (r *Run) bar(w io.Writer) {
 		at += wide
 	}
 	fmt.Fprint(w, "</svg>\n")
+}
+
+// Drawing draws the run: its outcomes, and what each case took.
+func (r *Run) Drawing() *draw.Drawing {
+	var all []draw.Tried
+	for _, c := range r.Cases {
+		one := draw.Tried{Name: c.Name, Sent: c.Exchange != "", Passed: c.Outcome == AsExpected, TookNs: c.TotalNs}
+		if len(c.Why) > 0 {
+			one.Says = c.Why[0]
+		}
+		all = append(all, one)
+	}
+	t := r.Times
+	return draw.Muster(r.Muster, fmt.Sprintf("%d as expected, %d unexpected, %d not run   ·   median %s, 95th %s, "+
+		"99th %s, worst %s, %.0f a second", r.Counts.AsExpected, r.Counts.Unexpected, r.Counts.NotRun,
+		exchange.Took(t.Median), exchange.Took(t.P95), exchange.Took(t.P99), exchange.Took(t.Worst), t.PerSecond), all)
 }

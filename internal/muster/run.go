@@ -103,7 +103,7 @@ func (m *Muster) Go(ctx context.Context, o Options) *Run {
 	for len(g.pools) > 0 {
 		(<-g.pools).Close()
 	}
-	run.sum()
+	run.Sum()
 	return run
 }
 
@@ -334,8 +334,9 @@ func (g *going) value(v Value) (string, error) {
 	return text, nil
 }
 
-// sum counts, and finds the times.
-func (r *Run) sum() {
+// Sum counts, and finds the times.
+func (r *Run) Sum() {
+	r.Counts = Counts{}
 	var took []int64
 	for _, c := range r.Cases {
 		switch c.Outcome {

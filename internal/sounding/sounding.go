@@ -4,6 +4,7 @@
 package sounding
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -14,6 +15,8 @@ import (
 	"strings"
 	"time"
 	"unicode"
+
+	"orenda/internal/exchange"
 )
 
 // Answer is what became of one call.
@@ -23,7 +26,8 @@ type Answer struct {
 	Exchange string        // id
 	Locked   bool          // the service will take no more: too many tries
 	Took     time.Duration // of the call
-	Code     int           // exit code of the call, 0 where it passed
+
+	Call *exchange.Exchange // the call itself; may be nil
 }
 
 // Send sends the draft with one value of the field; absent and nil say that it is left
@@ -36,6 +40,19 @@ type Variant struct {
 	Absent bool   // it is left out
 	Nil    bool   // it is nil
 	Count  int    // of repeats; 0: as the draft has it
+
+	Without string // path of another field, that is left out
+	Label   string // how it is shown
+	At      int64  // where it lies on the scale that is sounded; 0 where there is none
+}
+
+// Sample is one call of a sounding.
+type Sample struct {
+	Value    string `json:"value"`    // that was sent, or what of it was tried
+	At       int64  `json:"at"`       // where it lies on the scale: characters, steps of the last digit, days, times
+	Accepted bool   `json:"accepted"` // as the person means it
+	Says     string `json:"says"`     // the words of the answer
+	Exchange string `json:"exchange"` // id
 }
 
 // Edge is a border between what is accepted and what is not.
@@ -72,20 +89,25 @@ type Result struct {
 	Edges      []Edge      `json:"edges"`                // that were found
 	Kinds      []Kind      `json:"kinds"`                // of answers
 	Characters []Character `json:"characters,omitempty"` // by characters
+	Samples    []Sample    `json:"samples"`              // every call, in order
 	Sentence   string      `json:"sentence"`             // what was found, in words
 	Stopped    string      `json:"stopped,omitempty"`    // why it ended early, "" it did not
-	Code       int         `json:"-"`                    // exit code of the call, where none passed
+
+	Failed *exchange.Exchange `json:"-"` // the call, where the draft as it stands did not pass
 }
 
 // Options say how a field is sounded.
 type Options struct {
 	Field    string        // its path
-	By       string        // length, value, count, date, size or characters
+	By       string        // one of Ways
 	Base     string        // the value that the draft has
 	From, To string        // the ends of what is looked at; "" the usual ones
 	Budget   int           // calls at most
 	Pause    time.Duration // between two calls
 	Schema   string        // what the schema says of the field, in words
+	Values   []string      // that the schema lists, for by enumeration
+	Optional []string      // fields that may be left out, for by optional
+	Told     func(*Result) // what is known so far, after each call; may be nil
 }
 
 // slow is by how much a call may take longer than the first before the service is left
@@ -109,12 +131,15 @@ type sounder struct {
 // Sound sounds a field.
 func Sound(ctx context.Context, o Options, send Send) (*Result, error) {
 	s := &sounder{o: o, send: send, kinds: map[string]int{}, r: &Result{
-		Field: o.Field, By: o.By, Steady: true, Edges: []Edge{}, Kinds: []Kind{},
+		Field: o.Field, By: o.By, Steady: true, Edges: []Edge{}, Kinds: []Kind{}, Samples: []Sample{},
 	}}
 	var err error
-	if o.By == "characters" {
+	switch o.By {
+	case "characters":
 		err = s.characters(ctx)
-	} else {
+	case "enumeration", "optional":
+		err = s.listed(ctx)
+	default:
 		err = s.edges(ctx)
 	}
 	switch {
@@ -151,6 +176,14 @@ func (s *sounder) try(ctx context.Context, v Variant) (Answer, error) {
 		s.r.Kinds = append(s.r.Kinds, Kind{Says: kind, Example: a.Exchange})
 	}
 	s.r.Kinds[i].Count++
+	s.r.Samples = append(s.r.Samples, Sample{
+		Value: cmp.Or(v.Label, v.Text), At: v.At, Accepted: a.Accepted, Says: a.Says, Exchange: a.Exchange,
+	})
+	if s.o.Told != nil {
+		so := *s.r
+		so.Samples = slices.Clone(s.r.Samples)
+		s.o.Told(&so)
+	}
 	switch {
 	case a.Locked:
 		return a, errLocked
@@ -188,9 +221,16 @@ var lockWords = regexp.MustCompile(`(?i)too many|locked out|(account|user|caller
 // scale is what is sounded: whole steps, and the value of each.
 type scale struct {
 	base, from, to int64
-	variant        func(n int64) Variant
+	make           func(n int64) Variant
 	text           func(n int64) string
 	unit           string
+}
+
+// variant is how the field is sent for a step of the scale.
+func (sc *scale) variant(n int64) Variant {
+	v := sc.make(n)
+	v.At, v.Label = n, sc.text(n)
+	return v
 }
 
 // edges looks for the least and the greatest that is accepted.
@@ -212,8 +252,7 @@ func (s *sounder) edges(ctx context.Context) error {
 		return nil
 	}
 	if !base.Accepted {
-		s.r.Code = base.Code
-		s.r.Stopped = "the draft as it stands is not accepted: " + base.Says
+		s.refused(base)
 		return nil
 	}
 	for _, side := range []struct {
@@ -226,6 +265,43 @@ func (s *sounder) edges(ctx context.Context) error {
 		if err := s.edge(ctx, sc, side.name, side.end, base); err != nil || !s.r.Steady {
 			return err
 		}
+	}
+	return nil
+}
+
+// refused ends a sounding whose draft is not accepted as it stands.
+func (s *sounder) refused(base Answer) {
+	s.r.Failed = base.Call
+	s.r.Stopped = "the draft as it stands is not accepted: " + base.Says
+}
+
+// listed tries each value that the schema lists, or leaves each optional field out in turn.
+func (s *sounder) listed(ctx context.Context) error {
+	base, err := s.try(ctx, Variant{Text: s.o.Base})
+	if err != nil {
+		return err
+	}
+	if !base.Accepted {
+		s.refused(base)
+		return nil
+	}
+	all, what := s.o.Values, "the schema lists no values of this field"
+	if s.o.By == "optional" {
+		all, what = s.o.Optional, "the message has no field that may be left out"
+	}
+	if len(all) == 0 {
+		return errors.New(what)
+	}
+	for _, one := range all {
+		v := Variant{Text: one, Label: one}
+		if s.o.By == "optional" {
+			v = Variant{Without: one, Label: "without " + one}
+		}
+		a, err := s.try(ctx, v)
+		if err != nil {
+			return err
+		}
+		s.r.Characters = append(s.r.Characters, Character{Of: v.Label, Taken: a.Accepted, Says: a.Says})
 	}
 	return nil
 }
@@ -297,10 +373,10 @@ func (s *sounder) scale() (*scale, error) {
 		if o.By == "size" {
 			sc.from, sc.to = sc.base, 1<<20
 		}
-		sc.variant = func(n int64) Variant { return Variant{Text: stretched(text, int(n))} }
+		sc.make = func(n int64) Variant { return Variant{Text: stretched(text, int(n))} }
 	case "count":
 		sc.base, sc.to, sc.unit = 1, 100, "repeats"
-		sc.variant = func(n int64) Variant { return Variant{Count: int(n), Text: o.Base, Absent: n == 0} }
+		sc.make = func(n int64) Variant { return Variant{Count: int(n), Text: o.Base, Absent: n == 0} }
 	case "date":
 		day, err := time.Parse("2006-01-02", o.Base)
 		if err != nil {
@@ -309,7 +385,7 @@ func (s *sounder) scale() (*scale, error) {
 		const years = 10 * 366
 		sc.from, sc.to, sc.unit = -years, years, ""
 		sc.text = func(n int64) string { return day.AddDate(0, 0, int(n)).Format("2006-01-02") }
-		sc.variant = func(n int64) Variant { return Variant{Text: sc.text(n)} }
+		sc.make = func(n int64) Variant { return Variant{Text: sc.text(n)} }
 		return sc, sc.ends(o, func(text string) (int64, error) {
 			at, err := time.Parse("2006-01-02", text)
 			return int64(at.Sub(day).Hours() / 24), err
@@ -317,7 +393,7 @@ func (s *sounder) scale() (*scale, error) {
 	case "value":
 		return valueScale(o)
 	default:
-		return nil, fmt.Errorf("%q is no way to sound: by length, value, count, date, size or characters", o.By)
+		return nil, fmt.Errorf("%q is no way to sound: by %s", o.By, strings.Join(Ways, ", "))
 	}
 	return sc, sc.ends(o, func(text string) (int64, error) { return strconv.ParseInt(text, 10, 64) })
 }
@@ -368,7 +444,7 @@ func valueScale(o Options) (*scale, error) {
 	}
 	sc := &scale{base: base, from: min(0, base), to: max(1000*unit, 100*base)}
 	sc.text = func(n int64) string { return big.NewRat(n, unit).FloatString(digits) }
-	sc.variant = func(n int64) Variant { return Variant{Text: sc.text(n)} }
+	sc.make = func(n int64) Variant { return Variant{Text: sc.text(n)} }
 	return sc, sc.ends(o, read)
 }
 
@@ -392,7 +468,7 @@ func (s *sounder) characters(ctx context.Context) error {
 		return err
 	}
 	if !base.Accepted {
-		s.r.Code, s.r.Stopped = base.Code, "the draft as it stands is not accepted: "+base.Says
+		s.refused(base)
 		return nil
 	}
 	last := func(r rune) string { return string(text[:len(text)-1]) + string(r) }
@@ -418,6 +494,7 @@ func (s *sounder) characters(ctx context.Context) error {
 			s.r.Characters = append(s.r.Characters, Character{Of: k.of, Taken: true})
 			continue
 		}
+		k.v.Label = k.of
 		a, err := s.try(ctx, k.v)
 		if err != nil {
 			return err
@@ -435,9 +512,9 @@ func (s *sounder) sentence() string {
 	switch {
 	case !r.Steady:
 		return "the service is not steady: the same input gave two answers"
-	case r.Code != 0:
+	case r.Failed != nil:
 		return r.Stopped
-	case r.By == "characters":
+	case len(r.Characters) > 0:
 		var taken, refused []string
 		for _, c := range r.Characters {
 			if c.Taken {
@@ -466,7 +543,11 @@ func (s *sounder) sentence() string {
 				e.Side, e.Accepted, e.Refused, said))
 			continue
 		}
-		parts = append(parts, fmt.Sprintf("%s %s%s; %s is refused%s", word, e.Accepted, unit, e.Refused, said))
+		of := unit
+		if e.Accepted == "1" {
+			of = strings.TrimSuffix(unit, "s")
+		}
+		parts = append(parts, fmt.Sprintf("%s %s%s; %s is refused%s", word, e.Accepted, of, e.Refused, said))
 	}
 	if s.o.Schema != "" && len(r.Edges) > 0 {
 		parts = append(parts, "the schema says: "+s.o.Schema)
@@ -475,4 +556,15 @@ func (s *sounder) sentence() string {
 		parts = append(parts, r.Stopped)
 	}
 	return strings.Join(slices.Compact(parts), "; ")
+}
+
+// Ordered are the samples by their place on the scale, each value once; in the order of the
+// calls where there is no scale.
+func (r *Result) Ordered() []Sample {
+	out := slices.Clone(r.Samples)
+	if len(r.Characters) == 0 && r.By != "characters" && r.By != "enumeration" && r.By != "optional" {
+		slices.SortStableFunc(out, func(a, b Sample) int { return cmp.Compare(a.At, b.At) })
+		out = slices.CompactFunc(out, func(a, b Sample) bool { return a.At == b.At && a.Accepted == b.Accepted })
+	}
+	return out
 }

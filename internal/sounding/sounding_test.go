@@ -9,6 +9,8 @@ import (
 	"testing"
 	"time"
 
+	"orenda/internal/exchange"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -24,7 +26,7 @@ func (s *service) send(_ context.Context, v Variant) (Answer, error) {
 	s.calls++
 	a := Answer{Accepted: s.takes(v), Exchange: fmt.Sprint("x", s.calls), Took: time.Millisecond}
 	if !a.Accepted {
-		a.Code, a.Says = 20, "refused"
+		a.Says, a.Call = "refused", &exchange.Exchange{ID: a.Exchange}
 		if s.says != nil {
 			a.Says = s.says(v)
 		}
@@ -109,7 +111,9 @@ func TestWhatIsNotSteadyOrNotAllowed(t *testing.T) {
 	s = &service{takes: func(Variant) bool { return false }}
 	got, err = Sound(t.Context(), Options{By: "length", Base: "abc", Budget: 40}, s.send)
 	require.NoError(t, err)
-	assert.Equal(t, 20, got.Code)
+	require.NotNil(t, got.Failed)
+	assert.Equal(t, "x1", got.Failed.ID)
+	assert.Len(t, got.Samples, 2)
 	for _, o := range []Options{{By: "nothing", Base: "a"}, {By: "length"}, {By: "value", Base: "x"}, {By: "date", Base: "x"},
 		{By: "length", Base: "abc", From: "9"}, {By: "characters"}} {
 		o.Budget = 40

@@ -180,6 +180,53 @@ var register = []struct{ sign, vessel, since string }{
 	}, {"SKAL4-B", "Alder's tender", "2019"}, {"SKBR1", "Bramble", "1998"}, {"SKCO7", "Corncrake", "2023"},
 }
 
+// nextCallSigns is the next version of the register. It differs in three small ways: names are
+// in capitals, a hyphen in a sign is passed over, and the refusal says something else.
+func nextCallSigns(h *Harbour, op string, body xmltree.Node) (string, *fault) {
+	reply, f := callSigns(h, op, body)
+	if f != nil && strings.HasPrefix(f.reason, "no vessel") {
+		f.reason = "unknown call sign"
+		if sign, _, hyphen := strings.Cut(first(body, "sign"), "-"); hyphen && len(sign) >= 4 {
+			return registered(op, strings.ToUpper(sign), true), nil
+		}
+	}
+	for _, r := range register {
+		name := xmltree.EscapeText(r.vessel)
+		reply = strings.ReplaceAll(reply, "<vessel>"+name+"<", "<vessel>"+strings.ToUpper(name)+"<")
+	}
+	return reply, f
+}
+
+// unsteadyCallSigns answers every second call as if the register were away.
+func unsteadyCallSigns(h *Harbour, op string, body xmltree.Node) (string, *fault) {
+	h.mu.Lock()
+	h.turns++
+	away := h.turns%2 == 0
+	h.mu.Unlock()
+	if away {
+		return "", &fault{code: "Server", reason: "the register is away"}
+	}
+	return callSigns(h, op, body)
+}
+
+// lockedCallSigns locks out after ten tries that found nothing.
+func lockedCallSigns(h *Harbour, op string, body xmltree.Node) (string, *fault) {
+	const most = 10
+	h.mu.Lock()
+	locked := h.tries >= most
+	h.mu.Unlock()
+	if locked {
+		return "", &fault{code: "Client", reason: "too many tries; the clerk is locked out"}
+	}
+	reply, f := callSigns(h, op, body)
+	if f != nil {
+		h.mu.Lock()
+		h.tries++
+		h.mu.Unlock()
+	}
+	return reply, f
+}
+
 // callSigns has rules that its description does not mention: at least four
 // letters, the hyphen counts, and only the first match is given.
 func callSigns(_ *Harbour, op string, body xmltree.Node) (string, *fault) {
@@ -188,6 +235,14 @@ func callSigns(_ *Harbour, op string, body xmltree.Node) (string, *fault) {
 		return "", &fault{code: "Client", reason: "give at least four letters of the call sign"}
 	}
 	exact := first(body, "exact") == "true" || first(body, "exact") == "1"
+	if reply := registered(op, sign, exact); reply != "" {
+		return reply, nil
+	}
+	return "", &fault{code: "Client", reason: "no vessel has the call sign " + sign}
+}
+
+// registered is the reply with the first entry that fits; "" there is none.
+func registered(op, sign string, exact bool) string {
 	for _, r := range register {
 		if r.sign == sign || !exact && strings.HasPrefix(r.sign, sign) {
 			return fmt.Sprintf(
@@ -197,8 +252,8 @@ func callSigns(_ *Harbour, op string, body xmltree.Node) (string, *fault) {
 				xmltree.EscapeText(r.vessel),
 				r.since,
 				op,
-			), nil
+			)
 		}
 	}
-	return "", &fault{code: "Client", reason: "no vessel has the call sign " + sign}
+	return ""
 }

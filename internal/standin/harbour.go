@@ -61,6 +61,8 @@ type Harbour struct {
 	wg       sync.WaitGroup
 	mu       sync.Mutex
 	orders   int
+	turns    int                 // at the unsteady service
+	tries    int                 // at the one that locks out
 	invoices map[string]*invoice // by number
 	papers   map[string][]byte   // by receipt
 }
@@ -174,6 +176,9 @@ func (h *Harbour) load() error {
 		{path: "/berths12", file: "berths.wsdl", answer: berths},
 		{path: "/tides", file: "tides.wsdl", answer: tides, secure: checker(wssec.Digest, wssec.Text)},
 		{path: "/callsigns", file: "callsigns.wsdl", answer: callSigns},
+		{path: "/callsigns-next", file: "callsigns.wsdl", answer: nextCallSigns},
+		{path: "/callsigns-unsteady", file: "callsigns.wsdl", answer: unsteadyCallSigns},
+		{path: "/callsigns-locks", file: "callsigns.wsdl", answer: lockedCallSigns},
 		{path: "/dues", file: "dues.wsdl", answer: dues, header: clerk},
 		{path: "/manifests", file: "manifests.wsdl", desk: h.Desk},
 		{path: "/papers", file: "papers.wsdl", answer: papers},

@@ -11,8 +11,11 @@ import (
 	"path/filepath"
 	"strings"
 
+	"github.com/pelletier/go-toml/v2"
+
 	"orenda/internal/call"
 	"orenda/internal/diagnose"
+	"orenda/internal/exchange"
 	"orenda/internal/muster"
 	"orenda/internal/safe"
 	"orenda/internal/user"
@@ -55,6 +58,62 @@ func MusterOf(file string, src []byte) (*muster.Muster, error) {
 		return nil, fmt.Errorf("%s: %w", file, err)
 	}
 	return m, nil
+}
+
+// AddedCase is a case as it is added to a muster.
+type AddedCase struct {
+	Name     string            `toml:"name,omitempty"`          // "" made of the draft and the row
+	Draft    string            `toml:"draft"`                   // OPERATION/NAME, or a pattern
+	Endpoint string            `toml:"endpoint,omitempty"`      // "" the default one
+	Table    string            `toml:"table,omitempty"`         // file of rows beside the muster
+	Values   map[string]string `toml:"values,omitempty,inline"` // by the field's path
+	Expect   []string          `toml:"expect,omitempty"`        // what must come back
+}
+
+// CaseOf is the case of a kept exchange: its draft with the values that it was sent with. What
+// was masked is not among them.
+func CaseOf(x *exchange.Exchange) AddedCase {
+	c := AddedCase{
+		Name:     x.Operation + " " + x.ID[max(len(x.ID)-exchange.MinIDPart, 0):],
+		Draft:    x.Operation + "/" + x.Draft,
+		Endpoint: x.Endpoint,
+	}
+	for _, in := range x.Inputs {
+		if strings.HasPrefix(in.Path, "header") || strings.Contains(in.Value, string(exchange.Masked)) {
+			continue
+		}
+		if c.Values == nil {
+			c.Values = map[string]string{}
+		}
+		c.Values[in.Path] = in.Value
+	}
+	return c
+}
+
+// AddCases adds cases to a muster of the workspace, which is made where it is not there; what
+// stands in its file stays. What could not be read again is not written.
+func (w *Workspace) AddCases(name string, cases ...AddedCase) (*muster.Muster, error) {
+	if w.Dir() == "" {
+		return nil, errors.New("save the workspace first: musters are kept in its folder")
+	}
+	added, err := toml.Marshal(map[string][]AddedCase{"case": cases})
+	if err != nil {
+		return nil, err
+	}
+	file := filepath.Join(muster.Folder, safe.FileName(name)+".toml")
+	src, err := os.ReadFile(filepath.Join(w.Dir(), file))
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil, err
+	}
+	if len(src) > 0 && src[len(src)-1] != '\n' {
+		src = append(src, '\n')
+	}
+	src = append(append(src, '\n'), added...)
+	m, err := MusterOf(filepath.Join(w.Dir(), file), src)
+	if err != nil {
+		return nil, err
+	}
+	return m, w.store().write(file, src)
 }
 
 // RunFile is where the outcomes of the last run of a muster are kept.

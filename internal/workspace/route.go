@@ -27,7 +27,7 @@ const RelaysFile = "relays.toml"
 
 // Route is a relay as a file keeps it, in its table [relay.NAME].
 type Route struct {
-	Name       string   `toml:"-"`
+	Name       string   `toml:"-"`           // of its table
 	Listen     string   `toml:"listen"`      // address for plain HTTP; "" a free port on loopback
 	ListenTLS  string   `toml:"listen-tls"`  // address for TLS; "" none
 	To         string   `toml:"to"`          // address of the service, or
@@ -41,7 +41,7 @@ type Route struct {
 
 // Routes are a file of relays.
 type Routes struct {
-	Relay map[string]*Route `toml:"relay"`
+	Relay map[string]*Route `toml:"relay"` // by their names
 }
 
 // ReadRoutes reads a file of relays, sorted by their names. What is not a key of it is an error.

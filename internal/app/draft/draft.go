@@ -115,6 +115,8 @@ func (v *View) lesserKeys(d *message.Draft, it message.Item, ok bool) []ui.Key {
 			ok && isBinary(it)),
 		ui.On("H", "H", "secret, or not", ui.Do(func() { v.s.ToggleSecret(it.Path) })).If(ok && d == v.s.Draft()),
 		ui.On("$", "$", "variables in this draft, or not", ui.Do(v.s.ToggleVariables)),
+		ui.On("~", "~", "sound what the service accepts here", ui.Asks(func() tea.Cmd { return v.sound(it) })).If(
+			ok && it.Kind == message.Leaf && d == v.s.Draft()),
 		ui.On("=", "=", "what differs from another draft", ui.Do(v.compare)),
 		ui.On("tab", "tab", "expected reply beside it", ui.Do(func() {
 			v.beside = map[beside]beside{reply: nothing, nothing: reply, differences: reply}[v.beside]
@@ -126,6 +128,15 @@ func (v *View) lesserKeys(d *message.Draft, it message.Item, ok bool) []ui.Key {
 		rows[i] = rows[i].InHelp()
 	}
 	return rows
+}
+
+// sound prepares the search for the edge of what the service accepts in a field.
+func (v *View) sound(it message.Item) tea.Cmd {
+	if err := v.s.PrepareSounding(it.Path, ""); err != nil {
+		v.s.Say("%v", err)
+		return nil
+	}
+	return func() tea.Msg { return state.Goto("sounding") }
 }
 
 // parts are the header blocks, which may be nil, and the body.

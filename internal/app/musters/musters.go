@@ -82,6 +82,7 @@ func (v *View) Keys() []ui.Key {
 		ui.On("n", "n", "run only the unexpected", ui.Do(v.again)).If(one),
 		ui.On("/", "/", only, ui.Do(func() { v.failed, v.cursor = !v.failed, 0 })).If(one),
 		ui.On("z", "z", fold, ui.Do(func() { v.folded = !v.folded })).If(one),
+		ui.On("w", "w", "draw the run (SVG, PDF)", ui.Asks(v.draw)).If(one).InHelp(),
 		ui.On("[ ]", "[ ]", "earlier and next muster", v.turn).If(len(v.names) > 1),
 		ui.On("esc", "esc", "board", ui.Asks(v.back)),
 		ui.Shown("?", "?", "help"),
@@ -122,6 +123,22 @@ func (v *View) start() tea.Cmd {
 		s = strings.ToLower(strings.TrimSpace(s))
 		begin(s == "y" || s == "yes")
 	})
+}
+
+// draw draws the outcomes of the muster, and what each case took.
+func (v *View) draw() tea.Cmd {
+	r, _ := v.run()
+	run := &muster.Run{Muster: r.Name}
+	if r.Run != nil {
+		run.TookNs = r.Run.TookNs
+	}
+	for _, c := range r.Cases {
+		if one, ok := r.Done[c.Name]; ok {
+			run.Cases = append(run.Cases, one)
+		}
+	}
+	run.Sum()
+	return v.s.AskDrawing("muster-"+r.Name, func() (state.Drawing, error) { return run.Drawing(), nil })
 }
 
 // again runs what was unexpected once more.

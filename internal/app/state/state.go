@@ -64,6 +64,7 @@ type State struct {
 	Copied string         // a value, or a part of a message as XML
 
 	Compared   Compared        // two exchanges that are compared
+	Sound      *Sounding       // the field that is sounded, or was; nil none
 	Relays     []*Relay        // that run
 	Marked     map[Target]bool // cells that are to be sent together
 	SkipVerify bool            // whatever certificate is shown, for the next call only
