@@ -1,7 +1,23 @@
 #!/usr/bin/env bash
-# Tests against what is too large to keep here: descriptions that Debian's packages bring.
-# Nothing is installed: the packages are opened in a folder that is deleted afterwards.
+# What needs other languages, and what is too large to keep here: descriptions that Debian's
+# packages bring, which are opened in a folder that is deleted afterwards.
 set -euo pipefail
+# Programs that are handed over are built and run in each of their languages.
+declare -A needs=([javac]=default-jdk-headless [node]=nodejs [php]=php-cli [mcs]=mono-mcs [mono]=mono-runtime [python3]=python3 [curl]=curl)
+missing=()
+for tool in "${!needs[@]}"; do
+  command -v "$tool" >/dev/null || missing+=("${needs[$tool]}")
+done
+php -m 2>/dev/null | grep -qix dom || missing+=(php-xml)
+if [ ${#missing[@]} -gt 0 ] && [ "$(id -u)" -eq 0 ]; then
+  apt-get update -qq
+  DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends "${missing[@]}" >/dev/null
+fi
+for tool in "${!needs[@]}"; do
+  command -v "$tool" >/dev/null || { echo "$tool is not here (${needs[$tool]}): programs in its language cannot be tried" >&2; exit 1; }
+done
+ORENDA_LANGUAGES=all go test -count 1 -run AProgram ./internal/cli
+
 dir=$(mktemp -d)
 trap 'rm -rf "$dir"' EXIT
 chmod 755 "$dir"

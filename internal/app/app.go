@@ -457,6 +457,7 @@ func (m *model) commands() []command {
 			"",
 			m.handOver("write the sheet to", "call", m.settingsOf),
 		},
+		{"hand over: write a program that makes this call", "O", "O", m.handOverProgram},
 		{
 			"hand over: write a ticket for the service's people",
 			"",

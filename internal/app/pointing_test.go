@@ -1,6 +1,7 @@
 package app
 
 import (
+	"os"
 	"strings"
 	"testing"
 
@@ -91,4 +92,18 @@ func TestTheAddressLineKnowsWhatWasOpened(t *testing.T) {
 	p.m.view().Update(cmd())
 	p.sees("http://tides.skerry.test/desk?wsdl")
 	assert.NotContains(t, strings.Join(p.m.s.Sources(), " "), "word", "no address with a password is remembered")
+}
+
+// One key writes a program that makes the call in sight.
+func TestAProgramIsHandedOver(t *testing.T) {
+	p := sit(t, 158, 47)
+	p.at("/berths")
+	dir := t.TempDir()
+	p.keys("O", "python", "enter")
+	p.sees("write the program into the folder")
+	p.keys("ctrl+u", dir+"/made", "enter")
+	p.sees("written: " + dir)
+	b, err := os.ReadFile(dir + "/made/example.py")
+	require.NoError(t, err)
+	assert.Contains(t, string(b), "find_berths")
 }

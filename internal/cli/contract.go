@@ -7,7 +7,6 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
-	"time"
 
 	"github.com/spf13/cobra"
 
@@ -262,11 +261,6 @@ func operation(c *contract.Contract, name, port string) (*contract.Operation, er
 	return nil, &endpoint.OperationError{Name: name, Near: near.Miss(name, names), Others: names, Unread: c.NotRead()}
 }
 
-// exampleDay is the day that examples are near to, so that they are the same each time.
-//
-//nolint:gochecknoglobals // a table: it is never written to
-var exampleDay = time.Date(2027, 3, 1, 0, 0, 0, 0, time.UTC)
-
 func (t *commandLine) sampleCommand() *cobra.Command {
 	var port string
 	var all, reply, comments, example bool
@@ -307,7 +301,7 @@ func (t *commandLine) sampleCommand() *cobra.Command {
 		}
 		want := message.Want{All: all, Comments: comments, Encoded: o.Use == "encoded"}
 		if example {
-			want.Example = &schema.Examples{Day: exampleDay, Seed: max(seed, 0)}
+			want.Example = &schema.Examples{Day: schema.ExampleDay(), Seed: max(seed, 0)}
 		}
 		body := message.Sample(f.Contract.Schemas, m.Element, want)
 		var blocks [][]byte

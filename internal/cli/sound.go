@@ -12,7 +12,6 @@ import (
 	"orenda/internal/call"
 	"orenda/internal/exchange"
 	"orenda/internal/expect"
-	"orenda/internal/message"
 	"orenda/internal/safe"
 	"orenda/internal/schema"
 	"orenda/internal/sounding"
@@ -84,7 +83,7 @@ func (t *commandLine) sound(ctx context.Context, f *soundFlags, args []string) e
 	if left := plan.Header.Demanded(); len(left) > 0 {
 		return fmt.Errorf("the header block %s is not filled in", left[0].Path)
 	}
-	plan.Draft = filledWithExamples(plan.Draft)
+	plan.Draft = plan.Draft.WithExamples(schema.ExampleDay())
 	o, err := sounding.OptionsFor(plan.Draft, args[1], f.by)
 	if err != nil {
 		return err
@@ -108,18 +107,6 @@ func (t *commandLine) sound(ctx context.Context, f *soundFlags, args []string) e
 		return err
 	}
 	return t.tellSounding(r)
-}
-
-// filledWithExamples is a draft in which what was not filled in has example values.
-func filledWithExamples(d *message.Draft) *message.Draft {
-	out := message.NewDraft(d.Schemas, d.Decl, d.Bytes())
-	e := &schema.Examples{Day: exampleDay}
-	for _, it := range d.Unfilled() {
-		if st := it.Simple(); st != nil {
-			_ = out.Set(it.Path, e.Value(st, 0))
-		}
-	}
-	return out
 }
 
 func (t *commandLine) tellSounding(r *sounding.Result) error {

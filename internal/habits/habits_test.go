@@ -137,7 +137,7 @@ func floors() [][]string {
 		{"diagnose"},
 		{"call"},
 		{"journal", "draw", "filter"},
-		{"handover", "journal/disk", "relay", "muster"},
+		{"handover", "handover/code", "journal/disk", "relay", "muster"},
 		{"workspace"},
 		{"standin", "sounding", "facade"},
 		{"app/ui", "app/state"},

@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"time"
 
 	"orenda/internal/data"
 	"orenda/internal/exchange"
@@ -577,6 +578,18 @@ func (d *Draft) unfilledBeyond(known []Item) []Item {
 		}
 	}
 	return known
+}
+
+// WithExamples is the draft with example values where none was filled in yet; dates are about a day.
+func (d *Draft) WithExamples(day time.Time) *Draft {
+	out := NewDraft(d.Schemas, d.Decl, d.Bytes())
+	e := &schema.Examples{Day: day}
+	for _, it := range d.Unfilled() {
+		if st := it.Simple(); st != nil {
+			_ = out.Set(it.Path, e.Value(st, 0))
+		}
+	}
+	return out
 }
 
 // Demanded are the rows still to be filled in that must be: required ones, choices that

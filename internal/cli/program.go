@@ -1,0 +1,142 @@
+package cli
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"orenda/internal/call"
+	"orenda/internal/exchange"
+	"orenda/internal/handover/code"
+	"orenda/internal/safe"
+	"orenda/internal/workspace"
+)
+
+// programFlags are those of handover code.
+type programFlags struct {
+	in, out, endpoint, env string
+	only                   []string
+	show                   bool
+}
+
+func (t *commandLine) handoverCodeCommand() *cobra.Command {
+	cmd := &cobra.Command{
+		Use:   "code EXCHANGE|DRAFT",
+		Short: "A program that makes this very call, in one of seven languages",
+		Long: `Writes a client with a function for each operation of the port, with the standard
+library of the language alone, and an example that, run as it stands, makes the call with
+the draft's values and prints the typed reply. Secrets are no part of it: it takes them
+from the environment when it runs.
+
+Written again, what was edited keeps its edits. Where both changed the same lines nothing
+is written over: the new text stands beside, as FILE.new, and the exit code is 1.`,
+		Example: "  orenda handover code 'FindBerths/small' --in python --out client\n" +
+			"  orenda handover code last --in go --out client --only FindBerths,ReserveBerth",
+		Args: cobra.ExactArgs(1),
+	}
+	var f programFlags
+	fl := cmd.Flags()
+	fl.StringVar(&f.in, "in", "", "language: "+strings.Join(code.Names(), ", "))
+	fl.StringVar(&f.out, "out", "", "folder to write into")
+	fl.StringVar(&f.endpoint, "endpoint", "", "with DRAFT: over this endpoint")
+	fl.StringVar(&f.env, "env", "", "environment of the workspace")
+	fl.StringSliceVar(&f.only, "only", nil, "only these operations, and the one that is called")
+	fl.BoolVar(&f.show, "show", false, "print what would change, and write nothing")
+	_ = cmd.MarkFlagRequired("in")
+	_ = cmd.MarkFlagRequired("out")
+	t.jsonFlag(cmd)
+	cmd.RunE = func(_ *cobra.Command, args []string) error { return t.handoverCode(&f, args[0]) }
+	return cmd
+}
+
+func (t *commandLine) handoverCode(f *programFlags, of string) error {
+	if !slices.Contains(code.Names(), f.in) {
+		return fmt.Errorf("--in %s: the languages are %s", f.in, strings.Join(code.Names(), ", "))
+	}
+	w, err := t.workspace()
+	if err != nil {
+		return err
+	}
+	p, sent, err := t.handed(w, f, of)
+	if err != nil {
+		return err
+	}
+	kept, missing, err := w.WriteProgram(f.in, f.out, p, sent, f.only, f.show)
+	if err != nil {
+		return unread{err}
+	}
+	made := kept.Program
+	switch {
+	case f.show:
+		fmt.Fprint(t.out, safe.Block(kept.Diff))
+	case t.asJSON:
+		err = t.printJSON(map[string]any{
+			"files": kept.Files, "build": made.Build, "run": made.Run, "address": made.Address,
+			"conflicts": kept.Conflicts, "removed": kept.Removed, "missing": append([]string{}, missing...),
+		})
+	default:
+		t.tellProgram(f.out, kept, missing)
+	}
+	if err == nil && len(kept.Conflicts) > 0 {
+		err = status(exitNo)
+	}
+	return err
+}
+
+// handed is the call that is handed over: of a kept exchange with the message that it sent, of a
+// draft with that of the draft.
+func (t *commandLine) handed(w *workspace.Workspace, f *programFlags, of string) (
+	p *call.Plan, sent *exchange.Exchange, err error,
+) {
+	name, end, env := of, f.endpoint, f.env
+	if x, xerr := t.keptExchange(of); xerr == nil {
+		sent, name = x, x.Operation+"/"+x.Draft
+		if end == "" {
+			end = x.Endpoint
+		}
+		if env == "" {
+			env = x.Environment
+		}
+	}
+	ref, err := w.FindDraft(name)
+	if err != nil {
+		return nil, nil, err
+	}
+	plan, err := w.Plan(ref, end, env)
+	switch {
+	case err != nil:
+		return nil, nil, err
+	case plan.NoEndpoint != nil:
+		return nil, nil, plan.NoEndpoint
+	case plan.EnvError != nil:
+		return nil, nil, plan.EnvError
+	}
+	return &plan, sent, nil
+}
+
+func (t *commandLine) tellProgram(dir string, kept *code.Kept, missing []string) {
+	made := kept.Program
+	for _, name := range kept.Files {
+		fmt.Fprintf(t.out, "%s/%s\n", safe.Line(dir), safe.Line(name))
+	}
+	for _, name := range kept.Removed {
+		fmt.Fprintf(t.out, "removed: %s\n", safe.Line(name))
+	}
+	for _, name := range kept.Conflicts {
+		fmt.Fprintf(t.out, "KEPT AS IT IS: %s; the new text is %s.new\n", safe.Line(name), safe.Line(name))
+	}
+	fmt.Fprintf(t.out, "\nin %s:\n", safe.Line(dir))
+	for _, c := range append(made.Build, made.Run) {
+		fmt.Fprintf(t.out, "  %s\n", strings.Join(c, " "))
+	}
+	fmt.Fprintf(t.out, "%s changes the address", made.Address)
+	if made.Secret != "" {
+		fmt.Fprintf(t.out, "; %s is the secret", made.Secret)
+	}
+	fmt.Fprintln(t.out)
+	for _, m := range missing {
+		fmt.Fprintf(t.out, "the program does not do what the call did: %s\n", safe.Line(m))
+	}
+}

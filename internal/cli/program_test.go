@@ -1,0 +1,298 @@
+package cli
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"net/http/httptest"
+	"net/http/httputil"
+	"net/url"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"orenda/internal/handover/code"
+	"orenda/internal/standin"
+	"orenda/internal/trust"
+	"orenda/internal/workspace"
+)
+
+// spoken are the languages that are tried: all where ORENDA_LANGUAGES is set (make outside, which
+// installs them), else those that every machine with the tools of make test has.
+func spoken() []string {
+	if os.Getenv("ORENDA_LANGUAGES") != "" {
+		return code.Names()
+	}
+	return []string{"go", "shell"}
+}
+
+// recorder passes calls on to the stand-ins, and keeps the last request as an HTTP message.
+type recorder struct {
+	mu   sync.Mutex
+	last []byte
+	*httptest.Server
+}
+
+func record(t *testing.T, to string) *recorder {
+	t.Helper()
+	r := &recorder{}
+	proxy := httputil.NewSingleHostReverseProxy(&url.URL{Scheme: "http", Host: to})
+	r.Server = httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
+		body, _ := io.ReadAll(q.Body)
+		var b bytes.Buffer
+		fmt.Fprintf(&b, "%s %s HTTP/1.1\r\n", q.Method, q.URL.Path)
+		_ = q.Header.Write(&b)
+		fmt.Fprintf(&b, "\r\n%s", body)
+		r.mu.Lock()
+		r.last = b.Bytes()
+		r.mu.Unlock()
+		q.Body = io.NopCloser(bytes.NewReader(body))
+		q.Host = to
+		proxy.ServeHTTP(w, q)
+	}))
+	t.Cleanup(r.Close)
+	return r
+}
+
+// made is a program as --json tells of it.
+type made struct {
+	Files, Conflicts, Missing []string
+	Build                     [][]string
+	Run                       []string
+	Address                   string
+	dir                       string
+}
+
+func (m *made) built(t *testing.T) {
+	t.Helper()
+	for _, c := range m.Build {
+		cmd := exec.Command(c[0], c[1:]...)
+		cmd.Dir = m.dir
+		out, err := cmd.CombinedOutput()
+		require.NoError(t, err, "%v: %s", c, out)
+	}
+}
+
+func (m *made) runs(t *testing.T, env ...string) (status int, out, errOut string) {
+	t.Helper()
+	cmd := exec.Command(m.Run[0], m.Run[1:]...)
+	cmd.Dir, cmd.Env = m.dir, append(os.Environ(), env...)
+	var o, e bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &o, &e
+	err := cmd.Run()
+	var exit *exec.ExitError
+	if err != nil {
+		require.ErrorAs(t, err, &exit, "%v: %s", m.Run, e.String())
+		status = exit.ExitCode()
+	}
+	return status, o.String(), e.String()
+}
+
+// handing is a workspace with drafts of each kind of message that the stand-ins take.
+func (l *line) handing() string {
+	ws := filepath.Join(l.t.TempDir(), "w")
+	for _, s := range []string{"berths", "tides", "callsigns", "dues", "pilots"} {
+		require.Zero(l.t, first(l.run("-w", ws, "add", "http://"+l.h.Plain+"/"+s+"?wsdl")), s)
+	}
+	w, err := workspace.Open(ws, person(l.t))
+	require.NoError(l.t, err)
+	write := func(op, body, header string) {
+		ref, err := w.FindDraft(op)
+		require.NoError(l.t, err)
+		ref.Name = "worked"
+		require.NoError(l.t, w.WriteDraft(ref, []byte(body)))
+		if header != "" {
+			require.NoError(l.t, w.WriteHeader(ref, []byte("<headers>"+header+"</headers>")))
+		}
+	}
+	write("FindBerths", `<FindBerths xmlns="urn:skerry:berths"><length>12.50</length></FindBerths>`, "")
+	write("ReserveBerth", `<ReserveBerth xmlns="urn:skerry:berths"><berth>N02</berth><vessel><name>Alder &amp; Sons "A"</name>`+
+		`<callSign>SKAL4</callSign></vessel><nights>3</nights><account>A-1</account><need>water</need><need>power</need></ReserveBerth>`, "")
+	write("LogSighting", `<LogSighting xmlns="urn:skerry:berths"><vessel><name>Alder</name><callSign>SKAL4</callSign></vessel>`+
+		`<at>2027-03-01T04:12:00Z</at></LogSighting>`, "")
+	write("LookUp", `<c:LookUp xmlns:c="urn:skerry:callsigns"><sign>SKAL4</sign><exact>true</exact></c:LookUp>`, "")
+	write("CloseLedger", `<CloseLedger xmlns="urn:skerry:dues"><day>2027-03-01</day></CloseLedger>`,
+		`<Clerk xmlns="urn:skerry:dues"><name>Ines</name></Clerk>`)
+	write("OrderPilot", `<OrderPilot xmlns="urn:skerry:pilots"><callSign>SKAL4</callSign><boarding>outer ground</boarding>`+
+		`<at>2027-03-01T04:12:00Z</at></OrderPilot>`, "")
+	write("DayTable", `<DayTable xmlns="urn:skerry:tides"><station>Skerry Sound</station><day>2027-03-01</day></DayTable>`, "")
+	return ws
+}
+
+// written writes a program, which has to be told of as files.
+func (l *line) written(ws, draft, endpoint, language string) *made {
+	l.t.Helper()
+	m := &made{dir: l.t.TempDir()}
+	l.json(0, m, "-w", ws, "handover", "code", draft, "--endpoint", endpoint, "--in", language, "--out", m.dir)
+	for _, f := range m.Files {
+		assert.FileExists(l.t, filepath.Join(m.dir, f))
+	}
+	assert.Empty(l.t, m.Conflicts)
+	return m
+}
+
+// differs are the differences between a call of Orenda's own and a request that was recorded, in
+// what was sent.
+func (l *line) differs(ws, id string, request []byte) (out []string) {
+	l.t.Helper()
+	file := filepath.Join(l.t.TempDir(), "request.http")
+	require.NoError(l.t, os.WriteFile(file, request, 0o600))
+	_, text, errOut := l.run("-w", ws, "compare", id, file, "--json")
+	var r struct {
+		Differences []struct{ Kind, Where, Path string }
+	}
+	require.NoError(l.t, json.Unmarshal([]byte(text), &r), errOut)
+	for _, d := range r.Differences {
+		if d.Where == "request-body" || d.Where == "request-head" && slices.Contains([]string{"content-type", "soapaction"},
+			strings.ToLower(d.Path)) {
+			out = append(out, d.Kind+" "+d.Where+" "+d.Path)
+		}
+	}
+	return out
+}
+
+// Each program makes the call that Orenda made: the same but for what any two calls differ in.
+func TestAProgramCallsAsOrendaDoes(t *testing.T) {
+	l := at(t)
+	ws := l.handing()
+	r := record(t, l.h.Plain)
+	for _, trial := range []struct{ draft, endpoint, path, prints string }{
+		{"FindBerths/worked", "BerthDesk11", "/berths", "3.2"},
+		{"FindBerths/worked", "BerthDesk12", "/berths12", "9.5"},
+		{"ReserveBerth/worked", "BerthDesk11", "/berths", "2027"},
+		{"LogSighting/worked", "BerthDesk11", "/berths", "accepted"},
+		{"LookUp/worked", "CallSigns", "/callsigns", "Alder"},
+		{"CloseLedger/worked", "HarbourDues", "/dues", "accepted"},
+	} {
+		var x struct{ ID string }
+		_, out, _ := l.run("-w", ws, "call", trial.draft, "--endpoint", trial.endpoint, "--json", "--again")
+		require.NoError(t, json.Unmarshal([]byte(out), &x), out)
+		for _, language := range spoken() {
+			t.Run(language+" "+trial.draft+" "+trial.endpoint, func(t *testing.T) {
+				m := l.written(ws, trial.draft, trial.endpoint, language)
+				m.built(t)
+				status, out, errOut := m.runs(t, m.Address+"="+r.URL+trial.path)
+				if trial.draft == "ReserveBerth/worked" { // it is held already, and the refusal is a declared fault
+					assert.Equal(t, 1, status, errOut)
+					assert.Contains(t, errOut, "N02")
+				} else {
+					assert.Zero(t, status, errOut)
+					assert.Contains(t, out, trial.prints)
+				}
+				assert.Empty(t, l.differs(ws, x.ID, r.last), string(r.last))
+			})
+		}
+	}
+}
+
+// A token, a timestamp, a trusted certificate; and what goes wrong is named by the program.
+func TestAProgramIsSecuredAsTheCallWas(t *testing.T) {
+	l := at(t)
+	ws := l.handing()
+	require.Zero(t, first(l.run("-w", ws, "trust", "add", "TideTablesTLS", "https://"+l.h.TLS+"/", "--fingerprint",
+		trust.Fingerprint(l.h.Cert.Cert))))
+	require.Zero(t, first(l.run("identity", "set", "desk", "user="+standin.User, "secret=env:DESK_WORD")))
+	require.Zero(t, first(l.run("-w", ws, "endpoint", "set", "TideTablesTLS", "token=text", "identity=desk")))
+	require.Zero(t, first(l.run("-w", ws, "endpoint", "set", "PilotOrders", "token=digest", "identity=desk", "timestamp=300s")))
+	for _, language := range spoken() {
+		t.Run(language, func(t *testing.T) {
+			tides := l.written(ws, "DayTable/worked", "TideTablesTLS", language)
+			tides.built(t)
+			secret := "TIDE_TABLES_TLS_SECRET=" + standin.Password
+			status, out, errOut := tides.runs(t, secret)
+			assert.Zero(t, status, errOut)
+			assert.Contains(t, out, "high water")
+			status, _, errOut = tides.runs(t, "TIDE_TABLES_TLS_SECRET=ebb")
+			assert.Equal(t, 1, status)
+			assert.NotEmpty(t, errOut, "the fault is said")
+			status, _, errOut = tides.runs(t)
+			assert.NotZero(t, status)
+			assert.Contains(t, errOut, "TIDE_TABLES_TLS_SECRET")
+			other, err := trust.Issue(trust.Wish{Name: "another"})
+			require.NoError(t, err)
+			require.NoError(t, os.WriteFile(filepath.Join(tides.dir, "other.pem"), trust.PEM(other.Cert), 0o600))
+			status, _, errOut = tides.runs(t, secret, "TIDE_TABLES_TLS_TRUST=other.pem")
+			assert.NotZero(t, status)
+			assert.Regexp(t, `(?i)certif|ssl|tls|curl 60`, errOut, "a certificate that is not trusted is named")
+
+			pilots := l.written(ws, "OrderPilot/worked", "PilotOrders", language)
+			pilots.built(t)
+			status, out, errOut = pilots.runs(t, "PILOT_ORDERS_SECRET="+standin.Password)
+			assert.Zero(t, status, errOut)
+			assert.Contains(t, out, "P-")
+			for _, f := range slices.Concat(tides.Files, pilots.Files) {
+				for _, dir := range []string{tides.dir, pilots.dir} {
+					if b, err := os.ReadFile(filepath.Join(dir, f)); err == nil {
+						assert.NotContains(t, string(b), standin.Password, "no secret stands in a program")
+					}
+				}
+			}
+
+			require.Zero(t, first(l.run("-w", ws, "endpoint", "set", "BerthDesk11", "receive-limit=400")))
+			small := l.written(ws, "FindBerths/worked", "BerthDesk11", language)
+			require.Zero(t, first(l.run("-w", ws, "endpoint", "set", "BerthDesk11", "receive-limit=1 MiB")))
+			small.built(t)
+			status, _, errOut = small.runs(t)
+			assert.NotZero(t, status)
+			assert.Contains(t, errOut, "larger than 400 bytes")
+		})
+	}
+}
+
+// Written again, edits stay; where both changed the same lines nothing is written over.
+func TestAProgramIsNeverWrittenOverEdits(t *testing.T) {
+	l := at(t)
+	ws := l.handing()
+	m := l.written(ws, "FindBerths/worked", "BerthDesk11", "python")
+	file := func(name string) string { return filepath.Join(m.dir, name) }
+	read := func(name string) string {
+		b, err := os.ReadFile(file(name))
+		require.NoError(t, err)
+		return string(b)
+	}
+	again := func(want int, more ...string) (out string) {
+		t.Helper()
+		code, out, errOut := l.run(append([]string{"-w", ws, "handover", "code", "FindBerths/worked", "--endpoint", "BerthDesk11",
+			"--in", "python", "--out", m.dir}, more...)...)
+		assert.Equal(t, want, code, out+errOut)
+		return out
+	}
+	client := read("berth_desk11.py")
+	require.NoError(t, os.WriteFile(file("berth_desk11.py"), []byte(client+"\n# ours\n"), 0o600))
+	require.NoError(t, os.WriteFile(file("notes.txt"), []byte("mine"), 0o600))
+	require.Zero(t, first(l.run("-w", ws, "endpoint", "set", "BerthDesk11", "answer-time=7s")))
+	shown := again(0, "--show")
+	assert.Contains(t, shown, "+ANSWER_TIME = 7")
+	assert.NotContains(t, read("berth_desk11.py"), "ANSWER_TIME = 7", "it was only shown")
+	again(0)
+	assert.Contains(t, read("berth_desk11.py"), "ANSWER_TIME = 7")
+	assert.Contains(t, read("berth_desk11.py"), "# ours")
+	assert.Equal(t, "mine", read("notes.txt"))
+
+	edited := strings.Replace(read("berth_desk11.py"), "ANSWER_TIME = 7", "ANSWER_TIME = 99", 1)
+	require.NoError(t, os.WriteFile(file("berth_desk11.py"), []byte(edited), 0o600))
+	require.Zero(t, first(l.run("-w", ws, "endpoint", "set", "BerthDesk11", "answer-time=8s")))
+	again(1)
+	assert.Equal(t, edited, read("berth_desk11.py"))
+	assert.Contains(t, read("berth_desk11.py.new"), "ANSWER_TIME = 8")
+
+	fresh := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(fresh, "example.py"), []byte("theirs"), 0o600))
+	code, _, _ := l.run("-w", ws, "handover", "code", "FindBerths/worked", "--endpoint", "BerthDesk11", "--in", "python", "--out", fresh)
+	assert.Equal(t, 1, code, "a file that was not generated is not touched")
+	b, err := os.ReadFile(filepath.Join(fresh, "example.py"))
+	require.NoError(t, err)
+	assert.Equal(t, "theirs", string(b))
+	code, _, errOut := l.run("-w", ws, "handover", "code", "FindBerths/worked", "--in", "cobol", "--out", fresh)
+	assert.Equal(t, 2, code)
+	assert.Contains(t, errOut, "python")
+}

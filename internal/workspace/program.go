@@ -1,0 +1,196 @@
+package workspace
+
+import (
+	"bytes"
+	"cmp"
+	"errors"
+	"fmt"
+	"net/url"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"orenda/internal/call"
+	"orenda/internal/endpoint"
+	"orenda/internal/exchange"
+	"orenda/internal/handover/code"
+	"orenda/internal/message"
+	"orenda/internal/schema"
+	"orenda/internal/soap"
+	"orenda/internal/xmltree"
+)
+
+// maxReply is how many bytes of a reply a program reads where no limit is set.
+const maxReply = 16 << 20
+
+// ProgramOf is what a program needs to make a call as a plan makes it, with a message in the
+// place of the plan's draft (a zero node: that of the draft). files are those that lie beside the
+// program, by their names. What the call does and a program cannot is named in Missing.
+func (w *Workspace) ProgramOf(p *call.Plan, body xmltree.Node, header string) (
+	wish *code.Wish, files map[string][]byte, err error,
+) {
+	if p.Contract == nil || p.Port == nil {
+		return nil, nil, fmt.Errorf("no port of a contract is known for %s", p.Operation)
+	}
+	address, err := endpoint.Expand(p.Settings.Text("address"), p.Environment, p.Variables)
+	if err != nil {
+		return nil, nil, err
+	}
+	name := cmp.Or(p.Port.Name, p.ContractName)
+	wish = &code.Wish{Name: name, Contract: p.Contract, Port: p.Port, Call: p.Operation, Body: body}
+	s := &wish.Settings
+	*s = code.Settings{
+		Address: address, Prefix: code.Upper(name), Header: header,
+		SOAP12:   p.Settings.Text("soap") == "1.2" || p.Settings.Text("soap") == "" && p.Port.Version == soap.V12,
+		Token:    map[string]string{"text": "text", "digest": "digest"}[p.Settings.Text("token")],
+		Basic:    p.Settings.Text("http-auth") == "basic",
+		Bearer:   p.Settings.Text("http-auth") == "bearer",
+		MaxReply: maxReply,
+	}
+	if id := p.Settings.Text("identity"); id != "" && p.Identity != nil {
+		if who, err := p.Identity(id); err == nil {
+			s.User = who.User
+		}
+	}
+	seconds := func(key string, usual int) int {
+		d, err := p.Settings.Duration(key)
+		if err != nil || d <= 0 {
+			return usual
+		}
+		return max(int(d.Round(time.Second)/time.Second), 1)
+	}
+	s.ConnectTime, s.AnswerTime = seconds("connect-time", 10), seconds("answer-time", 60)
+	if life := p.Settings.Text("timestamp"); life != "" && life != "none" {
+		s.Timestamp = seconds("timestamp", 300)
+	}
+	if n, err := p.Settings.Size("receive-limit"); err == nil && n > 0 {
+		s.MaxReply = n
+	}
+	if u, err := url.Parse(p.Settings.Text("proxy")); err == nil && u.Host != "" && u.User == nil {
+		s.Proxy = u.String()
+	}
+	files = map[string][]byte{}
+	trusted, err := trustedBy(p)
+	if err != nil {
+		return nil, nil, err
+	}
+	if len(trusted) > 0 {
+		s.Trust, files["trust.pem"] = "trust.pem", trusted
+	}
+	s.ClientCert, s.ClientKey = absolute(
+		w,
+		p.Settings.Text("client-cert"),
+	), absolute(
+		w,
+		p.Settings.Text("client-key"),
+	)
+	wish.Missing = missing(p)
+	return wish, files, nil
+}
+
+// trustedBy are the certificates that a plan trusts besides the system's, as PEM.
+func trustedBy(p *call.Plan) (out []byte, err error) {
+	for _, f := range p.Settings.List("trust") {
+		b, err := p.ReadFile(f)
+		if err != nil {
+			return nil, fmt.Errorf("trust: %w", err)
+		}
+		out = append(append(out, b...), '\n')
+	}
+	return out, nil
+}
+
+// Handed are the message and the header blocks that a program is to send: those of an exchange as
+// they left, or those of the plan's draft, with the values of their variables, and with example
+// values where none is filled in. sent may be nil.
+func Handed(p *call.Plan, sent *exchange.Exchange) (body xmltree.Node, header string, err error) {
+	d := p.Draft.WithExamples(schema.ExampleDay())
+	src := string(d.Bytes())
+	if p.Header != nil {
+		header = string(bytes.Join(p.Header.Blocks(), nil))
+	}
+	if p.Expand {
+		escaped := map[string]string{}
+		for name, value := range p.Variables {
+			escaped[name] = xmltree.EscapeText(value)
+		}
+		if src, err = endpoint.Expand(src, p.Environment, escaped); err != nil {
+			return body, "", err
+		}
+		if header, err = endpoint.Expand(header, p.Environment, escaped); err != nil {
+			return body, "", err
+		}
+	}
+	body = message.NewDraft(d.Schemas, d.Decl, []byte(src)).Body()
+	masked := strings.Repeat(string(exchange.Masked), 4)
+	if sent != nil && sent.Leg() != nil && !strings.Contains(string(sent.Leg().RequestBody), masked) {
+		if doc, err := xmltree.Parse(sent.Leg().RequestBody, xmltree.Limits{}); err == nil {
+			if e := soap.Read(doc); e != nil && !e.Payload.IsZero() {
+				body = e.Payload
+			}
+		}
+	}
+	if body.IsZero() {
+		return body, "", errors.New("the draft is no well-formed message")
+	}
+	return body, header, nil
+}
+
+func absolute(w *Workspace, path string) string {
+	if path == "" || filepath.IsAbs(path) || w == nil || w.Dir() == "" {
+		return path
+	}
+	return filepath.Join(w.Dir(), path)
+}
+
+// missing are what a call does and a program with the standard library alone does not.
+func missing(p *call.Plan) (out []string) {
+	set := &p.Settings
+	add := func(is bool, format string, args ...any) {
+		if is {
+			out = append(out, fmt.Sprintf(format, args...))
+		}
+	}
+	signs, auth := set.List("sign"), set.Text("http-auth")
+	add(len(signs) > 0, "it signs the message (%s): add a library for XML signatures", strings.Join(signs, ", "))
+	add(len(set.List("encrypt")) > 0, "it encrypts the message: add a library for XML encryption")
+	add(set.Text("token-file") != "", "it sends a token from a file")
+	add(slices.Contains([]string{"digest", "ntlm", "asked"}, auth), "it authenticates by HTTP %s", auth)
+	add(set.Text("session") != "", "it logs in first, by the session %s", set.Text("session"))
+	add(!slices.Contains([]string{"", "none"}, set.Text("addressing")), "it sends WS-Addressing headers")
+	add(len(set.List("attach")) > 0, "it sends attachments")
+	shown := set.Text("client-identity")
+	add(shown != "", "it shows the client certificate of the identity %s", shown)
+	add(len(set.List("pin")) > 0, "it pins the server's certificate")
+	add(set.Text("accept-name") != "", "it accepts a certificate for another name")
+	return out
+}
+
+// WriteProgram writes a program that makes a call into a folder, never over edits. only are
+// operations besides the one that is called, none: all. With show nothing is written.
+func (w *Workspace) WriteProgram(
+	language, dir string, p *call.Plan, sent *exchange.Exchange, only []string, show bool,
+) (kept *code.Kept, missing []string, err error) {
+	body, header, err := Handed(p, sent)
+	if err != nil {
+		return nil, nil, err
+	}
+	wish, files, err := w.ProgramOf(p, body, header)
+	if err != nil {
+		return nil, nil, err
+	}
+	wish.Only = only
+	made, err := code.Make(language, wish)
+	if err != nil {
+		return nil, nil, err
+	}
+	for name, b := range files {
+		made.Files = append(made.Files, code.File{Name: name, Text: string(b)})
+	}
+	kept, err = code.Keep(dir, made.Files, show)
+	if kept != nil {
+		kept.Program = made
+	}
+	return kept, wish.Missing, err
+}
