@@ -57,6 +57,7 @@ type description struct {
 	Demands         []describedDemand  `json:"demands"`
 	Counts          map[string]int     `json:"counts"`
 	Unread          []contract.Unread  `json:"unread"`
+	Odd             []contract.Unread  `json:"odd"`
 }
 
 type describedDemand struct {
@@ -105,6 +106,7 @@ func describe(c *contract.Contract) description {
 		Demands:         []describedDemand{},
 		Unread:          c.Unread,
 	}
+	d.Odd = c.Odd()
 	if d.Unread == nil {
 		d.Unread = []contract.Unread{}
 	}
@@ -232,11 +234,16 @@ func (t *commandLine) printDescription(d description) {
 			p("  %s  (%s)\n", x.Text, x.At)
 		}
 	}
-	if len(d.Unread) > 0 {
-		p("\nnot used\n")
-		for _, u := range d.Unread {
-			p("  %s: %s  (%s)\n", u.What, u.Why, u.Where)
+	t.printParts("not used", d.Unread)
+	t.printParts("used, and not as the standard wants it", d.Odd)
+}
+
+func (t *commandLine) printParts(title string, list []contract.Unread) {
+	for i, u := range list {
+		if i == 0 {
+			fmt.Fprintf(t.out, "\n%s\n", title)
 		}
+		fmt.Fprintf(t.out, "  %s: %s  (%s)\n", safe.Line(u.What), safe.Line(u.Why), safe.Line(u.Where))
 	}
 }
 

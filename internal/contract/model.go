@@ -42,6 +42,15 @@ type Unread struct {
 	document bool // it is a document that the description leads to
 }
 
+// Odd are the parts of its schemas that are used, and are not as the standard wants them.
+func (c *Contract) Odd() []Unread {
+	out := []Unread{}
+	for _, p := range c.Schemas.Odd() {
+		out = append(out, Unread{What: p.What, Where: p.Where.Source, Why: p.Why})
+	}
+	return out
+}
+
 // NotRead are the documents that the description leads to and that could not be
 // read, each with the reason.
 func (c *Contract) NotRead() (out []string) {

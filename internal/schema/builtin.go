@@ -646,7 +646,8 @@ func (s *Simple) facets(v string, length int) *ValueError {
 				)
 			}
 		}
-		if len(f.Enumeration) > 0 && !s.enumerated(f.Enumeration, v) {
+		// What a name means, only the document tells in which it stands: see validator.prefix.
+		if len(f.Enumeration) > 0 && !s.qualified() && !s.enumerated(f.Enumeration, v) {
 			e := bad("cvc-enumeration-valid", "is not one of %s", listed(f.Enumeration))
 			e.Expected = f.Enumeration
 			return e

@@ -1,6 +1,7 @@
 package schema
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -17,6 +18,10 @@ func (s *Set) element(d *document, n xmltree.Node, e *Element) {
 		e.Name.Space = d.target
 	}
 	e.Nillable, e.Abstract = isTrue(n, "nillable"), isTrue(n, "abstract")
+	e.Block, e.Final = derivations(n, "block", d.block), derivations(n, "final", d.final)
+	open := s.open
+	s.open = nil // a group may hold itself through an element (part 1 §3.8.6)
+	defer func() { s.open = open }()
 	e.Default, e.Fixed = optional(n, "default"), optional(n, "fixed")
 	e.Doc, e.At = doc(n), Place{d.source, n.Span().Start}
 	e.keys = s.constraints(d, n)
@@ -63,7 +68,9 @@ func (e *Element) TypeOf() Type {
 func (s *Set) complex(d *document, n xmltree.Node, t *Complex, g *global) {
 	t.Doc, t.At = doc(n), Place{d.source, n.Span().Start}
 	t.Abstract, t.Mixed = isTrue(n, "abstract"), isTrue(n, "mixed")
+	t.Block, t.Final = derivations(n, "block", d.block), derivations(n, "final", d.final)
 	t.Base = AnyType()
+	defer s.derives(d, n, t)
 	body := n
 	for c := range n.Children() {
 		switch {
@@ -106,13 +113,10 @@ func (s *Set) complex(d *document, n xmltree.Node, t *Complex, g *global) {
 			case base.Content != nil:
 				t.Content = &Particle{Min: 1, Max: 1, Group: &Group{Particles: []*Particle{base.Content, own}}}
 			}
-			t.Attrs = append(t.Attrs, base.Attrs...)
-			t.AnyAttr = base.AnyAttr
-		} else {
-			t.Attrs = append(t.Attrs, base.Attrs...)
 		}
+		t.Attrs = append(t.Attrs, base.Attrs...)
 	}
-	s.attributes(d, body, t, 0)
+	s.anyAttribute(d, body, t, s.attributes(d, body, t, 0))
 	s.array(d, body, t)
 }
 
@@ -138,7 +142,6 @@ func (s *Set) simpleContent(d *document, n xmltree.Node, t *Complex, g *global) 
 	t.Simple = SimpleOf(t.Base)
 	if base, ok := t.Base.(*Complex); ok && base != AnyType() {
 		t.Attrs = append(t.Attrs, base.Attrs...)
-		t.AnyAttr = base.AnyAttr
 	}
 	if t.Simple == nil {
 		t.Simple = Builtin("string")
@@ -159,7 +162,24 @@ func (s *Set) simpleContent(d *document, n xmltree.Node, t *Complex, g *global) 
 		s.readFacets(d, x, r)
 		t.Simple = r
 	}
-	s.attributes(d, x, t, 0)
+	s.anyAttribute(d, x, t, s.attributes(d, x, t, 0))
+}
+
+// anyAttribute settles which other attributes a type allows: own is what stands in it, or in its
+// attribute groups; an extension allows what its base does besides (part 1 §3.4.2).
+func (s *Set) anyAttribute(d *document, n xmltree.Node, t *Complex, own *Wildcard) {
+	t.AnyAttr = own
+	base, ok := t.Base.(*Complex)
+	if !t.Extends || !ok || base == AnyType() || base.AnyAttr == nil {
+		return
+	}
+	if own == nil {
+		t.AnyAttr = base.AnyAttr
+		return
+	}
+	if t.AnyAttr, ok = own.union(base.AnyAttr); !ok {
+		s.warn(d, n, typeLabel(t), "its attribute wildcard and that of its base cannot be written as one")
+	}
 }
 
 // model is the content model that stands in a type, extension or restriction.
@@ -171,6 +191,9 @@ func (s *Set) model(d *document, n xmltree.Node) *Particle {
 		switch c.Name().Local {
 		case "sequence", "choice", "all", "group":
 			p := s.particle(d, c)
+			if s.filling[p.Group] {
+				return p
+			}
 			if p.Max == 0 || p.Group != nil && p.Group.Compositor != Choice && len(p.Group.Particles) == 0 {
 				return nil // the content is empty (part 1 §3.4.2)
 			}
@@ -248,18 +271,19 @@ func (s *Set) group(d *document, n xmltree.Node, q QName) *Group {
 			}
 		}
 	}
-	if g.busy {
+	if slices.Contains(s.open, g) {
 		s.problem(d, n, q.String(), "the group contains itself")
 		return &Group{}
 	}
 	if g.value == nil {
-		g.busy = true
 		group := &Group{}
-		if p := s.model(g.doc, g.node); p != nil {
-			group = p.Group
+		g.value, s.filling[group] = group, true
+		s.open = append(s.open, g)
+		if p := s.model(g.doc, g.node); p != nil && p.Group != nil {
+			*group = *p.Group
 		}
-		g.busy = false
-		g.value = group
+		s.open = s.open[:len(s.open)-1]
+		delete(s.filling, group)
 	}
 	return g.value.(*Group)
 }
@@ -289,11 +313,14 @@ func (s *Set) wildcard(d *document, n xmltree.Node) *Wildcard {
 	return w
 }
 
-func (s *Set) attributes(d *document, n xmltree.Node, t *Complex, depth int) {
+// attributes adds the attributes that stand in a type or an attribute group, and gives the
+// wildcard of all: what the local one and those of the groups allow together.
+func (s *Set) attributes(d *document, n xmltree.Node, t *Complex, depth int) (rest *Wildcard) {
 	if depth > 50 {
 		s.problem(d, n, t.Name.String(), "its attribute groups contain each other")
-		return
+		return nil
 	}
+	var local *Wildcard
 	for c := range n.Children() {
 		switch {
 		case c.Is(XSD, "attribute"):
@@ -317,11 +344,27 @@ func (s *Set) attributes(d *document, n xmltree.Node, t *Complex, depth int) {
 			if g.original != nil && depth > 0 && g.node == n {
 				g = g.original
 			}
-			s.attributes(g.doc, g.node, t, depth+1)
+			rest = s.both(d, c, rest, s.attributes(g.doc, g.node, t, depth+1))
 		case c.Is(XSD, "anyAttribute"):
-			t.AnyAttr = s.wildcard(d, c)
+			local = s.wildcard(d, c)
 		}
 	}
+	if local == nil {
+		return rest
+	}
+	return s.both(d, n, local, rest)
+}
+
+// both is what two attribute wildcards allow together; either may be nil.
+func (s *Set) both(d *document, n xmltree.Node, a, b *Wildcard) *Wildcard {
+	if a == nil || b == nil {
+		return cmp.Or(a, b)
+	}
+	out, ok := a.intersect(b)
+	if !ok {
+		s.warn(d, n, "anyAttribute", "what these wildcards allow together cannot be written as one")
+	}
+	return out
 }
 
 func (s *Set) attributeUse(d *document, n xmltree.Node) *Attribute {
@@ -332,7 +375,7 @@ func (s *Set) attributeUse(d *document, n xmltree.Node) *Attribute {
 		if g := s.attribute(q); g != nil {
 			*a = *g
 		} else if q.Space == xmltree.XMLNamespace {
-			*a = Attribute{Name: q, Type: Builtin("string")}
+			*a = Attribute{Name: q, Type: xmlType(q.Local)}
 		} else {
 			a.Name, a.Type = q, Builtin("anySimpleType")
 			if q.Local != "arrayType" {
@@ -350,6 +393,26 @@ func (s *Set) attributeUse(d *document, n xmltree.Node) *Attribute {
 		a.Fixed = v
 	}
 	return a
+}
+
+// xmlType is the type of an attribute of XML's own (https://www.w3.org/2001/xml.xsd), which every
+// schema may refer to, also where that document is not at hand.
+func xmlType(local string) *Simple {
+	one := func(base string, values ...string) *Simple {
+		b := Builtin(base)
+		return &Simple{Base: b, Primitive: b.Primitive, Facets: Facets{Enumeration: values}}
+	}
+	switch local {
+	case "lang":
+		return &Simple{Variety: Union, Members: []*Simple{Builtin("language"), one("string", "")}}
+	case "space":
+		return one("NCName", "default", "preserve")
+	case "id":
+		return Builtin("ID")
+	case "base":
+		return Builtin("anyURI")
+	}
+	return Builtin("string")
 }
 
 func (s *Set) fillAttribute(d *document, n xmltree.Node, a *Attribute, global bool) {

@@ -25,12 +25,15 @@ func (p Problem) String() string { return p.What + ": " + p.Why }
 // Set is a set of schema documents with their components.
 type Set struct {
 	Problems []Problem // parts that could not be read
+	Warnings []Problem // parts that are used, and are not as the standard wants them
 
 	fetch       Fetch
 	seen        map[string]bool
 	globals     map[globalKey]*global
 	order       []globalKey
 	members     map[QName][]*Element // substitution groups, by their head
+	open        []*global            // groups that are being read, none of them through an element
+	filling     map[*Group]bool      // groups whose content is not known yet
 	resolved    bool
 	constrained bool // an identity constraint is declared somewhere
 	files       map[string]int
@@ -48,7 +51,6 @@ type global struct {
 	node     xmltree.Node
 	doc      *document
 	value    any
-	busy     bool
 	original *global // what xs:redefine replaced
 }
 
@@ -59,6 +61,8 @@ type document struct {
 	elemQualified bool
 	attrQualified bool
 	source        string
+
+	block, final string // blockDefault and finalDefault
 }
 
 // New makes an empty set. fetch may be nil where nothing is to be fetched.
@@ -68,11 +72,25 @@ func New(fetch Fetch) *Set {
 		seen:    map[string]bool{},
 		globals: map[globalKey]*global{},
 		members: map[QName][]*Element{},
+		filling: map[*Group]bool{},
 		files:   map[string]int{},
 	}
 }
 
 func (s *Set) problem(d *document, n xmltree.Node, what, why string, args ...any) {
+	if p := problemAt(d, n, what, why, args...); !slices.Contains(s.Problems, p) {
+		s.Problems = append(s.Problems, p)
+	}
+}
+
+// warn tells of what is used, and is not as the standard wants it.
+func (s *Set) warn(d *document, n xmltree.Node, what, why string, args ...any) {
+	if p := problemAt(d, n, what, why, args...); !slices.Contains(s.Warnings, p) {
+		s.Warnings = append(s.Warnings, p)
+	}
+}
+
+func problemAt(d *document, n xmltree.Node, what, why string, args ...any) Problem {
 	p := Problem{What: what, Why: fmt.Sprintf(why, args...)}
 	if d != nil {
 		p.Where.Source = d.source
@@ -80,9 +98,7 @@ func (s *Set) problem(d *document, n xmltree.Node, what, why string, args ...any
 	if !n.IsZero() {
 		p.Where.Offset = n.Span().Start
 	}
-	if !slices.Contains(s.Problems, p) {
-		s.Problems = append(s.Problems, p)
-	}
+	return p
 }
 
 // Add takes a schema element, and follows what it includes and imports.
@@ -100,10 +116,11 @@ func (s *Set) add(n xmltree.Node, source, includer string, included bool) {
 		return
 	}
 	attr := func(name string) string { v, _ := n.Attr("", name); return v }
-	d := &document{target: attr("targetNamespace"), source: source,
-		elemQualified: attr(
-			"elementFormDefault",
-		) == "qualified", attrQualified: attr("attributeFormDefault") == "qualified"}
+	d := &document{
+		target: attr("targetNamespace"), source: source, block: attr("blockDefault"), final: attr("finalDefault"),
+		elemQualified: attr("elementFormDefault") == "qualified",
+		attrQualified: attr("attributeFormDefault") == "qualified",
+	}
 	if included && d.target == "" && includer != "" {
 		d.target, d.chameleon = includer, true
 	}
@@ -205,8 +222,14 @@ func (s *Set) Resolve() {
 	for _, k := range s.order {
 		switch k.kind {
 		case "element":
-			if e := s.Element(k.name); e != nil && e.Head != nil {
-				s.members[e.Head.Name] = append(s.members[e.Head.Name], e)
+			e := s.Element(k.name)
+			if e == nil || e.Head == nil {
+				continue
+			}
+			s.members[e.Head.Name] = append(s.members[e.Head.Name], e)
+			if !mayStandFor(e.TypeOf(), e.Head.TypeOf(), e.Head.Final) {
+				s.warn(nil, xmltree.Node{}, e.Name.String(), "its type is derived as %s forbids (final)",
+					e.Head.Name.Local)
 			}
 		case "type":
 			s.Type(k.name)
@@ -394,6 +417,9 @@ func isTrue(n xmltree.Node, name string) bool {
 // Substitutes are the elements that may stand for head (part 1 §3.3.6), head
 // itself included where it is not abstract.
 func (s *Set) Substitutes(head *Element) []*Element {
+	if !head.Global { // a local element of the same name is no head
+		return []*Element{head}
+	}
 	s.Resolve()
 	var out []*Element
 	seen := map[*Element]bool{}
@@ -403,7 +429,7 @@ func (s *Set) Substitutes(head *Element) []*Element {
 			return
 		}
 		seen[e] = true
-		if !e.Abstract {
+		if !e.Abstract && (e == head || substitutable(e, head)) {
 			out = append(out, e)
 		}
 		for _, m := range s.members[e.Name] {

@@ -57,7 +57,10 @@ type Element struct {
 	Head     *Element // of the substitution group that it belongs to
 	Doc      string   // what it is for, in a sentence
 	Global   bool     // it is declared at the top
-	At       Place    // where it stands
+
+	Block Derivation // ways in which nothing may stand for it
+	Final Derivation // ways in which the type of one that stands for it may not be derived
+	At    Place      // where it stands
 
 	keys []*constraint
 }
@@ -147,6 +150,8 @@ type Complex struct {
 	ArrayOf  Type         // of the members, where it is an array of SOAP encoding; else nil
 	Doc      string       // what it is for, in a sentence
 	At       Place        // where it stands
+	Block    Derivation   // ways in which no type may stand for it
+	Final    Derivation   // ways in which no type may be derived from it
 
 	compiled bool
 	counted  bool // repeats groups of repeated things: how often each came is open
@@ -201,6 +206,7 @@ type Facets struct {
 	Enumeration                  []string          // nil every value
 	EnumDocs                     map[string]string // what each value means
 	Patterns                     [][]*Pattern      // each group by a step of derivation
+	names                        []QName           // what the enumeration means, where its values are names
 	WhiteSpace                   string            // preserve, replace or collapse
 }
 

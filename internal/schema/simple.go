@@ -128,6 +128,10 @@ func (s *Set) readFacets(d *document, n xmltree.Node, t *Simple) {
 		case "enumeration":
 			v = t.Base.Normalize(v)
 			f.Enumeration = append(f.Enumeration, v)
+			if t.qualified() {
+				x, _ := c.QName(v)
+				f.names = append(f.names, NameOf(x))
+			}
 			if words := doc(c); words != "" {
 				if f.EnumDocs == nil {
 					f.EnumDocs = map[string]string{}

@@ -163,7 +163,7 @@ func (v *validator) element(n xmltree.Node, decl *Element) {
 		case a.Name.Space == XSI:
 			switch a.Name.Local {
 			case "type":
-				t = v.instanceType(n, a, t)
+				t = v.instanceType(n, a, t, decl.Block)
 			case "nil":
 				val := strings.TrimSpace(a.Value)
 				nilled = val == "true" || val == "1"
@@ -226,7 +226,7 @@ func (v *validator) element(n xmltree.Node, decl *Element) {
 	v.content(n, c)
 }
 
-func (v *validator) instanceType(n xmltree.Node, a xmltree.Attribute, declared Type) Type {
+func (v *validator) instanceType(n xmltree.Node, a xmltree.Attribute, declared Type, block Derivation) Type {
 	q, ok := n.QName(a.Value)
 	t := v.set.Type(NameOf(q))
 	switch {
@@ -244,6 +244,9 @@ func (v *validator) instanceType(n xmltree.Node, a xmltree.Attribute, declared T
 			typeLabel(declared),
 		)
 		return declared
+	case !mayStandFor(t, declared, (block|blockedBy(declared))&^BySubstitution):
+		v.fail(n, a.Span, "cvc-elt.4.3", nil,
+			"the type %s may not stand for %s: the schema blocks how it is derived", a.Value, typeLabel(declared))
 	}
 	return t
 }
@@ -332,6 +335,8 @@ func (v *validator) identity(n xmltree.Node, t *Simple, value string) {
 		for _, r := range strings.Fields(value) {
 			v.refs = append(v.refs, idref{r, n})
 		}
+	case "ENTITY", "ENTITIES": // only a document type declares entities, and a message has none
+		v.fail(n, tag(n), "cvc-simple-type.2.2", nil, "no entity %s is declared", quote(value))
 	}
 }
 
@@ -380,8 +385,20 @@ func (s *Simple) qualified() bool { return s.Primitive == "QName" || s.Primitive
 
 // prefix checks that the prefix of a QName is bound (part 2 §3.2.18).
 func (v *validator) prefix(n xmltree.Node, at xmltree.Span, t *Simple, value string) {
-	if _, ok := n.QName(t.Normalize(value)); !ok && t.Check(value) == nil {
+	q, ok := n.QName(t.Normalize(value))
+	if t.Check(value) != nil {
+		return
+	}
+	if !ok {
 		v.fail(n, at, "cvc-datatype-valid", nil, "the prefix of %s is not bound to a namespace", quote(value))
+		return
+	}
+	for _, f := range t.rules().steps {
+		if len(f.names) > 0 && !slices.Contains(f.names, NameOf(q)) {
+			v.fail(n, at, "cvc-enumeration-valid", f.Enumeration, "%s is not one of %s", quote(value),
+				listed(f.Enumeration))
+			return
+		}
 	}
 }
 
@@ -535,6 +552,15 @@ func (v *validator) wildcard(n xmltree.Node, w *Wildcard) {
 		v.fail(n, tag(n), "cvc-wildcard", nil, "the element %s is not declared anywhere", n.Name().Local)
 		return
 	}
+	// It is looked at as far as it is known (part 1 §3.3.4 cvc-assess-elt.2): as of any type.
+	attrs := v.attrs[:0]
+	for a := range n.Attrs() {
+		if a.Name.Space != xmltree.XMLNSNamespace && a.Name.Space != XSI {
+			attrs = append(attrs, a)
+		}
+	}
+	v.attrs = attrs
+	v.attributes(n, AnyType(), attrs)
 	for k := range n.Children() {
 		v.wildcard(k, w)
 	}
