@@ -296,3 +296,73 @@ func TestAProgramIsNeverWrittenOverEdits(t *testing.T) {
 	assert.Equal(t, 2, code)
 	assert.Contains(t, errOut, "python")
 }
+
+// evil is a description whose words try to be code.
+const evil = `<definitions xmlns="http://schemas.xmlsoap.org/wsdl/" xmlns:soap="http://schemas.xmlsoap.org/wsdl/soap/"
+ xmlns:xs="http://www.w3.org/2001/XMLSchema" xmlns:q="NAMESPACE" targetNamespace="NAMESPACE" name="Quays">
+<types><xs:schema targetNamespace="NAMESPACE" elementFormDefault="qualified">
+<xs:simpleType name="Kind"><xs:annotation><xs:documentation>EVIL</xs:documentation></xs:annotation><xs:restriction base="xs:string">
+<xs:enumeration value="a-b"/><xs:enumeration value="a b"/><xs:enumeration value="'; $(touch pwned) &quot; + x"/><xs:enumeration value="*/"/><xs:enumeration value="класс"/><xs:enumeration value="class"/></xs:restriction></xs:simpleType>
+<xs:element name="Ask"><xs:complexType><xs:sequence><xs:element name="class" type="q:Kind" maxOccurs="9"><xs:annotation><xs:documentation>EVIL</xs:documentation></xs:annotation></xs:element>
+<xs:element name="FIELD" type="xs:string" minOccurs="0"/><xs:element name="Ask" type="xs:int" minOccurs="0"/><xs:element name="object" type="xs:decimal" minOccurs="0"/><xs:element name="self" type="xs:boolean" minOccurs="0"/></xs:sequence><xs:attribute name="Ask" type="xs:string"/></xs:complexType></xs:element>
+<xs:element name="Tell"><xs:complexType/></xs:element></xs:schema></types>
+<message name="ask"><part name="p" element="q:Ask"/></message><message name="tell"><part name="p" element="q:Tell"/></message>
+<portType name="Quays"><operation name="Ask"><documentation>EVIL</documentation><input message="q:ask"/><output message="q:tell"/></operation></portType>
+<binding name="Quays" type="q:Quays"><soap:binding transport="http://schemas.xmlsoap.org/soap/http"/><operation name="Ask"><soap:operation soapAction="it's &quot;$(touch pwned)&quot; \ %s"/>
+<input><soap:body use="literal"/></input><output><soap:body use="literal"/></output></operation></binding>
+<service name="Quays"><documentation>EVIL</documentation><port name="Quays" binding="q:Quays"><soap:address location="http://ADDRESS/x'$(touch%20pwned)"/></port></service></definitions>`
+
+const evilWords = `*/ """ ''' ?&gt; \u002a/ {@code } ` + "`touch pwned`" + ` $(touch pwned) -->  \` + "\n" + `&lt;/summary&gt; end`
+
+// What a description says is text in a program, and never code; names that two values would have are two.
+func TestADescriptionWritesNoCode(t *testing.T) {
+	l := at(t)
+	asked := make(chan string, 64)
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
+		b, _ := io.ReadAll(q.Body)
+		asked <- string(b)
+		_, _ = io.WriteString(w, `<e:Envelope xmlns:e="http://schemas.xmlsoap.org/soap/envelope/"><e:Body><Tell xmlns="urn:q%20r"/></e:Body></e:Envelope>`)
+	}))
+	defer server.Close()
+	description := func(namespace, field string) string {
+		file := filepath.Join(t.TempDir(), "quays.wsdl")
+		text := strings.NewReplacer("EVIL", evilWords, "ADDRESS", strings.TrimPrefix(server.URL, "http://"), "NAMESPACE", namespace,
+			"FIELD", field).Replace(evil)
+		require.NoError(t, os.WriteFile(file, []byte(text), 0o600))
+		return file
+	}
+	ws := filepath.Join(t.TempDir(), "w")
+	code, _, errOut := l.run("-w", ws, "add", description("urn:q%20r", "plain"))
+	require.Zero(t, code, errOut)
+	w, err := workspace.Open(ws, person(t))
+	require.NoError(t, err)
+	ref, err := w.FindDraft("Ask")
+	require.NoError(t, err)
+	require.NoError(t, w.WriteDraft(ref, []byte(`<Ask xmlns="urn:q%20r" Ask="&quot;'\ $(touch pwned)"><class>a b</class><class>*/</class>`+
+		`<class>'; $(touch pwned) " + x</class><class>класс</class><plain>`+"`touch pwned` ${x} %s \\n"+` ]]&gt;</plain><Ask>-7</Ask><object>1.50</object>`+
+		`<self>true</self></Ask>`)))
+	for _, language := range spoken() {
+		t.Run(language, func(t *testing.T) {
+			m := l.written(ws, "Ask", "Quays", language)
+			m.built(t)
+			status, out, errOut := m.runs(t)
+			assert.Zero(t, status, out+errOut)
+			if language != "shell" || assert.NotEmpty(t, asked) {
+				sent := <-asked
+				for _, want := range []string{"*/", "a b", "1.50", "класс", "$(touch pwned)", "${x} %s \\n", "-7"} {
+					assert.Contains(t, sent, want)
+				}
+			}
+			assert.NoFileExists(t, filepath.Join(m.dir, "pwned"))
+		})
+	}
+	for namespace, field := range map[string]string{`urn:q&quot;+x`: "plain", "urn:q'": "plain", "urn:q": "a&quot;b", "urn:qq": "a b"} {
+		ws := filepath.Join(t.TempDir(), "w")
+		if code, _, _ := l.run("-w", ws, "add", description(namespace, field)); code != 0 {
+			continue // it is refused already
+		}
+		code, _, errOut := l.run("-w", ws, "handover", "code", "Ask", "--endpoint", "Quays", "--in", "go", "--out", t.TempDir())
+		assert.NotZero(t, code, "%s %s", namespace, field)
+		assert.NotContains(t, errOut, "panic")
+	}
+}

@@ -57,7 +57,7 @@ func javascript() *Language {
 func enumsIn(v *Value) (out []*Value) {
 	for _, g := range v.Set {
 		for _, one := range g.Values {
-			if one.Kind == Enum && slices.Contains(one.Of.Values, one.Text) &&
+			if one.Kind == Enum && enumLiteral(one, func(string) string { return "listed" }, "") != "" &&
 				!slices.ContainsFunc(out, func(o *Value) bool { return o.Of == one.Of }) {
 				out = append(out, one)
 			}

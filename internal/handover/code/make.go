@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"embed"
 	"fmt"
+	"net/url"
 	"slices"
 	"strings"
 	"text/template"
@@ -124,8 +125,12 @@ func program(w *Wish, reserved []string) (*Program, error) {
 		only = append([]string{w.Call}, only...)
 	}
 	p := &Program{
-		Name: w.Name, Source: w.Contract.Source, Operations: m.operations(w.Port, only), Settings: w.Settings,
-		Missing: w.Missing,
+		Name: oneLine(
+			w.Name,
+		), Source: oneLine(redacted(w.Contract.Source)), Operations: m.operations(w.Port, only), Settings: w.Settings,
+	}
+	for _, m := range w.Missing {
+		p.Missing = append(p.Missing, oneLine(m))
 	}
 	for _, name := range only {
 		if !slices.ContainsFunc(p.Operations, func(o *Operation) bool { return o.Name == name }) {
@@ -141,6 +146,9 @@ func program(w *Wish, reserved []string) (*Program, error) {
 		return nil, fmt.Errorf("the port %s has no operation %s", w.Port.Name, w.Call)
 	}
 	p.Types = m.usedFrom(p.Operations)
+	if err := p.writable(); err != nil {
+		return nil, err
+	}
 	p.Value = valueOf(w.Body, p.Call.In)
 	for _, o := range w.Port.Operations {
 		if o.Use == "encoded" {
@@ -149,6 +157,14 @@ func program(w *Wish, reserved []string) (*Program, error) {
 		}
 	}
 	return p, nil
+}
+
+// redacted is an address without the password in it.
+func redacted(source string) string {
+	if u, err := url.Parse(source); err == nil && u.User != nil {
+		return u.Redacted()
+	}
+	return source
 }
 
 // taken are names that the programs have for their own.
@@ -236,6 +252,8 @@ func (p *page) funcs() template.FuncMap {
 			return " " + strings.TrimSuffix(doc, ".") + "."
 		},
 		"comment": comment,
+		"plain":   oneLine,
+		"percent": func(s string) string { return strings.ReplaceAll(s, "%", "%%") },
 		"note":    note,
 		"reads": func(t *Type) bool {
 			return slices.ContainsFunc(t.Fields, func(f *Field) bool { return f.Kind != Bytes || true })

@@ -5,8 +5,11 @@ package code
 
 import (
 	"cmp"
+	"fmt"
+	"regexp"
 	"slices"
 	"strings"
+	"unicode"
 
 	"orenda/internal/contract"
 	"orenda/internal/schema"
@@ -37,8 +40,14 @@ type Type struct {
 	Name   string   // as its elements and types are called; the writers bring it into their form
 	Doc    string   // in a sentence, "" none
 	Fields []*Field // of a structure, in their order
-	Values []string // of an enumeration
+	Values []Choice // of an enumeration
 	Open   bool     // more may stand in it than the fields: it is not read
+}
+
+// Choice is a value of an enumeration.
+type Choice struct {
+	Text string // as it stands in a message
+	ID   string // its name in the program, before a writer brings it into its form
 }
 
 // Field is a part of a structure.
@@ -145,7 +154,70 @@ func (m *maker) operations(port *contract.Port, only []string) (out []*Operation
 	return out
 }
 
-func oneLine(s string) string { return strings.Join(strings.Fields(s), " ") }
+// oneLine is a text from outside as it may stand in a comment of any of the languages: in one
+// line, and without what would end the comment.
+func oneLine(s string) string {
+	s = strings.Map(func(r rune) rune {
+		if !unicode.IsPrint(r) {
+			return ' '
+		}
+		return r
+	}, s)
+	return comments.Replace(strings.Join(strings.Fields(s), " "))
+}
+
+//nolint:gochecknoglobals // a table: it is never written to
+var comments = strings.NewReplacer("*/", "* /", "?>", "? >", `"""`, "'''", `\`, "/", "`", "'", "{@", "{ @")
+
+// choices are the values of an enumeration, each with a name of its own.
+func choices(values []string) (out []Choice) {
+	seen := map[string]bool{} // names that some language has for its own come first
+	for _, w := range strings.Fields("class value values name names mro none cases from try_from value_of to_string of") {
+		seen[w] = true
+	}
+	for _, v := range values {
+		id := v
+		for n := 2; seen[Snake(id)]; n++ {
+			id = fmt.Sprintf("%s %d", v, n)
+		}
+		seen[Snake(id)] = true
+		out = append(out, Choice{v, id})
+	}
+	return out
+}
+
+// writable refuses names that XML does not have, and namespaces that cannot stand in the texts of
+// a program: a description comes from outside, and is not to write code.
+func (p *Program) writable() error {
+	for _, q := range p.prefixes() {
+		if strings.ContainsAny(q.Space, "\"'\\`$<>{}\n\r\t ") || strings.ContainsFunc(q.Space, unicode.IsControl) {
+			return fmt.Errorf("the namespace %q cannot stand in a program", q.Space)
+		}
+	}
+	var names []string
+	for _, o := range p.Operations {
+		names = append(names, o.Name, o.InLocal)
+		if o.OutLocal != "" {
+			names = append(names, o.OutLocal)
+		}
+		for _, f := range o.Faults {
+			names = append(names, f.Local)
+		}
+	}
+	for _, t := range p.Types {
+		for _, f := range t.Fields {
+			names = append(names, f.Local)
+		}
+	}
+	for _, n := range names {
+		if !ncName.MatchString(n) {
+			return fmt.Errorf("%q is no name of XML, and stands in no program", n)
+		}
+	}
+	return nil
+}
+
+var ncName = regexp.MustCompile(`^[\p{L}_][\p{L}\p{N}\p{M}_.\-]*$`)
 
 // unique is a name that no type has yet.
 func (m *maker) unique(name string) string {
@@ -273,7 +345,7 @@ func (m *maker) simple(f *Field, t *schema.Simple, name string) *Field {
 	}
 	if m.types[t] == nil {
 		m.types[t] = &Type{
-			Kind: Enum, Name: m.unique(cmp.Or(t.Name.Local, name)), Doc: oneLine(t.Doc), Values: values,
+			Kind: Enum, Name: m.unique(cmp.Or(t.Name.Local, name)), Doc: oneLine(t.Doc), Values: choices(values),
 		}
 		m.out = append(m.out, m.types[t])
 	}

@@ -81,9 +81,9 @@ func decoded(text string) string {
 }
 
 // enumLiteral names a value of an enumeration; one that it does not list is other.
-func enumLiteral(v *Value, name func(value string) string, other string) string {
-	if slices.Contains(v.Of.Values, v.Text) {
-		return name(v.Text)
+func enumLiteral(v *Value, name func(id string) string, other string) string {
+	if i := slices.IndexFunc(v.Of.Values, func(c Choice) bool { return c.Text == v.Text }); i >= 0 {
+		return name(v.Of.Values[i].ID)
 	}
 	return other
 }
