@@ -172,7 +172,7 @@ var comments = strings.NewReplacer("*/", "* /", "?>", "? >", `"""`, "'''", `\`, 
 // choices are the values of an enumeration, each with a name of its own.
 func choices(values []string) (out []Choice) {
 	seen := map[string]bool{} // names that some language has for its own come first
-	for _, w := range strings.Fields("class value values name names mro none cases from try_from value_of to_string of") {
+	for w := range strings.SplitSeq("class value values name names mro none cases from try_from value_of to_string", " ") {
 		seen[w] = true
 	}
 	for _, v := range values {
