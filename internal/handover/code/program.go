@@ -169,10 +169,13 @@ func oneLine(s string) string {
 //nolint:gochecknoglobals // a table: it is never written to
 var comments = strings.NewReplacer("*/", "* /", "?>", "? >", `"""`, "'''", `\`, "/", "`", "'", "{@", "{ @")
 
+// enumWords are names that the types of enumerations have for their own in some language.
+const enumWords = "class value values name names mro none cases from try_from value_of to_string"
+
 // choices are the values of an enumeration, each with a name of its own.
 func choices(values []string) (out []Choice) {
-	seen := map[string]bool{} // names that some language has for its own come first
-	for w := range strings.SplitSeq("class value values name names mro none cases from try_from value_of to_string", " ") {
+	seen := map[string]bool{}
+	for _, w := range strings.Fields(enumWords) {
 		seen[w] = true
 	}
 	for _, v := range values {
