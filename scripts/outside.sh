@@ -16,7 +16,7 @@ fi
 for tool in "${!needs[@]}"; do
   command -v "$tool" >/dev/null || { echo "$tool is not here (${needs[$tool]}): programs in its language cannot be tried" >&2; exit 1; }
 done
-ORENDA_LANGUAGES=all go test -count 1 -run "AProgram|WritesNoCode" ./internal/cli
+ORENDA_LANGUAGES=all go test -count 1 -run "AProgram|WritesNoCode|ABatch" ./internal/cli
 # The validator is held against two that were made by others.
 ORENDA_LANGUAGES=all go test -count 1 -run Families ./internal/schema
 

@@ -1,7 +1,7 @@
 #!/usr/bin/env bash
 # Installs what tests and pictures need, or names it.
 set -euo pipefail
-declare -A package=([curl]=curl [tmux]=tmux [xmllint]=libxml2-utils [xmlsec1]=xmlsec1 [openssl]=openssl [pdftotext]=poppler-utils [xterm]=xterm [Xvfb]=xvfb [import]=imagemagick [tinyproxy]=tinyproxy-bin [microsocks]=microsocks [nginx]=nginx-light [lighttpd]=lighttpd [apache2]=apache2-bin)
+declare -A package=([curl]=curl [python3]=python3 [tmux]=tmux [xmllint]=libxml2-utils [xmlsec1]=xmlsec1 [openssl]=openssl [pdftotext]=poppler-utils [xterm]=xterm [Xvfb]=xvfb [import]=imagemagick [tinyproxy]=tinyproxy-bin [microsocks]=microsocks [nginx]=nginx-light [lighttpd]=lighttpd [apache2]=apache2-bin)
 missing=()
 for tool in "${!package[@]}"; do
   command -v "$tool" >/dev/null || missing+=("${package[$tool]}")

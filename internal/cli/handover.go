@@ -15,7 +15,7 @@ import (
 func (t *commandLine) handoverCommand() *cobra.Command {
 	cmd := &cobra.Command{Use: "handover", Short: "Write down what a program needs to do what worked here"}
 	cmd.AddCommand(t.handoverSettingsCommand(), t.handoverTicketCommand(), t.handoverReportCommand(),
-		t.handoverCodeCommand())
+		t.handoverCodeCommand(), t.handoverBatchCommand())
 	return cmd
 }
 

@@ -17,7 +17,7 @@ import (
 // programFlags are those of handover code.
 type programFlags struct {
 	in, out, endpoint, env string
-	only                   []string
+	only, deliver          []string
 	show                   bool
 }
 
@@ -63,7 +63,14 @@ func (t *commandLine) handoverCode(f *programFlags, of string) error {
 	if err != nil {
 		return err
 	}
-	kept, missing, err := w.WriteProgram(f.in, f.out, p, sent, f.only, f.show)
+	return t.keptProgram(f, func() (*code.Kept, []string, error) {
+		return w.WriteProgram(f.in, f.out, p, sent, f.only, f.show)
+	})
+}
+
+// keptProgram writes a program, and tells of it.
+func (t *commandLine) keptProgram(f *programFlags, write func() (*code.Kept, []string, error)) error {
+	kept, missing, err := write()
 	if err != nil {
 		return unread{err}
 	}
@@ -83,6 +90,44 @@ func (t *commandLine) handoverCode(f *programFlags, of string) error {
 		err = status(exitNo)
 	}
 	return err
+}
+
+func (t *commandLine) handoverBatchCommand() *cobra.Command {
+	cmd := &cobra.Command{
+		Use:   "batch EXCHANGE|DRAFT",
+		Short: "A program in Python that calls for each row of a table",
+		Long: `Writes a program that reads rows (CSV, JSON lines, standard input), calls for each, so many
+at once, writes results and refusals as rows, and goes on where it stopped. A call is made
+again only where nothing was sent, or where no draft of its operation is marked as one that
+changes things. What was edited keeps its edits, as with handover code.`,
+		Example: "  orenda handover batch FindBerths/small --out batch\n" +
+			"  orenda handover batch last --out batch --only FindBerths --deliver client,program",
+		Args: cobra.ExactArgs(1),
+	}
+	f := programFlags{in: "python"}
+	fl := cmd.Flags()
+	fl.StringVar(&f.out, "out", "", "folder to write into")
+	fl.StringVar(&f.endpoint, "endpoint", "", "with DRAFT: over this endpoint")
+	fl.StringVar(&f.env, "env", "", "environment of the workspace")
+	fl.StringSliceVar(&f.only, "only", nil, "only these operations, and the one that is called")
+	fl.StringSliceVar(&f.deliver, "deliver", nil, "only these parts: "+strings.Join(code.Deliveries, ", "))
+	fl.BoolVar(&f.show, "show", false, "print what would change, and write nothing")
+	_ = cmd.MarkFlagRequired("out")
+	t.jsonFlag(cmd)
+	cmd.RunE = func(_ *cobra.Command, args []string) error {
+		w, err := t.workspace()
+		if err != nil {
+			return err
+		}
+		p, sent, err := t.handed(w, &f, args[0])
+		if err != nil {
+			return err
+		}
+		return t.keptProgram(&f, func() (*code.Kept, []string, error) {
+			return w.WriteBatch(f.out, p, sent, f.only, f.deliver, f.show)
+		})
+	}
+	return cmd
 }
 
 // handed is the call that is handed over: of a kept exchange with the message that it sent, of a

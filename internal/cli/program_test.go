@@ -32,7 +32,7 @@ func spoken() []string {
 	if os.Getenv("ORENDA_LANGUAGES") != "" {
 		return code.Names()
 	}
-	return []string{"go", "shell"}
+	return []string{"go", "python", "shell"}
 }
 
 // recorder passes calls on to the stand-ins, and keeps the last request as an HTTP message.

@@ -167,6 +167,69 @@ func missing(p *call.Plan) (out []string) {
 	return out
 }
 
+// WriteBatch writes a program that calls for each row of a table into a folder, never over edits.
+// deliver are the parts that are wanted, none: all. recorded is a reply for its tests.
+func (w *Workspace) WriteBatch(
+	dir string, p *call.Plan, sent *exchange.Exchange, only, deliver []string, show bool,
+) (kept *code.Kept, missing []string, err error) {
+	body, header, err := Handed(p, sent)
+	if err != nil {
+		return nil, nil, err
+	}
+	wish, files, err := w.ProgramOf(p, body, header)
+	if err != nil {
+		return nil, nil, err
+	}
+	wish.Only = only
+	made, err := code.Batch(wish, deliver, w.recorded(p, sent), w.mayRepeat)
+	if err != nil {
+		return nil, nil, err
+	}
+	kept, err = keep(dir, made, files, show)
+	return kept, wish.Missing, err
+}
+
+// mayRepeat tells whether no draft of an operation is marked as one that changes things.
+func (w *Workspace) mayRepeat(operation string) bool {
+	for _, d := range w.Drafts() {
+		if d.Operation == operation && w.Config().DraftSettings[d.ID()].Changes {
+			return false
+		}
+	}
+	return true
+}
+
+// recorded is the reply of an exchange, masked, or an example that the contract allows.
+func (w *Workspace) recorded(p *call.Plan, sent *exchange.Exchange) []byte {
+	if sent != nil {
+		if l := sent.Redact(nil).Leg(); l != nil && l.Response.Complete && len(l.Readable()) > 0 {
+			return l.Readable()
+		}
+	}
+	version := p.Port.Version
+	o := p.Port.Operation(p.Operation)
+	if o == nil || o.Output == nil || o.Output.Element == nil {
+		return nil
+	}
+	reply := message.Sample(p.Contract.Schemas, o.Output.Element, message.Want{
+		Encoded: o.Use == "encoded", Example: &schema.Examples{Day: schema.ExampleDay()},
+	})
+	envelope, _ := soap.Build(version, nil, reply)
+	return envelope
+}
+
+// keep keeps a program with the files that lie beside it.
+func keep(dir string, made *code.Result, files map[string][]byte, show bool) (*code.Kept, error) {
+	for name, b := range files {
+		made.Files = append(made.Files, code.File{Name: name, Text: string(b)})
+	}
+	kept, err := code.Keep(dir, made.Files, show)
+	if kept != nil {
+		kept.Program = made
+	}
+	return kept, err
+}
+
 // WriteProgram writes a program that makes a call into a folder, never over edits. only are
 // operations besides the one that is called, none: all. With show nothing is written.
 func (w *Workspace) WriteProgram(
@@ -185,12 +248,6 @@ func (w *Workspace) WriteProgram(
 	if err != nil {
 		return nil, nil, err
 	}
-	for name, b := range files {
-		made.Files = append(made.Files, code.File{Name: name, Text: string(b)})
-	}
-	kept, err = code.Keep(dir, made.Files, show)
-	if kept != nil {
-		kept.Program = made
-	}
+	kept, err = keep(dir, made, files, show)
 	return kept, wish.Missing, err
 }

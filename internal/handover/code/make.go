@@ -79,7 +79,11 @@ func Make(language string, w *Wish) (*Result, error) {
 	if i < 0 {
 		return nil, fmt.Errorf("%q is none of the languages; they are %s", language, strings.Join(Names(), ", "))
 	}
-	l := all[i]
+	return written(all[i], w)
+}
+
+// written writes the program of a wish by what a language is.
+func written(l *Language, w *Wish) (*Result, error) {
 	p, err := program(w, l.reserved)
 	if err != nil {
 		return nil, err

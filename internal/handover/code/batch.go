@@ -1,0 +1,98 @@
+package code
+
+import (
+	"encoding/json"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"text/template"
+)
+
+// Deliveries are the parts of a batch client, in their order.
+//
+//nolint:gochecknoglobals // a table: it is never written to
+var Deliveries = []string{"client", "program", "tests", "readme", "container", "ci"}
+
+// Batch writes a program that calls for each row of a table, in Python. deliver are the parts of it
+// that are wanted, none: all; client and program are always among them. recorded is a reply for
+// its tests. safe are operations that may be sent twice.
+func Batch(w *Wish, deliver []string, recorded []byte, safe func(operation string) bool) (*Result, error) {
+	for _, d := range deliver {
+		if !slices.Contains(Deliveries, d) {
+			return nil, fmt.Errorf("%q is no part of a batch client; they are %s", d, strings.Join(Deliveries, ", "))
+		}
+	}
+	wants := func(part string) bool { return len(deliver) == 0 || slices.Contains(deliver, part) }
+	l := python()
+	of := l.files
+	l.files = func(p *Program) (string, [][2]string) {
+		unit, files := of(p)
+		files = [][2]string{files[0], {"batch.py", "batch.program"}, {"defaults.json", "batch.defaults"}}
+		for _, part := range []struct{ name, file, from string }{
+			{"tests", "test_batch.py", "batch.test"}, {"readme", "README.md", "batch.readme"},
+			{"container", "Containerfile", "batch.container"}, {"ci", "ci.sh", "batch.ci"},
+		} {
+			if wants(part.name) {
+				files = append(files, [2]string{part.file, part.from})
+			}
+		}
+		return unit, files
+	}
+	l.build = func(p *Program) [][]string {
+		return [][]string{{"python3", "-W", "error", "-m", "py_compile", Snake(p.Name) + ".py", "batch.py"}}
+	}
+	l.run = func(p *Program) []string { return []string{"python3", "batch.py", pyName(p.Call.Name)} }
+	maps.Copy(l.funcs, template.FuncMap{
+		"safe":      safe,
+		"jsonValue": func(v *Value) (string, error) { return jsonOf(v) },
+		"batchColumns": func(t *Type) string {
+			return "`" + strings.Join(columnsOf(t, "", 0), "`, `") + "`"
+		},
+	})
+	out, err := written(l, w)
+	if err == nil && wants("tests") {
+		out.Files = append(out.Files, File{"recorded.xml", string(recorded)})
+	}
+	return out, err
+}
+
+// columnsOf are the columns of a request.
+func columnsOf(t *Type, prefix string, depth int) (out []string) {
+	const deepest = 6
+	for _, f := range t.Fields {
+		name := prefix + pyName(f.ID)
+		switch {
+		case f.Kind == Struct && depth < deepest && f.Many:
+			out = append(out, columnsOf(f.Of, name+".0.", depth+1)...)
+		case f.Kind == Struct && depth < deepest:
+			out = append(out, columnsOf(f.Of, name+".", depth+1)...)
+		default:
+			out = append(out, name)
+		}
+	}
+	return out
+}
+
+// jsonOf is a value as JSON, by the names that its fields have in Python; scalars are texts.
+func jsonOf(v *Value) (string, error) {
+	var plain func(v *Value) any
+	plain = func(v *Value) any {
+		if v.Kind != Struct {
+			return v.Text
+		}
+		out := map[string]any{}
+		for _, g := range v.Set {
+			var all []any
+			for _, one := range g.Values {
+				all = append(all, plain(one))
+			}
+			if out[pyName(g.Field.ID)] = all[0]; g.Field.Many {
+				out[pyName(g.Field.ID)] = all
+			}
+		}
+		return out
+	}
+	b, err := json.MarshalIndent(plain(v), "  ", "  ")
+	return string(b), err
+}
