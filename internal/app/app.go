@@ -458,6 +458,8 @@ func (m *model) commands() []command {
 			m.handOver("write the sheet to", "call", m.settingsOf),
 		},
 		{"hand over: write a program that makes this call", "O", "O", m.handOverProgram},
+		{"add this call, or those that are marked, to a muster as cases", "A", "A", m.addCases},
+		{"expect of this draft what came back", "", "", m.expectAsCame},
 		{
 			"hand over: write a ticket for the service's people",
 			"",

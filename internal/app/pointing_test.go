@@ -107,3 +107,19 @@ func TestAProgramIsHandedOver(t *testing.T) {
 	require.NoError(t, err)
 	assert.Contains(t, string(b), "find_berths")
 }
+
+// The call in sight, or those that are marked, become cases with one key.
+func TestCallsBecomeCases(t *testing.T) {
+	p := sit(t, 158, 47)
+	require.NoError(t, p.m.s.W.SaveTo(t.TempDir()+"/kept"))
+	p.keys("b", "A")
+	p.sees("put 1 case into the muster")
+	p.keys("enter")
+	p.sees("cases has 1 case now")
+	p.keys("space", "down", "space", "A")
+	p.sees("put 2 cases into the muster")
+	p.keys("ctrl+u", "night", "enter")
+	p.sees("night has 2 cases now")
+	p.keys("C")
+	p.sees("musters")
+}

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -9,11 +10,15 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"orenda/internal/call"
 	"orenda/internal/endpoint"
+	"orenda/internal/exchange"
 	"orenda/internal/expect"
 	"orenda/internal/message"
 	"orenda/internal/safe"
+	"orenda/internal/soap"
 	"orenda/internal/workspace"
+	"orenda/internal/xmltree"
 )
 
 func (t *commandLine) draftCommand() *cobra.Command {
@@ -57,7 +62,16 @@ func (t *commandLine) draftOwnCommand(key, what, short, example string) *cobra.C
 		Long: short + ".\nWithout any, those that are set are printed; what is given takes their place.",
 	}
 	none := cmd.Flags().Bool("none", false, "take them away: the endpoint's hold again")
-	cmd.RunE = func(_ *cobra.Command, args []string) error {
+	var as []string
+	var endpointName string
+	asCame := false
+	if key == "expect" {
+		cmd.Flags().StringSliceVar(&as, "as", nil, "what was the same in these kept exchanges of it: id,id")
+		cmd.Flags().BoolVar(&asCame, "as-came", false,
+			"send it twice, and expect what came back both times; what changes from call to call is left out")
+		cmd.Flags().StringVar(&endpointName, "endpoint", "", "with --as-came: over this endpoint")
+	}
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		w, err := t.workspace()
 		if err != nil {
 			return err
@@ -67,6 +81,14 @@ func (t *commandLine) draftOwnCommand(key, what, short, example string) *cobra.C
 			return unread{err}
 		}
 		values := args[1:]
+		if asCame || len(as) > 0 {
+			if values, err = t.asCame(cmd.Context(), w, ref, endpointName, as); err != nil {
+				return err
+			}
+			for _, v := range values {
+				fmt.Fprintln(t.out, safe.Line(v))
+			}
+		}
 		if len(values) == 0 && !*none {
 			for _, v := range w.Config().DraftSettings[ref.ID()].Own[key] {
 				fmt.Fprintln(t.out, safe.Line(v))
@@ -93,6 +115,57 @@ func (t *commandLine) draftOwnCommand(key, what, short, example string) *cobra.C
 		return nil
 	}
 	return cmd
+}
+
+// asCame are expectations from replies that came: of kept exchanges, or of two calls that are made.
+func (t *commandLine) asCame(
+	ctx context.Context, w *workspace.Workspace, ref workspace.DraftRef, endpointName string, ids []string,
+) ([]string, error) {
+	var replies []*soap.Envelope
+	take := func(x *exchange.Exchange) {
+		if l := x.Leg(); l != nil {
+			if d, err := xmltree.ParseEncoded(l.Readable(), "", xmltree.Limits{}); err == nil {
+				if e := soap.Read(d); e != nil {
+					replies = append(replies, e)
+				}
+			}
+		}
+	}
+	for _, id := range ids {
+		x, err := t.keptExchange(id)
+		if err != nil {
+			return nil, err
+		}
+		take(x)
+	}
+	const twice = 2
+	if len(ids) == 0 {
+		if w.Config().DraftSettings[ref.ID()].Changes {
+			return nil, fmt.Errorf("%s changes things at the service, and is not sent twice; --as takes kept exchanges",
+				ref)
+		}
+		plan, err := w.Plan(ref, endpointName, "")
+		if err != nil {
+			return nil, err
+		}
+		if plan.NoEndpoint != nil {
+			return nil, plan.NoEndpoint
+		}
+		plan.Settings.Set("expect")
+		j := t.keeping()
+		for range twice {
+			x := call.New(plan, nil).Run(ctx)
+			if err := j.Add(x); err != nil {
+				t.complain(fmt.Errorf("the exchange was not kept: %w", err))
+			}
+			take(x)
+		}
+	}
+	out := expect.AsCame(replies)
+	if len(out) == 0 {
+		return nil, unread{errors.New("the replies have nothing in common that could be expected")}
+	}
+	return out, nil
 }
 
 type draftRow struct {

@@ -150,3 +150,38 @@ func TestRunsSoundingsAndTrafficAreDrawn(t *testing.T) {
 	require.NoError(t, err)
 	assert.True(t, strings.HasPrefix(string(b), "%PDF-"))
 }
+
+// What came back both times is expected; what changes from call to call is left out.
+func TestWhatCameBackIsExpected(t *testing.T) {
+	l := at(t)
+	ws := l.exploring()
+	code, out, errOut := l.run("-w", ws, "draft", "expect", "LookUp/one", "--as-came", "--endpoint", "CallSigns")
+	require.Zero(t, code, errOut)
+	assert.Contains(t, out, "entry/vessel=Alder")
+	assert.Contains(t, out, "entry/sign=SKAL4")
+	code, out, _ = l.run("-w", ws, "draft", "expect", "FindBerths/small", "--as-came", "--endpoint", "BerthDesk11")
+	require.Zero(t, code)
+	assert.Contains(t, out, "count(berth)=")
+	assert.Equal(t, 0, first(l.run("-w", ws, "call", "LookUp/one", "--endpoint", "CallSigns")))
+	require.Zero(t, first(l.run("-w", ws, "endpoint", "set", "CallSigns", "address=http://"+l.h.Plain+"/callsigns-next")))
+	assert.Equal(t, 21, first(l.run("-w", ws, "call", "LookUp/one", "--endpoint", "CallSigns")), "ALDER is not what is expected")
+	code, out, errOut = l.run("-w", ws, "draft", "expect", "LookUp/one", "--as", "last")
+	require.Zero(t, code, errOut)
+	assert.Contains(t, out, "entry/vessel=ALDER")
+	assert.Equal(t, 0, first(l.run("-w", ws, "call", "LookUp/one", "--endpoint", "CallSigns")))
+}
+
+// A run tells what was answered otherwise than in the last one, though it was as expected.
+func TestARunTellsWhatChangedSinceTheLast(t *testing.T) {
+	l := at(t)
+	ws := l.exploring()
+	l.muster(ws, "signs", "[[case]]\ndraft = \"LookUp/one\"\nendpoint = \"CallSigns\"\n")
+	require.Zero(t, first(l.run("-w", ws, "muster", "run", "signs")))
+	require.Zero(t, first(l.run("-w", ws, "endpoint", "set", "CallSigns", "address=http://"+l.h.Plain+"/callsigns-next")))
+	code, out, errOut := l.run("-w", ws, "muster", "run", "signs", "--changed")
+	require.Zero(t, code, errOut)
+	assert.Contains(t, out, "answered otherwise than in the last run")
+	assert.Contains(t, out, "ALDER")
+	_, out, _ = l.run("-w", ws, "muster", "run", "signs", "--changed")
+	assert.NotContains(t, out, "otherwise")
+}

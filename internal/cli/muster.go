@@ -16,6 +16,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"orenda/internal/exchange"
+	"orenda/internal/journal"
 	"orenda/internal/muster"
 	"orenda/internal/safe"
 	"orenda/internal/user"
@@ -37,6 +38,7 @@ type musterFlags struct {
 
 	every         time.Duration // between two rounds; 0: one round
 	until, beside string
+	changed       bool
 }
 
 func (t *commandLine) musterRunCommand() *cobra.Command {
@@ -71,6 +73,7 @@ they are the same but for what any two calls differ in.`,
 	fl.DurationVar(&f.every, "every", 0, "run it again after that long, and tell what changed")
 	fl.StringVar(&f.until, "until", "", "with --every: asExpected ends it once all is as expected")
 	fl.StringVar(&f.beside, "beside", "", "hold the answers against those of this endpoint")
+	fl.BoolVar(&f.changed, "changed", false, "tell too what was answered otherwise than in the last run")
 	t.jsonFlag(cmd)
 	cmd.RunE = func(cmd *cobra.Command, args []string) error { return t.musterRun(cmd.Context(), &f, args[0]) }
 	return cmd
@@ -155,7 +158,7 @@ func (t *commandLine) musterRound(
 	if err != nil {
 		return nil, err
 	}
-	o, err := t.musterOptions(w, f)
+	o, kept, err := t.musterOptions(w, f)
 	if err != nil {
 		return nil, err
 	}
@@ -163,18 +166,25 @@ func (t *commandLine) musterRound(
 		m.Cases = append(m.Cases, m.Cases[:len(m.Cases):len(m.Cases)]...)
 	}
 	var writers []func(io.Writer) error
-	kept := w.RunFile(h, m.Name)
-	o.Last = workspace.LastRun(kept)
+	file := w.RunFile(h, m.Name)
+	o.Last = workspace.LastRun(file)
 	o.Wants = f.wants()
 	run := m.Go(ctx, o)
-	for _, file := range f.reports {
-		write, err := run.Report(file)
+	kept()
+	run.Slower = run.SlowerThan(o.Last)
+	if f.changed {
+		if run.Changed, err = t.changedSince(run, o.Last); err != nil {
+			return nil, unread{err}
+		}
+	}
+	for _, report := range f.reports {
+		write, err := run.Report(report)
 		if err != nil {
 			return nil, err
 		}
 		writers = append(writers, write)
 	}
-	if err := workspace.KeepRun(kept, run, o.Last); err != nil {
+	if err := workspace.KeepRun(file, run, o.Last); err != nil {
 		t.complain(fmt.Errorf("the outcomes were not kept: %w", err))
 	}
 	run = asked(run)
@@ -199,11 +209,12 @@ func (t *commandLine) musterBeside(ctx context.Context, f *musterFlags, w *works
 		}
 		one := *f
 		one.endpoint = endpoint
-		o, err := t.musterOptions(w, &one)
+		o, kept, err := t.musterOptions(w, &one)
 		if err != nil {
 			return err
 		}
 		runs[i] = m.Go(ctx, o)
+		kept()
 		if ctx.Err() != nil {
 			return status(exitCancelled)
 		}
@@ -302,17 +313,33 @@ func (f *musterFlags) options() (muster.Options, error) {
 	return o, nil
 }
 
-func (t *commandLine) musterOptions(w *workspace.Workspace, f *musterFlags) (muster.Options, error) {
-	o, err := f.options()
+// changedSince are the cases that were answered otherwise than in the last run.
+func (t *commandLine) changedSince(run *muster.Run, last map[string]muster.Result) (out []muster.Pair, err error) {
+	j, err := t.journal()
 	if err != nil {
-		return o, err
+		return nil, err
 	}
-	j := t.keeping()
-	o.Keep = func(x *exchange.Exchange) {
-		if err := j.Add(x); err != nil {
-			t.complain(fmt.Errorf("the exchange was not kept: %w", err))
+	pairs, err := muster.Beside(run.Before(last), run, j.Get)
+	for _, p := range pairs {
+		if !p.Same && p.Why == "" {
+			out = append(out, p)
 		}
 	}
+	return out, err
+}
+
+// musterOptions are the options of a run. kept waits until all its exchanges are kept.
+func (t *commandLine) musterOptions(w *workspace.Workspace, f *musterFlags) (o muster.Options, kept func(), err error) {
+	if o, err = f.options(); err != nil {
+		return o, nil, err
+	}
+	j := t.keeping()
+	behind := journal.NewBehind(journal.Adding(j), func(_ *exchange.Exchange, err error) {
+		if err != nil {
+			t.complain(fmt.Errorf("the exchange was not kept: %w", err))
+		}
+	})
+	o.Keep = behind.Add
 	w.MusterOptions(&o, j, f.endpoint, f.env, f.again)
 	if !t.asJSON && !t.quiet && isTerminal(t.err) {
 		began := time.Now()
@@ -324,7 +351,7 @@ func (t *commandLine) musterOptions(w *workspace.Workspace, f *musterFlags) (mus
 			}
 		}
 	}
-	return o, nil
+	return o, behind.Close, nil
 }
 
 // printRun prints a run, as a list or as JSON.
@@ -350,6 +377,14 @@ func (t *commandLine) printRun(run *muster.Run) error {
 		fmt.Fprintf(t.out, "\n%d by %s", len(of[c]), safe.Line(c))
 	}
 	fmt.Fprintf(t.out, "\n%s\n", run.Summary())
+	for _, s := range run.Slower {
+		fmt.Fprintf(t.out, "slower than in the last run: %s over %s, median %s and now %s (by chance %.2g)\n",
+			safe.Line(s.Operation), safe.Line(s.Endpoint), exchange.Took(s.BeforeNs), exchange.Took(s.NowNs), s.Chance)
+	}
+	if len(run.Changed) > 0 {
+		fmt.Fprintln(t.out, "\nanswered otherwise than in the last run")
+		t.tellPairs(run.Changed)
+	}
 	return nil
 }
 

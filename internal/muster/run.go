@@ -56,6 +56,9 @@ type Run struct {
 	Counts  Counts    `json:"counts"`  // of outcomes
 	Cases   []Result  `json:"cases"`   // in the order of the muster
 	Times   Times     `json:"times"`   // of the calls that were made
+
+	Slower  []Slower `json:"slower,omitempty"`  // operations that took longer than in the last run
+	Changed []Pair   `json:"changed,omitempty"` // cases that were answered otherwise than in the last run
 }
 
 // Times are nanoseconds of calls, and how many there were a second.

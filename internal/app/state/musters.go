@@ -3,11 +3,15 @@ package state
 import (
 	"context"
 	"errors"
+	"slices"
 	"time"
 
 	"orenda/internal/exchange"
+	"orenda/internal/expect"
 	"orenda/internal/muster"
+	"orenda/internal/soap"
 	"orenda/internal/workspace"
+	"orenda/internal/xmltree"
 )
 
 // Running is the run of a muster, as it goes or as it ended.
@@ -116,4 +120,51 @@ func (s *State) OpenKept(id string) error {
 	}
 	s.Open(x)
 	return nil
+}
+
+// AddCases puts cases into a muster of the workspace.
+func (s *State) AddCases(name string, cases []workspace.AddedCase) error {
+	m, err := s.W.AddCases(name, cases...)
+	if err != nil {
+		return err
+	}
+	delete(s.musters, name)
+	s.Say("%s has %s now; C shows it", m.Name, count(len(m.Cases), "case"))
+	return nil
+}
+
+// mostCame is how many replies are held against each other.
+const mostCame = 5
+
+// ExpectAsCame has the draft in sight expect what came back, of the newest calls with the same
+// values as the one in sight. It gives how many expectations there are, of how many replies.
+func (s *State) ExpectAsCame() (expectations, replies int, err error) {
+	if s.Shown >= len(s.Attempts) {
+		return 0, 0, errors.New("send the draft first; what comes back is expected then")
+	}
+	shown := s.Attempts[s.Shown]
+	var came []*soap.Envelope
+	for _, a := range slices.Backward(s.Attempts) {
+		if len(came) == mostCame || !slices.Equal(a.Inputs, shown.Inputs) {
+			continue
+		}
+		x, err := s.J.Get(a.ID)
+		if err != nil {
+			return 0, 0, err
+		}
+		l := x.Leg()
+		if l == nil {
+			continue
+		}
+		if d, err := xmltree.ParseEncoded(l.Readable(), "", xmltree.Limits{}); err == nil {
+			if e := soap.Read(d); e != nil {
+				came = append(came, e)
+			}
+		}
+	}
+	all := expect.AsCame(came)
+	if len(all) == 0 {
+		return 0, 0, errors.New("these replies have nothing in common that could be expected")
+	}
+	return len(all), len(came), s.W.SetDraftOwn(s.Chosen.Draft, "expect", all)
 }
