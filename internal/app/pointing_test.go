@@ -11,6 +11,9 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"orenda/internal/app/ui"
+	"orenda/internal/call"
+	"orenda/internal/exchange"
+	"orenda/internal/workspace"
 )
 
 // clicks clicks at the first line of the screen that has a text.
@@ -122,4 +125,30 @@ func TestCallsBecomeCases(t *testing.T) {
 	p.sees("night has 2 cases now")
 	p.keys("C")
 	p.sees("musters")
+}
+
+// Settings come from an endpoint of another workspace of the person's, and are shown before.
+func TestSettingsComeFromAnotherWorkspace(t *testing.T) {
+	p := sit(t, 158, 47)
+	home := p.m.s.Home
+	other := workspace.New("old harbour", home)
+	f, err := call.Fetch(t.Context(), "http://"+p.h.Plain+"/tides?wsdl", call.Plan{Agent: "test"}, nil)
+	require.NoError(t, err)
+	_, err = other.AddContract(f.Contract, f.Served)
+	require.NoError(t, err)
+	dir := t.TempDir() + "/old"
+	require.NoError(t, other.SaveTo(dir))
+	require.NoError(t, other.Apply(exchange.Change{Where: "workspace", Key: "endpoint.TideTables.answer-time", To: "7s"}))
+	p.keys("o", "f")
+	p.sees("no other workspace was opened here yet")
+	require.NoError(t, home.RememberWorkspace(dir))
+	p.keys("home", "f")
+	p.sees("settings from the workspace", dir)
+	p.keys("enter")
+	p.sees("settings of the endpoint", "TideTables")
+	p.keys("enter")
+	p.sees("answer-time", "7s")
+	p.keys("enter")
+	s := p.m.s.W.Settings("BerthDesk11")
+	assert.Equal(t, "7s", s.Text("answer-time"))
 }

@@ -25,8 +25,9 @@ type View struct {
 	height  int
 	chosen  map[string]bool // endpoints that are to be given settings
 	preview ui.Preview
-	from    string         // whose settings are in the preview
-	only    exchange.Stage // of one stage; None: of all but the address
+	from    string               // whose settings are in the preview
+	of      *workspace.Workspace // in which that is
+	only    exchange.Stage       // of one stage; None: of all but the address
 }
 
 // New makes the view.
@@ -45,7 +46,7 @@ func (v *View) Keys() []ui.Key {
 		ui.Shown("up down", "↑↓", "choose"),
 		ui.On("enter", "⏎", "its settings", ui.Asks(func() tea.Cmd { return v.settings(v.at()) })).If(one),
 		ui.On("space", "space", "mark", ui.Do(v.mark)).If(one),
-		ui.On("P", "P", "put its settings into the marked", ui.Do(func() { v.share(v.at()) })).If(one),
+		ui.On("P", "P", "put its settings into the marked", ui.Do(func() { v.share(v.s.W, v.at()) })).If(one),
 		ui.On("0", "0", "off or on", ui.Do(v.turn)).If(one),
 		ui.On("*", "*", "default", ui.Do(v.setDefault)).If(one),
 		ui.Shown("?", "?", "help"),
@@ -54,6 +55,7 @@ func (v *View) Keys() []ui.Key {
 		ui.On("X", "X", "remove it", ui.Asks(v.remove)).InHelp().If(one),
 		ui.On("a", "a", "add endpoints for all ports of the contract", ui.Do(v.addAll)).InHelp().If(one),
 		ui.On("<", "<", "choose its profile", ui.Asks(v.profile)).InHelp().If(one),
+		ui.On("f", "f", "fetch settings from another workspace", ui.Asks(v.fetch)).InHelp().If(one),
 		ui.On("+", "+", "trace my program through here", ui.Asks(v.trace)).InHelp().If(one),
 		ui.On("L", "L", "make variables of written-out addresses", ui.Do(v.lift)).InHelp().If(one),
 		ui.On("esc", "esc", "board", state.To("board")).InHelp(),
@@ -224,16 +226,58 @@ func (v *View) settings(e *workspace.Endpoint) tea.Cmd {
 	return nil
 }
 
-// share shows what changes where the marked endpoints are given the settings of e.
-func (v *View) share(e *workspace.Endpoint) {
+// fetch asks for another workspace of the person's, and for an endpoint of it, and shows what
+// changes where the marked endpoints, or the one at the cursor, are given its settings.
+func (v *View) fetch() tea.Cmd {
+	var dirs []string
+	for _, d := range v.s.Home.Workspaces() {
+		if d != v.s.W.Dir() {
+			dirs = append(dirs, d)
+		}
+	}
+	if len(dirs) == 0 {
+		v.s.Say("no other workspace was opened here yet; orenda -w FOLDER opens one")
+		return nil
+	}
+	return func() tea.Msg {
+		return state.Pick{Prompt: "settings from the workspace", Options: dirs, Take: func(i int) tea.Cmd {
+			w, err := workspace.Open(dirs[i], v.s.Home)
+			if err != nil {
+				v.s.Say("%v", err)
+				return nil
+			}
+			return v.fetchOf(w)
+		}}
+	}
+}
+
+func (v *View) fetchOf(w *workspace.Workspace) tea.Cmd {
+	var names []string
+	for _, e := range w.Config().Endpoints {
+		names = append(names, e.Name)
+	}
+	return func() tea.Msg {
+		return state.Pick{Prompt: "settings of the endpoint", Options: names, Take: func(i int) tea.Cmd {
+			v.share(w, w.Endpoint(names[i]))
+			return nil
+		}}
+	}
+}
+
+// share shows what changes where the marked endpoints are given the settings of e, which may be of
+// another workspace: then the one at the cursor counts as marked where none is.
+func (v *View) share(of *workspace.Workspace, e *workspace.Endpoint) {
 	var to []string
 	for _, o := range v.s.W.Config().Endpoints {
-		if v.chosen[o.Name] && o != e {
+		if v.chosen[o.Name] && (of != v.s.W || o != e) {
 			to = append(to, o.Name)
 		}
 	}
+	if len(to) == 0 && of != v.s.W {
+		to = []string{v.at().Name}
+	}
 	if len(to) == 0 {
-		v.s.Say("mark the endpoints that are to have the settings of %s (space), then C on it", e.Name)
+		v.s.Say("mark the endpoints that are to have the settings of %s (space), then P on it", e.Name)
 		return
 	}
 	var stages []exchange.Stage
@@ -242,12 +286,12 @@ func (v *View) share(e *workspace.Endpoint) {
 		stages = []exchange.Stage{v.only}
 		which = "The settings of " + v.only.String()
 	}
-	changes, skipped, err := v.s.W.Share(v.s.W, e.Name, to, stages)
+	changes, skipped, err := v.s.W.Share(of, e.Name, to, stages)
 	if err != nil {
 		v.s.Say("%v", err)
 		return
 	}
-	v.from = e.Name
+	v.from, v.of = e.Name, of
 	if len(changes) == 0 {
 		skipped = append(skipped, "they are the same already")
 	}
@@ -262,7 +306,7 @@ func (v *View) confirm(k tea.KeyPressMsg) {
 			d = n - 1
 		}
 		v.only = exchange.Stage((int(v.only) + d) % n)
-		v.share(v.s.W.Endpoint(v.from))
+		v.share(v.of, v.of.Endpoint(v.from))
 		return
 	}
 	if !v.preview.Press(k) {

@@ -136,6 +136,9 @@ func New(w *workspace.Workspace, j journal.Journal, home *user.Home) *State {
 		steps: steps{}, known: map[string]known{}, looking: map[string]bool{}, hurry: make(chan struct{}, 1),
 	}
 	w.Remember()
+	if w.Dir() != "" && home != nil {
+		_ = home.RememberWorkspace(w.Dir()) // only a list to choose from
+	}
 	if rows := s.Rows(); len(rows) > 0 {
 		s.Choose(CallKey{rows[0], s.firstEndpoint(rows[0])})
 	}
