@@ -172,6 +172,16 @@ func missing(p *call.Plan) (out []string) {
 func (w *Workspace) WriteBatch(
 	dir string, p *call.Plan, sent *exchange.Exchange, only, deliver []string, show bool,
 ) (kept *code.Kept, missing []string, err error) {
+	return w.written(dir, p, sent, only, show, func(wish *code.Wish) (*code.Result, error) {
+		return code.Batch(wish, deliver, w.recorded(p, sent), w.mayRepeat)
+	})
+}
+
+// written writes what is made of the call into a folder.
+func (w *Workspace) written(
+	dir string, p *call.Plan, sent *exchange.Exchange, only []string, show bool,
+	makes func(wish *code.Wish) (*code.Result, error),
+) (kept *code.Kept, missing []string, err error) {
 	body, header, err := Handed(p, sent)
 	if err != nil {
 		return nil, nil, err
@@ -181,11 +191,17 @@ func (w *Workspace) WriteBatch(
 		return nil, nil, err
 	}
 	wish.Only = only
-	made, err := code.Batch(wish, deliver, w.recorded(p, sent), w.mayRepeat)
+	made, err := makes(wish)
 	if err != nil {
 		return nil, nil, err
 	}
-	kept, err = keep(dir, made, files, show)
+	for name, b := range files {
+		made.Files = append(made.Files, code.File{Name: name, Text: string(b)})
+	}
+	kept, err = code.Keep(dir, made.Files, show)
+	if kept != nil {
+		kept.Program = made
+	}
 	return kept, wish.Missing, err
 }
 
@@ -218,36 +234,12 @@ func (w *Workspace) recorded(p *call.Plan, sent *exchange.Exchange) []byte {
 	return envelope
 }
 
-// keep keeps a program with the files that lie beside it.
-func keep(dir string, made *code.Result, files map[string][]byte, show bool) (*code.Kept, error) {
-	for name, b := range files {
-		made.Files = append(made.Files, code.File{Name: name, Text: string(b)})
-	}
-	kept, err := code.Keep(dir, made.Files, show)
-	if kept != nil {
-		kept.Program = made
-	}
-	return kept, err
-}
-
 // WriteProgram writes a program that makes a call into a folder, never over edits. only are
 // operations besides the one that is called, none: all. With show nothing is written.
 func (w *Workspace) WriteProgram(
 	language, dir string, p *call.Plan, sent *exchange.Exchange, only []string, show bool,
 ) (kept *code.Kept, missing []string, err error) {
-	body, header, err := Handed(p, sent)
-	if err != nil {
-		return nil, nil, err
-	}
-	wish, files, err := w.ProgramOf(p, body, header)
-	if err != nil {
-		return nil, nil, err
-	}
-	wish.Only = only
-	made, err := code.Make(language, wish)
-	if err != nil {
-		return nil, nil, err
-	}
-	kept, err = keep(dir, made, files, show)
-	return kept, wish.Missing, err
+	return w.written(dir, p, sent, only, show, func(wish *code.Wish) (*code.Result, error) {
+		return code.Make(language, wish)
+	})
 }

@@ -68,11 +68,7 @@ func goLiteral(unit string, v *Value, indent string, pointer bool) string {
 			b.WriteString("\n" + indent + "\t" + Pascal(g.Field.ID) + ": ")
 			switch {
 			case g.Field.Many:
-				of := goScalar(unit, g.Field)
-				if g.Field.Kind == Struct {
-					of = "*" + unit + "." + pascalOf(g.Field)
-				}
-				b.WriteString("[]" + of + "{")
+				b.WriteString("[]" + goValue(g.Field, unit+".") + "{")
 				for _, one := range g.Values {
 					b.WriteString("\n" + indent + "\t\t" + goLiteral(unit, one, indent+"\t\t", true) + ",")
 				}
@@ -99,14 +95,8 @@ func goLiteral(unit string, v *Value, indent string, pointer bool) string {
 		return fmt.Sprintf("float64(%s)", v.Text)
 	case Bytes:
 		return "[]byte(" + strconv.Quote(decoded(v.Text)) + ")"
-	case Long, Decimal:
-		return unit + ".Decimal(" + strconv.Quote(v.Text) + ")"
-	case Date:
-		return unit + ".Date(" + strconv.Quote(v.Text) + ")"
-	case Time:
-		return unit + ".Time(" + strconv.Quote(v.Text) + ")"
-	case Moment:
-		return unit + ".DateTime(" + strconv.Quote(v.Text) + ")"
+	case Long, Decimal, Date, Time, Moment:
+		return goValue(&Field{Kind: v.Kind}, unit+".") + "(" + strconv.Quote(v.Text) + ")"
 	}
 	return strconv.Quote(v.Text)
 }
@@ -118,18 +108,22 @@ func pascalOf(f *Field) string {
 	return Pascal(f.Of.Name)
 }
 
-func goScalar(unit string, f *Field) string {
+// goValue is the type of one value of a field. unit is where the types of the program are, with a
+// point; "" within it.
+func goValue(f *Field, unit string) string {
 	switch f.Kind {
+	case Struct:
+		return "*" + unit + Pascal(f.Of.Name)
 	case Enum:
-		return unit + "." + Pascal(f.Of.Name)
+		return unit + Pascal(f.Of.Name)
 	case Long, Decimal:
-		return unit + ".Decimal"
+		return unit + "Decimal"
 	case Date:
-		return unit + ".Date"
+		return unit + "Date"
 	case Time:
-		return unit + ".Time"
+		return unit + "Time"
 	case Moment:
-		return unit + ".DateTime"
+		return unit + "DateTime"
 	case Bool:
 		return "bool"
 	case Int:
@@ -144,24 +138,14 @@ func goScalar(unit string, f *Field) string {
 
 // goType is the type of a field.
 func goType(f *Field) string {
-	t := map[Kind]string{
-		String: "string", Bool: "bool", Int: "int64", Long: "Decimal", Decimal: "Decimal", Float: "float64",
-		Date: "Date",
-		Time: "Time", Moment: "DateTime", Bytes: "[]byte",
-	}[f.Kind]
-	switch {
-	case f.Kind == Struct:
-		t = "*" + Pascal(f.Of.Name)
-	case f.Kind == Enum:
-		t = Pascal(f.Of.Name)
-	}
-	switch {
+	switch t := goValue(f, ""); {
 	case f.Many:
 		return "[]" + t
 	case goPointer(f):
 		return "*" + t
+	default:
+		return t
 	}
-	return t
 }
 
 // goText is a value of a field as text.
@@ -194,10 +178,6 @@ func goRead(f *Field, text string) string {
 		return "read(r, " + text + ", base64.StdEncoding.DecodeString)"
 	case String:
 		return text
-	case Enum:
-		return "read(r, " + text + ", is[" + Pascal(f.Of.Name) + "])"
 	}
-	return "read(r, " + text + ", is[" + map[Kind]string{
-		Long: "Decimal", Decimal: "Decimal", Date: "Date", Time: "Time", Moment: "DateTime",
-	}[f.Kind] + "])"
+	return "read(r, " + text + ", is[" + goValue(f, "") + "])"
 }
