@@ -100,7 +100,7 @@ func (m *made) runs(t *testing.T, env ...string) (status int, out, errOut string
 // handing is a workspace with drafts of each kind of message that the stand-ins take.
 func (l *line) handing() string {
 	ws := filepath.Join(l.t.TempDir(), "w")
-	for _, s := range []string{"berths", "tides", "callsigns", "dues", "pilots"} {
+	for _, s := range []string{"berths", "tides", "callsigns", "dues", "pilots", "papers"} {
 		require.Zero(l.t, first(l.run("-w", ws, "add", "http://"+l.h.Plain+"/"+s+"?wsdl")), s)
 	}
 	w, err := workspace.Open(ws, person(l.t))
@@ -122,6 +122,7 @@ func (l *line) handing() string {
 	write("LookUp", `<c:LookUp xmlns:c="urn:skerry:callsigns"><sign>SKAL4</sign><exact>true</exact></c:LookUp>`, "")
 	write("CloseLedger", `<CloseLedger xmlns="urn:skerry:dues"><day>2027-03-01</day></CloseLedger>`,
 		`<Clerk xmlns="urn:skerry:dues"><name>Ines</name></Clerk>`)
+	write("FilePaper", `<FilePaper xmlns="urn:skerry:papers"><vessel>Alder</vessel><kind>chart</kind><paper>AAECAwT/</paper></FilePaper>`, "")
 	write("OrderPilot", `<OrderPilot xmlns="urn:skerry:pilots"><callSign>SKAL4</callSign><boarding>outer ground</boarding>`+
 		`<at>2027-03-01T04:12:00Z</at></OrderPilot>`, "")
 	write("DayTable", `<DayTable xmlns="urn:skerry:tides"><station>Skerry Sound</station><day>2027-03-01</day></DayTable>`, "")
@@ -172,6 +173,7 @@ func TestAProgramCallsAsOrendaDoes(t *testing.T) {
 		{"LogSighting/worked", "BerthDesk11", "/berths", "accepted"},
 		{"LookUp/worked", "CallSigns", "/callsigns", "Alder"},
 		{"CloseLedger/worked", "HarbourDues", "/dues", "accepted"},
+		{"FilePaper/worked", "Papers", "/papers", "P-"},
 	} {
 		var x struct{ ID string }
 		_, out, _ := l.run("-w", ws, "call", trial.draft, "--endpoint", trial.endpoint, "--json", "--again")
