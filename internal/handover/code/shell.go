@@ -2,6 +2,7 @@ package code
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"text/template"
 
@@ -70,10 +71,11 @@ func shLiteral(p *page, v *Value, indent string) string {
 			case g.Field.Text:
 				b.WriteString(indent + xmltree.EscapeText(one.Text) + "\n")
 			case one.Kind == Struct:
-				b.WriteString(
-					indent + "<" + name + shAttributes(tag, one) + ">\n" + shLiteral(p, one, indent+"  ") + indent +
-						"</" + name + ">\n",
-				)
+				inner := "\n" + shLiteral(p, one, indent+"  ") + indent
+				if i := slices.IndexFunc(one.Set, func(g *Given) bool { return g.Field.Text }); i >= 0 {
+					inner = xmltree.EscapeText(one.Set[i].Values[0].Text) // white space would be part of it
+				}
+				b.WriteString(indent + "<" + name + shAttributes(tag, one) + ">" + inner + "</" + name + ">\n")
 			default:
 				b.WriteString(fmt.Sprintf("%s<%s>%s</%s>\n", indent, name, xmltree.EscapeText(one.Text), name))
 			}
