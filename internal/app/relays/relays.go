@@ -41,7 +41,7 @@ func (v *View) at() *state.Relay {
 // kept is the relay under the cursor that the workspace keeps and that does not run; nil where
 // it runs, or where there is none.
 func (v *View) kept() *workspace.Route {
-	all := v.s.Routes()
+	all, _ := v.s.Routes()
 	if i := v.cursor - len(v.s.Relays); i >= 0 && i < len(all) {
 		return all[i]
 	}
@@ -247,7 +247,8 @@ func (v *View) Copies() []ui.Copy {
 
 // Update implements ui.View.
 func (v *View) Update(msg tea.Msg) tea.Cmd {
-	n := len(v.s.Relays) + len(v.s.Routes())
+	kept, _ := v.s.Routes()
+	n := len(v.s.Relays) + len(kept)
 	v.cursor = min(max(v.cursor+ui.Rows(msg, 10, n), 0), max(n-1, 0))
 	if k, ok := msg.(tea.KeyPressMsg); ok {
 		return ui.Press(v.Keys(), k)
@@ -258,7 +259,10 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 // View implements ui.View.
 func (v *View) View(w, h int) string {
 	out := []string{"", "   " + ui.Strong("relays"), ""}
-	kept := v.s.Routes()
+	kept, err := v.s.Routes()
+	if err != nil {
+		out = append(out, "   "+ui.Accent(ui.Cut(err.Error(), w-6)), "")
+	}
 	if len(v.s.Relays)+len(kept) == 0 {
 		out[1] += ui.Soft("   none runs")
 		return ui.Block(append(out,

@@ -119,21 +119,18 @@ func (s *State) StopRelay(at int) {
 }
 
 // Routes are the relays that the workspace keeps and that do not run now.
-func (s *State) Routes() (out []*workspace.Route) {
+func (s *State) Routes() (out []*workspace.Route, err error) {
 	w := s.W
 	kept := Known(s, "relays", func(context.Context) routes {
 		all, err := w.Routes()
 		return routes{all, err}
 	})
-	if kept.err != nil {
-		s.Say("%v", kept.err)
-	}
 	for _, r := range kept.all {
 		if !slices.ContainsFunc(s.Relays, func(one *Relay) bool { return one.Name == r.Name }) {
 			out = append(out, r)
 		}
 	}
-	return out
+	return out, kept.err
 }
 
 type routes struct {
