@@ -10,8 +10,8 @@ for tool in "${!needs[@]}"; do
 done
 php -m 2>/dev/null | grep -qix dom || missing+=(php-xml)
 if [ ${#missing[@]} -gt 0 ] && [ "$(id -u)" -eq 0 ]; then
-  apt-get update -qq
-  DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends "${missing[@]}" >/dev/null
+  apt-get -o APT::Sandbox::User=root update -qq
+  DEBIAN_FRONTEND=noninteractive apt-get -o APT::Sandbox::User=root install -y -qq --no-install-recommends "${missing[@]}" >/dev/null
 fi
 for tool in "${!needs[@]}"; do
   command -v "$tool" >/dev/null || { echo "$tool is not here (${needs[$tool]}): programs in its language cannot be tried" >&2; exit 1; }

@@ -11,8 +11,8 @@ perl -MSOAP::Lite -MHTTP::Daemon -e 1 2>/dev/null || missing+=(libsoap-lite-perl
 fc-list 2>/dev/null | grep -qi 'DejaVuSansMono' || missing+=(fonts-dejavu-core)
 [ ${#missing[@]} -eq 0 ] && exit 0
 if [ "$(id -u)" -eq 0 ] && command -v apt-get >/dev/null; then
-  apt-get update -qq
-  DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends "${missing[@]}" fontconfig >/dev/null
+  apt-get -o APT::Sandbox::User=root update -qq
+  DEBIAN_FRONTEND=noninteractive apt-get -o APT::Sandbox::User=root install -y -qq --no-install-recommends "${missing[@]}" fontconfig >/dev/null
 else
   echo "These Debian packages are missing; tests that need them are skipped: ${missing[*]}" >&2
 fi
