@@ -26,11 +26,15 @@ import (
 	"orenda/internal/workspace"
 )
 
-// spoken are the languages that are tried: all where ORENDA_LANGUAGES is set (make outside, which
-// installs them), else those that every machine with the tools of make test has.
+// spoken are the languages that are tried: those that ORENDA_LANGUAGES names, or all of them (make
+// outside installs them), else those that every machine with the tools of make test has.
 func spoken() []string {
-	if os.Getenv("ORENDA_LANGUAGES") != "" {
+	switch set := os.Getenv("ORENDA_LANGUAGES"); set {
+	case "":
+	case "all":
 		return code.Names()
+	default:
+		return strings.Fields(set)
 	}
 	return []string{"go", "python", "shell"}
 }
