@@ -112,6 +112,23 @@ func TestABatchClientInParts(t *testing.T) {
 	l.json(0, m, "-w", ws, "handover", "batch", "ReserveBerth/worked", "--endpoint", "BerthDesk11", "--out", t.TempDir(), "--deliver",
 		"client,program")
 	assert.ElementsMatch(t, []string{"berth_desk11.py", "batch.py", "defaults.json"}, m.Files)
+	dir := t.TempDir()
+	write := func(more ...string) *made {
+		m := &made{}
+		l.json(0, m, append([]string{"-w", ws, "handover", "batch", "LookUp/worked", "--endpoint", "CallSigns", "--out", dir}, more...)...)
+		return m
+	}
+	write()
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "README.md"), []byte("ours"), 0o600))
+	now := write("--deliver", "client,program")
+	assert.ElementsMatch(t, []string{"test_batch.py", "Containerfile", "ci.sh", "recorded.xml"}, now.Removed)
+	assert.Equal(t, []string{"README.md"}, now.Left, "what was edited stays")
+	assert.NoFileExists(t, filepath.Join(dir, "test_batch.py"))
+	assert.FileExists(t, filepath.Join(dir, "README.md"))
+	other := &made{}
+	l.json(0, other, "-w", ws, "handover", "code", "FindBerths/worked", "--endpoint", "BerthDesk11", "--in", "python", "--out", dir)
+	assert.Empty(t, other.Removed, "another program beside it is not its own")
+	assert.FileExists(t, filepath.Join(dir, "call_signs.py"))
 	code, _, errOut := l.run("-w", ws, "handover", "batch", "LookUp/worked", "--endpoint", "CallSigns", "--out", t.TempDir(), "--deliver", "cake")
 	assert.NotZero(t, code)
 	assert.Contains(t, errOut, "container")

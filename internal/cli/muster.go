@@ -113,6 +113,9 @@ func (t *commandLine) musterRun(ctx context.Context, f *musterFlags, name string
 		}
 		end = t.tellChanges(before, run)
 	}
+	if ctx.Err() != nil {
+		return status(exitCancelled)
+	}
 	return end
 }
 

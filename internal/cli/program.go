@@ -81,7 +81,8 @@ func (t *commandLine) keptProgram(f *programFlags, write func() (*code.Kept, []s
 	case t.asJSON:
 		err = t.printJSON(map[string]any{
 			"files": kept.Files, "build": made.Build, "run": made.Run, "address": made.Address,
-			"conflicts": kept.Conflicts, "removed": kept.Removed, "missing": append([]string{}, missing...),
+			"conflicts": kept.Conflicts, "removed": kept.Removed, "left": kept.Left,
+			"missing": append([]string{}, missing...),
 		})
 	default:
 		t.tellProgram(f.out, kept, missing)
@@ -168,6 +169,9 @@ func (t *commandLine) tellProgram(dir string, kept *code.Kept, missing []string)
 	}
 	for _, name := range kept.Removed {
 		fmt.Fprintf(t.out, "removed: %s\n", safe.Line(name))
+	}
+	for _, name := range kept.Left {
+		fmt.Fprintf(t.out, "not generated any more, and left, for it was edited: %s\n", safe.Line(name))
 	}
 	for _, name := range kept.Conflicts {
 		fmt.Fprintf(t.out, "KEPT AS IT IS: %s; the new text is %s.new\n", safe.Line(name), safe.Line(name))

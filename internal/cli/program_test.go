@@ -70,6 +70,7 @@ func record(t *testing.T, to string) *recorder {
 // made is a program as --json tells of it.
 type made struct {
 	Files, Conflicts, Missing []string
+	Removed, Left             []string
 	Build                     [][]string
 	Run                       []string
 	Address                   string
@@ -290,6 +291,12 @@ func TestAProgramIsNeverWrittenOverEdits(t *testing.T) {
 	again(1)
 	assert.Equal(t, edited, read("berth_desk11.py"))
 	assert.Contains(t, read("berth_desk11.py.new"), "ANSWER_TIME = 8")
+
+	again(1)
+	assert.Equal(t, edited, read("berth_desk11.py"), "the same again, as long as the new text lies there")
+	require.NoError(t, os.Remove(file("berth_desk11.py.new")))
+	again(0)
+	assert.Equal(t, edited, read("berth_desk11.py"), "the person has dealt with it, and kept their own line")
 
 	fresh := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(fresh, "example.py"), []byte("theirs"), 0o600))

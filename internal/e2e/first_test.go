@@ -83,9 +83,10 @@ func made(t *testing.T, program string, args func(dir, port string) []string) st
 // From a pasted address to the first answer in four keys, over services of three makes.
 func TestFourKeysFromAnAddressToAnAnswer(t *testing.T) {
 	h := harbour(t)
+	const value = "a value is filled in: Enter, 60, Enter" // it counts for itself, not as keys
 	for _, service := range []struct {
 		make, address, asks, answer string
-		keys                        []string // after the address; a value to be filled in is one key
+		keys                        []string // after the address
 	}{
 		{"PHP", made(t, "php", func(dir, port string) []string {
 			return []string{"-S", "127.0.0.1:" + port, dir + "/quays.php"}
@@ -93,21 +94,21 @@ func TestFourKeysFromAnAddressToAnAnswer(t *testing.T) {
 		{"Perl", made(t, "perl", func(dir, port string) []string {
 			return []string{dir + "/quays.pl", port, dir + "/quays.wsdl"}
 		}) + "/quays?wsdl", "CountQuays", "quays 7", []string{"Enter", "g"}},
-		{"Go", h.Plain + "/berths", "FindBerths", "2 × berth", []string{"Enter", "d", "Enter", "60", "g"}},
+		{"Go", h.Plain + "/berths", "FindBerths", "2 × berth", []string{"Enter", "d", value, "g"}},
 	} {
 		t.Run(service.make, func(t *testing.T) {
 			s := open(t, 120, 36, append([]string{"-C", t.TempDir()}, home(t)...))
 			s.sees("Which service do you want to call?")
 			s.tmux("set-buffer", "http://"+service.address)
 			s.tmux("paste-buffer", "-p")
-			assert.LessOrEqual(t, len(service.keys), 4+strings.Count(strings.Join(service.keys, " "), "60"), "a value is not a key")
+			assert.LessOrEqual(t, len(service.keys), 4)
 			for i, k := range service.keys {
-				s.keys(k)
-				switch {
-				case i == 0:
+				if k == value {
+					s.keys("Enter", "60", "Enter")
+					continue
+				}
+				if s.keys(k); i == 0 {
 					s.sees(service.asks)
-				case k == "60":
-					s.keys("Enter")
 				}
 			}
 			s.sees(service.answer)

@@ -44,10 +44,16 @@ type Behind struct {
 
 	mu      sync.Mutex
 	changed *sync.Cond
-	waiting []*exchange.Exchange
+	waiting []brought
 	bytes   int64
 	closed  bool
 	done    chan struct{}
+}
+
+// brought is an exchange that waits, with what is closed once it is kept; nil: nobody waits for that.
+type brought struct {
+	x    *exchange.Exchange
+	kept chan struct{}
 }
 
 // NewBehind begins to keep. kept is told of each exchange, in their order, from one goroutine,
@@ -62,20 +68,28 @@ func NewBehind(j Adder, kept func(*exchange.Exchange, error)) *Behind {
 // Add brings an exchange. It waits while too much waits; an exchange whose bytes lie in a storage
 // that its owner is about to give up is kept before Add returns.
 func (b *Behind) Add(x *exchange.Exchange) {
-	size := int64(0)
+	size, one := int64(0), brought{x: x}
 	for _, l := range x.Legs {
+		size += int64(len(l.Out))
 		if l.In.Stored() || l.ResponseBody.Stored() {
-			b.kept(x, b.j.AddAll([]*exchange.Exchange{x})[0])
-			return
+			one.kept = make(chan struct{})
+			continue
 		}
-		size += int64(len(l.Out)) + l.In.Len()
+		size += l.In.Len()
 	}
+	b.bring(one, size)
+	if one.kept != nil {
+		<-one.kept
+	}
+}
+
+func (b *Behind) bring(one brought, size int64) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	for len(b.waiting) > 0 && (len(b.waiting) >= maxWaiting || b.bytes+size > maxWaitingBytes) {
 		b.changed.Wait()
 	}
-	b.waiting = append(b.waiting, x)
+	b.waiting = append(b.waiting, one)
 	b.bytes += size
 	b.changed.Broadcast()
 }
@@ -103,8 +117,15 @@ func (b *Behind) run() {
 		if len(batch) == 0 {
 			return
 		}
-		for i, err := range b.j.AddAll(batch) {
-			b.kept(batch[i], err)
+		all := make([]*exchange.Exchange, len(batch))
+		for i, one := range batch {
+			all[i] = one.x
+		}
+		for i, err := range b.j.AddAll(all) {
+			b.kept(all[i], err)
+			if batch[i].kept != nil {
+				close(batch[i].kept)
+			}
 		}
 	}
 }

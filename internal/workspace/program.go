@@ -198,7 +198,7 @@ func (w *Workspace) written(
 	for name, b := range files {
 		made.Files = append(made.Files, code.File{Name: name, Text: string(b)})
 	}
-	kept, err = code.Keep(dir, made.Files, show)
+	kept, err = code.Keep(dir, made.Name, made.Files, show)
 	if kept != nil {
 		kept.Program = made
 	}

@@ -291,5 +291,5 @@ func (w *Workspace) ApproveRoute(r *Route) error {
 }
 
 func (r *Route) approval() string {
-	return strings.Join([]string{r.Listen, r.ListenTLS, r.Leads(), strings.Join(r.Add, "\n")}, " → ")
+	return strings.Join([]string{r.Listen, r.ListenTLS, r.Leads(), r.Contract, strings.Join(r.Add, "\n")}, " → ")
 }

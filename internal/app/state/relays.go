@@ -48,6 +48,9 @@ func (s *State) StartRelay(to string, overTLS bool) error {
 
 // StartRoute starts a relay as the workspace may keep it.
 func (s *State) StartRoute(r *workspace.Route) error {
+	if r.Contract != "" {
+		return fmt.Errorf("it has a contract of its own: orenda relay %s starts it", r.Name)
+	}
 	traced, err := s.W.Traced(r.Leads(), s.Environment)
 	if err != nil {
 		return err

@@ -51,10 +51,14 @@ func Batch(w *Wish, deliver []string, recorded []byte, safe func(operation strin
 		},
 	})
 	out, err := written(l, w)
-	if err == nil && wants("tests") {
+	if err != nil {
+		return nil, err
+	}
+	out.Name = "batch-" + out.Name
+	if wants("tests") {
 		out.Files = append(out.Files, File{"recorded.xml", string(recorded)})
 	}
-	return out, err
+	return out, nil
 }
 
 // columnsOf are the columns of a request.

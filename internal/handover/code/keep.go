@@ -18,23 +18,30 @@ import (
 	"orenda/internal/user"
 )
 
-// record is the folder, below that of a program, in which stands what was generated.
-const record = ".orenda/generated"
+// records is the folder, below that of a program, in which stands what was generated: a folder for
+// each program, so that one knows nothing of the files of another that lies beside it.
+const records = ".orenda/generated"
 
 // Kept tells what became of each file of a program.
 type Kept struct {
 	Files     []string `json:"files"`     // that are as they were generated, or put together with edits
 	Conflicts []string `json:"conflicts"` // that were left as they are; the new text stands beside, with .new
 	Removed   []string `json:"removed"`   // that are not generated any more, and were not edited
+	Left      []string `json:"left"`      // that are not generated any more, and stay, for they were edited
 	Diff      string   `json:"-"`         // what changes, as a unified diff
 
 	Program *Result `json:"-"` // that was kept
 }
 
-// index is what was generated last: each file with the hash of its text.
+// index is what was generated last: each file with the hash of its text. Where a text was only
+// offered, as FILE.new, that is the one before it, until the person has taken FILE.new away.
 type index struct {
-	Files map[string]string `json:"files"`
+	Files   map[string]string `json:"files"`
+	Offered map[string]string `json:"offered,omitempty"`
 }
+
+// offered is what a text that was only offered is kept as, beside what was generated.
+const offered = ".offered"
 
 // change is what is to be done with a file.
 type change struct {
@@ -47,19 +54,21 @@ type change struct {
 // Keep writes a program into a folder, never over somebody's edits: a file that was edited keeps
 // its edits and gets what is new (three ways, by lines); where both changed the same lines, or
 // where a file stands there that was not generated, nothing is written over it. A file that is
-// generated no longer is removed where it was not edited. With show nothing is written.
-func Keep(dir string, files []File, show bool) (*Kept, error) {
-	was, err := readIndex(dir)
+// generated no longer is removed where it was not edited. name tells the program from others in
+// the same folder. With show nothing is written.
+func Keep(dir, name string, files []File, show bool) (*Kept, error) {
+	record := filepath.Join(dir, records, name)
+	was, err := readIndex(record)
 	if err != nil {
 		return nil, err
 	}
-	out := &Kept{Files: []string{}, Conflicts: []string{}, Removed: []string{}}
+	out := &Kept{Files: []string{}, Conflicts: []string{}, Removed: []string{}, Left: []string{}}
 	var changes []change
 	for _, f := range files {
 		if !filepath.IsLocal(filepath.FromSlash(f.Name)) {
 			return nil, fmt.Errorf("%s is no name of a file below the folder", f.Name)
 		}
-		c, err := settle(dir, f, was)
+		c, err := settle(dir, record, f, was)
 		if err != nil {
 			return nil, err
 		}
@@ -83,18 +92,19 @@ func Keep(dir string, files []File, show bool) (*Kept, error) {
 			changes = append(changes, change{name: name, gone: true})
 			out.Removed = append(out.Removed, name)
 		default:
-			out.Conflicts = append(out.Conflicts, name)
+			out.Left = append(out.Left, name)
 		}
 	}
 	slices.Sort(out.Removed)
+	slices.Sort(out.Left)
 	if out.Diff, err = differs(dir, changes); err != nil || show {
 		return out, err
 	}
-	return out, write(dir, changes, files)
+	return out, write(dir, record, changes, files, was)
 }
 
 // settle says what becomes of one file.
-func settle(dir string, f File, was *index) (change, error) {
+func settle(dir, record string, f File, was *index) (change, error) {
 	now, err := os.ReadFile(filepath.Join(dir, filepath.FromSlash(f.Name)))
 	if errors.Is(err, fs.ErrNotExist) {
 		return change{name: f.Name, text: f.Text}, nil
@@ -109,7 +119,13 @@ func settle(dir string, f File, was *index) (change, error) {
 	case !generated:
 		return change{name: f.Name + ".new", text: f.Text, side: true}, nil
 	}
-	base, err := os.ReadFile(filepath.Join(dir, record, filepath.FromSlash(f.Name)))
+	kept := filepath.Join(record, filepath.FromSlash(f.Name))
+	if o, ok := was.Offered[f.Name]; ok {
+		if _, err := os.Stat(filepath.Join(dir, filepath.FromSlash(f.Name)+".new")); errors.Is(err, fs.ErrNotExist) {
+			known, kept = o, kept+offered // the person has dealt with it
+		}
+	}
+	base, err := os.ReadFile(kept)
 	if err != nil || hash(base) != known {
 		return change{name: f.Name + ".new", text: f.Text, side: true}, nil
 	}
@@ -134,8 +150,14 @@ func differs(dir string, changes []change) (string, error) {
 	return b.String(), nil
 }
 
-func write(dir string, changes []change, files []File) error {
-	now := &index{Files: map[string]string{}}
+func write(dir, record string, changes []change, files []File, was *index) error {
+	now := &index{Files: map[string]string{}, Offered: map[string]string{}}
+	aside := map[string]bool{}
+	for _, c := range changes {
+		if c.side {
+			aside[strings.TrimSuffix(c.name, ".new")] = true
+		}
+	}
 	for _, c := range changes {
 		at := filepath.Join(dir, filepath.FromSlash(c.name))
 		if c.gone {
@@ -157,8 +179,17 @@ func write(dir string, changes []change, files []File) error {
 		}
 	}
 	for _, f := range files {
-		now.Files[f.Name] = hash([]byte(f.Text))
-		if err := user.WriteFile(filepath.Join(dir, record, filepath.FromSlash(f.Name)), []byte(f.Text)); err != nil {
+		kept, sum := filepath.Join(record, filepath.FromSlash(f.Name)), hash([]byte(f.Text))
+		if aside[f.Name] {
+			now.Offered[f.Name] = sum
+			if before, generated := was.Files[f.Name]; generated {
+				now.Files[f.Name] = before
+			}
+			kept += offered
+		} else {
+			now.Files[f.Name] = sum
+		}
+		if err := user.WriteFile(kept, []byte(f.Text)); err != nil {
 			return err
 		}
 	}
@@ -166,12 +197,12 @@ func write(dir string, changes []change, files []File) error {
 	if err != nil {
 		return err
 	}
-	return user.WriteFile(filepath.Join(dir, record, "index.json"), append(b, '\n'))
+	return user.WriteFile(filepath.Join(record, "index.json"), append(b, '\n'))
 }
 
-func readIndex(dir string) (*index, error) {
+func readIndex(record string) (*index, error) {
 	i := &index{Files: map[string]string{}}
-	b, err := os.ReadFile(filepath.Join(dir, record, "index.json"))
+	b, err := os.ReadFile(filepath.Join(record, "index.json"))
 	if errors.Is(err, fs.ErrNotExist) {
 		return i, nil
 	}

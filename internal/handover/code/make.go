@@ -38,6 +38,7 @@ type File struct {
 
 // Result is a program that was written.
 type Result struct {
+	Name    string     // tells it from other programs in the same folder
 	Files   []File     // of it
 	Build   [][]string // commands, in its folder
 	Run     []string   // the example
@@ -88,7 +89,9 @@ func written(l *Language, w *Wish) (*Result, error) {
 	if err != nil {
 		return nil, err
 	}
-	out := &Result{Build: l.build(p), Run: l.run(p), Address: p.Settings.Prefix + "_ADDRESS"}
+	out := &Result{
+		Name: l.Name + "-" + Kebab(p.Name), Build: l.build(p), Run: l.run(p), Address: p.Settings.Prefix + "_ADDRESS",
+	}
 	if p.Settings.Secret() {
 		out.Secret = p.Settings.Prefix + "_SECRET"
 	}

@@ -339,7 +339,8 @@ func (m *maker) element(of *Type, e *schema.Element, optional, many bool, choice
 // simple settles what the values of a field are.
 func (m *maker) simple(f *Field, t *schema.Simple, name string) *Field {
 	f.Kind = kindOf(t)
-	if bounds := oneLine(schema.Bounds(t)); f.Doc == "" && strings.Contains(bounds, "‹") {
+	if bounds := oneLine(schema.Bounds(t)); f.Doc == "" && strings.Contains(bounds, "‹") &&
+		!strings.Contains(schema.Bounds(t), `\`) { // a pattern that a comment cannot hold as it is
 		f.Doc = bounds
 	}
 	values := schema.Allowed(t)
