@@ -29,7 +29,11 @@ keys t; shown "exchanges"; keys Escape t; shown "exchanges"; keys Down Down; sle
 keys z; sleep 0.4; shot causes; keys z
 keys b; shown "what works where"; shot board
 keys o; shown "endpoints"; keys Escape o; shown "endpoints"; shot endpoints
-keys Home +; shown "it has to trust"; keys Escape B; shown "it has to trust"; sleep 0.3; shot relays
+keys Home +; shown "it has to trust"; keys Escape B; shown "it has to trust"
+# One relay is kept by the workspace and stopped, another one gives each request a field.
+keys +; shown "name of the relay"; keys Enter; shown "the workspace keeps it"; keys a; shown "where to"; keys C-u; tm send-keys -l "tides"; keys Enter; sleep 0.5
+keys "*"; shown "how the relay answers"; tm send-keys -l "header field"; keys Enter; shown "Name: value"; tm send-keys -l "X-Quay: north"; keys Enter; shown "with X-Quay"
+keys Up Up X; shown "kept; it does not listen"; sleep 0.3; shot relays
 keys V; shown "tideHost"; keys Escape V; shown "tideHost"; shot environments
 keys i; shown "no workspace holds them"; keys Escape i; shown "no workspace holds them"; keys Down; sleep 0.2; shot identities
 keys C; shown "not run"; keys Escape C; shown "not run"; keys !; shown "median"; sleep 0.4; keys Down Down; sleep 0.3; shot musters
