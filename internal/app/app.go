@@ -147,6 +147,7 @@ type model struct {
 	ground  string      // that is set: ask, dark or light
 	light   bool        // the ground is light
 
+	drag    ui.Dragging // the mouse on the bar of a list
 	ticks   int
 	beating bool // the next beat of the clock is on its way
 
@@ -363,8 +364,13 @@ func (m *model) update(msg tea.Msg) tea.Cmd {
 		if m.over == none && !m.view().Typing() && isErrorText(msg.Content) && m.hear(msg.Content) {
 			return nil
 		}
-	case tea.MouseClickMsg:
-		return m.click(msg)
+	case tea.MouseMsg:
+		if cmd, taken := m.drags(msg); taken {
+			return cmd
+		}
+		if c, ok := msg.(tea.MouseClickMsg); ok {
+			return m.click(c)
+		}
 	case tea.BackgroundColorMsg:
 		if m.ground == "ask" {
 			m.light = !msg.IsDark()
@@ -586,7 +592,7 @@ func (m *model) draw() string {
 	case choosing:
 		inner = m.offer(m.w, m.h-2)
 	default:
-		inner = m.tell(m.view().View(m.w, m.h-2))
+		inner = m.tell(m.inRoom(m.view()))
 	}
 	return m.head() + "\n" + inner + "\n" + m.foot()
 }

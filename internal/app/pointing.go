@@ -11,6 +11,35 @@ import (
 	"orenda/internal/user"
 )
 
+// barred is a view with a list that may be longer than its room.
+type barred interface{ ScrollBar() *ui.Bar }
+
+// bar is that of the view in sight.
+func (m *model) bar() *ui.Bar {
+	if b, ok := m.view().(barred); ok && m.over == none {
+		return b.ScrollBar()
+	}
+	return &ui.Bar{}
+}
+
+// inRoom draws a view, and beside it the bar of its list.
+func (m *model) inRoom(v ui.View) string {
+	bar := m.bar()
+	*bar = ui.Bar{}
+	return bar.Beside(v.View(m.w-1, m.h-2))
+}
+
+// drags moves the list by its bar.
+func (m *model) drags(msg tea.MouseMsg) (tea.Cmd, bool) {
+	bar := *m.bar()
+	bar.First++ // the line on top
+	steps, taken := m.drag.Take(msg, &bar, m.w-1)
+	if steps == 0 {
+		return nil, taken
+	}
+	return m.view().Update(steps), true
+}
+
 // clicker is a view that knows what stands at each place of it.
 type clicker interface {
 	// Click is a click on it; false: it goes to the row, as in any list.

@@ -152,3 +152,37 @@ func TestSettingsComeFromAnotherWorkspace(t *testing.T) {
 	s := p.m.s.W.Settings("BerthDesk11")
 	assert.Equal(t, "7s", s.Text("answer-time"))
 }
+
+func TestTheBarOfALongListIsDrawnAndDragged(t *testing.T) {
+	p := sit(t, 100, 16)
+	p.keys("c")
+	bar := p.m.bar()
+	require.True(t, bar.Shown(), p.text())
+	column := func() (out string) {
+		for _, l := range strings.Split(p.text(), "\n") {
+			if r := []rune(l); len(r) == 100 {
+				out += string(r[99])
+			}
+		}
+		return strings.TrimSpace(out)
+	}
+	assert.True(t, strings.HasPrefix(column(), "┃"), p.text())
+	first := p.cursorLine()
+	low := bar.First + bar.Height
+	p.tell(tea.MouseClickMsg{X: 99, Y: low, Button: tea.MouseLeft})
+	last := p.cursorLine()
+	assert.NotEqual(t, first, last)
+	p.keys("down")
+	assert.Equal(t, last, p.cursorLine(), "it was the last")
+	p.tell(tea.MouseMotionMsg{X: 70, Y: 3, Button: tea.MouseLeft})
+	assert.NotEqual(t, last, p.cursorLine(), "it is held, also beside it")
+	p.tell(tea.MouseMotionMsg{X: 70, Y: 0, Button: tea.MouseLeft})
+	assert.Equal(t, first, p.cursorLine())
+	p.tell(tea.MouseReleaseMsg{X: 70, Y: 0, Button: tea.MouseLeft})
+	p.tell(tea.MouseMotionMsg{X: 99, Y: low, Button: tea.MouseLeft})
+	assert.Equal(t, first, p.cursorLine(), "it was let go")
+
+	p = sit(t, 158, 200)
+	p.keys("c")
+	assert.False(t, p.m.bar().Shown(), "all of it is in sight")
+}

@@ -20,6 +20,8 @@ import (
 
 // View is the board.
 type View struct {
+	ui.Bar
+
 	s    *state.State
 	top  int
 	left int
@@ -603,6 +605,7 @@ func (v *View) View(w, h int) string {
 	if at <= 2 {
 		v.top = 0
 	}
+	v.Bar = ui.Bar{First: len(out), Height: room, Lines: len(all), At: row, Count: len(t.rows)}
 	for i := v.top; i < len(all) && i < v.top+room; i++ {
 		l := all[i]
 		if l.row < 0 {

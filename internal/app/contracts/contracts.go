@@ -21,6 +21,8 @@ import (
 
 // View is the contract view.
 type View struct {
+	ui.Bar
+
 	s      *state.State
 	cursor int
 	top    int
@@ -370,6 +372,7 @@ func (v *View) View(w, h int) string {
 	v.top = ui.Window(min(at+8, len(rows)-1), v.top, v.height, len(rows))
 	v.top = min(v.top, max(at-1, 0))
 	out := []string{""}
+	v.Bar = ui.Bar{First: len(out), Height: v.height, Lines: len(rows), At: v.cursor, Count: len(all)}
 	for _, r := range rows[v.top:min(len(rows), v.top+v.height)] {
 		out = append(out, r())
 	}

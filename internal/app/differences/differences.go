@@ -20,6 +20,8 @@ import (
 
 // View is the view of two calls.
 type View struct {
+	ui.Bar
+
 	s      *state.State
 	cursor int
 	top    int
@@ -198,6 +200,7 @@ func (v *View) View(w, h int) string {
 	from, to := begins[v.cursor], begins[v.cursor+1]
 	v.top = min(max(v.top, to-v.height), from)
 	v.top = max(min(v.top, len(rows)-v.height), 0)
+	v.Bar = ui.Bar{First: len(head), Height: v.height, Lines: len(rows), At: v.cursor, Count: len(list)}
 	return ui.Block(append(head, rows[v.top:min(v.top+v.height, len(rows))]...), w, h)
 }
 

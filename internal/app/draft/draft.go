@@ -19,6 +19,8 @@ import (
 // View is the draft. Its rows are those of the header blocks, where the
 // contract declares any, and then those of the body.
 type View struct {
+	ui.Bar
+
 	s      *state.State
 	cursor int
 	top    int

@@ -49,6 +49,7 @@ func (v *View) View(w, h int) string {
 	foot := v.foot(w)
 	v.height = max(h-len(rows)-len(foot), 1)
 	body := v.outline(left)
+	v.Bar.First = len(rows)
 	for i := range v.height {
 		l, r := "", ""
 		if i < len(body) {
@@ -121,6 +122,7 @@ func (v *View) outline(w int) []string {
 		height-- // the line between the two parts
 	}
 	v.top = ui.Window(v.cursor, v.top, height, n)
+	v.Bar = ui.Bar{Height: height, Lines: n, At: v.cursor, Count: n}
 	var out []string
 	for i := v.top; i < n && i < v.top+v.height; i++ {
 		if i == heads && heads > 0 {

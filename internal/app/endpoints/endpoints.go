@@ -19,6 +19,8 @@ import (
 
 // View is the view of the endpoints.
 type View struct {
+	ui.Bar
+
 	s       *state.State
 	cursor  int
 	top     int
@@ -371,6 +373,8 @@ func (v *View) View(w, h int) string {
 	if at <= 1 {
 		v.top = 0
 	}
+	ends := len(v.s.W.Config().Endpoints)
+	v.Bar = ui.Bar{First: len(out), Height: v.height, Lines: len(rows), At: v.cursor, Count: ends}
 	out = append(out, rows[v.top:min(v.top+v.height, len(rows))]...)
 	return ui.Block(append(append(out, ""), detail...), w, h)
 }

@@ -18,6 +18,8 @@ import (
 
 // View is the view of the environments.
 type View struct {
+	ui.Bar
+
 	s        *state.State
 	row, col int
 	top      int
@@ -290,6 +292,7 @@ func (v *View) View(w, h int) string {
 	below := v.below(vars, envs, w, max(h/2-2, 5))
 	room := max(h-len(out)-len(below)-1, 2)
 	v.top = ui.Window(v.row, v.top, room, len(vars))
+	v.Bar = ui.Bar{First: len(out), Height: room, Lines: len(vars), At: v.row, Count: len(vars)}
 	for i := v.top; i < len(vars) && i < v.top+room; i++ {
 		out = append(out, v.line(i, vars[i], envs[first:first+shown], first, name, width, used))
 	}

@@ -20,6 +20,8 @@ import (
 
 // View is the view of musters.
 type View struct {
+	ui.Bar
+
 	s      *state.State
 	names  []string
 	at     int // the muster
@@ -226,6 +228,7 @@ func (v *View) View(w, h int) string {
 	v.height = max(h-len(head)-len(foot), 1)
 	v.top = ui.Window(v.cursor, v.top, v.height, len(list))
 	rows := head
+	v.Bar = ui.Bar{First: len(head), Height: v.height, Lines: len(list), At: v.cursor, Count: len(list)}
 	for i := v.top; i < len(list) && i < v.top+v.height; i++ {
 		rows = append(rows, row(&list[i], r.Done[list[i].Name], i == v.cursor, w))
 	}

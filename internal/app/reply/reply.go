@@ -41,6 +41,8 @@ var modeNames = [modes]string{"fields", "rows", "JSON", "laid out", "exact", "pa
 
 // View is the reply.
 type View struct {
+	ui.Bar
+
 	s      *state.State
 	wish   mode // how it was wished to be looked at last
 	cursor [modes]int
@@ -467,6 +469,7 @@ func (v *View) View(w, h int) string {
 	v.height, v.width = h-len(lines)-1, w
 	c := min(v.cursor[v.mode()], max(v.count()-1, 0))
 	v.top[v.mode()] = ui.Window(c, v.top[v.mode()], v.height, v.count())
+	v.Bar = ui.Bar{First: len(lines), Height: v.height, Lines: v.count(), At: c, Count: v.count()}
 	for i := v.top[v.mode()]; i < v.count() && i < v.top[v.mode()]+v.height; i++ {
 		lines = append(lines, v.row(i, i == c, w))
 	}

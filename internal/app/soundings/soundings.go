@@ -17,6 +17,8 @@ import (
 
 // View is the view of soundings.
 type View struct {
+	ui.Bar
+
 	s      *state.State
 	cursor int
 	top    int
@@ -168,6 +170,7 @@ func (v *View) View(w, h int) string {
 	v.cursor = min(v.cursor, max(len(all)-1, 0))
 	v.height = max(h-len(head), 1)
 	v.top = ui.Window(v.cursor, v.top, v.height, len(all))
+	v.Bar = ui.Bar{First: len(head), Height: v.height, Lines: len(all), At: v.cursor, Count: len(all)}
 	for i := v.top; i < min(v.top+v.height, len(all)); i++ {
 		head = append(head, row(all[i], i == v.cursor, w))
 	}

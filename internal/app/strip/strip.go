@@ -16,6 +16,8 @@ import (
 
 // View is the strip.
 type View struct {
+	ui.Bar
+
 	s      *state.State
 	ix     crossed.Lines
 	top    int
@@ -229,6 +231,8 @@ func (v *View) View(w, h int) string {
 		return ui.Block(append(head, "   "+ui.Soft("nothing has crossed the wire: g sends the call")), w, h)
 	}
 	rows := head
+	n := v.ix.Count()
+	v.Bar = ui.Bar{First: len(head), Height: v.height, Lines: n, At: v.top, Count: n - v.height + 1}
 	for i := v.top; i < v.ix.Count() && i < v.top+v.height; i++ {
 		rows = append(rows, v.ix.Draw(x, i, crossed.Look{Width: w, Side: v.side, Reveal: v.s.Reveal, Hit: i == v.hit}))
 	}

@@ -20,6 +20,8 @@ import (
 
 // View is the traffic view.
 type View struct {
+	ui.Bar
+
 	s       *state.State
 	id      string // of the exchange under the cursor
 	cursor  int    // its row, as it was drawn last
@@ -370,6 +372,7 @@ func (v *View) View(w, h int) string {
 	}
 	v.height = h - len(rows) - len(below)
 	v.top = ui.Window(at, v.top, v.height, len(list))
+	v.Bar = ui.Bar{First: len(rows), Height: v.height, Lines: len(list), At: at, Count: len(list)}
 	for i := v.top; i < len(list) && i < v.top+v.height; i++ {
 		rows = append(rows, v.row(list[i], i == at, w))
 	}

@@ -27,6 +27,8 @@ var (
 	//nolint:gochecknoglobals // a table: it is never written to
 	good = lipgloss.NewStyle().Foreground(lipgloss.Color(goodDark))
 	//nolint:gochecknoglobals // a table: it is never written to
+	faint = lipgloss.NewStyle().Foreground(lipgloss.Color(faintDark))
+	//nolint:gochecknoglobals // a table: it is never written to
 	selected = lipgloss.NewStyle().Reverse(true)
 )
 
@@ -36,6 +38,8 @@ const (
 	softDark, softLight     = "245", "240"
 	accentDark, accentLight = "172", "94"
 	goodDark, goodLight     = "73", "23"
+
+	faintDark, faintLight = "239", "250" // a line that only guides the eye
 )
 
 // OnLight is a frame with the colours for a light ground. A frame holds no control sequences
@@ -44,6 +48,7 @@ func OnLight(frame string) string {
 	return strings.NewReplacer(
 		"\x1b[38;5;"+softDark+"m", "\x1b[38;5;"+softLight+"m",
 		"\x1b[1;38;5;"+accentDark+"m", "\x1b[1;38;5;"+accentLight+"m",
+		"\x1b[38;5;"+faintDark+"m", "\x1b[38;5;"+faintLight+"m",
 		"\x1b[38;5;"+goodDark+"m", "\x1b[38;5;"+goodLight+"m",
 	).Replace(frame)
 }
@@ -56,6 +61,9 @@ func Soft(s string) string { return render(soft, s) }
 
 // Accent shows where to look.
 func Accent(s string) string { return render(accent, s) }
+
+// Faint is for lines that only guide the eye.
+func Faint(s string) string { return render(faint, s) }
 
 // Selected is text that the next letter takes the place of.
 func Selected(s string) string { return render(selected, s) }
@@ -261,6 +269,8 @@ func Is(msg tea.KeyPressMsg, presses ...string) bool {
 // Who calls it keeps the cursor within the rows.
 func Rows(msg tea.Msg, page, count int) int {
 	switch msg := msg.(type) {
+	case Steps:
+		return int(msg)
 	case tea.MouseWheelMsg:
 		notch := 1
 		if count > page {
