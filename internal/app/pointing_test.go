@@ -186,3 +186,21 @@ func TestTheBarOfALongListIsDrawnAndDragged(t *testing.T) {
 	p.keys("c")
 	assert.False(t, p.m.bar().Shown(), "all of it is in sight")
 }
+
+// What a typed host offers completes the line, and it is said while it is asked.
+func TestTheAddressLineAsksTheHost(t *testing.T) {
+	p := sit(t, 158, 36)
+	host := p.h.Plain
+	tab := func(typed string) string {
+		p.keys("b", "esc", "a", "ctrl+u", typed)
+		cmd := p.m.view().Update(named["tab"])
+		p.sees("asking " + host + " what it offers")
+		p.m.view().Update(cmd())
+		return p.text()
+	}
+	assert.Contains(t, tab("http://"+host+"/ti"), "http://"+host+"/tides?wsdl")
+	assert.Contains(t, tab(host+"/man"), "http://"+host+"/manifests?wsdl", "without its scheme")
+	several := tab("http://" + host)
+	assert.Contains(t, several, "berths?wsdl  berths12?wsdl  callsigns?wsdl")
+	assert.Contains(t, tab("http://"+host+"/xy"), host+" offers nothing that begins so")
+}

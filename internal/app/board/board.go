@@ -13,6 +13,8 @@ import (
 
 	"orenda/internal/app/state"
 	"orenda/internal/app/ui"
+	"orenda/internal/call"
+	"orenda/internal/contract"
 	"orenda/internal/endpoint"
 	"orenda/internal/exchange"
 	"orenda/internal/workspace"
@@ -335,7 +337,11 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 	case ui.Completed:
 		if v.in.Active && v.in.Value() == msg.Text {
 			v.in.SetValue(msg.Whole)
-			v.s.Say("%s", strings.Join(msg.Choices, "  "))
+			said := strings.Join(msg.Choices, "  ")
+			if said == "" && msg.Whole == msg.Text && call.HostOf(msg.Text) != "" {
+				said = call.HostOf(msg.Text) + " offers nothing that begins so"
+			}
+			v.s.Say("%s", said)
 		}
 		return nil
 	case tea.KeyPressMsg:
@@ -400,8 +406,16 @@ func (v *View) help(k tea.KeyPressMsg) bool { return ui.Is(k, "tab", "up", "down
 func (v *View) complete(k tea.KeyPressMsg) tea.Cmd {
 	if ui.Is(k, "tab") {
 		text := v.in.Value()
-		known := v.s.Sources
-		return func() tea.Msg { return ui.Complete(text, known()) }
+		known, host := v.s.Offering(text)
+		if host == "" {
+			return func() tea.Msg { return ui.Complete(text, known()) }
+		}
+		v.s.Say("asking %s what it offers …", host)
+		return func() tea.Msg {
+			done := ui.Complete(contract.Spelled(text), known())
+			done.Text = text
+			return done
+		}
 	}
 	by := 1
 	if ui.Is(k, "up") {

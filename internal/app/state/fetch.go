@@ -61,6 +61,16 @@ func (s *State) Sources() []string {
 	return out
 }
 
+// Offering is what an address line can be completed to: Sources, and what the host offers that
+// stands in it ("" none does). It asks nothing yet; known can be called in any goroutine.
+func (s *State) Offering(text string) (known func() []string, host string) {
+	if host = call.HostOf(text); host == "" {
+		return s.Sources, ""
+	}
+	p := s.fetchPlan(s.fetch.values)
+	return func() []string { return append(call.Offered(context.Background(), text, p), s.Sources()...) }, host
+}
+
 // FetchAgain fetches the description that could not be fetched, with what is set now.
 func (s *State) FetchAgain() {
 	source, id := s.fetch.source, "fetch "+s.fetch.source

@@ -52,7 +52,14 @@ func Complete(text string, known []string) Completed {
 	if !strings.HasPrefix(common, text) {
 		common = text
 	}
-	return Completed{text, strings.ToValidUTF8(common, ""), few(fit)}
+	ends := make([]string, len(fit)) // what they have in common stands in the line
+	for i, f := range fit {
+		ends[i] = f[strings.LastIndex(f[:min(len(common), len(f))], "/")+1:]
+		if !strings.HasPrefix(f, common) {
+			ends[i] = f
+		}
+	}
+	return Completed{text, strings.ToValidUTF8(common, ""), few(ends)}
 }
 
 func few(choices []string) []string {
