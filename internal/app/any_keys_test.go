@@ -131,7 +131,7 @@ func TestTrustWithoutAHandshake(t *testing.T) {
 	p.keys("W", "enter")
 	p.sees("written: tides.skerry.test.pem")
 	p.keys("X")
-	p.sees("no longer at BerthDesk11")
+	p.sees("Stop trusting", "at BerthDesk11")
 	p.keys("enter")
 	p.sees("done")
 	set := p.m.s.W.Settings("BerthDesk11")

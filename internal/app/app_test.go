@@ -619,7 +619,7 @@ func TestAMessageIsHeldBackUntilItIsAskedFor(t *testing.T) {
 	p := sit(t, 130, 44)
 	p.keys("end", "up", "right", "p", "g")
 	p.wait()
-	p.sees("stopped at message", "not sent unasked", "! send it all the same")
+	p.sees("stopped at message", "not sent unless you say so", "! send it all the same")
 	p.keys("!")
 	p.wait()
 	require.Len(t, p.m.s.Attempts, 2)

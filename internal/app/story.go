@@ -93,7 +93,7 @@ func steps() []step {
 		{"second", "go to FindBerths, deep draught, below berths-tls, and press ⏎", chosen("FindBerths", "berths-tls")},
 		{"second", "g sends it", stopped(exchange.TLS)},
 		{"second", "the server's certificate is not trusted here: T shows it, with its fingerprint", on("trust")},
-		{"second", "f fetches the chain anew, ⏎ would trust it; p leads back to the path", on("path")},
+		{"second", "f fetches the chain again, ⏎ would trust it; p leads back to the path", on("path")},
 		{"second", "⏎ repairs it: compare the fingerprint, and press ⏎ again", changed},
 		{"second", "g, and the call passes", func(_ *model, x *exchange.Exchange) bool {
 			return x.Outcome == exchange.OutcomePassed

@@ -73,7 +73,7 @@ func TestAuthenticationThatIsAskedFor(t *testing.T) {
 		word = "WRONG_WORD"
 		x = run(t, p)
 		assert.Equal(t, "receive.unauthorized", x.Findings[0].ID)
-		assert.Contains(t, x.Findings[0].Why, "another user or password")
+		assert.Contains(t, x.Findings[0].Why, "user or password is probably wrong")
 		assert.Len(t, x.Legs, 2, "it is asked once")
 	}
 	// What is set and not offered is told, and nothing is sent.

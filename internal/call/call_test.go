@@ -364,7 +364,7 @@ func TestWarningsGoOnAndExplainWhatFollows(t *testing.T) {
 	x = run(t, p)
 	assert.Equal(t, []string{"message.placeholder-left"}, ids(x))
 	assert.Equal(t, exchange.Message, x.StoppedAt)
-	assert.Contains(t, x.Findings[0].Why, "The message is not sent unasked")
+	assert.Contains(t, x.Findings[0].Why, "The message is not sent unless you say so")
 	p.Until = exchange.TLS
 	assert.Equal(t, exchange.OutcomePassed, run(t, p).Outcome, "whether it is reachable carries no message")
 	p.Until, p.AsItIs = exchange.None, true
@@ -758,5 +758,5 @@ func TestHTTPAuthentication(t *testing.T) {
 	}
 	t.Setenv("WORD", "wrong word")
 	x = run(t, p)
-	assert.Contains(t, x.Findings[0].Why, "another user or password")
+	assert.Contains(t, x.Findings[0].Why, "user or password is probably wrong")
 }

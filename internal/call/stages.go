@@ -65,7 +65,7 @@ type secured struct {
 	session       session
 	sessionKept   bool   // it is from an earlier call
 	spaced        bool   // the secret that is sent begins or ends with white space
-	assertionOver string // why the assertion that is sent does not hold now, "" where it does
+	assertionOver string // why the assertion that is sent is not valid now, "" where it does
 	unfit         string // why the client certificate will hardly do
 }
 

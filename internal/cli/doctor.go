@@ -160,7 +160,7 @@ func proxySign() sign {
 	u, err := http.ProxyFromEnvironment(to)
 	switch {
 	case err != nil:
-		return sign{What: "proxy", Says: err.Error(), Try: "mend HTTPS_PROXY, or set proxy = none at endpoints"}
+		return sign{What: "proxy", Says: err.Error(), Try: "correct HTTPS_PROXY, or set proxy = none at endpoints"}
 	case u == nil:
 		return sign{What: "proxy", Says: "none by the environment", OK: true}
 	}
@@ -187,7 +187,7 @@ func (t *commandLine) homeSigns() []sign {
 	set := sign{What: "settings", OK: true}
 	s, err := h.Settings()
 	if set.Says = h.SettingsFile() + ": ground " + s.Ground; err != nil {
-		set = sign{What: "settings", Says: err.Error(), Try: "mend the file: docs/cli.md has its keys"}
+		set = sign{What: "settings", Says: err.Error(), Try: "correct the file: docs/cli.md has its keys"}
 	}
 	out = append(out, set)
 	j, err := t.journal()

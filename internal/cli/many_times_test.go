@@ -67,7 +67,7 @@ func TestAMusterIsRunUntilTheServiceIsMended(t *testing.T) {
 	assert.Equal(t, 1, strings.Count(out.String(), "UNEXPECTED"))
 	require.Zero(t, first(l.run("-w", ws, "endpoint", "set", "CallSigns", "address=http://"+l.h.Plain+"/callsigns")))
 	assert.Equal(t, 0, <-done, out.String()+told.String())
-	assert.Contains(t, out.String(), "mended")
+	assert.Contains(t, out.String(), "fixed")
 	assert.Equal(t, 1, strings.Count(out.String(), "FindBerths"), "what did not change is told once")
 	code, _, _ := l.run("-w", ws, "muster", "run", "wait", "--until", "asExpected")
 	assert.Equal(t, 2, code)

@@ -368,7 +368,7 @@ func (t *commandLine) printRun(run *muster.Run) error {
 		}[r.Outcome]
 		note := ""
 		if r.Against != "" {
-			note = map[string]string{"newlyFailed": "newly", "mended": "mended"}[r.Against]
+			note = map[string]string{"newlyFailed": "newly", "mended": "fixed"}[r.Against]
 		}
 		fmt.Fprintf(t.out, "%-11s  %-7s %9s  %s\n", word, note, exchange.Took(r.TotalNs), safe.Line(r.Name))
 		for _, why := range r.Why {

@@ -207,7 +207,7 @@ func fromContract(c *Case) []exchange.Finding {
 		return nil
 	}
 	f := exchange.Finding{
-		Title:    "the address is the contract's own, and it is likely not the one to call",
+		Title:    "the address is the contract's own, and probably not the one to call",
 		Why:      fmt.Sprintf("The description says %s; %s.", c.Port.Address, why),
 		Evidence: []exchange.Evidence{c.inContract(c.Port.At, "location="+c.Port.Address)},
 		Program:  "set the endpoint address in your program; do not take the one in the description",

@@ -192,7 +192,7 @@ func actionDiffers(c *Case) []exchange.Finding {
 	}
 	return one(exchange.Finding{
 		Title:    "the action that is set is not the contract's",
-		Why:      fmt.Sprintf("Set is %q; the contract has %q for %s.", v.Text, c.Operation.Action, c.Operation.Name),
+		Why:      fmt.Sprintf("%q is set; the contract has %q for %s.", v.Text, c.Operation.Action, c.Operation.Name),
 		Evidence: []exchange.Evidence{c.inSettings("action", 0, len(v.Text))},
 		Remedies: c.remedies("use the contract's action", []string{"action"}, c.Operation.Action),
 		Program:  fmt.Sprintf("let your program send the action %q", c.Operation.Action),

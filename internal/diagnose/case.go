@@ -76,7 +76,7 @@ type Case struct {
 	Stale           string              // what is wrong with the reply's timestamp
 	StaleAt         xmltree.Span        // where the timestamp stands
 	SecretHasSpaces bool                // the secret that is sent begins or ends with white space
-	AssertionOver   string              // why the assertion that is sent does not hold now, "" where it does
+	AssertionOver   string              // why the assertion that is sent is not valid now, "" where it does
 	SkipVerify      bool                // whatever certificate was accepted
 	Imported        bool                // another program made the exchange
 

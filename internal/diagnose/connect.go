@@ -85,7 +85,7 @@ func proxyInvalid(c *Case) []exchange.Finding {
 	}
 	return one(
 		exchange.Finding{
-			Title: "the proxy that is set is none",
+			Title: "the proxy setting is not an address",
 			Why:   fmt.Sprintf("It is %s: %s.", orNone(e.Value), e.Why),
 			Evidence: []exchange.Evidence{
 				c.inSettings("proxy", 0, len(e.Value)),
@@ -168,7 +168,7 @@ func connectTimedOut(c *Case) []exchange.Finding {
 	}
 	f := exchange.Finding{
 		Title: fmt.Sprintf("%s did not answer within %s", c.host(), limitWords(c, "connect-time")),
-		Why: "No refusal came either: packets are likely dropped on the way, by a firewall or because the host " +
+		Why: "No refusal came either: packets are probably dropped on the way, by a firewall or because the host " +
 			"is down.",
 		Evidence: append(c.inAddress(), c.inSettings("connect-time", 0, 1)),
 		Program:  "check whether this machine may reach that host and port",

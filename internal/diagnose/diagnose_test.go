@@ -499,7 +499,7 @@ func TestBytesThatAreNoText(t *testing.T) {
 		{"text/xml", zipped, "It is compressed (gzip), and no Content-Encoding says so"},
 		{"application/octet-stream", "%PDF-1.7\n%\xe2\xe3\xcf\xd3\x00", "It is application/pdf"},
 		{"text/xml", "PK\x03\x04\x14\x00\x00", "It is application/zip"},
-		{"application/octet-stream", "\x00\x01\x02\x03\xff\xfe", "It is no text: 00 01 02 03 ff fe"},
+		{"application/octet-stream", "\x00\x01\x02\x03\xff\xfe", "It is not text: 00 01 02 03 ff fe"},
 	} {
 		f := Run(answered(200, c.media, c.body))
 		require.NotEmpty(t, f, "%q", c.body)

@@ -417,9 +417,9 @@ func tellSecurityRefused(c *Case, f *soap.Fault) *exchange.Finding {
 			kind = "digest"
 		}
 		if sent.password {
-			out.Why += fmt.Sprintf(" Sent was a %s password as %s.", kind, sent.user)
+			out.Why += fmt.Sprintf(" A %s password was sent, as %s.", kind, sent.user)
 		} else {
-			out.Why += fmt.Sprintf(" Sent was the user name %s, without a password.", sent.user)
+			out.Why += fmt.Sprintf(" The user name %s was sent, without a password.", sent.user)
 		}
 		if c.Imported {
 			break

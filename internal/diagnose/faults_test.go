@@ -112,7 +112,7 @@ func TestWhomAMessageWasSentAsIsReadFromIt(t *testing.T) {
 	c.Imported = true
 	f := Run(c)[0]
 	assert.Equal(t, "read.fault-security-refused", f.ID)
-	assert.Contains(t, f.Why, "a digest password as bob")
+	assert.Contains(t, f.Why, "digest password was sent, as bob")
 	assert.NotContains(t, f.Why, "pilot-desk")
 	assert.Empty(t, f.Remedies, "what another program sends is not mended here")
 }

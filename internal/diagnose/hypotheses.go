@@ -118,7 +118,7 @@ var (
 	changed = hypothesis{
 		ID:       "contract-changed",
 		Cause:    "the service has another description than the one that is kept here",
-		Predicts: "fetched anew, it says something else",
+		Predicts: "fetched again, it says something else",
 		Check:    CheckDescription,
 	}
 	//nolint:gochecknoglobals // a table: it is never written to

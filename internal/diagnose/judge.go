@@ -160,7 +160,7 @@ func (c *Case) judge(fs []exchange.Finding) []exchange.Finding {
 			if id != "message.header-left-out" && !c.heldInAPass(&fs[i]) {
 				possible = append(possible, exchange.Hypothesis{
 					ID: id, Cause: fs[i].Title,
-					Predicts: "once it is mended, the call passes, or the answer is another",
+					Predicts: "once that is fixed, the call passes, or the answer is another",
 				})
 			}
 			continue

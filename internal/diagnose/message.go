@@ -307,7 +307,7 @@ func Holds(f exchange.Finding) bool {
 func (c *Case) heldBack(f *exchange.Finding, reason error) []exchange.Finding {
 	if errors.Is(c.Held, reason) {
 		f.Severity = exchange.Stop
-		f.Why += " The message is not sent unasked."
+		f.Why += " The message is not sent unless you say so."
 	}
 	return one(*f)
 }

@@ -481,7 +481,7 @@ func signatureBroken(c *Case) []exchange.Finding {
 			continue
 		}
 		f := exchange.Finding{
-			Title:   "the reply's signature does not hold",
+			Title:   "the reply's signature is wrong",
 			Program: "do not trust this reply; tell the service's people which reference differs",
 		}
 		if s.Why != "" {

@@ -49,7 +49,7 @@ var receiveRules = []Rule{
 			}
 			switch {
 			case sent == "":
-				f.Why += fmt.Sprintf(" Set is %s, which it does not offer; nothing was sent.", set)
+				f.Why += fmt.Sprintf(" What is set is %s, which it does not offer; nothing was sent.", set)
 				for _, kind := range []string{"basic", "digest", "ntlm"} {
 					if strings.Contains(strings.ToLower(offered), kind) && set != kind {
 						f.Remedies = append(
@@ -58,7 +58,7 @@ var receiveRules = []Rule{
 					}
 				}
 			case offered != "" && !strings.Contains(strings.ToLower(offered), strings.ToLower(sent)):
-				f.Why += fmt.Sprintf(" Sent was %s, which it does not offer.", strings.ToLower(sent))
+				f.Why += fmt.Sprintf(" What was sent is %s, which it does not offer.", strings.ToLower(sent))
 				if strings.Contains(strings.ToLower(offered), "digest") {
 					f.Remedies = append(
 						f.Remedies,
@@ -66,7 +66,7 @@ var receiveRules = []Rule{
 				}
 			default:
 				f.Why += fmt.Sprintf(
-					" Sent was %s as %s: another user or password, likely.",
+					" What was sent is %s as %s: user or password is probably wrong.",
 					strings.ToLower(sent),
 					orNone(c.Settings.Text("identity")),
 				)
@@ -89,7 +89,7 @@ var receiveRules = []Rule{
 		allows := orNone(c.response().Get("Allow"))
 		if c.Fetch {
 			f.Title, f.Why = "the server gives no description at this path", fmt.Sprintf(
-				"It answered 405 to a GET and allows %s: the service is likely called here, and its description "+
+				"It answered 405 to a GET and allows %s: the service is probably called here, and its description "+
 					"is elsewhere.",
 				allows,
 			)
@@ -97,7 +97,7 @@ var receiveRules = []Rule{
 			return
 		}
 		f.Title, f.Why = "the server takes no POST at this path", fmt.Sprintf(
-			"It answered 405 and allows %s: the path is likely that of a page, not of the service.",
+			"It answered 405 and allows %s: the path is probably that of a web page, not of the service.",
 			allows,
 		)
 		f.Program = "check the path in its endpoint address"
@@ -366,7 +366,7 @@ func badCompression(c *Case) []exchange.Finding {
 			Title:    "the reply cannot be decompressed",
 			Why:      fmt.Sprintf("It is marked %s: %v.", c.leg().Response.Coding, e.Err),
 			Evidence: c.inHead("Content-Encoding"),
-			Program:  "ask for no compression, or have the service mended",
+			Program:  "ask for no compression, or ask the service's people to correct it",
 		},
 	)
 }
@@ -381,7 +381,7 @@ func notHTTP(c *Case) []exchange.Finding {
 	if e.Err != nil {
 		why = e.Err.Error() + "."
 	}
-	return one(exchange.Finding{Title: fmt.Sprintf("what answers at %s is no HTTP server", c.host()), Why: why,
+	return one(exchange.Finding{Title: fmt.Sprintf("what answers at %s is not an HTTP server", c.host()), Why: why,
 		Evidence: []exchange.Evidence{
 			{
 				In:      exchange.InResponseHead,
@@ -580,7 +580,7 @@ func expectationRefused(c *Case) []exchange.Finding {
 		return nil
 	}
 	return one(exchange.Finding{
-		Title: "the server does not give leave to send the body", Why: "It answered 417 to the Expect header; many " +
+		Title: "the server does not allow the body to be sent", Why: "It answered 417 to the Expect header; many " +
 			"servers and proxies do not know it.",
 		Evidence: append(
 			c.inHead(""),
@@ -806,7 +806,7 @@ func noText(body []byte) string {
 	case kind != "application/octet-stream":
 		return "It is " + kind + "."
 	}
-	return fmt.Sprintf("It is no text: % x.", b[:min(len(b), 12)])
+	return fmt.Sprintf("It is not text: % x.", b[:min(len(b), 12)])
 }
 
 func looksLikeHTML(b []byte) bool {

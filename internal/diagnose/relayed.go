@@ -104,7 +104,7 @@ func passwordTypeSent(c *Case) []exchange.Finding {
 		return nil
 	}
 	return one(exchange.Finding{
-		Title: "the password's Type is none that there is",
+		Title: "the password's Type is not in the standard",
 		Why: fmt.Sprintf("Its Type is %q; the standard has …#PasswordText and …#PasswordDigest.",
 			cut(sent.passwordType, 120)),
 		Evidence: []exchange.Evidence{{
@@ -152,7 +152,7 @@ func charsetDiffers(c *Case) []exchange.Finding {
 		return strings.ReplaceAll(strings.TrimSuffix(strings.TrimSuffix(s, "le"), "be"), "utf8", "utf-8")
 	}
 	f := exchange.Finding{
-		Title:    "the request does not say truly in which encoding it is",
+		Title:    "the request names the wrong encoding",
 		Program:  "write the message in the encoding that head and declaration name, both the same",
 		Evidence: c.inRequestHead("Content-Type"),
 	}

@@ -372,7 +372,7 @@ func secretLocked(c *Case) []exchange.Finding {
 	return one(
 		exchange.Finding{
 			Title: "the secret of " + e.Identity + " is locked",
-			Why: e.Error() + "; it is asked for once a sitting, or taken from " + identity.PassphraseVariable +
+			Why: e.Error() + "; it is asked for once each time Orenda is started, or taken from " + identity.PassphraseVariable +
 				".",
 			Evidence: []exchange.Evidence{named("secret", "secret = age:"+e.Path)},
 		},
@@ -552,7 +552,7 @@ func ownCertificateUnfit(c *Case) []exchange.Finding {
 		return nil
 	}
 	return one(exchange.Finding{
-		Title:    "your client certificate is hardly one for clients",
+		Title:    "your client certificate is probably not made for clients",
 		Why:      "Of its uses: " + c.Unfit + ". Most services refuse it.",
 		Evidence: []exchange.Evidence{c.inSettings("client-cert", 0, 1)},
 		Program:  "have a certificate issued with the use clientAuth",

@@ -74,7 +74,7 @@ func unresolvedElsewhere(s *Survey) (out []exchange.Finding) {
 			continue
 		}
 		out = append(out, exchange.Finding{About: e.Name,
-			Title:    fmt.Sprintf("the address of %s is no URL in every environment", e.Name),
+			Title:    fmt.Sprintf("the address of %s is not a URL in every environment", e.Name),
 			Why:      strings.Join(e.Unresolved, "; ") + ".",
 			Evidence: []exchange.Evidence{named("address", "endpoint."+e.Name+".address")}})
 	}

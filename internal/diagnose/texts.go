@@ -50,7 +50,7 @@ var sideWords = map[exchange.Side]string{
 
 // Whose says on whose side a finding is, in few words; "" where that is not known.
 func Whose(s exchange.Side) string {
-	return map[exchange.Side]string{exchange.Yours: "yours to mend", exchange.Theirs: "the service's to mend",
+	return map[exchange.Side]string{exchange.Yours: "yours to fix", exchange.Theirs: "the service's to fix",
 		exchange.Between: "between: proxy, gateway or network"}[s]
 }
 
@@ -104,38 +104,38 @@ func Markdown() string {
 var texts = map[string]Text{
 	"address.variable-unset": {
 		"A variable in a setting of the endpoint has no value in the chosen environment.",
-		"The setting holds ${name}, and the environment sets no such name; names are case-sensitive, and a near miss " +
-			"is named.",
+		"The setting holds ${name}, and the environment sets no such name; names are case-sensitive, and a similar " +
+			"name is shown.",
 		"Set the variable, write the name that is set, or give a default: ${name:-value}.",
 	},
 	"address.variable-cyclic": {
 		"A variable's value leads back to the variable.",
 		"The values were followed until one came a second time.",
-		"Write one of them out.",
+		"Give one of them a value of its own.",
 	},
 	"address.variable-withheld": {
-		"A variable is to come from the process environment, and this workspace was not allowed to read it.",
-		"Its value is written env:NAME, and that was not allowed for this workspace yet.",
-		"Allow it once, having looked at where the value goes.",
+		"A variable takes its value from the process environment, and this workspace may not read that yet.",
+		"Its value is written as env:NAME, and nobody allowed that for this workspace.",
+		"Look where the value goes, then allow it once.",
 	},
 	"address.variable-unused": {
 		"A variable is set and nothing uses it.",
 		"No setting and no draft holds ${name}.",
-		"Remove it, or look whether a name elsewhere was meant to be this one.",
+		"Remove it, or check whether a misspelled name elsewhere should be this one.",
 	},
 	"address.unresolved-elsewhere": {
-		"An endpoint's address is no URL in some environment.",
+		"In one of the environments, an endpoint's address is not a URL.",
 		"The address was resolved in every environment.",
 		"Set the missing variables before that environment is used.",
 	},
 	"address.environment-unknown": {
 		"The environment that is named does not exist.",
 		"The workspace has no environment of that name.",
-		"Use one that exists; a near miss is offered.",
+		"Use one that exists; a similar name is offered.",
 	},
 	"address.malformed": {
-		"The address is no URL once the variables are in.",
-		"The place where it breaks is shown.",
+		"The address is not a URL, after the variables were put in.",
+		"The place of the error is shown.",
 		"Write https://host:port/path.",
 	},
 	"address.scheme-unsupported": {
@@ -144,26 +144,26 @@ var texts = map[string]Text{
 		"Use http or https.",
 	},
 	"address.from-contract": {
-		"The address is the description's own, and it can hardly be the one to call.",
-		"Its host is this machine, a single label, a name that is never reachable, or not the host that served the " +
-			"description.",
-		"Set the address at the endpoint, and in your program.",
+		"The address comes from the description, and it is unlikely to be the right one.",
+		"Its host is this machine, a name without a dot, a name that is never reachable, or not the host that " +
+			"served the description.",
+		"Set the address of the endpoint, and in your program.",
 	},
 
 	"binding.endpoint-ambiguous": {
-		"Several endpoints serve the operation and none is named.",
+		"Several endpoints serve the operation, and the call names none of them.",
 		"More than one endpoint of the contract has a port with this operation, and none is the default.",
-		"Name one, or make one the default.",
+		"Name one of them, or make one the default.",
 	},
 	"binding.endpoint-missing": {
 		"No endpoint serves the operation, or the one that is named does not exist.",
-		"The endpoints of the contract were looked through.",
+		"No endpoint of the contract fits.",
 		"Make an endpoint for a port that has the operation, or correct the name.",
 	},
 	"binding.operation-unknown": {
 		"The contract has no operation of that name.",
-		"Names are case-sensitive; a near miss is named.",
-		"Use the contract's name, letter by letter.",
+		"Names are case-sensitive; a similar name is shown.",
+		"Use exactly the name in the contract.",
 	},
 	"binding.version-differs": {
 		"The SOAP version that is set is not the port's.",
@@ -177,48 +177,48 @@ var texts = map[string]Text{
 	},
 	"binding.addressing-demanded": {
 		"The contract demands WS-Addressing headers and none are set.",
-		"A policy or the binding says so.",
+		"A policy or the binding demands them.",
 		"Send To, Action, MessageID and ReplyTo.",
 	},
 	"binding.buffer-differs": {
 		"The reply is taken in whole, and the buffer limit is not the receive limit.",
-		"The two settings differ; a program may insist that they do not.",
+		"The two settings differ; some programs refuse to start then.",
 		"Set both to the same number.",
 	},
 	"binding.limits-contradict": {
-		"One size limit can never fall, because another falls before it.",
+		"One size limit never has an effect, because another one is reached first.",
 		"The decompressed limit is smaller than the receive limit.",
 		"Raise the decompressed limit.",
 	},
 	"binding.limit-too-small": {
-		"The receive limit would refuse replies that this operation has sent.",
+		"The receive limit would refuse replies that this operation sent before.",
 		"The sizes of the kept replies are known.",
 		"Raise the limit to the number that is proposed, in your program too.",
 	},
 	"binding.limit-invalid": {
-		"A limit is no size or number that can be.",
-		"It is zero, negative, too large or no number.",
+		"A size limit cannot be read.",
+		"It is zero, negative, too large, or not a number.",
 		"Write 65536, 64 KiB or 2 MB.",
 	},
 	"binding.time-limit-invalid": {
-		"A time limit is no time.",
-		"It cannot be read as a time, or is not above zero.",
+		"A time limit cannot be read.",
+		"It is not a time, or it is not above zero.",
 		"Write 30s, 5m or 250ms.",
 	},
 	"binding.time-limits-contradict": {
-		"A time limit can never run out.",
-		"The whole call is given less than one part of it: the limit of the whole call falls first.",
-		"Nothing must be done; to let the part run out, give the whole call more.",
+		"One time limit never has an effect.",
+		"The limit of the whole call is shorter than the limit of one part, so it always ends first.",
+		"Nothing needs to be done. To make the limit of the part work, raise the limit of the whole call.",
 	},
 	"binding.value-invalid": {
 		"A setting has a value that it cannot have.",
-		"It is not one of those that exist.",
+		"It is not one of the values that exist.",
 		"Use one of them.",
 	},
 	"binding.port-gone": {
-		"An endpoint is for a port that the contract does not have any more.",
+		"The contract no longer has the port of this endpoint.",
 		"The contract has no port of that name.",
-		"Take another port, or switch the endpoint off.",
+		"Choose another port, or switch the endpoint off.",
 	},
 	"binding.endpoints-same": {
 		"Two endpoints are the same.",
@@ -226,31 +226,31 @@ var texts = map[string]Text{
 		"One of them is enough.",
 	},
 	"binding.setting-unknown": {
-		"The settings file holds something that nobody knows.",
-		"A near miss is named where there is one.",
-		"Correct the name; what is not known is kept and has no effect.",
+		"The settings file holds an unknown name.",
+		"A similar name is shown where there is one.",
+		"Correct the name. An unknown name is kept in the file, and has no effect.",
 	},
 
-	"message.not-well-formed": {"The draft's XML is broken.", "The place is shown.", "Mend it there."},
+	"message.not-well-formed": {"The draft's XML is broken.", "The place is shown.", "Correct it there."},
 	"message.variable-unset": {
 		"A variable in the draft has no value.",
-		"The draft says that variables stand in its values.",
-		"Set it, or write $$ for a dollar sign.",
+		"The draft has variables switched on, and a value holds ${name}.",
+		"Set the variable, or write $$ for a dollar sign.",
 	},
 	"message.placeholder-left": {
 		"A value was never filled in.",
-		"The draft holds a placeholder. What is required is not sent unasked; what is optional is left out.",
-		"Fill it in, or leave the element out where it may be.",
+		"The draft holds a placeholder. A message with a required one is not sent unless you say so; an optional one is left out.",
+		"Fill it in, or leave the element out where it is optional.",
 	},
 	"message.body-differs": {
-		"The body is of another operation than the one that is called.",
+		"The body belongs to another operation than the one that is called.",
 		"Its element is not the one that the operation's input names.",
 		"Call the operation that it belongs to, or change the body.",
 	},
 	"message.namespace-differs": {
 		"An element has the right name in the wrong namespace.",
 		"The schema has the same local name in another namespace.",
-		"Qualify it, or do not, as the schema says.",
+		"Use the namespace of the schema, or none where the schema has none.",
 	},
 	"message.invalid": {
 		"The message breaks its schema.",
@@ -260,38 +260,38 @@ var texts = map[string]Text{
 	"message.header-left-out": {
 		"A header block that the contract declares is left out.",
 		"The binding declares it for the operation's input.",
-		"Put it into the draft's header, if the service insists.",
+		"Put it into the draft's header if the service needs it.",
 	},
 	"message.empty-value": {
-		"A required value is empty, and valid.",
+		"A required value is empty. That is valid.",
 		"The type allows an empty value.",
-		"Fill it in, if the service wants it.",
+		"Fill it in if the service needs it.",
 	},
 	"message.file-new": {
-		"The message takes a file outside the workspace.",
-		"The workspace comes from somebody else, or the path was written into its file by hand.",
-		"Allow it only where you know the file and why it is sent.",
+		"The message reads a file outside the workspace.",
+		"The path stands in the workspace's file, and nobody allowed it yet.",
+		"Allow it only if you know the file, and why it is sent.",
 	},
 	"message.too-large": {
 		"The message is larger than the send limit.",
-		"The envelope as built was measured.",
+		"The size of the finished envelope is shown.",
 		"Raise the limit, or send less.",
 	},
 	"message.security-in-draft": {
 		"The draft carries a security header of its own.",
 		"A token is set as well, or a password stands in the draft.",
-		"Leave one of them away; passwords belong to identities.",
+		"Remove one of them. A password belongs into an identity.",
 	},
 
 	"security.token-demanded": {
 		"The contract demands a token, a timestamp, a signature or encryption that is not set.",
 		"Its policy says so.",
-		"Set it up; the remedy does all that can be done and asks for the rest.",
+		"Set it up. The repair does what it can, and asks for the rest.",
 	},
 	"security.identity-unknown": {
 		"There is no identity of that name.",
-		"Identities are looked for in your own configuration; a near miss is named.",
-		"Correct the name, or make the identity.",
+		"Identities are looked for in your own configuration; a similar name is shown.",
+		"Correct the name, or add the identity.",
 	},
 	"security.identity-host-new": {
 		"An identity was not used at this host before.",
@@ -300,58 +300,58 @@ var texts = map[string]Text{
 	},
 	"security.secret-unavailable": {
 		"The secret of an identity cannot be read.",
-		"Its source gave none, and why.",
-		"Mend the source: set the variable, make the file readable, unlock the keyring.",
+		"Its source gave no secret; the reason is shown.",
+		"Correct the source: set the variable, make the file readable, unlock the keyring.",
 	},
 	"security.secret-locked": {
-		"The secret is sealed, and its pass phrase was not given or is wrong.",
+		"The secret is encrypted, and its pass phrase is missing or wrong.",
 		"The file is encrypted with age.",
-		"Give the pass phrase, once a sitting.",
+		"Give the pass phrase; Orenda asks once each time it is started.",
 	},
 	"security.password-type-differs": {
-		"The Type of the password that another program sent is none that the standard has.",
+		"The password Type that another program sent is not in the standard.",
 		"The attribute in its user name token.",
-		"The program has to send the whole URI of the type.",
+		"The program has to send the full URI of the type.",
 	},
 	"security.password-type-unknown": {
-		"The token's password type is none.",
-		"People put the password where its type belongs; it is not shown.",
+		"The token's password type is unknown.",
+		"Perhaps the password stands where its type belongs; so it is not shown.",
 		"Set text or digest, and keep the password with the identity.",
 	},
 	"security.key-unreadable": {
 		"A certificate or key file cannot be used.",
-		"It is not there, in another format, sealed, or damaged.",
-		"Name the right file; the secret of the client identity opens a sealed one.",
+		"It is missing, in another format, encrypted, or damaged.",
+		"Name the right file. An encrypted one is opened by the secret of the client identity.",
 	},
 	"security.key-mismatch": {
-		"Private key and certificate do not belong together.",
+		"The private key does not belong to the certificate.",
 		"Their public keys differ.",
-		"Take the certificate that was issued for this key.",
+		"Use the certificate that was issued for this key.",
 	},
 	"security.certificate-expired": {
-		"Your client certificate is outside its dates.",
+		"Your client certificate has expired, or is not valid yet.",
 		"Its dates were compared with this machine's clock.",
-		"Have it renewed.",
+		"Ask for a new one.",
 	},
 	"security.certificate-unfit": {
-		"Your client certificate is hardly one for clients.",
+		"Your client certificate is probably not made for clients.",
 		"Its uses do not name client authentication.",
-		"Have one issued with that use.",
+		"Ask for a certificate with that use.",
 	},
 	"security.secret-unverified": {
-		"A secret would go to a server whose certificate is not looked at.",
+		"A secret would go to a server whose certificate is not checked.",
 		"Any certificate is accepted for this call.",
 		"Trust the right certificate.",
 	},
 	"security.file-new": {
 		"A setting names a file outside the workspace.",
-		"The workspace comes from somebody else, or the path was written into its file by hand.",
-		"Allow it only where you know the file and why it is needed.",
+		"The path stands in the workspace's file, and nobody allowed it yet.",
+		"Allow it only if you know the file, and why it is needed.",
 	},
 	"security.key-log-new": {
-		"The workspace wants session keys written to a file.",
+		"The workspace wants to write session keys to a file.",
 		"That was not allowed for this workspace yet.",
-		"Allow it only where you know why.",
+		"Allow it only if you know why.",
 	},
 	"security.signing-key-missing": {
 		"Parts are to be signed and no key is set.",
@@ -360,39 +360,39 @@ var texts = map[string]Text{
 	},
 	"security.part-missing": {
 		"A part that is to be signed or encrypted is not in the message.",
-		"The envelope as built has no such element.",
+		"The finished envelope has no such element.",
 		"Add the part, or do not name it.",
 	},
 	"security.signature-weak": {
-		"What protects the message is weak.",
+		"The protection of the message is weak.",
 		"SHA-1, CBC or RSA 1.5 is set.",
 		"Use SHA-256, GCM and OAEP where the service takes them.",
 	},
 	"security.algorithms-differ": {
 		"The contract asks for other algorithms than those that are set.",
 		"Its algorithm suite, and the order of signing and encrypting (WS-SecurityPolicy).",
-		"Set what it asks for; what is weak of that is told, too.",
+		"Set what it asks for. If that is weak, Orenda says so.",
 	},
 	"security.log-in-failed": {
-		"The log-in before the call gave no session.",
+		"The log-in before the call did not give a session.",
 		"Its answer, or what is missing in it.",
-		"Look at the log-in, which is an exchange of its own; correct it with orenda identity set NAME " +
+		"Look at the log-in: it is an exchange of its own. Correct it with orenda identity set NAME " +
 			"log-in.KEY=VALUE, or in identities.toml.",
 	},
 	"security.assertion-expired": {
-		"The assertion that is sent does not hold now.",
-		"Its own conditions against this machine's clock.",
-		"Have a new one issued.",
+		"The assertion that is sent is not valid now.",
+		"Its own time limits, compared with this machine's clock.",
+		"Get a new one.",
 	},
 	"verify.certificate-expired": {
-		"The certificate that signed the reply is outside its dates.",
-		"Its dates against this machine's clock.",
+		"The certificate that signed the reply has expired, or is not valid yet.",
+		"Its dates, compared with this machine's clock.",
 		"The service's people must renew it.",
 	},
 	"verify.confirmation-differs": {
-		"The reply confirms another signature than the one that was sent.",
+		"The reply confirms a signature that was not sent.",
 		"The values were compared (WSS 1.1, signature confirmation).",
-		"The reply may be to another request; do not trust it.",
+		"The reply may answer another request. Do not trust it.",
 	},
 	"security.clear-text": {
 		"A text password would travel without TLS.",
@@ -403,16 +403,16 @@ var texts = map[string]Text{
 	"connect.name-unknown": {
 		"The host name does not resolve here.",
 		"The resolver's answer.",
-		"Check the name, and which network this machine is in.",
+		"Check the name, and the network of this machine (VPN?).",
 	},
 	"connect.refused": {
-		"Nobody listens at that host and port.",
+		"Nothing listens at that host and port.",
 		"The connection was refused at once.",
 		"Check the port, and whether the service runs.",
 	},
 	"connect.timed-out": {
 		"Nothing answered within the connect limit.",
-		"No refusal came either: packets are likely dropped.",
+		"No refusal came either, so packets are probably dropped.",
 		"Check firewalls and routes; raise the limit only if the network is slow.",
 	},
 	"connect.unreachable": {
@@ -421,39 +421,39 @@ var texts = map[string]Text{
 		"Check the network: route, VPN, proxy.",
 	},
 	"connect.proxy-refused": {
-		"The proxy is not there, or does not pass the call on.",
-		"It refused the connection, answered 407 or with a page of its own.",
+		"The proxy does not answer, or does not pass the call on.",
+		"It refused the connection, answered 407, or sent a page of its own.",
 		"Give it the right identity, or connect without it.",
 	},
 	"connect.proxy-invalid": {
-		"The proxy that is set is none.",
+		"The proxy setting is not an address.",
 		"Its address cannot be read.",
 		"Write http://host:port, https://host:port or socks5://host:port.",
 	},
 	"connect.proxy-new": {
 		"The workspace names a proxy that was not allowed before.",
 		"That was not allowed for this workspace yet.",
-		"Allow it, if calls may pass through it.",
+		"Allow it if your calls may go through it.",
 	},
 
 	"tls.not-tls": {
-		"The port speaks no TLS.",
+		"The port does not speak TLS.",
 		"What came instead of a handshake is shown.",
 		"Use http, or the port that speaks TLS.",
 	},
 	"tls.version-refused": {
-		"There is no TLS version that both speak.",
+		"Client and server have no TLS version in common.",
 		"An alert, or the end of the handshake.",
-		"Offer what the service speaks; `orenda trust versions` asks it.",
+		"Offer a version that the service speaks; `orenda trust versions` finds it.",
 	},
 	"tls.cipher-refused": {
-		"There is no cipher suite that both accept.",
+		"Client and server have no cipher suite in common.",
 		"The handshake ended with an alert.",
 		"Offer a suite that the service accepts.",
 	},
 	"tls.client-certificate-required": {
 		"The service wants a client certificate and none is set.",
-		"It asked for one in the handshake and refused, by an alert or by a page.",
+		"It asked for one in the handshake, then refused by an alert or a page.",
 		"Send a certificate of an authority that it accepts.",
 	},
 	"tls.client-certificate-refused": {
@@ -463,13 +463,13 @@ var texts = map[string]Text{
 	},
 	"tls.client-certificate-chosen": {
 		"One of your client certificates was chosen.",
-		"The service asked, none was set, and one fits and may go there.",
-		"Set it, so that it stays so.",
+		"The service asked for one, none was set, and exactly one of yours fits and may be used there.",
+		"Set it, so that it stays the same.",
 	},
 	"tls.name-unrecognized": {
-		"The server does not know the name that it was asked for.",
+		"The server does not know the name it was called by.",
 		"Its alert says so.",
-		"Call it by its name.",
+		"Call it by its own name.",
 	},
 	"tls.protocol-refused": {
 		"The server speaks none of the protocols that were offered.",
@@ -477,137 +477,137 @@ var texts = map[string]Text{
 		"Offer http/1.1.",
 	},
 	"tls.self-signed": {
-		"The certificate is its own issuer, and is not trusted here.",
+		"The certificate is self-signed, and not trusted here.",
 		"Issuer and subject are the same, and no trust list has it.",
-		"Compare its fingerprint, then trust it; in your program too.",
+		"Compare its fingerprint, then trust it. Do the same in your program.",
 	},
 	"tls.chain-incomplete": {
 		"The server did not send an intermediate certificate.",
-		"The last one sent was issued by another that is not there; where it says where that is, it was fetched.",
+		"The issuer of the last certificate was not sent. If the certificate says where the issuer is, it was fetched.",
 		"Complete the chain here; the service's people should send it.",
 	},
 	"tls.authority-unknown": {
 		"The certificate comes from an authority that is not trusted here.",
 		"No trust list has it.",
-		"Trust the authority, having compared its fingerprint.",
+		"Compare its fingerprint, then trust the authority.",
 	},
 	"tls.expired": {
 		"The certificate has expired.",
-		"Its dates against this machine's clock, and the server's where it was asked.",
-		"The service's people must renew it; or set this machine's clock right.",
+		"Its dates, compared with this machine's clock, and with the server's where that is known.",
+		"The service's people must renew it. If this machine's clock is wrong, set it.",
 	},
 	"tls.not-yet-valid": {
 		"The certificate is not valid yet.",
-		"As above.",
+		"Its dates, compared with this machine's clock.",
 		"Check this machine's clock first.",
 	},
 	"tls.name-differs": {
 		"The certificate is for other names.",
-		"The name that was asked for is not among them.",
-		"Call the service by a name that it is for.",
+		"The name that was called is not among its names.",
+		"Call the service by one of these names.",
 	},
 	"tls.key-weak": {
-		"Key or signature of the certificate is too weak.",
+		"The key or the signature of the certificate is too weak.",
 		"A short RSA key, or SHA-1 or MD5.",
 		"The service's people must replace it.",
 	},
 	"tls.expires-soon": {
 		"The server's certificate ends within thirty days.",
 		"Its dates.",
-		"Be ready for the new one.",
+		"Expect a new certificate soon.",
 	},
 	"tls.not-verified": {
-		"Any certificate was accepted.",
-		"It was asked for, for this call.",
+		"The server's certificate was not checked.",
+		"You asked for that, for this call.",
 		"Trust the right certificate instead.",
 	},
 	"tls.keys-logged": {
 		"The session's keys were written to a file.",
 		"A key log is set.",
-		"Delete the file when it has served.",
+		"Delete the file when you no longer need it.",
 	},
 	"tls.timed-out": {
 		"The handshake was not finished in time.",
 		"The connection was accepted and nothing more came.",
-		"Look at what stands between; a firewall may hold TLS back.",
+		"Look at what is between: a firewall may stop TLS.",
 	},
 	"tls.certificate-unreadable": {
 		"A certificate of the server cannot be read.",
-		"Its bytes are no X.509 certificate that can be parsed.",
-		"The service's people have to issue it anew.",
+		"Its bytes are not a readable X.509 certificate.",
+		"The service's people must issue it again.",
 	},
 	"tls.closed": {
-		"The peer dropped the handshake without a word.",
-		"The connection ended within it.",
-		"A plain port, another protocol version, or a filter on the name are the usual causes.",
+		"The server closed the connection during the handshake, without a reason.",
+		"The connection ended before the handshake did.",
+		"Usual causes: a port without TLS, another TLS version, a filter on the name.",
 	},
 	"tls.alert": {
-		"The peer ended TLS with an alert.",
+		"The server ended TLS with an alert.",
 		"Its alert in words.",
-		"The alert says what it does not like.",
+		"The alert says what the server refuses.",
 	},
 
 	"send.header-replaced": {
 		"An extra header replaces one that the call would send.",
 		"Both values are shown.",
-		"Leave it away, unless it is meant.",
+		"Remove it, unless you want it.",
 	},
 	"send.length-differs": {
 		"The declared length is not the number of bytes.",
-		"What a program sent through a relay was counted.",
+		"The bytes that a program sent through a relay were counted.",
 		"Count the bytes of the encoded message, not its characters.",
 	},
 	"send.charset-differs": {
-		"Head, XML declaration and bytes of a request do not say the same of its encoding.",
-		"Of what a program sent, all three were looked at.",
+		"Head, XML declaration and bytes of a request disagree about its encoding.",
+		"All three were compared in what a program sent.",
 		"Write the message in the encoding that both name.",
 	},
 	"send.reset": {
-		"The peer closed while the request was being written.",
-		"How much had left is shown.",
+		"The server closed the connection while the request was being sent.",
+		"How much was sent is shown.",
 		"Look at its limits and its log.",
 	},
 	"send.timed-out": {
-		"The peer stopped reading.",
-		"No byte was taken within the limit.",
+		"The server stopped reading the request.",
+		"It took no byte within the limit.",
 		"Send less, or give it more time.",
 	},
 	"send.plain-to-tls": {"Plain HTTP was sent to a port that speaks TLS.", "The answer says so.", "Use https."},
 	"wait.timed-out": {
 		"No byte of an answer came within the limit.",
-		"The request had left whole.",
+		"The whole request had been sent.",
 		"Ask whether the service is slow or hangs; give it more time if it is slow.",
 	},
 	"wait.closed": {
 		"The connection was closed before an answer.",
 		"Not one byte came back.",
-		"A crash, or a proxy without a service behind it; look at the service's log.",
+		"Perhaps the service crashed, or a proxy has no service behind it: look at the service's log.",
 	},
 
 	"receive.over-limit": {
 		"The reply is larger than the receive limit.",
-		"Its announced size, or the byte at which the limit fell.",
+		"Its announced size, or the byte at which the limit was reached.",
 		"Raise the limit to the number that is proposed, in your program too.",
 	},
 	"receive.over-buffer": {
 		"The reply is larger than the buffer limit.",
-		"It is taken in whole, and the buffer is smaller.",
-		"Raise it, or take replies in flowing.",
+		"It is taken in as a whole, and the buffer is too small.",
+		"Raise the limit, or take replies in as they flow.",
 	},
 	"receive.inflated-over-limit": {
 		"The reply is small when compressed, and over the limit when not.",
 		"Both sizes are shown.",
-		"Raise the decompressed limit, if so much is expected.",
+		"Raise the decompressed limit if replies of that size are right.",
 	},
 	"receive.truncated": {
 		"Fewer bytes came than were announced.",
 		"The connection ended early.",
-		"Look at proxies on the way and at the service's log.",
+		"Look at the proxies on the way, and at the service's log.",
 	},
 	"receive.stalled": {
 		"Bytes stopped coming.",
 		"None came within the receive time.",
-		"Ask the service's people; raise the limit only if pauses are usual.",
+		"Ask the service's people. Raise the limit only if such pauses are normal.",
 	},
 	"receive.timed-out": {
 		"The limit on the whole call ran out while bytes were coming.",
@@ -632,16 +632,16 @@ var texts = map[string]Text{
 	"receive.bad-chunk": {
 		"The chunked coding is broken.",
 		"The place is shown.",
-		"Nothing: the service or a proxy breaks it.",
+		"Nothing on your side: the service or a proxy has to correct it.",
 	},
 	"receive.bad-compression": {
-		"What is marked as compressed is not, or is broken.",
+		"The reply is marked as compressed, but it is not, or it is broken.",
 		"It cannot be unpacked.",
 		"Ask for no compression.",
 	},
 	"receive.unauthorized": {
 		"The server wants to know who calls.",
-		"It answered 401, and offers ways.",
+		"It answered 401, and says which ways it offers.",
 		"Authenticate in a way that it offers.",
 	},
 	"receive.forbidden": {
@@ -655,34 +655,34 @@ var texts = map[string]Text{
 		"Check the path.",
 	},
 	"receive.method-refused": {
-		"The server takes no POST there.",
+		"The server does not accept POST at this path.",
 		"It answered 405.",
-		"Check the path: it is likely that of a page.",
+		"Check the path: it is probably that of a web page.",
 	},
 	"receive.too-large": {
-		"The server does not take so large a message.",
+		"The message is too large for the server.",
 		"It answered 413.",
 		"Send less, or ask the service's people to raise their limit.",
 	},
 	"receive.media-type-refused": {
-		"The server does not take the media type.",
+		"The server does not accept the media type.",
 		"It answered 415, or a fault says so.",
 		"Send the SOAP version that it speaks.",
 	},
 	"receive.expectation-refused": {
-		"The server does not say that the body may be sent.",
+		"The server refuses to let the body be sent.",
 		"It answered 417.",
-		"Send the body at once.",
+		"Send the body without waiting.",
 	},
 	"receive.redirected": {
 		"The server sends the call elsewhere.",
-		"A status of 300 to 399, with the place.",
-		"Call the new place; a POST must not become a GET.",
+		"A status of 300 to 399, with the new address.",
+		"Call the new address; a POST must not become a GET.",
 	},
 	"receive.redirect-followed": {
 		"A redirect was followed.",
 		"The setting says to follow.",
-		"Call the new place directly.",
+		"Call the new address directly.",
 	},
 	"receive.gateway": {
 		"A proxy answered, and not the service.",
@@ -690,7 +690,7 @@ var texts = map[string]Text{
 		"The service's people must look behind their gateway.",
 	},
 	"receive.server-error": {
-		"The server failed without a fault.",
+		"The server failed, and sent no fault.",
 		"A status of 500 and above, and no envelope.",
 		"Look at the service's log.",
 	},
@@ -699,40 +699,40 @@ var texts = map[string]Text{
 		"A status of 400 and above.",
 		"Compare with what works.",
 	},
-	"receive.not-http": {"What answers speaks no HTTP.", "Its first bytes are shown.", "Check the port."},
+	"receive.not-http": {"The answer is not HTTP.", "Its first bytes are shown.", "Check the port."},
 	"receive.head-too-large": {
 		"The answer's head is larger than is accepted.",
 		"More than 64 KiB of header fields.",
 		"Ask the service's people.",
 	},
 	"receive.accepted-only": {
-		"The message was accepted, and a reply was due.",
+		"The message was accepted, but the expected reply did not come.",
 		"A status of 202 or 204 for an operation that has an output.",
-		"Ask whether the reply comes in another way.",
+		"Ask whether the reply comes another way.",
 	},
 	"receive.type-differs": {
-		"Media type and envelope are of different SOAP versions.",
+		"Media type and envelope belong to different SOAP versions.",
 		"Both are shown.",
-		"Nothing, if your program reads it.",
+		"Nothing, if your program can read it.",
 	},
 	"receive.status-differs": {
-		"An answer came under an error status.",
-		"The envelope is no fault.",
-		"Nothing, if your program reads it.",
+		"A normal answer came with an error status.",
+		"The envelope is not a fault.",
+		"Nothing, if your program can read it.",
 	},
 	"receive.not-soap": {
-		"Something else than SOAP came.",
+		"The answer is not SOAP.",
 		"Its media type and its title.",
 		"Check the path; a log-in page may stand before the service.",
 	},
 	"receive.not-kept": {
 		"A large reply could not be kept on this machine's disk.",
 		"The system's answer.",
-		"Make room, or set TMPDIR.",
+		"Free some space, or set TMPDIR.",
 	},
 
 	"read.empty": {
-		"The reply is empty where one is due.",
+		"The reply is empty, and should not be.",
 		"No byte of body came.",
 		"Look at the service's log.",
 	},
@@ -744,42 +744,42 @@ var texts = map[string]Text{
 	"message.attachment-missing": {
 		"A file that is to be attached cannot be read.",
 		"The system's answer.",
-		"Name a file that is there; those of a workspace lie in it.",
+		"Name a file that exists; files of a workspace are inside its folder.",
 	},
 	"read.parts-broken": {
-		"The reply says that it has parts, and cannot be taken apart.",
+		"The reply says that it has parts, but they cannot be read.",
 		"A boundary or a part's end is missing, or the part of the envelope is not there.",
-		"The service's people must mend it; look at what stands between.",
+		"The service's people must correct it; look also at proxies between.",
 	},
 	"read.attachment-unresolved": {
 		"A part that the reply refers to is not there.",
 		"The reference and the parts that came are shown.",
-		"The service's people must send it; look whether a proxy takes parts off.",
+		"The service's people must send it; check whether a proxy removes parts.",
 	},
 	"read.not-well-formed": {
 		"The reply's XML is broken.",
-		"The byte, and the elements that are open there.",
-		"The service's people must mend it.",
+		"The byte is shown, and the elements that are open there.",
+		"The service's people must correct it.",
 	},
 	"read.charset-differs": {
 		"The bytes are not in the encoding that is declared.",
-		"The first byte that is not.",
-		"The service's people must mend it.",
+		"The first wrong byte is shown.",
+		"The service's people must correct it.",
 	},
 	"read.text-outside": {
 		"Text stands before or after the envelope.",
-		"It is shown: often it is the server's own complaint.",
+		"It is shown. Often it is an error message of the server.",
 		"Read it.",
 	},
 	"read.doctype-refused": {
 		"The reply has a document type declaration.",
 		"SOAP forbids it.",
-		"Nothing; it is not read.",
+		"The service's people must remove it; Orenda does not read such a reply.",
 	},
-	"read.not-envelope": {"The reply is XML and no envelope.", "Its root element.", "Check the path."},
+	"read.not-envelope": {"The reply is XML, but not an envelope.", "Its root element.", "Check the path."},
 	"read.not-description": {
-		"What came is no description.",
-		"Its root element, or why it cannot be used.",
+		"The answer is not a description.",
+		"Its root element is shown, or why it cannot be used.",
 		"Give the address of the WSDL.",
 	},
 	"read.version-differs": {
@@ -790,22 +790,22 @@ var texts = map[string]Text{
 	"read.depth-over-limit": {
 		"The reply nests deeper than the reader accepts.",
 		"The place.",
-		"Raise the limit, if the reply is meant so.",
+		"Raise the limit if the reply is right.",
 	},
 	"read.text-over-limit": {
 		"One text of the reply is longer than the reader accepts.",
 		"The place.",
-		"Raise the limit, if the reply is meant so.",
+		"Raise the limit if the reply is right.",
 	},
 	"read.repeats-over-limit": {
 		"One element has more children than the reader accepts.",
 		"The place.",
-		"Raise the limit, if the reply is meant so.",
+		"Raise the limit if the reply is right.",
 	},
 	"read.names-over-limit": {
 		"The reply has more different names than the reader accepts.",
 		"The place.",
-		"Raise the limit, if the reply is meant so.",
+		"Raise the limit if the reply is right.",
 	},
 	"read.encrypted": {
 		"The reply is encrypted and cannot be opened.",
@@ -813,9 +813,9 @@ var texts = map[string]Text{
 		"Set the identity whose certificate the service encrypts for.",
 	},
 	"read.fault-must-understand": {
-		"The service does not understand a header block that it must.",
+		"The service does not understand a header block that is marked mustUnderstand.",
 		"The fault's code.",
-		"Leave the block away, or its mustUnderstand.",
+		"Remove the block, or its mustUnderstand.",
 	},
 	"read.fault-version": {
 		"The service wants the other SOAP version.",
@@ -843,9 +843,9 @@ var texts = map[string]Text{
 		"Check user, password, and the type of the password.",
 	},
 	"read.fault-security-expired": {
-		"The service finds the message too old, or from the future.",
+		"The service says that the message is too old, or from the future.",
 		"The fault's code; the clocks are compared by the HTTP Date.",
-		"Set the clock right; give the timestamp a longer life.",
+		"Set the clock, or give the timestamp a longer life.",
 	},
 	"read.fault-security-invalid": {
 		"The service does not accept the security header.",
@@ -863,43 +863,43 @@ var texts = map[string]Text{
 		"Read its fields: it is an answer.",
 	},
 	"read.fault-client": {
-		"A fault that blames the message.",
+		"The service says that the message is wrong.",
 		"The fault's code.",
-		"Change what the reason says.",
+		"Read the reason, and change the message.",
 	},
 	"read.fault-server": {
-		"A fault by which the service blames itself.",
+		"The service says that it failed itself.",
 		"The fault's code.",
 		"Send its words and its time to the service's people.",
 	},
 	"read.fault-hidden": {
 		"A reply that looks like success holds an error.",
 		"An element named like an error that has a text.",
-		"Read it; let your program look for it.",
+		"Read it, and let your program check for it.",
 	},
 
 	"verify.invalid": {
 		"The reply breaks its own schema.",
 		"The place and the rule.",
-		"Let your program be lenient there, or tell the service's people.",
+		"Let your program accept it there, or tell the service's people.",
 	},
 	"verify.reply-differs": {
-		"The reply is of another operation.",
+		"The reply belongs to another operation.",
 		"Its element is not the one that the output names.",
 		"Check the path and the action.",
 	},
 	"verify.unexpected": {
-		"What was expected is not there.",
+		"The reply is not what was expected.",
 		"Expected and received are shown.",
 		"Look at the message that was sent, or change what is expected.",
 	},
 	"verify.unsigned": {
 		"The reply's body is not signed.",
-		"No signature covers it where it stands.",
-		"The service must sign its replies; or demand it no longer.",
+		"No signature covers it at its place.",
+		"The service must sign its replies, or you stop demanding it.",
 	},
 	"verify.signature-broken": {
-		"The reply's signature does not hold.",
+		"The reply's signature is wrong.",
 		"Which reference differs is shown.",
 		"Do not trust the reply.",
 	},
@@ -911,11 +911,11 @@ var texts = map[string]Text{
 	"verify.certificate-untrusted": {
 		"The reply is signed by a key that is not trusted.",
 		"No trust list has its certificate.",
-		"Trust it, having compared its fingerprint.",
+		"Compare its fingerprint, then trust it.",
 	},
 	"verify.stale": {
 		"The reply's timestamp is out of date.",
 		"It is compared with this machine's clock.",
-		"Compare the clocks; else the reply is an old one.",
+		"Compare the clocks. If they agree, the reply is an old one.",
 	},
 }

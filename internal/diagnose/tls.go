@@ -37,7 +37,7 @@ func notTLS(c *Case) []exchange.Finding {
 		f.Why = fmt.Sprintf("It answered the TLS hello with plain HTTP: %s.", cut(firstLine(info.HelloIn), 80))
 		f.Remedies = c.withScheme("http")
 	} else {
-		f.Why = fmt.Sprintf("It answered the TLS hello with something that is no TLS record: % x.",
+		f.Why = fmt.Sprintf("It answered the TLS hello with something that is not a TLS record: % x.",
 			info.HelloIn[:min(len(info.HelloIn), 16)])
 		f.Certainty = exchange.Likely
 	}
@@ -57,7 +57,7 @@ func versionRefused(c *Case) []exchange.Finding {
 	return one(exchange.Finding{
 		Title: "no common TLS version",
 		Why: fmt.Sprintf(
-			"Offered was %s to %s; the service accepts none of these (%v). `orenda trust versions` asks it for each.",
+			"TLS %s to %s was offered; the service accepts none of these (%v). `orenda trust versions` asks it for each.",
 			c.Settings.Text("tls-min"),
 			c.Settings.Text("tls-max"),
 			e.Err,
@@ -196,7 +196,7 @@ func nameUnrecognized(c *Case) []exchange.Finding {
 	f := exchange.Finding{
 		Title: "the server does not know the name that it was asked for",
 		Why: fmt.Sprintf(
-			"Asked for was %s (server name indication), and it answered with the alert %q.",
+			"It was asked for %s (server name indication), and it answered with the alert %q.",
 			c.tls().ServerName,
 			e.Alert,
 		),
@@ -219,7 +219,7 @@ func protocolRefused(c *Case) []exchange.Finding {
 	return one(
 		exchange.Finding{
 			Title: "the server speaks none of the protocols offered",
-			Why:   fmt.Sprintf("Offered was %s; it answered with the alert %q.", c.Settings.Text("alpn"), e.Alert),
+			Why:   fmt.Sprintf("It was offered %s, and it answered with the alert %q.", c.Settings.Text("alpn"), e.Alert),
 			Evidence: []exchange.Evidence{
 				c.inSettings("alpn", 0, 1),
 			},
@@ -431,7 +431,7 @@ var certificateTexts = map[trust.Reason]func(*Case, trust.Fault) exchange.Findin
 		return exchange.Finding{
 			Title: "the server's certificate is self-signed, and not trusted here",
 			Why: fmt.Sprintf(
-				"%s is its own issuer, so nobody vouches for it, and it is on no trust list of this endpoint.",
+				"%s is its own issuer: no authority confirms it, and it is on no trust list of this endpoint.",
 				cut(f.Cert.Subject.String(), 80),
 			),
 			Remedies: []exchange.Remedy{
@@ -530,7 +530,7 @@ var certificateTexts = map[trust.Reason]func(*Case, trust.Fault) exchange.Findin
 	trust.NameDiffers: func(c *Case, f trust.Fault) exchange.Finding {
 		asked := c.tls().ServerName
 		out := exchange.Finding{Title: "the server's certificate is for another name",
-			Why:     fmt.Sprintf("Asked for was %s; the certificate is for %s.", asked, orNone(cut(f.Detail, 200))),
+			Why:     fmt.Sprintf("The name that was called is %s; the certificate is for %s.", asked, orNone(cut(f.Detail, 200))),
 			Program: "call the service by a name that is in its certificate"}
 		if c.OtherName != nil {
 			out.Why += fmt.Sprintf(
@@ -598,12 +598,12 @@ func certificateUnreadable(c *Case) []exchange.Finding {
 	return one(exchange.Finding{
 		Title: "a certificate of the server cannot be read",
 		Why: fmt.Sprintf(
-			"Its bytes are no X.509 certificate that this program can parse: %v. It was not judged: neither "+
+			"Its bytes are not an X.509 certificate that Orenda can read: %v. It was not judged: neither "+
 				"trust nor name nor date was looked at.",
 			e.Err,
 		),
 		Evidence: c.inAddress(),
-		Program: "tell the service's people: the certificate has to be issued anew; other programs " +
+		Program: "tell the service's people: the certificate has to be issued again; other programs " +
 			"may read it all the same",
 	})
 }

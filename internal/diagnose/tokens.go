@@ -23,7 +23,7 @@ func assertionExpired(c *Case) []exchange.Finding {
 		return nil
 	}
 	return one(exchange.Finding{
-		Title: "the assertion that is sent does not hold now",
+		Title: "the assertion that is sent is not valid now",
 		Why: fmt.Sprintf(
 			"By its own conditions %s; this machine's clock says %s.",
 			c.AssertionOver,

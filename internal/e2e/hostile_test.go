@@ -83,7 +83,7 @@ func TestACallUnderWayNeverFreezesTheScreen(t *testing.T) {
 	s.keys("Enter", "C-u")
 	s.types("http://" + h.Plain + "/berths/~wait.timed-out")
 	s.keys("Enter", "Left", "g")
-	s.sees("not sent unasked", "send it all the same")
+	s.sees("is not sent unless you", "send it all the same")
 	s.keys("!")
 	s.sees("under way", "wait", "halt")
 	s.keys("b")

@@ -51,7 +51,7 @@ expect = ["count(berth)>=`+least+`"]
 	s.keys("z")
 	write("0")
 	s.keys("n")
-	s.sees("2 as expected", "mended")
+	s.sees("2 as expected", "fixed")
 	r := orenda(t, env, "-w", dir, "muster", "run", "nightly")
 	assert.Equal(t, 0, r.code, r.out+r.err)
 

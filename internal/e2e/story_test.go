@@ -72,7 +72,7 @@ func TestTheStoryWithKeys(t *testing.T) {
 	s.sees(
 		"attempt 3 · stopped at read",
 		"found no security header",
-		"The contract does",
+		"does not mention it",
 		"send a user name token as pilot-desk",
 		"the cause is here",
 	)

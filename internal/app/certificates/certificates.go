@@ -60,7 +60,7 @@ func (v *View) Keys() []ui.Key {
 		ui.On("f", "f", "fetch the chain", ui.Do(func() { v.s.FetchChain(v.end) })).If(v.end != ""),
 		ui.On("enter", "⏎", "trust it", ui.Do(func() { v.trust(c) })).If(c != nil && l == nil),
 		ui.On("*", "*", "pin its key", ui.Do(func() { v.pin(c) })).If(c != nil),
-		ui.On("X", "X", "trust it no longer", ui.Do(func() { v.distrust(c) })).If(c != nil),
+		ui.On("X", "X", "stop trusting it", ui.Do(func() { v.distrust(c) })).If(c != nil),
 		ui.On("W", "W", "save it as a file", ui.Asks(func() tea.Cmd { return v.write(c, sent) })).If(c != nil),
 		ui.Shown("?", "?", "help"),
 		ui.On("w", "w", "write a drawing of the chain",
@@ -242,7 +242,7 @@ func (v *View) distrust(c *x509.Certificate) {
 		if !slices.ContainsFunc(of, func(l listed) bool { return l.cert.Equal(c) }) {
 			keep = append(keep, f)
 		} else if n := len(of) - 1; n > 0 {
-			notes = append(notes, fmt.Sprintf("%s holds %d more, which are trusted here no longer either; the file "+
+			notes = append(notes, fmt.Sprintf("%s holds %d more, which will not be trusted here either; the file "+
 				"stays", f, n))
 		}
 	}
@@ -260,7 +260,7 @@ func (v *View) distrust(c *x509.Certificate) {
 		v.s.Say("it is not on the trust list of %s", v.end)
 		return
 	}
-	v.preview.Show("Trust "+c.Subject.CommonName+" no longer at "+v.end, changes, notes...)
+	v.preview.Show("Stop trusting "+c.Subject.CommonName+" at "+v.end, changes, notes...)
 }
 
 func (v *View) write(c *x509.Certificate, sent []*x509.Certificate) tea.Cmd {

@@ -270,7 +270,7 @@ func (v *View) View(w, h int) string {
 		)
 	}
 	name := max(min(w/5, 24), 12)
-	used := max(min(w/4, 34), 10)
+	used := max(min(w/3, 48), 10)
 	width := max((w-name-used-8)/len(envs), 12)
 	shown := max(min((w-name-6)/width, len(envs)), 1)
 	first := min(max(v.col-shown+1, 0), len(envs)-shown)

@@ -168,7 +168,7 @@ func (v *View) unlock() tea.Cmd {
 		return state.Ask{
 			Prompt: "pass phrase of " + path,
 			Hidden: true,
-			Answer: func(s string) { v.s.Home.Phrases.Give(path, s); v.s.Say("given for this sitting") },
+			Answer: func(s string) { v.s.Home.Phrases.Give(path, s); v.s.Say("given until Orenda ends") },
 		}
 	}
 }
@@ -255,7 +255,7 @@ func (v *View) made(id identity.Identity) {
 func (v *View) told(id identity.Identity) {
 	v.read()
 	v.cursor = slices.IndexFunc(v.all, func(o *identity.Identity) bool { return o.Name == id.Name })
-	v.s.Say("%s is made; * sends the call as it", id.Name)
+	v.s.Say("%s was added; * sends the call as it", id.Name)
 }
 
 // View implements ui.View.

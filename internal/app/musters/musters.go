@@ -284,7 +284,7 @@ func row(c *muster.Case, r muster.Result, here bool, w int) string {
 	case muster.Unexpected:
 		sign = ui.Accent(marks.Stopped)
 	}
-	note := map[string]string{"newlyFailed": "newly", "mended": "mended"}[r.Against]
+	note := map[string]string{"newlyFailed": "newly", "mended": "fixed"}[r.Against]
 	why := ""
 	if len(r.Why) > 0 {
 		why = r.Why[0]

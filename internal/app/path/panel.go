@@ -51,12 +51,9 @@ func (v *View) panel(x *exchange.Exchange, w, h int) []string {
 	title := ui.Strong(strings.ToUpper(v.stage.String())) + ui.Soft("  "+v.stage.Question())
 	out := []string{title, ""}
 	top := v.setPart(x, w)
-	why := v.whyPart(x, w, false)
 	before := v.memoryPart(x, w)
 	repair := v.repairPart(x, w)
-	if len(out)+len(top)+len(why)+len(before)+len(repair)+7 > h {
-		why = v.whyPart(x, w, true)
-	}
+	why := v.fitting(x, w, h-len(out)-len(top)-len(before)-len(repair)-7)
 	if len(out)+len(top)+len(why)+len(before)+len(repair)+7 > h {
 		before = before[:min(len(before), 2)]
 	}
@@ -86,17 +83,15 @@ func (v *View) panel(x *exchange.Exchange, w, h int) []string {
 
 // tight is the panel for few lines: why and repair come first, the rest scrolls.
 func (v *View) tight(x *exchange.Exchange, w, h int) []string {
-	why := v.whyPart(x, w, false)
 	repair := v.repairPart(x, w)
+	room := h - len(repair) - 3
+	why := v.fitting(x, w, room)
 	if v.set >= 0 || v.in.Active || v.ask != nil || len(why) == 0 {
 		return v.panel(x, w, h)
 	}
 	out := []string{ui.Strong(strings.ToUpper(v.stage.String())) + ui.Soft("  "+v.stage.Question()), ""}
-	if len(why)+len(repair)+1 > h-len(out) {
-		why = v.whyPart(x, w, true)
-	}
 	// The repair stands at the bottom of the room, whatever scrolls above it.
-	room := max(h-len(out)-len(repair)-1, 3)
+	room = max(room, 3)
 	var rest []string
 	for _, part := range [][]string{why, v.seenPart(x, w), v.memoryPart(x, w), v.setPart(x, w)} {
 		if len(part) > 0 {
@@ -354,11 +349,29 @@ func programs(w *workspace.Workspace, x *exchange.Exchange) (out [][2]string) {
 	return out
 }
 
+// detail is how much is told of the findings.
+type detail uint8
+
+const (
+	whole detail = iota // nothing is cut
+	lined               // a line for each piece of evidence, and each possibility
+	brief               // no evidence, and not what to do elsewhere
+)
+
+// fitting tells as much of the findings as there is room for.
+func (v *View) fitting(x *exchange.Exchange, w, room int) []string {
+	for _, d := range []detail{whole, lined} {
+		if out := v.whyPart(x, w, d); len(out) <= room {
+			return out
+		}
+	}
+	return v.whyPart(x, w, brief)
+}
+
 // whyPart tells the findings: the cause whole, what follows from it in a line.
-// In brief it leaves out the evidence and what to do elsewhere.
 //
 //revive:disable-next-line:cyclomatic one screen, or the keys of one
-func (v *View) whyPart(x *exchange.Exchange, w int, brief bool) []string {
+func (v *View) whyPart(x *exchange.Exchange, w int, much detail) []string {
 	var out []string
 	shown := 0
 	for i, f := range x.Findings {
@@ -407,23 +420,21 @@ func (v *View) whyPart(x *exchange.Exchange, w int, brief bool) []string {
 			}
 			continue
 		}
-		if i > 0 || brief {
-			out = append(out, possibilities(&f, w, true)...)
+		if i > 0 || much == brief {
+			out = append(out, possibilities(&f, w, brief)...)
 			continue
 		}
 		for k, e := range f.Evidence {
 			if k == 2 {
 				break
 			}
-			out = append(
-				out,
-				ui.Pad("", 7)+ui.Pad(ui.Soft(ui.Cut(where(e), labelWidth)), labelWidth)+" "+ui.Cut(
-					strings.Join(strings.Fields(e.Excerpt), " "),
-					w-8-labelWidth,
-				),
-			)
+			excerpt := strings.Join(strings.Fields(e.Excerpt), " ")
+			if much == lined {
+				excerpt = ui.Cut(excerpt, w-8-labelWidth)
+			}
+			out = append(out, row("", where(e), excerpt, "", w)...)
 		}
-		out = append(out, possibilities(&f, w, false)...)
+		out = append(out, possibilities(&f, w, much)...)
 		if f.Program != "" {
 			for _, l := range ui.Wrap("in your program: "+f.Program, w-8) {
 				out = append(out, ui.Pad("", 7)+ui.Soft(l))
@@ -434,10 +445,10 @@ func (v *View) whyPart(x *exchange.Exchange, w int, brief bool) []string {
 }
 
 // possibilities are what may be behind a finding; in brief only the likeliest.
-func possibilities(f *exchange.Finding, w int, brief bool) (out []string) {
+func possibilities(f *exchange.Finding, w int, much detail) (out []string) {
 	indent := ui.Pad("", 7)
 	for i, p := range f.Hypotheses {
-		if brief && i > 0 {
+		if much == brief && i > 0 {
 			break
 		}
 		lead := ui.Soft(ui.Pad(map[bool]string{true: "may be", false: "or"}[i == 0], 7))
@@ -451,6 +462,20 @@ func possibilities(f *exchange.Finding, w int, brief bool) (out []string) {
 			text = "likely: " + text
 		case exchange.RuledOut:
 			text = "unlikely: " + text
+		}
+		if much == whole && ui.Width(text+tail) > w-15 {
+			lines := append(ui.Wrap(text, w-15), ui.Wrap(strings.TrimPrefix(tail, " · "), w-15)...)
+			cause := len(ui.Wrap(text, w-15))
+			for k, l := range lines {
+				if k >= cause || p.Verdict == exchange.RuledOut {
+					l = ui.Soft(l)
+				} else if p.Verdict == exchange.Confirmed {
+					l = ui.Strong(l)
+				}
+				out = append(out, indent+lead+l)
+				lead = indent
+			}
+			continue
 		}
 		text = ui.Cut(text, w-15)
 		if room := w - 15 - ui.Width(text); room > 12 {

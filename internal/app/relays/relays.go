@@ -215,7 +215,7 @@ func (v *View) drop() {
 		return
 	}
 	v.s.Stale("relays")
-	v.s.Say("the workspace keeps the relay %s no longer; u takes it back", name)
+	v.s.Say("the relay %s is no longer in the workspace; u takes it back", name)
 }
 
 func (v *View) stop() {

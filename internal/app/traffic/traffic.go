@@ -27,6 +27,7 @@ type View struct {
 	cursor  int    // its row, as it was drawn last
 	top     int
 	height  int
+	wide    int // the longest name that was in sight
 	in      ui.Input
 	wrong   string   // what is wrong with the filter that is typed
 	marked  []string // ids that are to be compared
@@ -373,8 +374,13 @@ func (v *View) View(w, h int) string {
 	v.height = h - len(rows) - len(below)
 	v.top = ui.Window(at, v.top, v.height, len(list))
 	v.Bar = ui.Bar{First: len(rows), Height: v.height, Lines: len(list), At: at, Count: len(list)}
-	for i := v.top; i < len(list) && i < v.top+v.height; i++ {
-		rows = append(rows, v.row(list[i], i == at, w))
+	inSight := list[v.top:min(len(list), v.top+v.height)]
+	for _, x := range inSight {
+		v.wide = max(v.wide, ui.Width(text(x))+1) // it never shrinks again: columns do not jump
+	}
+	name := max(min(v.wide, w/3, 40), 18)
+	for i, x := range inSight {
+		rows = append(rows, v.row(x, v.top+i == at, name, w))
 	}
 	for len(rows)+len(below) < h {
 		rows = append(rows, "")
@@ -383,8 +389,7 @@ func (v *View) View(w, h int) string {
 }
 
 // row is an exchange in a line.
-func (v *View) row(x *exchange.Exchange, here bool, w int) string {
-	name := max(min(w/3, 40), 18)
+func (v *View) row(x *exchange.Exchange, here bool, name, w int) string {
 	lead, label := "  ", ui.Fit(text(x), name)
 	if here {
 		lead, label = ui.Accent(" ▌"), ui.Strong(label)
@@ -404,7 +409,10 @@ func (v *View) row(x *exchange.Exchange, here bool, w int) string {
 		}
 		at += " " + ui.Pad(from, 5)
 	}
-	where, size := "", ""
+	where, size, before := "", "", 62
+	if v.s.Elsewhere() {
+		before += 6
+	}
 	switch x.Outcome {
 	case exchange.OutcomeStopped:
 		where = x.StoppedAt.String()
@@ -417,7 +425,7 @@ func (v *View) row(x *exchange.Exchange, here bool, w int) string {
 		size = endpoint.Bytes(n) + " B"
 	}
 	return lead + sign + ui.Soft(at+"  ") + label + " " + ui.Reach(x) + " " + ui.Fit(where, 9) +
-		ui.Soft(fmt.Sprintf("%8s %12s  ", exchange.Took(x.TotalNs), size)) + ui.Cut(x.Result, max(w-name-69, 0))
+		ui.Soft(fmt.Sprintf("%8s %12s  ", exchange.Took(x.TotalNs), size)) + ui.Cut(x.Result, max(w-name-before, 0))
 }
 
 // below are the bytes of the exchange at the cursor, from what proves its cause on.
