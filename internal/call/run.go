@@ -202,7 +202,7 @@ func (c *Call) stage(
 // path goes from step to step, and says at which stage it stopped, and why.
 func (c *Call) path(ctx context.Context) (at exchange.Stage, err error) {
 	if c.plan.NoEndpoint != nil {
-		c.rec.End(exchange.Address, exchange.Skipped, "no endpoint is settled")
+		c.rec.End(exchange.Address, exchange.Skipped, "no endpoint is chosen")
 		c.rec.Begin(exchange.Binding)
 		return exchange.Binding, c.plan.NoEndpoint
 	}

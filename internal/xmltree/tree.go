@@ -2,6 +2,7 @@ package xmltree
 
 import (
 	"bytes"
+	"cmp"
 	"fmt"
 	"iter"
 	"math"
@@ -517,11 +518,12 @@ func (n Node) Path() string {
 }
 
 // Locator says of many places of one document where they are. Places that come in the
-// order of the document cost one reading together, where each alone costs one.
+// order of the document cost one reading together, where each alone costs one; those that
+// come in another order are found from the counts on the way.
 type Locator struct {
-	offset       int // up to where was counted
-	line, column int // there, from 0
-	counted      map[sibling]counted
+	offset       int                   // up to where was counted
+	line, column int                   // there, from 0
+	counted      map[sibling][]counted // in the order of the document
 }
 
 // sibling tells children of one parent that share a name; counted is how many of them
@@ -552,33 +554,48 @@ func (l *Locator) Position(src []byte, offset int) (line, column int) {
 	return l.line + 1, l.column + 1
 }
 
-// worthKeeping is from how many siblings on a count is kept.
-const worthKeeping = 64
+// worthKeeping is from how many siblings on a count is kept, and countEach how many are
+// between two that are.
+const (
+	worthKeeping = 64
+	countEach    = 4096
+)
 
 // before is how many siblings of its name stand before a node, and whether more follow.
 func (l *Locator) before(n Node) (before int, more bool) {
 	name, nodes := n.Name(), n.doc.nodes
 	key := sibling{nodes[n.i].parent, name}
-	next, seen := n.Parent().first(), l.counted[key]
-	if seen.n > 0 && seen.node < n.i {
-		before, next = seen.n, nodes[seen.node].next
+	next, kept := n.Parent().first(), l.counted[key]
+	i, _ := slices.BinarySearchFunc(kept, n.i, func(c counted, node uint32) int { return cmp.Compare(c.node, node) })
+	if i > 0 { // the last one before it
+		before, next = kept[i-1].n, nodes[kept[i-1].node].next
 	}
 	for ; next != 0 && !more; next = nodes[next].next {
 		if next == n.i || nodes[next].kind != StartElement ||
 			!n.doc.names[nodes[next].name].Is(name.Space, name.Local) {
 			continue
 		}
-		if more = next > n.i; !more {
-			before++
+		if more = next > n.i; more {
+			break
+		}
+		if before++; before%countEach == 0 && i == len(kept) {
+			kept = append(kept, counted{next, before})
+			i++
 		}
 	}
 	if before < worthKeeping {
 		return before, more
 	}
 	if l.counted == nil {
-		l.counted = map[sibling]counted{}
+		l.counted = map[sibling][]counted{}
 	}
-	l.counted[key] = counted{n.i, before + 1}
+	if last := len(kept) - 1; i == len(kept) { // the newest takes the place of one that is none of the marks
+		if last >= 0 && kept[last].n%countEach != 0 {
+			kept = kept[:last]
+		}
+		kept = append(kept, counted{n.i, before + 1})
+	}
+	l.counted[key] = kept
 	return before, more
 }
 

@@ -490,6 +490,16 @@ func TestALocatorSaysWhatEachPlaceAloneSays(t *testing.T) {
 		require.Equal(t, [2]int{wantLine, wantColumn}, [2]int{line, column})
 		require.Equal(t, n.Path(), l.Path(n))
 	}
+	d = parse(t, "<a>"+strings.Repeat("<b/><c/>", 30000)+"</a>")
+	nodes = slices.Collect(d.Root().Children())
+	l = Locator{}
+	for i := range 400 { // among many, from the end, and anywhere
+		n := nodes[len(nodes)-1-i%3]
+		if i > 20 {
+			n = nodes[r.IntN(len(nodes))]
+		}
+		require.Equal(t, n.Path(), l.Path(n))
+	}
 	limits := Limits{Done: closed()}
 	many := "<a>" + strings.Repeat("<b/>", 200000) + "</a>"
 	_, err := Parse([]byte(many), limits)

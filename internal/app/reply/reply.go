@@ -59,6 +59,7 @@ type View struct {
 type reading struct {
 	id      string
 	doc     *xmltree.Document
+	where   xmltree.Locator // of its fields
 	err     error
 	busy    bool
 	rows    []uint32 // indexes of nodes, for fields
@@ -494,7 +495,7 @@ func (v *View) foot(c, w int) string {
 	} else if v.mode() == slim {
 		foot += ui.Soft("   " + ui.Cut(v.doc.sizes.weights(), w-30))
 	} else if v.mode() == fields && v.count() > 0 {
-		foot += ui.Soft("   " + ui.Cut(strings.TrimPrefix(v.node(c).Path(), v.doc.base.Path()+"/"), w-40))
+		foot += ui.Soft("   " + ui.Cut(strings.TrimPrefix(v.doc.where.Path(v.node(c)), v.doc.base.Path()+"/"), w-40))
 	}
 	if v.mode() == rows && !v.in.Active {
 		foot += ui.Soft("   "+ui.Cut(v.doc.grid.about(), w/3)) + "   " + ui.Cut(v.doc.grid.totals(), w/2)
