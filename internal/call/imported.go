@@ -16,6 +16,7 @@ import (
 	"orenda/internal/contract"
 	"orenda/internal/endpoint"
 	"orenda/internal/exchange"
+	"orenda/internal/message"
 	"orenda/internal/schema"
 	"orenda/internal/soap"
 	"orenda/internal/wire"
@@ -45,6 +46,24 @@ type Imported struct {
 	relayed bool
 	alone   bool   // a request of which it is not known whether it was answered
 	closed  []byte // Body with what is open at its end closed, where Rest follows it
+
+	doc   *xmltree.Document // what is looked at, parsed once for all who look; nil: not yet, or not readable
+	docOf []byte            // of which bytes it is
+}
+
+// document is what is looked at of the request; nil where it is not well-formed.
+func (w *Imported) document() *xmltree.Document {
+	b := w.readable()
+	if len(b) == 0 {
+		return nil
+	}
+	if len(w.docOf) != len(b) || &w.docOf[0] != &b[0] {
+		w.docOf, w.doc = b, nil
+		if d, err := xmltree.Parse(b, message.Limits); err == nil {
+			w.doc = d
+		}
+	}
+	return w.doc
 }
 
 // readable is the request as it is looked at: of a large one its beginning.
@@ -197,7 +216,12 @@ func chunked(body []byte) bool {
 }
 
 // Envelope is the envelope of the request, nil where there is none.
-func (w *Imported) Envelope() *soap.Envelope { return envelopeIn(w.readable()) }
+func (w *Imported) Envelope() *soap.Envelope {
+	if d := w.document(); d != nil {
+		return soap.Read(d)
+	}
+	return envelopeIn(w.readable())
+}
 
 // ReplyEnvelope is the envelope of the reply, nil where there is none.
 func (w *Imported) ReplyEnvelope() *soap.Envelope {
@@ -327,7 +351,7 @@ func imported(p Plan, w *Imported) *Call {
 		case has || len(w.Header) > 0:
 			p.Settings.Set("action", "none")
 		}
-		p.SetDraft(w.readable())
+		p.setDraft(w.readable(), w.document())
 		p.Header = nil
 		if !w.Rest.IsZero() {
 			p.Settings.Set("validate", "false") // what is cut breaks its schema
@@ -415,7 +439,12 @@ func (c *Call) runSentSecurity(context.Context) (string, error) {
 	s.secured = c.outs.secured
 	w := c.plan.imported
 	s.envelope = w.Body
-	places := c.secretPlaces(w.readable())
+	var places []int
+	if d := w.document(); d != nil {
+		places = c.secretPlacesOf(d)
+	} else {
+		places = c.secretPlaces(w.readable())
+	}
 	c.rec.Update(func(x *exchange.Exchange) {
 		for i := 0; i+1 < len(places); i += 2 {
 			x.Secrets = append(x.Secrets, string(s.envelope[places[i]:places[i+1]]))

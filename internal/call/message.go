@@ -43,7 +43,12 @@ func (c *composing) run() (string, error) {
 	}
 	c.rec.Fact(exchange.Message, "size", endpoint.Bytes(c.size)+" bytes")
 	c.rec.Update(func(x *exchange.Exchange) {
-		x.Inputs = append(d.Inputs(), headerInputs(d, c.header)...)
+		if x.Inputs = nil; c.plan.imported != nil {
+			x.Inputs = d.FirstInputs(x.SecretNames)
+		} else {
+			x.Inputs = d.Inputs()
+		}
+		x.Inputs = append(x.Inputs, headerInputs(d, c.header)...)
 		x.Secrets = append(append(x.Secrets, d.Secrets(x.SecretNames)...), c.header.Secrets(x.SecretNames)...)
 	})
 	limit, err := c.plan.Settings.Size("send-limit")

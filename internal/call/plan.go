@@ -14,6 +14,7 @@ import (
 	"orenda/internal/message"
 	"orenda/internal/schema"
 	"orenda/internal/wire"
+	"orenda/internal/xmltree"
 )
 
 // Plan is all that a call needs to know before it begins.
@@ -84,7 +85,10 @@ type Plan struct {
 // SetDraft gives the plan its draft: a body element, or a whole envelope. It is
 // parsed here and only read from then on, so one plan may be sent many times.
 // Contract, port and operation must be set before.
-func (p *Plan) SetDraft(src []byte) {
+func (p *Plan) SetDraft(src []byte) { p.setDraft(src, nil) }
+
+// setDraft is SetDraft for bytes that may have been parsed already (message.Limits).
+func (p *Plan) setDraft(src []byte, doc *xmltree.Document) {
 	set, decl := schema.New(nil), (*schema.Element)(nil)
 	if p.Contract != nil {
 		set = p.Contract.Schemas
@@ -95,7 +99,7 @@ func (p *Plan) SetDraft(src []byte) {
 		}
 	}
 	if d := p.Draft; d == nil || d.Decl != decl || d.Schemas != set || !bytes.Equal(d.Bytes(), src) {
-		p.Draft = message.NewDraft(set, decl, src)
+		p.Draft = message.NewDraftOf(set, decl, src, doc)
 	}
 }
 

@@ -186,8 +186,16 @@ func (c *securing) placesWithin() []int {
 // its name or place: begin, end, begin, end.
 func (c *base) secretPlaces(envelope []byte) []int {
 	d, err := xmltree.Parse(envelope, xmltree.Limits{})
+	if err != nil {
+		return nil
+	}
+	return c.secretPlacesOf(d)
+}
+
+// secretPlacesOf are those of an envelope that was parsed.
+func (c *base) secretPlacesOf(d *xmltree.Document) []int {
 	e := soap.Read(d)
-	if err != nil || e == nil {
+	if e == nil {
 		return nil
 	}
 	spans := wssec.Secrets(e)

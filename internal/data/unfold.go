@@ -120,9 +120,17 @@ func Embedded(n xmltree.Node) (*xmltree.Document, Form) {
 
 // MayEmbed tells in one look over a document whether a value of it can be an XML document.
 func MayEmbed(src []byte) bool {
-	for _, sign := range []string{"&lt;", "<![CDATA[", "&#", ">P", ">77u/P"} {
-		if bytes.Contains(src, []byte(sign)) {
-			return true
+	// Of each sign the byte is looked for that is rarest in XML.
+	for _, sign := range []struct{ before, from string }{{"", "&lt;"}, {"", "&#"}, {"<", "![CDATA["}, {">", "P"}, {">77u", "/P"}} {
+		for rest := src; ; {
+			i := bytes.Index(rest, []byte(sign.from))
+			if i < 0 {
+				break
+			}
+			if bytes.HasSuffix(rest[:i], []byte(sign.before)) {
+				return true
+			}
+			rest = rest[i+1:]
 		}
 	}
 	return false

@@ -8,6 +8,7 @@ import (
 
 	"orenda/internal/endpoint"
 	"orenda/internal/exchange"
+	"orenda/internal/message"
 	"orenda/internal/xmltree"
 )
 
@@ -140,7 +141,11 @@ func placeholderLeft(c *Case) []exchange.Finding {
 		f.Evidence = append(f.Evidence, c.inHeader(it.Node.Span()))
 	}
 	certain := len(paths) > 0
-	for _, it := range c.Draft.Items() {
+	var others []message.Item
+	if c.Draft.MayHold(customary...) {
+		others = c.Draft.Items()
+	}
+	for _, it := range others {
 		if it.Present && !it.Unfilled && slices.Contains(customary, it.Value) &&
 			(it.Value == "?" || strings.HasPrefix(it.Type, it.Value)) {
 			paths = append(paths, it.Path)
@@ -257,7 +262,7 @@ func messageInvalid(c *Case) []exchange.Finding {
 }
 
 func emptyValue(c *Case) []exchange.Finding {
-	if c.Draft == nil || c.Draft.Err() != nil {
+	if c.Draft == nil || c.Draft.Err() != nil || !c.Draft.MayBeEmpty() {
 		return nil
 	}
 	var f exchange.Finding

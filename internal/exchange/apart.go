@@ -1,13 +1,20 @@
 package exchange
 
-import "slices"
+import (
+	"bytes"
+	"encoding/binary"
+	"encoding/json"
+	"errors"
+	"slices"
+)
 
 // Apart is a run of bytes of a leg that is kept beside its record: a record that is
 // read as one JSON document is to stay small.
 type Apart struct {
 	Name   string `json:"name"`           // out, in, requestBody, responseBody or decrypted
 	Hash   string `json:"hash,omitempty"` // by which it is kept; "" where it is a run of in
-	From   int64  `json:"from,omitempty"` // of a run of in: where it begins
+	From   int64  `json:"from,omitempty"` // of a run of in, or of what follows a packed record: where it begins
+	Tail   bool   `json:"tail,omitempty"` // it follows the packed record
 	Length int64  `json:"length"`         // bytes
 }
 
@@ -71,7 +78,7 @@ func (x *Exchange) PutTogether(find func(hash string, length int64) ([]byte, err
 		for _, a := range l.Apart {
 			i := slices.IndexFunc(runs, func(r run) bool { return r.name == a.Name })
 			switch {
-			case i < 0:
+			case i < 0 || a.Tail || a.Hash == "" && a.From+a.Length > l.In.Len():
 			case a.Hash == "":
 				l.bodyAt = a.From
 				runs[i].set(l.In.Part(a.From, a.From+a.Length))
@@ -84,6 +91,76 @@ func (x *Exchange) PutTogether(find func(hash string, length int64) ([]byte, err
 			}
 		}
 		l.Apart = nil
+	}
+	return nil
+}
+
+// packed is what a packed record begins with. One of an earlier version is JSON alone.
+var packed = []byte("\x00orenda1") //nolint:gochecknoglobals // never written to
+
+// Pack writes the record as it is kept: its mark, the length of its JSON, the JSON, and the runs
+// of bytes that were not taken apart, each once, as they are. The record is given up then.
+func (x *Exchange) Pack() ([]byte, error) {
+	var tail []byte
+	for _, l := range x.Legs {
+		in, out, outAt := l.In, l.Out, int64(len(tail))
+		for _, r := range l.runs() {
+			b := r.get()
+			if b.Len() == 0 || slices.ContainsFunc(l.Apart, func(a Apart) bool { return a.Name == r.name }) {
+				continue
+			}
+			a := Apart{Name: r.name, Length: b.Len(), Tail: true, From: int64(len(tail))}
+			switch {
+			case r.name == "responseBody" && b.within(in, l.bodyAt):
+				a.Tail, a.From = false, l.bodyAt
+			case r.name == "requestBody" && bytes.HasSuffix(out, b.Bytes()):
+				a.From = outAt + int64(len(out)) - b.Len()
+			default:
+				tail = append(tail, b.Bytes()...)
+			}
+			l.Apart = append(l.Apart, a)
+			r.set(Body{})
+		}
+	}
+	record, err := json.Marshal(x)
+	if err != nil {
+		return nil, err
+	}
+	all := make([]byte, 0, len(packed)+binary.MaxVarintLen64+len(record)+len(tail))
+	all = binary.AppendUvarint(append(all, packed...), uint64(len(record)))
+	return append(append(all, record...), tail...), nil
+}
+
+var errPacked = errors.New("the record ends too early")
+
+// Unpack reads what Pack wrote, or the JSON of an earlier version. The bytes belong to the
+// record then.
+func (x *Exchange) Unpack(b []byte) error {
+	rest, is := bytes.CutPrefix(b, packed)
+	if !is {
+		return json.Unmarshal(b, x)
+	}
+	n, wide := binary.Uvarint(rest)
+	if wide <= 0 || n > uint64(len(rest)-wide) {
+		return errPacked
+	}
+	record, tail := rest[wide:wide+int(n)], rest[wide+int(n):]
+	if err := json.Unmarshal(record, x); err != nil {
+		return err
+	}
+	for _, l := range x.Legs {
+		runs := l.runs()
+		for _, a := range l.Apart {
+			i := slices.IndexFunc(runs, func(r run) bool { return r.name == a.Name })
+			if i < 0 || !a.Tail {
+				continue
+			}
+			if a.From < 0 || a.Length < 0 || a.Length > int64(len(tail)) || a.From > int64(len(tail))-a.Length {
+				return errPacked
+			}
+			runs[i].set(NewBody(tail[a.From : a.From+a.Length : a.From+a.Length]))
+		}
+		l.Apart = slices.DeleteFunc(l.Apart, func(a Apart) bool { return a.Tail })
 	}
 	return nil
 }

@@ -2,7 +2,6 @@ package exchange
 
 import (
 	"net/url"
-	"regexp"
 	"slices"
 	"strings"
 )
@@ -64,11 +63,25 @@ func (s SecretNames) Below(path string) (out SecretNames) {
 	return out
 }
 
-//nolint:gochecknoglobals // a table: it is never written to
-var numbers = regexp.MustCompile(`\[\d+\]`)
-
 // WithoutNumbers is a path of the outline without the numbers of repeats.
-func WithoutNumbers(path string) string { return numbers.ReplaceAllString(path, "") }
+func WithoutNumbers(path string) string {
+	if strings.IndexByte(path, '[') < 0 {
+		return path
+	}
+	out := make([]byte, 0, len(path))
+	for i := 0; i < len(path); i++ {
+		end := i + 1
+		for path[i] == '[' && end < len(path) && path[end] >= '0' && path[end] <= '9' {
+			end++
+		}
+		if end > i+1 && end < len(path) && path[end] == ']' {
+			i = end
+			continue
+		}
+		out = append(out, path[i])
+	}
+	return string(out)
+}
 
 func isPath(own string) bool { return strings.ContainsAny(own, "/@") }
 

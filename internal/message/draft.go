@@ -2,6 +2,7 @@ package message
 
 import (
 	"bytes"
+	"cmp"
 	"errors"
 	"fmt"
 	"hash/fnv"
@@ -29,18 +30,31 @@ type Draft struct {
 	src   []byte
 	doc   *xmltree.Document
 	err   error
-	items []Item
-	cut   bool                  // the outline does not have all
-	valid func() []schema.Error // worked out when it is asked for
+	rows  func() outlined       // worked out when it is asked for
+	valid func() []schema.Error // the same
 	clear func() []byte         // the same
 	kept  map[string]string     // what stood in the branches of choices that were left
 	folds int                   // how many values it lies in, an XML document in a value
 }
 
+// Limits are what a draft is read within.
+//
+//nolint:gochecknoglobals // it is never written to
+var Limits = xmltree.Limits{Depth: 512}
+
 // NewDraft takes a draft's bytes: a body element, or a whole envelope.
 func NewDraft(set *schema.Set, decl *schema.Element, src []byte) *Draft {
+	return NewDraftOf(set, decl, src, nil)
+}
+
+// NewDraftOf is NewDraft for bytes that were parsed already, within Limits; doc nil: they were not.
+func NewDraftOf(set *schema.Set, decl *schema.Element, src []byte, doc *xmltree.Document) *Draft {
 	d := &Draft{Schemas: set, Decl: decl, kept: map[string]string{}}
-	d.load(src)
+	if doc == nil {
+		d.load(src)
+	} else {
+		d.read(src, doc, nil)
+	}
 	return d
 }
 
@@ -78,26 +92,34 @@ func (d *Draft) recount() {
 }
 
 func (d *Draft) load(src []byte) {
-	doc, err := xmltree.Parse(src, xmltree.Limits{Depth: 512})
+	doc, err := xmltree.Parse(src, Limits)
 	d.read(src, doc, err)
 }
 
 // read takes bytes that were parsed.
 func (d *Draft) read(src []byte, doc *xmltree.Document, err error) {
 	d.src, d.doc, d.err = src, doc, err
-	d.items, d.cut = nil, false
+	d.rows = func() outlined { return outlined{} }
 	d.valid, d.clear = sync.OnceValue(d.validate), sync.OnceValue(d.withoutPlaceholders)
 	root := d.Body()
 	if d.err != nil || root.IsZero() {
 		return
 	}
-	o := &outline{set: d.Schemas, left: maxRows, folds: d.folds}
-	if d.folds > 0 {
-		d.items = o.whole(d.Decl, root)
-	} else {
-		d.items = o.of(d.Decl, root)
-	}
-	d.cut = o.cut
+	// What is only sent needs no outline: it is made when it is first asked for.
+	d.rows = sync.OnceValue(func() outlined {
+		o := &outline{set: d.Schemas, left: maxRows, folds: d.folds}
+		if d.folds > 0 {
+			return outlined{o.whole(d.Decl, root), o.cut}
+		}
+		items := o.of(d.Decl, root)
+		return outlined{items, o.cut}
+	})
+}
+
+// outlined is the outline of a draft.
+type outlined struct {
+	items []Item
+	cut   bool // it is the beginning only
 }
 
 // Bytes are the draft as it is kept.
@@ -110,10 +132,10 @@ func (d *Draft) Err() error { return d.err }
 func (d *Draft) Doc() *xmltree.Document { return d.doc }
 
 // Cut tells whether the draft is so large that its outline has only the beginning.
-func (d *Draft) Cut() bool { return d != nil && d.cut }
+func (d *Draft) Cut() bool { return d != nil && d.rows().cut }
 
 // Items are the rows of the outline.
-func (d *Draft) Items() []Item { return d.items }
+func (d *Draft) Items() []Item { return d.rows().items }
 
 // Envelope is the envelope where the draft is one, or nil.
 func (d *Draft) Envelope() *soap.Envelope { return soap.Read(d.doc) }
@@ -268,7 +290,7 @@ func (d *Draft) Encoded() (*Draft, error) {
 		return d, nil
 	}
 	out := NewDraft(d.Schemas, d.Decl, Sample(d.Schemas, d.Decl, Want{Encoded: true}))
-	for _, it := range d.items {
+	for _, it := range d.Items() {
 		if it.within != nil || !it.isInput() {
 			continue
 		}
@@ -367,7 +389,7 @@ func (d *Draft) Repeat(it Item) error {
 		return nil
 	}
 	n := 0
-	for _, o := range d.items {
+	for _, o := range d.Items() {
 		if o.decl == it.decl && o.Present && o.Node.Parent() == it.Node.Parent() {
 			n++
 		}
@@ -415,7 +437,7 @@ func (d *Draft) Choose(it Item, branch int) error {
 // Find is the row of a path; repeats without a number mean the first.
 func (d *Draft) Find(path string) (Item, bool) {
 	path = strings.TrimPrefix(strings.ReplaceAll(path, "[1]", ""), "/")
-	for _, it := range d.items {
+	for _, it := range d.Items() {
 		if it.Kind != Fork && it.Path == path {
 			return it, true
 		}
@@ -426,7 +448,7 @@ func (d *Draft) Find(path string) (Item, bool) {
 // Paths are the paths of all rows.
 func (d *Draft) Paths() []string {
 	var out []string
-	for _, it := range d.items {
+	for _, it := range d.Items() {
 		if it.Kind != Fork {
 			out = append(out, it.Path)
 		}
@@ -467,7 +489,7 @@ func (d *Draft) Set(path, value string) error {
 //
 //revive:disable-next-line:cyclomatic one switch over the kinds of items
 func (d *Draft) approach(path string) bool {
-	for _, it := range d.items {
+	for _, it := range d.Items() {
 		switch {
 		case it.Kind == Fork:
 			for b, name := range it.Branches {
@@ -502,9 +524,46 @@ func repeatNumber(path, base string) (n int) {
 }
 
 // Inputs are the values that were filled in, by their paths.
-func (d *Draft) Inputs() []exchange.Input {
-	var out []exchange.Input
-	for _, it := range d.items {
+func (d *Draft) Inputs() []exchange.Input { return inputsOf(d.Items()) }
+
+// mostFirst is how many elements of a message of another program are noted by their values.
+const mostFirst = 100
+
+// FirstInputs are the values in the first elements, for a message that another program wrote:
+// it may be long, and there are many of them. What follows is one value, by which it is told
+// from others; secrets, by their names, are not in it.
+func (d *Draft) FirstInputs(names exchange.SecretNames) []exchange.Input {
+	root := d.Body()
+	if d.err != nil || root.IsZero() || root.After() <= 2*mostFirst {
+		return d.Inputs()
+	}
+	o := &outline{set: d.Schemas, left: mostFirst, folds: d.folds}
+	items := o.of(d.Decl, root)
+	out := inputsOf(items)
+	if !o.cut || len(items) == 0 {
+		return out
+	}
+	at := 0
+	for i := range items {
+		if n := items[i].Node; !n.IsZero() {
+			at = max(at, n.Inner().Start)
+		}
+	}
+	h := fnv.New64a()
+	secrets := SecretsIn(d.doc, root, names)
+	slices.SortFunc(secrets, func(a, b Secret) int { return cmp.Compare(a.Span.Start, b.Span.Start) })
+	for _, s := range secrets {
+		if s.Span.Start >= at {
+			_, _ = h.Write(d.doc.Src[at:s.Span.Start])
+		}
+		at = max(at, s.Span.End)
+	}
+	_, _ = h.Write(d.doc.Src[at:max(root.Span().End, at)])
+	return append(out, exchange.Input{Path: "what follows", Value: fmt.Sprintf("%016x", h.Sum64())})
+}
+
+func inputsOf(items []Item) (out []exchange.Input) {
+	for _, it := range items {
 		if it.isInput() && it.Holds == data.NoDocument {
 			out = append(out, exchange.Input{Path: it.Path, Value: inputValue(it.Value)})
 		}
@@ -543,18 +602,70 @@ func (d *Draft) Secrets(names exchange.SecretNames) (out []string) {
 	return out
 }
 
+// MayHold tells, without an outline, whether a value can be one of some words. What is only
+// passed on is looked at so: most of it needs no outline.
+func (d *Draft) MayHold(words ...string) bool {
+	src := d.text()
+	if data.MayEmbed(src) { // it may be written otherwise, or in a document within
+		return true
+	}
+	for _, w := range words {
+		for rest := src; ; {
+			i := bytes.Index(rest, []byte(w))
+			if i < 0 {
+				break
+			}
+			end := i + len(w)
+			if i > 0 && end < len(rest) && !isNamePart(rest[i-1]) && !isNamePart(rest[end]) {
+				return true
+			}
+			rest = rest[end:]
+		}
+	}
+	return false
+}
+
+// text are the bytes as they are read: the draft's own may be in another encoding.
+func (d *Draft) text() []byte {
+	if d.doc != nil {
+		return d.doc.Src
+	}
+	return d.src
+}
+
+func isNamePart(c byte) bool {
+	return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c >= 0x80 || c == '_' || c == ':'
+}
+
+// MayBeEmpty tells, without an outline, whether a value can be empty.
+func (d *Draft) MayBeEmpty() bool {
+	if d.doc == nil || data.MayEmbed(d.doc.Src) {
+		return true
+	}
+	for i := range d.doc.Len() {
+		n := d.doc.NodeAt(i + 1)
+		if n.Kind() != xmltree.StartElement || !n.FirstChild().IsZero() {
+			continue
+		}
+		if text := n.Inner(); text.Len() == 0 || d.doc.Src[text.Start] == '<' {
+			return true
+		}
+	}
+	return false
+}
+
 // Unfilled are the rows that still hold a placeholder.
 func (d *Draft) Unfilled() []Item {
-	if d == nil {
+	if d == nil || !bytes.Contains(d.text(), []byte("<?"+Placeholder)) && !data.MayEmbed(d.text()) {
 		return nil
 	}
 	var out []Item
-	for _, it := range d.items {
+	for _, it := range d.Items() {
 		if it.Unfilled {
 			out = append(out, it)
 		}
 	}
-	if d.cut {
+	if d.rows().cut {
 		out = d.unfilledBeyond(out)
 	}
 	return out
@@ -617,7 +728,7 @@ func (d *Draft) withoutPlaceholders() []byte {
 	var out []byte
 	at := 0
 	gone := map[int]int{} // where elements that are left out begin, and where they end
-	for _, it := range d.items {
+	for _, it := range d.Items() {
 		if it.Unfilled && it.within == nil && d.leavesOut(it) {
 			gone[it.Node.Span().Start] = it.Node.Span().End
 		}

@@ -64,7 +64,7 @@ func blocks(doc *xmltree.Document) (out [][]byte) {
 // Put puts a declared element that is left out at the top level in, with
 // placeholders for its values; false where there is none of that name.
 func (d *Draft) Put(name schema.QName) bool {
-	for _, it := range d.items {
+	for _, it := range d.Items() {
 		if it.Depth == 0 && it.decl != nil && it.decl.Name == name {
 			return it.Present || d.Include(it) == nil
 		}
@@ -79,7 +79,7 @@ func (d *Draft) LeftOut() []schema.QName {
 	if d == nil {
 		return nil
 	}
-	for _, it := range d.items {
+	for _, it := range d.Items() {
 		if it.Depth == 0 && it.decl != nil && !it.Present {
 			out = append(out, it.decl.Name)
 		}

@@ -2,6 +2,8 @@ package message
 
 import (
 	"fmt"
+	"slices"
+	"strconv"
 	"strings"
 
 	"orenda/internal/data"
@@ -65,6 +67,26 @@ type outline struct {
 	left  int  // elements that may still become rows
 	cut   bool // there were more: of what is absent nothing is known then
 	folds int  // how many values this message lies in
+	told  map[*schema.Simple]saidOf
+}
+
+// saidOf is what a row says of its type: the same for each of many rows.
+type saidOf struct {
+	bounds  string
+	allowed []string
+}
+
+// said is made once for each type.
+func (o *outline) said(st *schema.Simple) saidOf {
+	s, ok := o.told[st]
+	if !ok {
+		s = saidOf{schema.Bounds(st), slices.Clip(schema.Allowed(st))}
+		if o.told == nil {
+			o.told = map[*schema.Simple]saidOf{}
+		}
+		o.told[st] = s
+	}
+	return s
 }
 
 // Outlines are bounded: of one element so many children are rows, and of a message so many
@@ -83,6 +105,7 @@ func Outline(set *schema.Set, decl *schema.Element, root xmltree.Node) (rows []I
 
 func (o *outline) of(decl *schema.Element, root xmltree.Node) []Item {
 	if !root.IsZero() && decl != nil {
+		o.items = make([]Item, 0, min(root.After()/2+8, o.left)) // a row for most elements
 		o.content(decl.TypeOf(), root, 0, "")
 	}
 	return o.items
@@ -266,7 +289,8 @@ func inheritAt(n xmltree.Node) string {
 func (f *follow) describe(it Item, e *schema.Element) Item {
 	it.decl, it.Doc, it.Nillable = e, e.Doc, e.Nillable
 	if st := schema.SimpleOf(e.TypeOf()); st != nil {
-		it.Kind, it.Type, it.Enum = Leaf, schema.Bounds(st), schema.Allowed(st)
+		said := f.o.said(st)
+		it.Kind, it.Type, it.Enum = Leaf, said.bounds, said.allowed
 		it.EnumDocs = st.Facets.EnumDocs
 	} else {
 		it.Kind, it.Type = Branch, e.TypeOf().TypeName().Local
@@ -297,7 +321,7 @@ func (f *follow) present(p *schema.Particle, index int, required bool) {
 	if p.Max != 1 {
 		it.Index = index
 		if index > 1 {
-			it.Path = fmt.Sprintf("%s[%d]", it.Path, index)
+			it.Path += "[" + strconv.Itoa(index) + "]"
 		}
 	}
 	it = f.describe(it, e)

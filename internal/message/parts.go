@@ -21,7 +21,7 @@ func (d *Draft) Move(it Item, by int) error {
 	}
 	var kin []Item
 	at := -1
-	for _, o := range d.items {
+	for _, o := range d.Items() {
 		if o.decl == it.decl && o.Present && o.Node.Parent() == it.Node.Parent() {
 			if o.Node == it.Node {
 				at = len(kin)
@@ -88,7 +88,7 @@ func (d *Draft) SetType(it Item, name schema.QName) error {
 		return fmt.Errorf("%s cannot be of the type %s", it.Path, name.Local)
 	}
 	was := map[string]string{}
-	for _, o := range d.items {
+	for _, o := range d.Items() {
 		if rest, ok := strings.CutPrefix(o.Path, it.Path+"/"); ok && o.Present && !o.Unfilled &&
 			(o.Kind == Leaf || o.Kind == Attr && o.attr.Default == nil) {
 			was[rest] = o.Value
@@ -105,7 +105,7 @@ func (d *Draft) SetType(it Item, name schema.QName) error {
 	}
 	s := it.Node.Span()
 	d.splice(s.Start, s.End, text)
-	for _, o := range slices.Clone(d.items) {
+	for _, o := range slices.Clone(d.Items()) {
 		if rest, ok := strings.CutPrefix(o.Path, it.Path+"/"); ok {
 			if v, ok := was[rest]; ok && (o.Present || o.Kind == Attr) {
 				if again, ok := d.Find(o.Path); ok {
@@ -204,7 +204,7 @@ type Difference struct {
 func Differences(a, b *Draft) []Difference {
 	values := func(d *Draft) (map[string]string, []string) {
 		m, order := map[string]string{}, []string{}
-		for _, it := range d.items {
+		for _, it := range d.Items() {
 			if !it.Present || it.Holds != data.NoDocument || it.Kind != Leaf && it.Kind != Attr && it.Kind != Raw {
 				continue
 			}

@@ -38,7 +38,7 @@ func (o *outline) embedded(row int, n xmltree.Node) {
 	d.Schemas, d.Decl = Declared(o.set, doc.Root())
 	d.read(doc.Src, doc, nil)
 	path, depth := outer.Path, outer.Depth+1
-	for _, it := range d.items {
+	for _, it := range d.Items() {
 		if o.left == 0 {
 			o.cut = true
 			return
@@ -132,8 +132,11 @@ func (d *Draft) inside(it Item, edit func(*Draft, Item) error) error {
 // cleared is the draft with the placeholders taken out of the documents in its values.
 func (d *Draft) cleared() *Draft {
 	out := d
+	if !data.MayEmbed(d.text()) {
+		return d
+	}
 	done := map[string]bool{}
-	for _, it := range d.items {
+	for _, it := range d.Items() {
 		if it.within == nil || !it.Unfilled || done[it.within.outer] {
 			continue
 		}

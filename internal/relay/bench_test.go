@@ -8,6 +8,7 @@ import (
 	"net/http/httputil"
 	"net/url"
 	"os"
+	"path/filepath"
 	"strings"
 	"sync/atomic"
 	"testing"
@@ -19,6 +20,23 @@ import (
 	"orenda/internal/journal"
 	"orenda/internal/journal/disk"
 )
+
+// quays describes an operation that takes and gives a list of berths.
+const quays = `<definitions xmlns="http://schemas.xmlsoap.org/wsdl/" xmlns:s="http://schemas.xmlsoap.org/wsdl/soap/"
+	xmlns:t="urn:skerry:berths" targetNamespace="urn:skerry:berths"><types><schema xmlns="http://www.w3.org/2001/XMLSchema"
+	targetNamespace="urn:skerry:berths" elementFormDefault="qualified"><complexType name="List"><sequence>
+	<element name="berth" minOccurs="0" maxOccurs="unbounded"><complexType><sequence>
+	<element name="code"><simpleType><restriction base="string"><pattern value="[A-Z][0-9]{2}"/></restriction></simpleType></element>
+	<element name="length"><simpleType><restriction base="decimal"><minExclusive value="0"/><maxInclusive value="400"/>
+	</restriction></simpleType></element></sequence><attribute name="free" type="boolean"/></complexType></element></sequence>
+	</complexType><element name="FindBerths" type="t:List"/><element name="FindBerthsResponse" type="t:List"/></schema></types>
+	<message name="in"><part name="p" element="t:FindBerths"/></message>
+	<message name="out"><part name="p" element="t:FindBerthsResponse"/></message>
+	<portType name="Q"><operation name="FindBerths"><input message="t:in"/><output message="t:out"/></operation></portType>
+	<binding name="B" type="t:Q"><s:binding transport="http://schemas.xmlsoap.org/soap/http"/><operation name="FindBerths">
+	<s:operation soapAction="urn:skerry:berths:FindBerths"/><input><s:body use="literal"/></input><output><s:body use="literal"/>
+	</output></operation></binding>
+	<service name="S"><port name="Q" binding="t:B"><s:address location="http://127.0.0.1/berths"/></port></service></definitions>`
 
 // quayList is a message of 10 KB.
 func quayList(name string) []byte {
@@ -73,14 +91,19 @@ func BenchmarkRelay(b *testing.B) {
 	j, err := disk.Open(b.TempDir())
 	require.NoError(b, err)
 	defer j.Close()
-	f, err := call.Fetch(b.Context(), "../standin/contracts/berths.wsdl", call.Plan{ReadFile: os.ReadFile}, nil)
+	file := filepath.Join(b.TempDir(), "quays.wsdl")
+	require.NoError(b, os.WriteFile(file, []byte(quays), 0o600))
+	f, err := call.Fetch(b.Context(), file, call.Plan{ReadFile: os.ReadFile}, nil)
 	require.NoError(b, err)
 	var kept atomic.Int64
-	behind := journal.NewBehind(j, func(_ *exchange.Exchange, err error) {
+	behind := journal.NewBehind(j, func(x *exchange.Exchange, err error) {
 		if err != nil {
 			b.Error(err)
 		}
 		kept.Add(1)
+		if x.Outcome != exchange.OutcomePassed || len(x.Findings) > 0 {
+			b.Error(x.Result)
+		}
 	})
 	base := call.Plan{Agent: call.Agent, Endpoint: "relay"}
 	r, err := Listen(Options{

@@ -347,11 +347,7 @@ func compare(primitive, a, b string) (order int, ok bool) {
 		if x, y, ok := smallInts(a, b); ok {
 			return cmp.Compare(x, y), true
 		}
-		x, ok1 := new(big.Rat).SetString(strings.TrimSuffix(a, "."))
-		y, ok2 := new(big.Rat).SetString(strings.TrimSuffix(b, "."))
-		if ok1 && ok2 {
-			return x.Cmp(y), true
-		}
+		return compareDecimals(a, b)
 	case "float", "double":
 		bits := 64
 		if primitive == "float" {
@@ -663,6 +659,55 @@ func (s *Simple) facets(v string, length int) *ValueError {
 		}
 	}
 	return nil
+}
+
+// compareDecimals compares two decimals by their digits: no number is made of them.
+func compareDecimals(a, b string) (order int, ok bool) {
+	x, ok1 := decimalOf(a)
+	y, ok2 := decimalOf(b)
+	if !ok1 || !ok2 {
+		return 0, false
+	}
+	if x.sign != y.sign {
+		return cmp.Compare(x.sign, y.sign), true
+	}
+	order = cmp.Or(cmp.Compare(len(x.whole), len(y.whole)), strings.Compare(x.whole, y.whole),
+		strings.Compare(x.fraction, y.fraction))
+	return order * x.sign, true
+}
+
+// decimal is the value of a decimal: its digits without zeros that say nothing.
+type decimal struct {
+	sign            int // -1, 0 or 1
+	whole, fraction string
+}
+
+func decimalOf(s string) (d decimal, ok bool) {
+	d.sign = 1
+	if s != "" && (s[0] == '-' || s[0] == '+') {
+		if s[0] == '-' {
+			d.sign = -1
+		}
+		s = s[1:]
+	}
+	d.whole, d.fraction, _ = strings.Cut(s, ".")
+	if d.whole == "" && d.fraction == "" || !onlyDigits(d.whole) || !onlyDigits(d.fraction) {
+		return d, false
+	}
+	d.whole, d.fraction = strings.TrimLeft(d.whole, "0"), strings.TrimRight(d.fraction, "0")
+	if d.whole == "" && d.fraction == "" {
+		d.sign = 0
+	}
+	return d, true
+}
+
+func onlyDigits(s string) bool {
+	for i := range len(s) {
+		if s[i] < '0' || s[i] > '9' {
+			return false
+		}
+	}
+	return true
 }
 
 // boundRules are the four bounds in the order in which facets looks at them.

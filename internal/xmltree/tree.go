@@ -47,6 +47,9 @@ type Node struct {
 	i   uint32
 }
 
+// After is how many nodes come after n in the document: at least those within it.
+func (n Node) After() int { return len(n.doc.nodes) - 1 - int(n.i) }
+
 // alongside is the size from which on a second goroutine is worth its while.
 const alongside = 1 << 20
 

@@ -162,7 +162,7 @@ func (j *Journal) unpressed(kept []byte) ([]byte, error) {
 // row is an exchange as it is kept.
 type row struct {
 	of     *exchange.Exchange
-	whole  []byte // all of it, JSON
+	whole  []byte // all of it, packed
 	head   []byte // without its bytes, JSON
 	body   []byte // whole, compressed
 	hashes []string
@@ -185,10 +185,10 @@ func (j *Journal) rowOf(x *exchange.Exchange) (r row, err error) {
 	if err != nil {
 		return r, err
 	}
-	if r.whole, err = c.Marshal(); err != nil {
+	if r.head, err = c.WithoutBytes().Marshal(); err != nil {
 		return r, err
 	}
-	r.head, err = c.WithoutBytes().Marshal()
+	r.whole, err = c.Pack()
 	r.body = j.pressed(r.whole)
 	return r, err
 }
@@ -221,11 +221,16 @@ func (j *Journal) AddAll(all []*exchange.Exchange) []error {
 			return err
 		}
 		defer func() { _ = tx.Rollback() }()
+		in, err := tx.Prepare(insert)
+		if err != nil {
+			return err
+		}
+		defer in.Close()
 		for i := range rows {
 			if errs[i] != nil {
 				continue
 			}
-			err := j.add(tx, &rows[i])
+			err := j.add(tx, in, &rows[i])
 			if errors.Is(err, journal.ErrTaken) {
 				errs[i] = err
 			} else if err != nil {
@@ -248,15 +253,17 @@ type base interface {
 	QueryRow(query string, args ...any) *sql.Row
 }
 
-func (j *Journal) add(db base, r *row) error {
+// insert takes what columns has, but for the place, which follows the last one.
+const insert = `INSERT INTO exchange (` + columns + `)
+	VALUES (?,?,?,?,?,?,?,?,?, (SELECT coalesce(max(place), 0) + 1 FROM exchange)) ON CONFLICT (id) DO NOTHING`
+
+func (j *Journal) add(db base, in *sql.Stmt, r *row) error {
 	x := r.of
 	inside := r.body
 	if len(inside) > inline {
 		inside = nil
 	}
-	done, err := db.Exec(
-		`INSERT INTO exchange (`+columns+`)
-			VALUES (?,?,?,?,?,?,?,?,?, (SELECT coalesce(max(place), 0) + 1 FROM exchange)) ON CONFLICT (id) DO NOTHING`,
+	done, err := in.Exec(
 		x.ID,
 		x.Started.UnixNano(),
 		x.Workspace,
@@ -272,7 +279,7 @@ func (j *Journal) add(db base, r *row) error {
 	}
 	if n, err := done.RowsAffected(); err != nil || n == 0 {
 		was, err := j.whole(db, x.ID)
-		if err == nil && !bytes.Equal(was, r.whole) {
+		if err == nil && !bytes.Equal(was, r.whole) && !sameRecord(was, r.whole) {
 			err = journal.ErrTaken
 		}
 		return err
@@ -281,6 +288,20 @@ func (j *Journal) add(db base, r *row) error {
 		return err
 	}
 	return j.keepLong(db, r)
+}
+
+// sameRecord tells whether two records say the same, also where an earlier version wrote one.
+func sameRecord(a, b []byte) bool {
+	var texts [2][]byte
+	for i, record := range [][]byte{a, b} {
+		var x exchange.Exchange
+		byHash := func(hash string, _ int64) ([]byte, error) { return []byte(hash), nil }
+		if x.Unpack(record) != nil || x.PutTogether(byHash) != nil {
+			return false
+		}
+		texts[i], _ = x.Marshal()
+	}
+	return bytes.Equal(texts[0], texts[1])
 }
 
 // keepLong keeps the long runs of bytes of a record.
@@ -315,7 +336,7 @@ func (j *Journal) Judge(x *exchange.Exchange) error {
 			return err
 		}
 		kept := &exchange.Exchange{}
-		if err := json.Unmarshal(was, kept); err != nil {
+		if err := kept.Unpack(was); err != nil {
 			return err
 		}
 		kept.Findings = x.Redact(j.key).Findings
@@ -472,7 +493,7 @@ func (j *Journal) Get(id string) (*exchange.Exchange, error) {
 		if err != nil {
 			return err
 		}
-		if err := json.Unmarshal(whole, x); err != nil {
+		if err := x.Unpack(whole); err != nil {
 			return err
 		}
 		return x.PutTogether(func(hash string, length int64) ([]byte, error) { return j.findBytes(db, hash, length) })
@@ -496,7 +517,7 @@ func (j *Journal) ids(query string, args ...any) (out []string, err error) {
 	return out, err
 }
 
-// whole is the record of an exchange as it was marshalled.
+// whole is the record of an exchange as it was packed.
 func (j *Journal) whole(db base, id string) ([]byte, error) {
 	var body []byte
 	err := db.QueryRow(`SELECT body FROM exchange WHERE id = ?`, id).Scan(&body)

@@ -3,7 +3,6 @@ package disk
 import (
 	"context"
 	"database/sql"
-	"encoding/json"
 	"strings"
 
 	"orenda/internal/exchange"
@@ -69,7 +68,7 @@ func (j *Journal) indexSome(db *sql.DB) (n int, err error) {
 			continue // it is damaged, or was pruned
 		}
 		x := &exchange.Exchange{}
-		if json.Unmarshal(b, x) == nil {
+		if x.Unpack(b) == nil && x.PutTogether(nothingBeside) == nil {
 			texts[i] = textOf(x)
 		}
 	}
@@ -89,6 +88,9 @@ func (j *Journal) indexSome(db *sql.DB) (n int, err error) {
 	}
 	return len(list), tx.Commit()
 }
+
+// nothingBeside leaves long runs of bytes out: their words are not looked for.
+func nothingBeside(string, int64) ([]byte, error) { return nil, nil }
 
 // textOf is what words are looked for in: what lists show, and the messages.
 func textOf(x *exchange.Exchange) string {
