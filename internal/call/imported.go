@@ -44,6 +44,7 @@ type Imported struct {
 	Left *int64 // after how many bytes the program that it goes to took no more; nil: it took all
 
 	relayed bool
+	added   string // the security that was added on the way, in words; "" none
 	alone   bool   // a request of which it is not known whether it was answered
 	closed  []byte // Body with what is open at its end closed, where Rest follows it
 
@@ -298,6 +299,11 @@ func Explain(ctx context.Context, p Plan, w *Imported) *exchange.Exchange {
 // through one made here. The plan's settings say how the service is reached.
 func Relay(ctx context.Context, p Plan, w *Imported) *exchange.Exchange {
 	w.relayed = true
+	if p.AddSecurity {
+		if stopped := addSecurity(ctx, p, w); stopped != nil {
+			return stopped
+		}
+	}
 	c := imported(p, w)
 	x := c.Run(ctx)
 	x.Kind = "relay"
@@ -438,6 +444,9 @@ func (c *Call) runSentSecurity(context.Context) (string, error) {
 	s := c.securing()
 	s.secured = c.outs.secured
 	w := c.plan.imported
+	if w.added != "" {
+		c.rec.Fact(exchange.Security, "added by the relay", w.added)
+	}
 	s.envelope = w.Body
 	var places []int
 	if d := w.document(); d != nil {

@@ -125,7 +125,7 @@ func noteReceive(st *exchange.StageRecord, l *exchange.Leg) {
 	}
 	size := endpoint.Bytes(h.BodySize) + " bytes"
 	note := endpoint.Bytes(h.BodySize)
-	if h.Declared >= 0 && h.Declared != h.BodySize {
+	if h.Declared >= 0 && h.Declared != h.BodySize && h.Coding == "" { // what is unpacked has another size
 		size = fmt.Sprintf("%s accepted of %s announced", endpoint.Bytes(h.BodySize), endpoint.Bytes(h.Declared))
 		note += " of " + endpoint.Bytes(h.Declared)
 	}

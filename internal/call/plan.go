@@ -68,6 +68,7 @@ type Plan struct {
 
 	Changes  []exchange.Change // since the attempt before
 	Peek     bool              // only look: no secret is read, and none is needed
+	AddSecurity bool // of a request of another program: it gets the endpoint's security on its way
 	Until    exchange.Stage    // go no further; None: to the end
 	Pool     *wire.Pool        // kept connections; nil: a fresh one each time
 	Resolver *net.Resolver     // nil: the system's

@@ -54,6 +54,10 @@ func (t *commandLine) relayCommand() *cobra.Command {
 		"demand a part of the path that nobody guesses; always so with a client certificate")
 	flags.StringArrayVar(&f.Add, "add", nil,
 		"header field that each request gets on its way, 'Name: value', in the place of one of that name")
+	flags.BoolVar(&f.Secure, "secure", false,
+		"give each request the endpoint's security on its way: token, timestamp, signature, HTTP authentication")
+	flags.StringVar(&f.Identity, "add-identity", "", "give each request the security of this identity of yours")
+	flags.StringVar(&f.Bodies, "bodies", "", "what is kept of bodies: whole, none, or a size as 4KiB")
 	flags.BoolVar(&f.Describe, "describe", false,
 		"answer a GET with the contract, with the relay as the service's address")
 	flags.StringVar(&f.Keep, "keep", "",
@@ -164,9 +168,13 @@ func (t *commandLine) relay(ctx context.Context, f *relaying, w *workspace.Works
 	if err != nil {
 		return err
 	}
+	cut, err := f.Trimming()
+	if err != nil {
+		return err
+	}
 	o.Keep = func(x *exchange.Exchange) {
 		if wanted(x) {
-			behind.Add(x)
+			behind.Add(cut(x))
 		} else {
 			t.relayed(x, f.bytesToo)
 		}

@@ -124,3 +124,57 @@ func TestAKeptRelayIsLetOnce(t *testing.T) {
 	assert.Equal(t, 2, code)
 	assert.Contains(t, errOut, "--to")
 }
+
+// A relay gives requests the endpoint's security: a program that sends none is answered, nothing
+// of the secret is kept, and whoever does not know the address is not let in.
+func TestARelayAddsTheEndpointsSecurity(t *testing.T) {
+	l := at(t)
+	ws := filepath.Join(l.dir, "ws")
+	code, _, errOut := l.run("-w", ws, "add", "http://"+l.h.Plain+"/pilots?wsdl")
+	require.Equal(t, 0, code, errOut)
+	t.Setenv("PILOT_WORD", "slack water at nine")
+	for _, args := range [][]string{
+		{"identity", "set", "pilot", "user=pilot-desk", "secret=env:PILOT_WORD"},
+		{"-w", ws, "endpoint", "set", "PilotOrders", "identity=pilot"},
+		{"-w", ws, "endpoint", "set", "PilotOrders", "token=digest"},
+		{"-w", ws, "endpoint", "set", "PilotOrders", "timestamp=5m"},
+	} {
+		code, _, errOut = l.run(args...)
+		require.Equal(t, 0, code, errOut)
+	}
+	code, envelope, errOut := l.run("sample", "http://"+l.h.Plain+"/pilots?wsdl", "OrderPilot", "--example")
+	require.Equal(t, 0, code, errOut)
+	post := func(address string) (int, string) {
+		resp, err := (&http.Client{Transport: &http.Transport{DisableKeepAlives: true}}).Post(address,
+			`application/soap+xml; charset=utf-8; action="urn:skerry:pilots:OrderPilot"`, strings.NewReader(envelope))
+		require.NoError(t, err)
+		defer resp.Body.Close()
+		b, err := io.ReadAll(resp.Body)
+		require.NoError(t, err)
+		return resp.StatusCode, string(b)
+	}
+	address, told, end := relayed(t, "-w", ws, "relay", "--to", "PilotOrders")
+	_, body := post(address)
+	assert.Contains(t, body, "Fault", "the service wants a token")
+	assert.Equal(t, 0, end(), told)
+
+	address, told, end = relayed(t, "-w", ws, "relay", "--to", "PilotOrders", "--secure", "--approve")
+	status, body := post(address)
+	assert.Equal(t, 502, status, "the identity was not let go there: %s", body)
+	assert.Contains(t, body, "pilot")
+	assert.Equal(t, 0, end(), told)
+	code, _, errOut = l.run("-w", ws, "identity", "allow", "pilot", "http://"+l.h.Plain)
+	require.Equal(t, 0, code, errOut)
+
+	address, told, end = relayed(t, "-w", ws, "relay", "--to", "PilotOrders", "--secure", "--bodies", "none")
+	assert.Contains(t, told.String(), "with the endpoint's security")
+	assert.Regexp(t, `/[a-z0-9]{20,}/`, address, "nobody guesses it")
+	status, body = post(address)
+	assert.Equal(t, 200, status, body)
+	assert.Equal(t, 0, end(), told)
+	code, out, _ := l.run("-w", ws, "journal", "show", "last", "--bytes", "--json")
+	require.Equal(t, 0, code)
+	assert.Contains(t, out, "added by the relay")
+	assert.NotContains(t, out, "slack water")
+	assert.NotContains(t, out, "<OrderPilotResponse", "no body is kept")
+}

@@ -120,3 +120,24 @@ func (x *Exchange) WithoutBytes() *Exchange {
 	}
 	return light.Clone()
 }
+
+// WithBodies is a copy with no more than so many bytes of each body; heads stay whole.
+func (x *Exchange) WithBodies(most int64) *Exchange {
+	c := x.Clone()
+	for _, l := range c.Legs {
+		l.Out = l.Out[:min(int64(len(l.Out)), l.Request.Size+most)]
+		l.RequestBody = l.RequestBody[:min(int64(len(l.RequestBody)), most)]
+		l.Decrypted = l.Decrypted[:min(int64(len(l.Decrypted)), most)]
+		if whole := l.In.Len(); whole > l.Response.Size+most {
+			l.Whole = max(l.Whole, whole)
+			l.In = NewBody(slices.Clone(l.In.Range(0, l.Response.Size+most)))
+		}
+		if l.ResponseBody.Len() > most {
+			l.ResponseBody = NewBody(slices.Clone(l.ResponseBody.Range(0, most)))
+		}
+		l.bodyAt = -1
+		inside := func(s Span) bool { return s.Offset+s.Length > most }
+		l.BodySecrets = slices.DeleteFunc(l.BodySecrets, inside)
+	}
+	return c
+}

@@ -257,10 +257,7 @@ func (w *Workspace) Plan(r DraftRef, endpointName, environment string) (call.Pla
 	p.SetHeader(header)
 	p.Expand = cfg.DraftSettings[r.ID()].Variables
 	if w.Home != nil {
-		p.Identity = w.Home.Identity
-		p.Allowed = func(id, scheme, host, port string) bool {
-			return w.Home.Allowed(w.ID(), id, scheme+"://"+host+":"+port)
-		}
+		w.lend(&p)
 		p.Identities = Identities(w)
 		p.Candidates = func() []*identity.Identity {
 			all, err := w.Home.Identities()
@@ -272,10 +269,18 @@ func (w *Workspace) Plan(r DraftRef, endpointName, environment string) (call.Pla
 				func(a, b *identity.Identity) int { return cmp.Compare(a.Name, b.Name) },
 			)
 		}
-		p.KeyLogOK = func(path string) bool { return w.Home.Allowed(w.ID(), "key-log", path) }
-		p.ProxyOK = func(proxy string) bool { return w.Home.Allowed(w.ID(), "proxy", proxy) }
 	}
 	return p, nil
+}
+
+// lend gives a plan the person's identities, and what they allowed the workspace.
+func (w *Workspace) lend(p *call.Plan) {
+	p.Identity = w.Home.Identity
+	p.Allowed = func(id, scheme, host, port string) bool {
+		return w.Home.Allowed(w.ID(), id, scheme+"://"+host+":"+port)
+	}
+	p.KeyLogOK = func(path string) bool { return w.Home.Allowed(w.ID(), "key-log", path) }
+	p.ProxyOK = func(proxy string) bool { return w.Home.Allowed(w.ID(), "proxy", proxy) }
 }
 
 // PlanAgain is the plan by which a kept exchange of the workspace is judged again.

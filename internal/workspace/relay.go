@@ -68,6 +68,9 @@ func (w *Workspace) Traced(to, environment string, contracts ...*contract.Contra
 		if e := w.Endpoint(to); e != nil {
 			t.Base.Endpoint, t.Base.ContractName, t.Base.Settings = e.Name, e.Contract, w.Settings(to)
 			t.Base.ReadFile = w.ReadFile
+			if w.Home != nil {
+				w.lend(&t.Base) // but for what may be chosen by itself: a relay lends nothing unasked
+			}
 			vars, _ := w.Variables(environment)
 			var err error
 			if address, err = endpoint.Expand(t.Base.Settings.Text("address"), environment, vars); err != nil {

@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"orenda/internal/call"
+	"orenda/internal/endpoint"
 	"orenda/internal/exchange"
 	"orenda/internal/near"
 	"orenda/internal/relay"
@@ -35,6 +36,9 @@ type Route struct {
 	Contract   string   `toml:"contract"`    // description to hold the calls against, FILE or URL
 	Keep       string   `toml:"keep"`        // which exchanges are kept: all, failed, or 1/N
 	Add        []string `toml:"add"`         // "Name: value": fields that each request gets on its way
+	Secure     bool     `toml:"secure"`      // each request gets the endpoint's security on its way
+	Identity   string   `toml:"identity"`    // whose security that is; "" the endpoint's
+	Bodies     string   `toml:"bodies"`      // what is kept of bodies: whole, a size as 4 KiB, or none
 	PathSecret bool     `toml:"path-secret"` // a part of the path that nobody guesses is demanded
 	Describe   bool     `toml:"describe"`    // a GET gets the contract, with the relay as its address
 }
@@ -116,8 +120,26 @@ func (r *Route) check() error {
 			return fmt.Errorf("add: %s holds a secret, which stands in no file; give it with --add", f[0])
 		}
 	}
-	_, err = r.Sampling()
+	if _, err = r.Sampling(); err == nil {
+		_, err = r.Trimming()
+	}
 	return err
+}
+
+// Trimming cuts what is kept of the bodies of an exchange; it is the identity where they are kept
+// whole.
+func (r *Route) Trimming() (cut func(*exchange.Exchange) *exchange.Exchange, err error) {
+	most := int64(0)
+	switch r.Bodies {
+	case "", "whole":
+		return func(x *exchange.Exchange) *exchange.Exchange { return x }, nil
+	case "none":
+	default:
+		if most, err = endpoint.ParseSize(r.Bodies); err != nil {
+			return nil, fmt.Errorf("bodies = %q; it is whole, none, or a size as 4 KiB", r.Bodies)
+		}
+	}
+	return func(x *exchange.Exchange) *exchange.Exchange { return x.WithBodies(most) }, nil
 }
 
 // Leads is where it leads: an endpoint or an address.
@@ -162,6 +184,7 @@ func (r *Route) Sampling() (wanted func(*exchange.Exchange) bool, err error) {
 // Answering is what the relay does besides passing on.
 func (r *Route) Answering() (a Answering, err error) {
 	a.Add, err = r.fields()
+	a.Secure = r.Secure || r.Identity != ""
 	a.Describe = r.Describe
 	return a, err
 }
@@ -179,8 +202,11 @@ func (r *Route) Options(h *user.Home, t *Traced) (o relay.Options, authority str
 		return out, a.After, ok
 	}
 	set := &t.Base.Settings
+	if t.Base.AddSecurity = a.Secure; r.Identity != "" {
+		set.Set("identity", r.Identity)
+	}
 	named := slices.ContainsFunc(a.Add, func(f [2]string) bool { return exchange.SecretName(f[0]) })
-	if r.PathSecret || named || set.Text("client-cert") != "" || set.Text("client-identity") != "" {
+	if r.PathSecret || named || a.Secure || set.Text("client-cert") != "" || set.Text("client-identity") != "" {
 		o.Secret = relay.NewSecret()
 	}
 	if r.ListenTLS != "" {
@@ -241,7 +267,8 @@ func (w *Workspace) KeepRoute(r *Route) error {
 			{"listen", r.Listen, r.Listen != ""}, {"listen-tls", r.ListenTLS, r.ListenTLS != ""},
 			{"to", r.To, r.To != ""}, {"endpoint", r.Endpoint, r.Endpoint != ""},
 			{"contract", r.Contract, r.Contract != ""}, {"keep", r.Keep, r.Keep != ""},
-			{"add", r.Add, len(r.Add) > 0},
+			{"add", r.Add, len(r.Add) > 0}, {"secure", r.Secure, r.Secure}, {"identity", r.Identity, r.Identity != ""},
+			{"bodies", r.Bodies, r.Bodies != ""},
 			{"path-secret", r.PathSecret, r.PathSecret}, {"describe", r.Describe, r.Describe},
 		} {
 			if !set.is {
@@ -291,5 +318,6 @@ func (w *Workspace) ApproveRoute(r *Route) error {
 }
 
 func (r *Route) approval() string {
-	return strings.Join([]string{r.Listen, r.ListenTLS, r.Leads(), r.Contract, strings.Join(r.Add, "\n")}, " → ")
+	return strings.Join([]string{r.Listen, r.ListenTLS, r.Leads(), r.Contract, strings.Join(r.Add, "\n"),
+		fmt.Sprint(r.Secure), r.Identity}, " → ")
 }

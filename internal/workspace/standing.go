@@ -19,6 +19,7 @@ import (
 // nothing: all is passed on as it came.
 type Answering struct {
 	Add      [][2]string        // fields that each request gets, in the place of those of the same name
+	Secure   bool               // each request gets the endpoint's security; set as the relay begins
 	Describe bool               // a GET gets the contract, with the relay as the service's address
 	Kept     *exchange.Exchange // its answer is given, to calls of its operation; nil: of none
 	Example  bool               // an example reply of the contract is given
@@ -48,6 +49,9 @@ func (a *Answering) String() string {
 		if exchange.SecretName(f[0]) {
 			out = strings.TrimSuffix(out, f[1]) + strings.Repeat(string(exchange.Masked), 8)
 		}
+	}
+	if a.Secure {
+		out += ", with the endpoint's security"
 	}
 	if a.Describe {
 		out += ", serves the contract"

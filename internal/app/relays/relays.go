@@ -111,7 +111,7 @@ func (v *View) answers() tea.Cmd {
 		"pass everything on to the service", "answer with an example reply of the contract", "answer with a fault",
 		"answer with a gateway's page, 502", "answer as the last call that passed was answered",
 		"answer, or pass on, only after a while", "give each request a header field",
-		"answer a GET with the contract",
+		"answer a GET with the contract", "give each request the endpoint's security, at another address",
 	}
 	pick := state.Pick{Prompt: "how the relay answers", Options: options}
 	pick.Take = func(i int) tea.Cmd {
@@ -120,6 +120,7 @@ func (v *View) answers() tea.Cmd {
 			if i > 0 {
 				now := r.Answering
 				kinds[i].After, kinds[i].Add, kinds[i].Describe = now.After, now.Add, now.Describe
+				kinds[i].Secure = now.Secure
 			}
 			r.AnswerBy(kinds[i])
 		case i == len(kinds):
@@ -128,6 +129,13 @@ func (v *View) answers() tea.Cmd {
 			}
 		case i == len(kinds)+2:
 			return v.addField(r)
+		case i == len(kinds)+4:
+			if err := v.s.SecureRelay(r); err != nil {
+				v.s.Say("%v", err)
+				return nil
+			}
+			v.cursor = len(v.s.Relays) - 1
+			v.s.Say("it has a new address that nobody guesses; put it into your program")
 		case i == len(kinds)+3:
 			a := r.Answering
 			a.Describe = true

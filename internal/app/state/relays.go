@@ -2,6 +2,7 @@ package state
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"sync"
@@ -82,9 +83,14 @@ func (s *State) StartRoute(r *workspace.Route) error {
 			}
 		})
 	})
+	cut, err := r.Trimming()
+	if err != nil {
+		behind.Close()
+		return err
+	}
 	o.Keep = func(x *exchange.Exchange) {
 		if wanted(x) {
-			behind.Add(x)
+			behind.Add(cut(x))
 		}
 	}
 	o.Change = func(w *call.Imported) { one.answering.Load().Change(w) }
@@ -109,6 +115,21 @@ func (s *State) StartRoute(r *workspace.Route) error {
 		one.close()
 	})
 	return nil
+}
+
+// SecureRelay begins a relay again that gives each request the endpoint's security. Whoever knows
+// its address calls as the person, so it has another one, with a part that nobody guesses.
+func (s *State) SecureRelay(one *Relay) error {
+	if one.route.Endpoint == "" {
+		return errors.New("it leads to an address: only an endpoint of the workspace has security to add")
+	}
+	r := *one.route
+	r.Secure, r.Describe, r.Add = true, one.Answering.Describe, nil
+	for _, f := range one.Answering.Add {
+		r.Add = append(r.Add, f[0]+": "+f[1])
+	}
+	s.StopRelay(slices.Index(s.Relays, one))
+	return s.StartRoute(&r)
 }
 
 // StopRelay stops a relay; what goes through it is ended.
