@@ -36,6 +36,8 @@ type Exchange struct {
 	Result  string   `json:"result,omitempty"`  // what tells this attempt from its neighbours
 	Secrets []string `json:"-"`                 // the secret values themselves; never written
 
+	From *Origin `json:"from,omitempty"` // who kept it, in a journal that several share; nil elsewhere
+
 	Seen *Seen `json:"seen,omitempty"` // facts that judging it again needs, nil in older records
 
 	SecretNames SecretNames `json:"-"` // what else is secret by its name or place

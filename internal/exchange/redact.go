@@ -49,8 +49,13 @@ func (x *Exchange) Redact(key []byte) *Exchange {
 		if len(l.BodySecrets) > 0 {
 			l.RequestBody = slices.Clone(l.RequestBody)
 		}
+		known := l.Cuts // of a record that was cut already: the bytes tell nothing any more
 		l.Cuts = nil
 		for _, s := range l.SecretSpans {
+			if i := slices.IndexFunc(known, func(c Cut) bool { return c.Span == s }); i >= 0 {
+				l.Cuts = append(l.Cuts, known[i])
+				continue
+			}
 			if s.Offset < 0 || s.Offset+s.Length > int64(len(l.Out)) {
 				continue
 			}

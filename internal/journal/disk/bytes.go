@@ -2,9 +2,7 @@ package disk
 
 import (
 	"bytes"
-	"crypto/sha256"
 	"database/sql"
-	"encoding/hex"
 	"fmt"
 	"io"
 	"os"
@@ -33,12 +31,6 @@ func (j *Journal) keepBytes(db base, hash string, b exchange.Body) error {
 	}
 	_, err := db.Exec(`INSERT OR IGNORE INTO bytes VALUES (?,?,?)`, hash, b.Len(), data)
 	return err
-}
-
-func hashOf(b exchange.Body) (string, error) {
-	sum := sha256.New()
-	_, err := b.WriteTo(sum)
-	return hex.EncodeToString(sum.Sum(nil)), err
 }
 
 func pack(w io.Writer, b exchange.Body) error {

@@ -3,21 +3,16 @@
 package disk
 
 import (
-	"bytes"
-	"compress/flate"
 	"crypto/rand"
 	"database/sql"
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"os"
 	"path/filepath"
 	"runtime"
 	"strings"
 	"sync"
-
-	"github.com/klauspost/compress/zstd"
 
 	"orenda/internal/exchange"
 	"orenda/internal/journal"
@@ -25,17 +20,16 @@ import (
 )
 
 // apart is the longest run of bytes that stands in the record itself.
-const apart = 64 << 10
+const apart = journal.Apart
 
 // inline is the largest compressed record that is kept in the database.
 const inline = 1 << 20
 
 // Journal is a journal in a folder.
 type Journal struct {
-	dir     string
-	key     []byte
-	press   *zstd.Encoder
-	unpress *zstd.Decoder
+	dir   string
+	key   []byte
+	press *journal.Press
 
 	mu   sync.RWMutex // held while the database is used, and wholly while it is replaced
 	db   *sql.DB
@@ -89,11 +83,7 @@ func Open(dir string) (*Journal, error) {
 		return nil, err
 	}
 	j := &Journal{dir: dir, key: key}
-	j.press, err = zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithWindowSize(1<<20))
-	if err != nil {
-		return nil, err
-	}
-	if j.unpress, err = zstd.NewReader(nil); err != nil {
+	if j.press, err = journal.NewPress(); err != nil {
 		return nil, err
 	}
 	return j, j.open(nil)
@@ -148,48 +138,15 @@ func secretKey(path string) ([]byte, error) {
 	return b, user.WriteFile(path, b)
 }
 
-// pressed is a record compressed with zstd, as it is kept. Older versions deflated it.
-func (j *Journal) pressed(record []byte) []byte { return j.press.EncodeAll(record, nil) }
-
-// unpressed is the record of what was kept.
-func (j *Journal) unpressed(kept []byte) ([]byte, error) {
-	if bytes.HasPrefix(kept, []byte("\x28\xb5\x2f\xfd")) { // RFC 8878 §3.1.1
-		return j.unpress.DecodeAll(kept, nil)
-	}
-	return io.ReadAll(flate.NewReader(bytes.NewReader(kept)))
-}
-
 // row is an exchange as it is kept.
 type row struct {
-	of     *exchange.Exchange
-	whole  []byte // all of it, packed
-	head   []byte // without its bytes, JSON
-	body   []byte // whole, compressed
-	hashes []string
-	long   []exchange.Body // runs of bytes that are kept beside it, by their hashes
+	journal.Record
+	body []byte // Whole, compressed
 }
 
-// rowOf cuts secrets, and what is too large, out of an exchange. It is given up
-// then: nothing of the one that was given is changed.
 func (j *Journal) rowOf(x *exchange.Exchange) (r row, err error) {
-	r.of = x
-	c := x.Redact(j.key)
-	for _, l := range c.Legs {
-		l.Beginning()
-	}
-	err = c.TakeApart(apart, func(b exchange.Body) (string, error) {
-		hash, err := hashOf(b)
-		r.hashes, r.long = append(r.hashes, hash), append(r.long, b)
-		return hash, err
-	})
-	if err != nil {
-		return r, err
-	}
-	if r.head, err = c.WithoutBytes().Marshal(); err != nil {
-		return r, err
-	}
-	r.whole, err = c.Pack()
-	r.body = j.pressed(r.whole)
+	r.Record, err = journal.NewRecord(x, j.key, false)
+	r.body = j.press.Press(r.Whole)
 	return r, err
 }
 
@@ -258,7 +215,7 @@ const insert = `INSERT INTO exchange (` + columns + `)
 	VALUES (?,?,?,?,?,?,?,?,?, (SELECT coalesce(max(place), 0) + 1 FROM exchange)) ON CONFLICT (id) DO NOTHING`
 
 func (j *Journal) add(db base, in *sql.Stmt, r *row) error {
-	x := r.of
+	x := r.Of
 	inside := r.body
 	if len(inside) > inline {
 		inside = nil
@@ -271,7 +228,7 @@ func (j *Journal) add(db base, in *sql.Stmt, r *row) error {
 		x.Operation,
 		x.Endpoint,
 		journal.ReplySize(x),
-		r.head,
+		r.Head,
 		inside,
 	)
 	if err != nil {
@@ -279,7 +236,7 @@ func (j *Journal) add(db base, in *sql.Stmt, r *row) error {
 	}
 	if n, err := done.RowsAffected(); err != nil || n == 0 {
 		was, err := j.whole(db, x.ID)
-		if err == nil && !bytes.Equal(was, r.whole) && !sameRecord(was, r.whole) {
+		if err == nil && !journal.SameRecord(was, r.Whole) {
 			err = journal.ErrTaken
 		}
 		return err
@@ -290,27 +247,13 @@ func (j *Journal) add(db base, in *sql.Stmt, r *row) error {
 	return j.keepLong(db, r)
 }
 
-// sameRecord tells whether two records say the same, also where an earlier version wrote one.
-func sameRecord(a, b []byte) bool {
-	var texts [2][]byte
-	for i, record := range [][]byte{a, b} {
-		var x exchange.Exchange
-		byHash := func(hash string, _ int64) ([]byte, error) { return []byte(hash), nil }
-		if x.Unpack(record) != nil || x.PutTogether(byHash) != nil {
-			return false
-		}
-		texts[i], _ = x.Marshal()
-	}
-	return bytes.Equal(texts[0], texts[1])
-}
-
 // keepLong keeps the long runs of bytes of a record.
 func (j *Journal) keepLong(db base, r *row) error {
-	for i, hash := range r.hashes {
-		if err := j.keepBytes(db, hash, r.long[i]); err != nil {
+	for _, long := range r.Long {
+		if err := j.keepBytes(db, long.Hash, long.Bytes); err != nil {
 			return err
 		}
-		if _, err := db.Exec(`INSERT OR IGNORE INTO holds VALUES (?,?)`, hash, r.of.ID); err != nil {
+		if _, err := db.Exec(`INSERT OR IGNORE INTO holds VALUES (?,?)`, long.Hash, r.Of.ID); err != nil {
 			return err
 		}
 	}
@@ -351,7 +294,7 @@ func (j *Journal) Judge(x *exchange.Exchange) error {
 		if err != nil {
 			return err
 		}
-		_, err = db.Exec(`UPDATE exchange SET head = ?, body = ? WHERE id = ?`, r.head, inside, x.ID)
+		_, err = db.Exec(`UPDATE exchange SET head = ?, body = ? WHERE id = ?`, r.Head, inside, x.ID)
 		return err
 	})
 }
@@ -530,7 +473,7 @@ func (j *Journal) whole(db base, id string) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	whole, err := j.unpressed(body)
+	whole, err := j.press.Unpress(body)
 	if err != nil {
 		return nil, errors.Join(fmt.Errorf("the record of %s is damaged", id), err)
 	}

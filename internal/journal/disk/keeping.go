@@ -6,6 +6,7 @@ import (
 	"path/filepath"
 	"time"
 
+	"orenda/internal/exchange"
 	"orenda/internal/journal"
 )
 
@@ -166,4 +167,22 @@ func (j *Journal) drop(db *sql.DB, ids []string) error {
 		_ = os.Remove(f) // most have none
 	}
 	return nil
+}
+
+// Oldest are the exchanges that were kept first, whole.
+func (j *Journal) Oldest(most int) (out []*exchange.Exchange, err error) {
+	ids, err := j.ids(`SELECT id FROM exchange ORDER BY place, started LIMIT ?`, most)
+	for _, id := range ids {
+		x, err := j.Get(id)
+		if err != nil {
+			return out, err
+		}
+		out = append(out, x)
+	}
+	return out, err
+}
+
+// Forget takes exchanges away, marked or not.
+func (j *Journal) Forget(ids ...string) error {
+	return j.with(func(db *sql.DB) error { return j.drop(db, ids) })
 }

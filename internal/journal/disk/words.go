@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"orenda/internal/exchange"
+	"orenda/internal/journal"
 )
 
 // The words of messages are looked up in an index of SQLite (FTS5). It follows behind: what
@@ -18,8 +19,7 @@ INSERT INTO indexed SELECT 0 WHERE NOT EXISTS (SELECT 1 FROM indexed);
 `
 
 const (
-	wordsOf    = 64 << 10 // bytes of each message whose words are kept
-	indexBatch = 200      // exchanges that are read at once
+	indexBatch = 200 // exchanges that are read at once
 )
 
 // Index reads into the index what was kept since, and gives how many exchanges that were.
@@ -69,7 +69,7 @@ func (j *Journal) indexSome(db *sql.DB) (n int, err error) {
 		}
 		x := &exchange.Exchange{}
 		if x.Unpack(b) == nil && x.PutTogether(nothingBeside) == nil {
-			texts[i] = textOf(x)
+			texts[i] = journal.Words(x)
 		}
 	}
 	tx, err := db.Begin()
@@ -91,21 +91,6 @@ func (j *Journal) indexSome(db *sql.DB) (n int, err error) {
 
 // nothingBeside leaves long runs of bytes out: their words are not looked for.
 func nothingBeside(string, int64) ([]byte, error) { return nil, nil }
-
-// textOf is what words are looked for in: what lists show, and the messages.
-func textOf(x *exchange.Exchange) string {
-	parts := []string{x.ID, x.Operation, x.Draft, x.Endpoint, x.Environment, x.Result}
-	for _, f := range x.Findings {
-		parts = append(parts, f.ID, f.Title)
-	}
-	for _, l := range x.Legs {
-		body := l.Readable()
-		for _, b := range [][]byte{l.RequestBody, body} {
-			parts = append(parts, string(b[:min(len(b), wordsOf)]))
-		}
-	}
-	return strings.Join(parts, "\n")
-}
 
 // Search gives exchanges that hold all words of a text, or words that begin so, newest first.
 func (j *Journal) Search(ctx context.Context, text string, most int) ([]*exchange.Exchange, error) {

@@ -1,0 +1,19 @@
+package exchange
+
+// Origin is who kept an exchange in a journal that several share.
+type Origin struct {
+	Person  string `json:"person,omitempty"`  // name of the user of the machine
+	Machine string `json:"machine,omitempty"` // its host name
+	Relay   string `json:"relay,omitempty"`   // name of the relay that it went through, "" none
+}
+
+// String is RELAY@MACHINE, or PERSON@MACHINE.
+func (o *Origin) String() string {
+	switch {
+	case o == nil:
+		return ""
+	case o.Relay != "":
+		return o.Relay + "@" + o.Machine
+	}
+	return o.Person + "@" + o.Machine
+}

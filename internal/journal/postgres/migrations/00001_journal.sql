@@ -1,0 +1,167 @@
+-- +goose Up
+
+-- A space is what a team shares. Its key is that of the hashes which stand for secrets.
+CREATE TABLE orenda.space (
+	name text PRIMARY KEY CHECK (name ~ '^[a-z][a-z0-9_-]{0,39}$'),
+	number int GENERATED ALWAYS AS IDENTITY UNIQUE,
+	key bytea NOT NULL,
+	owner text NOT NULL DEFAULT session_user,
+	reader text, -- the role that may read, and
+	writer text  -- the role that may write too; NULL the owner alone
+);
+
+CREATE SEQUENCE orenda.place;
+
+-- Partitions: one for each space, in it one for each day, so that dropping a day is cheap. The day
+-- is that of the id (UTC), so an id has one place only.
+CREATE TABLE orenda.exchange (
+	space text NOT NULL,
+	day date NOT NULL,
+	id text NOT NULL,
+	place bigint NOT NULL,   -- the order in which they were kept
+	started bigint NOT NULL, -- nanoseconds since 1970
+	workspace text NOT NULL,
+	kind text NOT NULL,
+	contract text NOT NULL,
+	operation text NOT NULL,
+	endpoint text NOT NULL,
+	outcome text NOT NULL,
+	cause text NOT NULL,     -- id of the finding that leads, '' none
+	reply bigint NOT NULL,   -- bytes of the reply
+	changed boolean NOT NULL, -- something was changed since the attempt before
+	person text NOT NULL,
+	machine text NOT NULL,
+	relay text NOT NULL,
+	head bytea NOT NULL,     -- the record without its bytes, JSON, zstd
+	body bytea NOT NULL,     -- the whole record, packed, zstd
+	words tsvector NOT NULL,
+	PRIMARY KEY (space, day, id)
+) PARTITION BY LIST (space);
+CREATE INDEX ON orenda.exchange (space, place);
+CREATE INDEX ON orenda.exchange (space, operation, endpoint, workspace, kind, outcome, place);
+CREATE INDEX ON orenda.exchange (space, cause, place);
+CREATE INDEX ON orenda.exchange (space, "right"(id, 4));
+CREATE INDEX ON orenda.exchange USING gin (words);
+
+-- Long runs of bytes, each once in a space, and who holds them.
+CREATE TABLE orenda.bytes (
+	space text NOT NULL, hash text NOT NULL, length bigint NOT NULL, data bytea NOT NULL, PRIMARY KEY (space, hash)
+);
+ALTER TABLE orenda.bytes ALTER COLUMN data SET STORAGE EXTERNAL;
+CREATE TABLE orenda.holds (
+	space text NOT NULL, hash text NOT NULL, day date NOT NULL, id text NOT NULL, PRIMARY KEY (space, hash, day, id)
+);
+CREATE INDEX ON orenda.holds (space, day, id);
+CREATE TABLE orenda.marked (
+	space text NOT NULL, id text NOT NULL, pinned boolean NOT NULL, note text NOT NULL, person text NOT NULL,
+	PRIMARY KEY (space, id)
+);
+
+-- +goose StatementBegin
+CREATE FUNCTION orenda.may(want text, writes boolean) RETURNS boolean
+LANGUAGE sql STABLE SECURITY DEFINER SET search_path = pg_catalog AS $$
+	SELECT EXISTS (
+		SELECT 1 FROM orenda.space s WHERE s.name = want AND (s.owner = session_user OR EXISTS (
+			SELECT 1 FROM pg_roles r WHERE (r.rolname = s.writer OR NOT writes AND r.rolname = s.reader)
+				AND pg_has_role(session_user, r.oid, 'member'))))
+$$;
+-- +goose StatementEnd
+
+-- The space that the connection named (orenda.space), where it may be used; else NULL.
+-- +goose StatementBegin
+CREATE FUNCTION orenda.open_space(writes boolean) RETURNS text
+LANGUAGE sql STABLE SET search_path = pg_catalog AS $$
+	SELECT CASE WHEN orenda.may(current_setting('orenda.space', true), writes)
+		THEN current_setting('orenda.space', true) END
+$$;
+-- +goose StatementEnd
+
+-- +goose StatementBegin
+CREATE FUNCTION orenda.space_key(want text) RETURNS bytea
+LANGUAGE sql STABLE SECURITY DEFINER SET search_path = pg_catalog AS $$
+	SELECT s.key FROM orenda.space s WHERE s.name = want AND orenda.may(want, false)
+$$;
+-- +goose StatementEnd
+
+-- A partition for a day of a space, made where it is not there.
+-- +goose StatementBegin
+CREATE FUNCTION orenda.make_day(want text, d date) RETURNS void
+LANGUAGE plpgsql SECURITY DEFINER SET search_path = pg_catalog AS $$
+DECLARE
+	n int;
+	part text;
+BEGIN
+	IF NOT orenda.may(want, true) THEN
+		RAISE EXCEPTION 'the space % may not be written', want USING ERRCODE = 'insufficient_privilege';
+	END IF;
+	SELECT number INTO n FROM orenda.space WHERE name = want;
+	PERFORM pg_advisory_xact_lock(7305941, 0);
+	IF to_regclass(format('orenda.exchange_%s', n)) IS NULL THEN
+		EXECUTE format('CREATE TABLE orenda.exchange_%s PARTITION OF orenda.exchange FOR VALUES IN (%L) PARTITION BY RANGE (day)', n, want);
+		EXECUTE format('ALTER TABLE orenda.exchange_%s ENABLE ROW LEVEL SECURITY, FORCE ROW LEVEL SECURITY', n);
+	END IF;
+	part := format('exchange_%s_%s', n, to_char(d, 'YYYYMMDD'));
+	IF to_regclass('orenda.' || part) IS NULL THEN
+		EXECUTE format('CREATE TABLE orenda.%I PARTITION OF orenda.exchange_%s FOR VALUES FROM (%L) TO (%L)', part, n, d, d + 1);
+		EXECUTE format('ALTER TABLE orenda.%I ENABLE ROW LEVEL SECURITY, FORCE ROW LEVEL SECURITY', part);
+	END IF;
+END
+$$;
+-- +goose StatementEnd
+
+-- Drops a day of a space, unless something of it is marked.
+-- +goose StatementBegin
+CREATE FUNCTION orenda.drop_day(want text, d date) RETURNS boolean
+LANGUAGE plpgsql SECURITY DEFINER SET search_path = pg_catalog AS $$
+DECLARE
+	n int;
+BEGIN
+	IF NOT orenda.may(want, true) THEN
+		RAISE EXCEPTION 'the space % may not be written', want USING ERRCODE = 'insufficient_privilege';
+	END IF;
+	PERFORM set_config('orenda.space', want, true);
+	IF EXISTS (SELECT 1 FROM orenda.exchange e JOIN orenda.marked m ON m.space = e.space AND m.id = e.id
+			WHERE e.space = want AND e.day = d) THEN
+		RETURN false;
+	END IF;
+	SELECT number INTO n FROM orenda.space WHERE name = want;
+	PERFORM pg_advisory_xact_lock(7305941, 0);
+	EXECUTE format('DROP TABLE IF EXISTS orenda.%I', format('exchange_%s_%s', n, to_char(d, 'YYYYMMDD')));
+	DELETE FROM orenda.holds WHERE space = want AND day = d;
+	DELETE FROM orenda.bytes b WHERE b.space = want AND NOT EXISTS (
+		SELECT 1 FROM orenda.holds h WHERE h.space = b.space AND h.hash = b.hash);
+	RETURN true;
+END
+$$;
+-- +goose StatementEnd
+
+-- How many bytes each day of a space takes.
+-- +goose StatementBegin
+CREATE FUNCTION orenda.days(want text) RETURNS TABLE (day date, bytes bigint)
+LANGUAGE plpgsql STABLE SECURITY DEFINER SET search_path = pg_catalog AS $$
+DECLARE
+	n int;
+BEGIN
+	IF NOT orenda.may(want, false) THEN
+		RETURN;
+	END IF;
+	SELECT number INTO n FROM orenda.space WHERE name = want;
+	RETURN QUERY SELECT to_date(right(c.relname, 8), 'YYYYMMDD'), pg_total_relation_size(c.oid)
+		FROM pg_inherits i JOIN pg_class c ON c.oid = i.inhrelid
+		WHERE i.inhparent = to_regclass(format('orenda.exchange_%s', n)) ORDER BY 1;
+END
+$$;
+-- +goose StatementEnd
+
+ALTER TABLE orenda.exchange ENABLE ROW LEVEL SECURITY, FORCE ROW LEVEL SECURITY;
+ALTER TABLE orenda.bytes ENABLE ROW LEVEL SECURITY, FORCE ROW LEVEL SECURITY;
+ALTER TABLE orenda.holds ENABLE ROW LEVEL SECURITY, FORCE ROW LEVEL SECURITY;
+ALTER TABLE orenda.marked ENABLE ROW LEVEL SECURITY, FORCE ROW LEVEL SECURITY;
+CREATE POLICY own ON orenda.exchange USING (space = (SELECT orenda.open_space(false)))
+	WITH CHECK (space = (SELECT orenda.open_space(true)));
+CREATE POLICY own ON orenda.bytes USING (space = (SELECT orenda.open_space(false)))
+	WITH CHECK (space = (SELECT orenda.open_space(true)));
+CREATE POLICY own ON orenda.holds USING (space = (SELECT orenda.open_space(false)))
+	WITH CHECK (space = (SELECT orenda.open_space(true)));
+CREATE POLICY own ON orenda.marked USING (space = (SELECT orenda.open_space(false)))
+	WITH CHECK (space = (SELECT orenda.open_space(true)));

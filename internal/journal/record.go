@@ -1,0 +1,128 @@
+package journal
+
+import (
+	"bytes"
+	"compress/flate"
+	"crypto/sha256"
+	"encoding/hex"
+	"io"
+	"strings"
+
+	"github.com/klauspost/compress/zstd"
+
+	"orenda/internal/exchange"
+)
+
+// Apart is the longest run of bytes that stands in a record itself; longer ones are kept beside
+// it, each once.
+const Apart = 64 << 10
+
+// Record is an exchange as it is kept: secrets are cut out, and what is too large is taken apart.
+type Record struct {
+	Of    *exchange.Exchange // that was brought
+	Head  []byte             // the record without its bytes, JSON
+	Whole []byte             // all of it but what is apart, packed (exchange.Pack)
+	Long  []Long             // that is kept beside it
+	Words string             // that it is looked for by; "" where NewRecord was not asked for them
+}
+
+// Long is a run of bytes that is kept once for all that hold it.
+type Long struct {
+	Hash  string // SHA-256, hex
+	Bytes exchange.Body
+}
+
+// NewRecord makes the record of an exchange, of which nothing is changed. key is that of the
+// hashes that stand for secrets; withWords tells whether its words are wanted too.
+func NewRecord(x *exchange.Exchange, key []byte, withWords bool) (r Record, err error) {
+	r.Of = x
+	c := x.Redact(key)
+	for _, l := range c.Legs {
+		l.Beginning()
+	}
+	if withWords {
+		r.Words = Words(c)
+	}
+	err = c.TakeApart(Apart, func(b exchange.Body) (string, error) {
+		hash, err := hashOf(b)
+		r.Long = append(r.Long, Long{hash, b})
+		return hash, err
+	})
+	if err != nil {
+		return r, err
+	}
+	if r.Head, err = c.WithoutBytes().Marshal(); err != nil {
+		return r, err
+	}
+	r.Whole, err = c.Pack()
+	return r, err
+}
+
+func hashOf(b exchange.Body) (string, error) {
+	sum := sha256.New()
+	_, err := b.WriteTo(sum)
+	return hex.EncodeToString(sum.Sum(nil)), err
+}
+
+// SameRecord tells whether two records say the same, also where an earlier version wrote one.
+func SameRecord(a, b []byte) bool {
+	if bytes.Equal(a, b) {
+		return true
+	}
+	var texts [2][]byte
+	for i, record := range [][]byte{a, b} {
+		var x exchange.Exchange
+		byHash := func(hash string, _ int64) ([]byte, error) { return []byte(hash), nil }
+		if x.Unpack(record) != nil || x.PutTogether(byHash) != nil {
+			return false
+		}
+		x.From = nil // who brings it again is not what it says
+		texts[i], _ = x.Marshal()
+	}
+	return bytes.Equal(texts[0], texts[1])
+}
+
+// Press compresses records (zstd, RFC 8878). It may be used from several goroutines.
+type Press struct {
+	in  *zstd.Encoder
+	out *zstd.Decoder
+}
+
+// NewPress makes one.
+func NewPress() (p *Press, err error) {
+	p = &Press{}
+	p.in, err = zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithWindowSize(1<<20))
+	if err == nil {
+		p.out, err = zstd.NewReader(nil)
+	}
+	return p, err
+}
+
+// Press compresses.
+func (p *Press) Press(b []byte) []byte { return p.in.EncodeAll(b, nil) }
+
+// Unpress undoes Press. What an older version deflated is read too.
+func (p *Press) Unpress(kept []byte) ([]byte, error) {
+	if bytes.HasPrefix(kept, []byte("\x28\xb5\x2f\xfd")) { // RFC 8878 §3.1.1
+		return p.out.DecodeAll(kept, nil)
+	}
+	return io.ReadAll(flate.NewReader(bytes.NewReader(kept)))
+}
+
+// Words is what words of an exchange are looked for in: what lists show, and the messages.
+func Words(x *exchange.Exchange) string {
+	parts := []string{x.ID, x.Operation, x.Draft, x.Endpoint, x.Environment, x.Result}
+	for _, f := range x.Findings {
+		parts = append(parts, f.ID, f.Title)
+	}
+	for _, l := range x.Legs {
+		body := l.Readable()
+		for _, b := range [][]byte{l.RequestBody, body} {
+			parts = append(parts, string(b[:min(len(b), wordsOf)]))
+		}
+	}
+	return strings.Join(parts, "\n")
+}
+
+// wordsOf is how many bytes of each message have their words looked for.
+const wordsOf = 64 << 10
