@@ -614,6 +614,9 @@ func (m *model) head() string {
 			break
 		}
 	}
+	if j, ok := m.o.Journal.(interface{ Waiting() int }); ok && j.Waiting() > 0 {
+		right = ui.Accent(endpoint.Bytes(int64(j.Waiting()))+" wait for the journal's server ") + ui.Soft("· ") + right
+	}
 	if n := len(m.s.Relays); n > 0 {
 		right = ui.Soft(fmt.Sprintf("%d listening · ", n)) + right
 	}

@@ -77,6 +77,7 @@ func (t *commandLine) journalCommand() *cobra.Command {
 	}
 	export := t.exportCommand()
 	cmd.AddCommand(list, show, export, t.partsCommand())
+	cmd.AddCommand(t.initCommand(), t.copyCommand())
 	cmd.AddCommand(t.keepingCommands()...)
 	return cmd
 }

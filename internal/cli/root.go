@@ -24,7 +24,6 @@ import (
 	"orenda/internal/exchange"
 	"orenda/internal/identity"
 	"orenda/internal/journal"
-	"orenda/internal/journal/disk"
 	"orenda/internal/safe"
 	"orenda/internal/user"
 	"orenda/internal/workspace"
@@ -59,6 +58,8 @@ type commandLine struct {
 	folders  *user.Home // the person's; nil until they are asked for
 	kept     journal.Journal
 	asJSON   bool
+
+	journalAt string // --journal
 	quiet    bool               // standard error says only what went wrong
 	verbose  bool               // a path shows its settings and heads too
 	as       *identity.Identity // who fetches a description, if anybody in particular
@@ -174,6 +175,8 @@ this folder (or -w DIR), or on a description given as a URL or a file.`,
 	root.PersistentFlags().StringSliceVar(&t.also, "also", nil,
 		"hosts besides its own from which parts of a description are fetched")
 	root.PersistentFlags().StringVarP(&t.dir, "workspace", "w", "", "folder of the workspace (default: this folder)")
+	root.PersistentFlags().StringVar(&t.journalAt, "journal", "",
+		"journal: a folder, or postgres://USER@HOST:PORT/DATABASE?space=NAME (default: ORENDA_JOURNAL, settings.toml, your folder)")
 	root.PersistentFlags().BoolVarP(&t.quiet, "quiet", "q", false, "on standard error only what went wrong")
 	root.PersistentFlags().BoolVarP(&t.verbose, "verbose", "v", false,
 		"with a path also all that was set, and the heads of request and reply")
@@ -248,7 +251,11 @@ func (t *commandLine) journal() (journal.Journal, error) {
 		if err != nil {
 			return nil, err
 		}
-		j, err := disk.Open(h.State)
+		place, from, err := t.journalPlace(h)
+		if err != nil {
+			t.complain(err)
+		}
+		j, err := t.openJournal(h, place, from)
 		if err != nil {
 			return nil, unread{fmt.Errorf("the journal cannot be opened: %w", err)}
 		}

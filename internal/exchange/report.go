@@ -22,6 +22,7 @@ type Report struct {
 	// StoppedAt: the stage at which it was seen to stop; None where it passed.
 	StoppedAt Stage         `json:"stoppedAt,omitempty"`
 	Result    string        `json:"result,omitempty"`   // key result in a few words
+	From      *Origin       `json:"from,omitempty"`     // who kept it, in a journal that several share
 	Stages    []StageRecord `json:"stages"`             // one record for each stage, in their order
 	Settings  []Setting     `json:"settings"`           // what was in force, in the order of the table
 	Findings  []Finding     `json:"findings"`           // the cause first
@@ -66,6 +67,7 @@ func (x *Exchange) Report(bodies bool) Report {
 		Outcome:     x.Outcome,
 		StoppedAt:   x.StoppedAt,
 		Result:      x.Result,
+		From:        x.From,
 		Settings:    x.Settings,
 		Findings:    x.Findings,
 		Memory:      x.Memory,

@@ -135,6 +135,7 @@ func New(w *workspace.Workspace, j journal.Journal, home *user.Home) *State {
 		Marked: map[Target]bool{}, chains: map[string]*exchange.Exchange{},
 		steps: steps{}, known: map[string]known{}, looking: map[string]bool{}, hurry: make(chan struct{}, 1),
 	}
+	s.traffic.elsewhere = isShared(j) // a team looks at all that it keeps
 	w.Remember()
 	if w.Dir() != "" && home != nil {
 		_ = home.RememberWorkspace(w.Dir()) // only a list to choose from

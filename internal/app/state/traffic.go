@@ -45,6 +45,15 @@ func (s *State) query() journal.Query {
 	return journal.Query{Workspace: s.W.ID()}
 }
 
+// sharedJournal is a journal that several keep exchanges in.
+type sharedJournal interface{ Shared() bool }
+
+// isShared tells whether others keep exchanges in the same journal.
+func isShared(j journal.Journal) bool {
+	s, ok := j.(sharedJournal)
+	return ok && s.Shared()
+}
+
 // Traffic is every exchange in sight, newest first: those under way, then those kept; where a
 // filter is set those that it picks.
 func (s *State) Traffic() []*exchange.Exchange {

@@ -228,7 +228,10 @@ func text(x *exchange.Exchange) string {
 	if x.Kind == "log-in" || x.Endpoint == "" {
 		return s
 	}
-	return s + " → " + x.Endpoint
+	if s += " → " + x.Endpoint; x.From != nil {
+		s += " (" + x.From.String() + ")"
+	}
+	return s
 }
 
 // Update implements ui.View.
