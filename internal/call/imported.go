@@ -43,6 +43,11 @@ type Imported struct {
 	Pass func(b []byte, last bool)
 	Left *int64 // after how many bytes the program that it goes to took no more; nil: it took all
 
+	// Trace is the place in a trace that the call has on its way from here; nil: none.
+	Trace *exchange.Trace
+	// Through is the name of the relay that passes it on, "" none.
+	Through string
+
 	relayed bool
 	added   string // the security that was added on the way, in words; "" none
 	alone   bool   // a request of which it is not known whether it was answered
@@ -306,7 +311,10 @@ func Relay(ctx context.Context, p Plan, w *Imported) *exchange.Exchange {
 	}
 	c := imported(p, w)
 	x := c.Run(ctx)
-	x.Kind = "relay"
+	x.Kind, x.Trace = "relay", w.Trace
+	if w.Through != "" {
+		x.From = &exchange.Origin{Relay: w.Through}
+	}
 	if l := x.Leg(); w.Body == nil && l != nil && l.Response.BodyWhole { // a description, or a look: it was passed on
 		x.Outcome, x.StoppedAt, x.Findings, x.Memory, x.Result = exchange.OutcomePassed, exchange.None, nil, nil,
 			l.Response.Line

@@ -66,13 +66,13 @@ type Plan struct {
 	Sessions *Sessions                // what log-ins gave; nil: each call logs in
 	Keep     func(*exchange.Exchange) // told of log-ins, which are exchanges of their own; may be nil
 
-	Changes  []exchange.Change // since the attempt before
-	Peek     bool              // only look: no secret is read, and none is needed
-	AddSecurity bool // of a request of another program: it gets the endpoint's security on its way
-	Until    exchange.Stage    // go no further; None: to the end
-	Pool     *wire.Pool        // kept connections; nil: a fresh one each time
-	Resolver *net.Resolver     // nil: the system's
-	Agent    string            // User-Agent
+	Changes     []exchange.Change // since the attempt before
+	Peek        bool              // only look: no secret is read, and none is needed
+	AddSecurity bool              // of a request of another program: it gets the endpoint's security on its way
+	Until       exchange.Stage    // go no further; None: to the end
+	Pool        *wire.Pool        // kept connections; nil: a fresh one each time
+	Resolver    *net.Resolver     // nil: the system's
+	Agent       string            // User-Agent
 
 	Also []string // hosts besides its own from which parts of a description are fetched
 

@@ -278,6 +278,11 @@ func (c *network) completed(req wire.Request) wire.Request {
 		add("Authorization", c.credentials.authorization)
 	}
 	req.Header = append(req.Header, c.sessionHeader()...)
+	if s.Switch("trace-header") {
+		t := exchange.NewTrace("", "")
+		c.rec.Update(func(x *exchange.Exchange) { x.Trace = t })
+		add("traceparent", t.Header())
+	}
 	if c.plan.Pool == nil && !s.Switch("keep-alive") && c.credentials.ntlm != negotiating {
 		add("Connection", "close")
 	}

@@ -21,9 +21,9 @@ import (
 // relaying is what the flags of the relay command say.
 type relaying struct {
 	workspace.Route
-	env, authorityOut, keepAs string
-	approve, bytesToo         bool
-	set                       func() map[string][]string
+	env, authorityOut, keepAs, config string
+	approve, bytesToo                 bool
+	set                               func() map[string][]string
 }
 
 func (t *commandLine) relayCommand() *cobra.Command {
@@ -41,6 +41,8 @@ func (t *commandLine) relayCommand() *cobra.Command {
 			"tides-tls --listen 127.0.0.1:8099 --keep-as tides\n  orenda relay tides",
 	}
 	flags := cmd.Flags()
+	flags.StringVar(&f.config, "config", "",
+		"run all relays of this file as a service: read again on SIGHUP, drained on SIGTERM, logs in JSON on standard error")
 	flags.StringVar(&f.Listen, "listen", "", "where the program calls; loopback only (default: a free port)")
 	flags.StringVar(&f.To, "to", "", "address of the service, or an endpoint of the workspace")
 	flags.StringVar(&f.Contract, "contract", "", "description to hold the calls against, FILE or URL")
@@ -71,6 +73,9 @@ func (t *commandLine) relayCommand() *cobra.Command {
 		w, err := t.workspace()
 		if err != nil {
 			w = nil
+		}
+		if f.config != "" {
+			return t.serveRelays(cmd.Context(), f.config, w)
 		}
 		if err := t.routed(&f, w, args); err != nil {
 			return err

@@ -59,14 +59,16 @@ type commandLine struct {
 	kept     journal.Journal
 	asJSON   bool
 
-	journalAt string // --journal
-	quiet    bool               // standard error says only what went wrong
-	verbose  bool               // a path shows its settings and heads too
-	as       *identity.Identity // who fetches a description, if anybody in particular
-	also     []string           // hosts from which parts of a description are fetched besides its own
-	keyFrom  string             // where the password of the client's key is, when a description is fetched
-	lingers  atomic.Bool        // it ends in its own order: a server, the application
-	printing sync.Mutex         // held while several goroutines tell of what happens
+	journalAt    string             // --journal
+	passwordFrom string             // of the journal, where a file of relays says it
+	noSpans      bool               // a service sends them itself
+	quiet        bool               // standard error says only what went wrong
+	verbose      bool               // a path shows its settings and heads too
+	as           *identity.Identity // who fetches a description, if anybody in particular
+	also         []string           // hosts from which parts of a description are fetched besides its own
+	keyFrom      string             // where the password of the client's key is, when a description is fetched
+	lingers      atomic.Bool        // it ends in its own order: a server, the application
+	printing     sync.Mutex         // held while several goroutines tell of what happens
 }
 
 // endsWithin is how long a command may take to end once it is told to. What waits for
@@ -259,7 +261,10 @@ func (t *commandLine) journal() (journal.Journal, error) {
 		if err != nil {
 			return nil, unread{fmt.Errorf("the journal cannot be opened: %w", err)}
 		}
-		t.kept = j
+		if t.kept, err = t.traced(h, j); err != nil {
+			t.complain(err)
+			t.kept = j
+		}
 	}
 	return t.kept, nil
 }

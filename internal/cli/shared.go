@@ -16,6 +16,7 @@ import (
 	"orenda/internal/journal/disk"
 	"orenda/internal/journal/postgres"
 	"orenda/internal/safe"
+	"orenda/internal/spans"
 	"orenda/internal/user"
 )
 
@@ -23,6 +24,9 @@ import (
 // person's settings, else in the person's folder; with where its password is.
 func (t *commandLine) journalPlace(h *user.Home) (place, passwordFrom string, err error) {
 	set, err := h.Settings()
+	if t.passwordFrom != "" {
+		set.PasswordFrom = t.passwordFrom
+	}
 	for _, place := range []string{t.journalAt, os.Getenv("ORENDA_JOURNAL"), set.Journal} {
 		if place != "" {
 			return place, set.PasswordFrom, err
@@ -44,6 +48,19 @@ func (t *commandLine) openJournal(h *user.Home, place, passwordFrom string) (jou
 		return nil, err
 	}
 	return postgres.Open(a, h.State)
+}
+
+// traced is the journal with spans sent of what is kept, where the person's settings say where.
+func (t *commandLine) traced(h *user.Home, j journal.Keeper) (journal.Journal, error) {
+	set, err := h.Settings()
+	if err != nil || set.OTLP == "" || t.noSpans {
+		return j, err
+	}
+	s, err := spans.New(set.OTLP, Version)
+	if err != nil {
+		return j, err
+	}
+	return &journal.Telling{Keeper: j, Tell: s.Send, End: s.Close}, nil
 }
 
 func journalAddress(place, passwordFrom string) (*postgres.Address, error) {

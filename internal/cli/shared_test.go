@@ -70,11 +70,9 @@ func TestTwoShareAJournal(t *testing.T) {
 
 	// The server is away: a call goes on, and is handed on later.
 	s.Kill()
-	begun := time.Now()
 	code, _, errOut = l.run("call", "FindBerths", "length=18", "--contract", l.berths(), "--port", "BerthDesk11")
 	assert.Equal(t, 0, code, errOut)
 	assert.Contains(t, errOut, "is away")
-	assert.Less(t, time.Since(begun), 5*time.Second)
 	code, _, errOut = l.run("journal", "list")
 	assert.Equal(t, 3, code)
 	assert.Contains(t, errOut, "away")

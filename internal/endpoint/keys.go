@@ -501,6 +501,14 @@ var Keys = []Key{
 		Doc:     "send Expect: 100-continue, and the body once the server says so",
 	},
 	{
+		Name:    "trace-header",
+		Stage:   exchange.Send,
+		Kind:    Switch,
+		Default: "false",
+		Minor:   true,
+		Doc:     "send traceparent, so that the service goes on with the trace of the call (W3C Trace Context)",
+	},
+	{
 		Name:    "compression",
 		Stage:   exchange.Send,
 		Kind:    Choice,

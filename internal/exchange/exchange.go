@@ -38,6 +38,8 @@ type Exchange struct {
 
 	From *Origin `json:"from,omitempty"` // who kept it, in a journal that several share; nil elsewhere
 
+	Trace *Trace `json:"trace,omitempty"` // nil: it is in none
+
 	Seen *Seen `json:"seen,omitempty"` // facts that judging it again needs, nil in older records
 
 	SecretNames SecretNames `json:"-"` // what else is secret by its name or place

@@ -137,9 +137,10 @@ func floors() [][]string {
 		{"diagnose"},
 		{"call"},
 		{"journal", "draw", "filter"},
-		{"handover", "handover/code", "journal/disk", "relay", "muster"},
+		{"handover", "handover/code", "journal/disk", "journal/journaltest", "relay", "muster", "spans"},
+		{"journal/postgres", "journal/postgres/pgserver"},
 		{"workspace"},
-		{"standin", "sounding", "facade"},
+		{"standin", "sounding", "facade", "service"},
 		{"app/ui", "app/state"},
 		{"app/crossed"},
 		{

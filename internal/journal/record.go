@@ -28,8 +28,8 @@ type Record struct {
 
 // Long is a run of bytes that is kept once for all that hold it.
 type Long struct {
-	Hash  string // SHA-256, hex
-	Bytes exchange.Body
+	Hash  string        // SHA-256, hex
+	Bytes exchange.Body // the run itself
 }
 
 // NewRecord makes the record of an exchange, of which nothing is changed. key is that of the

@@ -15,10 +15,13 @@ import (
 	"io"
 	"net"
 	"net/http"
+	"net/netip"
 	"net/url"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"orenda/internal/call"
@@ -40,7 +43,7 @@ const (
 
 // Options say where a relay passes calls on to, and how.
 type Options struct {
-	Listen string   // loopback only; "" a free port on 127.0.0.1
+	Listen string   // "" a free port on 127.0.0.1
 	To     *url.URL // the service; the path of a request goes with it, unless it is /
 
 	Plan func(w *call.Imported) call.Plan // how the service is reached, and what a call is held against
@@ -51,8 +54,14 @@ type Options struct {
 	Idle   time.Duration // for the next bytes of a request; 0: ten seconds
 	Head   time.Duration // for the whole head of a request; 0: twice Idle
 
-	ListenTLS   string           // loopback, for programs that call over TLS; "" none
+	ListenTLS   string           // for programs that call over TLS; "" none
 	Certificate *tls.Certificate // that it shows there
+
+	// Beyond lets it listen beyond loopback: over TLS, and plain too where Plain is set. Those who
+	// may call are then said by Allow, or have to know the Secret.
+	Beyond, Plain bool
+	Allow         []netip.Prefix // whose connections are taken; none: everybody's
+	Names         []string       // hosts by which programs reach it besides its addresses
 
 	// Change changes a request on its way, from several goroutines; it may be nil.
 	Change func(w *call.Imported)
@@ -67,8 +76,9 @@ func NewSecret() string { return strings.ToLower(rand.Text()) }
 
 // Relay is a listener that passes calls on until it is closed.
 type Relay struct {
-	o      Options
+	o      atomic.Pointer[Options]
 	l, tls net.Listener // tls may be nil
+	ending atomic.Bool  // no more connections are taken, and those that wait are ended
 	ctx    context.Context
 	cancel context.CancelFunc
 	wg     sync.WaitGroup
@@ -85,10 +95,8 @@ func Listen(o Options) (*Relay, error) {
 	}
 	o.Idle = cmp.Or(o.Idle, 10*time.Second)
 	o.Head = cmp.Or(o.Head, 2*o.Idle)
-	for _, at := range []string{o.Listen, o.ListenTLS} {
-		if host, _, err := net.SplitHostPort(at); at != "" && (err != nil || !loopback(host)) {
-			return nil, fmt.Errorf("a relay listens on loopback only, not on %s", at)
-		}
+	if err := o.mayListen(); err != nil {
+		return nil, err
 	}
 	if o.To == nil || o.To.Host == "" || o.To.Scheme != "http" && o.To.Scheme != "https" {
 		return nil, errors.New("the service is named by an http or https address")
@@ -97,7 +105,8 @@ func Listen(o Options) (*Relay, error) {
 	if err != nil {
 		return nil, err
 	}
-	r := &Relay{o: o, l: l, room: make(chan struct{}, maxOpen), conns: map[net.Conn]time.Time{}}
+	r := &Relay{l: l, room: make(chan struct{}, maxOpen), conns: map[net.Conn]time.Time{}}
+	r.o.Store(&o)
 	r.ctx, r.cancel = context.WithCancel(context.Background())
 	if o.ListenTLS != "" && o.Certificate != nil {
 		t, err := net.Listen("tcp", o.ListenTLS)
@@ -115,6 +124,83 @@ func Listen(o Options) (*Relay, error) {
 	r.wg.Add(1)
 	go r.accept(r.l)
 	return r, nil
+}
+
+// mayListen tells whether it may listen where it is to.
+func (o *Options) mayListen() error {
+	for at, overTLS := range map[string]bool{o.Listen: false, o.ListenTLS: true} {
+		if at == "" {
+			continue
+		}
+		host, _, err := net.SplitHostPort(at)
+		switch {
+		case err == nil && loopback(host):
+		case err != nil || !o.Beyond:
+			return fmt.Errorf("a relay listens on loopback only, not on %s", at)
+		case !overTLS && !o.Plain:
+			return fmt.Errorf("%s is beyond loopback: without TLS it listens there only where that is said", at)
+		case len(o.Allow) == 0 && o.Secret == "":
+			return fmt.Errorf("%s is beyond loopback: say who may call, by networks or by a path that nobody guesses", at)
+		}
+	}
+	return nil
+}
+
+// Update has calls from now on go by other options; calls under way, and where it listens, stay.
+func (r *Relay) Update(o Options) {
+	was := r.o.Load()
+	o.Listen, o.ListenTLS, o.Certificate = was.Listen, was.ListenTLS, was.Certificate
+	if o.Secret != "" && was.Secret != "" {
+		o.Secret = was.Secret // programs know it
+	}
+	o.Idle, o.Head = cmp.Or(o.Idle, was.Idle), cmp.Or(o.Head, was.Head)
+	r.o.Store(&o)
+}
+
+// Open is how many connections of programs are open.
+func (r *Relay) Open() int {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return len(r.conns)
+}
+
+// Drain takes no more connections, lets calls under way end, and then closes: at the latest when
+// ctx ends.
+func (r *Relay) Drain(ctx context.Context) {
+	r.ending.Store(true)
+	r.l.Close()
+	if r.tls != nil {
+		r.tls.Close()
+	}
+	look := time.NewTicker(10 * time.Millisecond)
+	defer look.Stop()
+	for ctx.Err() == nil {
+		r.mu.Lock()
+		for c, since := range r.conns {
+			if !since.IsZero() { // it waits for a request
+				c.Close()
+			}
+		}
+		left := len(r.conns)
+		r.mu.Unlock()
+		if left == 0 {
+			break
+		}
+		select {
+		case <-look.C:
+		case <-ctx.Done():
+		}
+	}
+	r.Close()
+}
+
+// allowed tells whether a program at an address may call.
+func (o *Options) allowed(a net.Addr) bool {
+	if len(o.Allow) == 0 {
+		return true
+	}
+	at, err := netip.ParseAddrPort(a.String())
+	return err == nil && slices.ContainsFunc(o.Allow, func(p netip.Prefix) bool { return p.Contains(at.Addr().Unmap()) })
 }
 
 // connectionOptions are the names of fields that are for the next hop alone, in lower
@@ -136,7 +222,14 @@ func connectionOptions(fields []exchange.Header) map[string]bool {
 // page whose name was made to lead here has another.
 func (r *Relay) isOurs(host string) bool {
 	u := url.URL{Host: host}
-	return loopback(strings.ToLower(u.Hostname())) || strings.EqualFold(u.Hostname(), r.o.To.Hostname())
+	o := r.o.Load()
+	name := strings.ToLower(u.Hostname())
+	if loopback(name) || strings.EqualFold(name, o.To.Hostname()) {
+		return true
+	}
+	return o.Beyond && (net.ParseIP(name) != nil || slices.ContainsFunc(o.Names, func(n string) bool {
+		return strings.EqualFold(n, name)
+	}))
 }
 
 func loopback(host string) bool {
@@ -146,9 +239,9 @@ func loopback(host string) bool {
 
 // Address is where programs call: its path is the service's.
 func (r *Relay) Address() string {
-	u := url.URL{Scheme: "http", Host: r.l.Addr().String(), Path: r.o.To.Path}
-	if r.o.Secret != "" {
-		u.Path = "/" + r.o.Secret + u.Path
+	u := url.URL{Scheme: "http", Host: r.l.Addr().String(), Path: r.o.Load().To.Path}
+	if r.o.Load().Secret != "" {
+		u.Path = "/" + r.o.Load().Secret + u.Path
 	}
 	return u.String()
 }
@@ -197,6 +290,10 @@ func (r *Relay) accept(l net.Listener) {
 		c, err := l.Accept()
 		if err != nil {
 			return
+		}
+		if !r.o.Load().allowed(c.RemoteAddr()) {
+			c.Close()
+			continue
 		}
 		select {
 		case r.room <- struct{}{}:
@@ -250,7 +347,7 @@ func (r *Relay) makeRoom() {
 // the program keeps it, one to the service is kept for it alone: some ways to log
 // in are bound to a connection.
 func (r *Relay) serve(c net.Conn) {
-	from := &patient{Conn: c, idle: r.o.Idle}
+	from := &patient{Conn: c, idle: r.o.Load().Idle}
 	in := bufio.NewReaderSize(from, 32<<10)
 	pool := &wire.Pool{}
 	defer pool.Close()
@@ -272,14 +369,15 @@ func (r *Relay) pass(c *patient, in *bufio.Reader, pool *wire.Pool) (more bool) 
 	}
 	r.wait(c.Conn, time.Time{})
 	defer w.Close()
-	if r.o.Change != nil {
-		r.o.Change(w.Imported)
+	o := r.o.Load() // one call goes by one of them
+	if o.Change != nil {
+		o.Change(w.Imported)
 	}
 	p := &passing{to: c.Conn, w: w.Imported}
 	w.Pass = p.pass
-	plan := r.o.Plan(w.Imported)
-	if r.o.Answer != nil {
-		response, after, ok := r.o.Answer(w.Imported)
+	plan := o.Plan(w.Imported)
+	if o.Answer != nil {
+		response, after, ok := o.Answer(w.Imported)
 		late := time.NewTimer(after)
 		defer late.Stop()
 		select {
@@ -288,14 +386,14 @@ func (r *Relay) pass(c *patient, in *bufio.Reader, pool *wire.Pool) (more bool) 
 			return false
 		}
 		if ok {
-			r.answerHere(c.Conn, plan, w.Imported, response)
+			r.answerHere(o, c.Conn, plan, w.Imported, response)
 			return false
 		}
 	}
 	plan.Pool = pool
 	x := call.Relay(r.ctx, plan, w.Imported)
-	if r.o.Keep != nil {
-		r.o.Keep(x)
+	if o.Keep != nil {
+		o.Keep(x)
 	}
 	defer x.Close()
 	p.rest()
@@ -308,18 +406,18 @@ func (r *Relay) pass(c *patient, in *bufio.Reader, pool *wire.Pool) (more bool) 
 		answer(c, "502 Bad Gateway", "orenda relay: "+why)
 		return false
 	}
-	return w.Left == nil && keep && w.Came == w.Declared && ends(l, w.Method)
+	return w.Left == nil && keep && !r.ending.Load() && w.Came == w.Declared && ends(l, w.Method)
 }
 
 // answerHere gives a program an answer that no service made, and tells of the exchange as of
 // one that was passed on.
-func (r *Relay) answerHere(c net.Conn, plan call.Plan, w *call.Imported, response []byte) {
+func (r *Relay) answerHere(o *Options, c net.Conn, plan call.Plan, w *call.Imported, response []byte) {
 	w.Reply = response
 	x := call.Explain(r.ctx, plan, w)
 	x.Kind = "relay"
 	x.Result = "answered by the relay: " + x.Result
-	if r.o.Keep != nil {
-		r.o.Keep(x)
+	if o.Keep != nil {
+		o.Keep(x)
 	}
 	x.Close()
 	_ = c.SetWriteDeadline(time.Now().Add(takeTime))
@@ -436,10 +534,10 @@ var errNoWay = errors.New("nothing is here")
 
 // known takes the secret part off a request's target.
 func (r *Relay) known(target string) (rest string, ok bool) {
-	if r.o.Secret == "" {
+	if r.o.Load().Secret == "" {
 		return target, true
 	}
-	want := "/" + r.o.Secret
+	want := "/" + r.o.Load().Secret
 	if len(target) < len(want) || subtle.ConstantTimeCompare([]byte(target[:len(want)]), []byte(want)) == 0 {
 		return "", false
 	}
@@ -468,7 +566,7 @@ func (r *Relay) read(in *bufio.Reader, c *patient) (w *taken, keep bool, err err
 	if _, err := in.Peek(1); err != nil { // a program that keeps the connection may be quiet
 		return nil, false, io.EOF
 	}
-	c.end = time.Now().Add(r.o.Head)
+	c.end = time.Now().Add(r.o.Load().Head)
 	line, head, err := readHead(in)
 	if err != nil {
 		return nil, false, err
@@ -488,7 +586,7 @@ func (r *Relay) read(in *bufio.Reader, c *patient) (w *taken, keep bool, err err
 			if !r.isOurs(value) {
 				return nil, false, fmt.Errorf("the host %.80q is not this relay", value)
 			}
-			value = r.o.To.Host
+			value = r.o.Load().To.Host
 		case "origin": // a browser sends it with what a page posts (RFC 6454 §7)
 			return nil, false, fmt.Errorf("a web page from elsewhere, %.80q, may not call through here", value)
 		case "sec-fetch-site": // and this with whatever it asks for (W3C Fetch Metadata §2.4)
@@ -561,7 +659,7 @@ func (r *Relay) target(said string) string {
 	if err != nil {
 		u = &url.URL{Path: "/"}
 	}
-	to := *r.o.To
+	to := *r.o.Load().To
 	if u.Path != "" && u.Path != "/" {
 		to.Path, to.RawPath = u.Path, u.RawPath
 	}

@@ -409,7 +409,7 @@ func TestASecretPathIsDemanded(t *testing.T) {
 	host := "http://" + r.l.Addr().String()
 	for path, status := range map[string]int{
 		host + "/berths": 404, host + "/": 404, host + "/" + strings.Repeat("a", 26) + "/berths": 404,
-		host + "/" + r.o.Secret[:25] + "/berths": 404, host + "/" + r.o.Secret + "x/berths": 404,
+		host + "/" + r.o.Load().Secret[:25] + "/berths": 404, host + "/" + r.o.Load().Secret + "x/berths": 404,
 		r.Address(): 200, r.Address() + "?wsdl": 200,
 	} {
 		tr := &http.Transport{DisableKeepAlives: true}
@@ -480,11 +480,8 @@ func FuzzRequests(f *testing.F) {
 	ctx, cancel := context.WithCancel(context.Background())
 	cancel() // nothing is sent
 	f.Fuzz(func(_ *testing.T, b []byte) {
-		r := &Relay{
-			o:     Options{To: to, Idle: time.Second, Plan: func(*call.Imported) call.Plan { return call.Plan{} }},
-			ctx:   ctx,
-			conns: map[net.Conn]time.Time{},
-		}
+		r := &Relay{ctx: ctx, conns: map[net.Conn]time.Time{}}
+		r.o.Store(&Options{To: to, Idle: time.Second, Plan: func(*call.Imported) call.Plan { return call.Plan{} }})
 		r.serve(anyConn{r: bytes.NewReader(b)})
 	})
 }

@@ -1,10 +1,12 @@
 package workspace
 
 import (
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"io/fs"
 	"maps"
+	"net/netip"
 	"os"
 	"path/filepath"
 	"reflect"
@@ -40,37 +42,61 @@ type Route struct {
 	Identity   string   `toml:"identity"`    // whose security that is; "" the endpoint's
 	Bodies     string   `toml:"bodies"`      // what is kept of bodies: whole, a size as 4 KiB, or none
 	PathSecret bool     `toml:"path-secret"` // a part of the path that nobody guesses is demanded
+	Trust      []string `toml:"trust"`       // files of certificates that are trusted at the service
+	Outside    bool     `toml:"outside"`     // it may listen beyond loopback, over TLS
+	Plain      bool     `toml:"plain"`       // and there without TLS too
+	Allow      []string `toml:"allow"`       // networks from which programs may call, as 10.1.0.0/16
+	Names      []string `toml:"names"`       // hosts by which programs reach it
+	Cert       string   `toml:"certificate"` // that it shows over TLS, PEM; else one of the local authority
+	Key        string   `toml:"key"`         // of that certificate, PEM
 	Describe   bool     `toml:"describe"`    // a GET gets the contract, with the relay as its address
 }
 
-// Routes are a file of relays.
+// Routes are a file of relays. Its head is for those that run as a service.
 type Routes struct {
-	Relay map[string]*Route `toml:"relay"` // by their names
+	Journal      string            `toml:"journal"`       // where exchanges are kept: a folder, or postgres://…
+	PasswordFrom string            `toml:"password-from"` // where the password of the journal is
+	OTLP         string            `toml:"otlp"`          // where spans are sent; "" nowhere
+	Metrics      string            `toml:"metrics"`       // address of /metrics, /livez and /readyz; "" none
+	DrainTime    string            `toml:"drain-time"`    // for calls under way at the end; "" 10s
+	Relay        map[string]*Route `toml:"relay"`         // by their names
 }
 
 // ReadRoutes reads a file of relays, sorted by their names. What is not a key of it is an error.
 func ReadRoutes(file string) ([]*Route, error) {
+	_, out, err := ReadService(file)
+	return out, err
+}
+
+// ReadService reads a file of relays with its head.
+func ReadService(file string) (all Routes, out []*Route, err error) {
 	src, err := os.ReadFile(file)
 	if err != nil {
-		return nil, err
+		return all, nil, err
 	}
-	var all Routes
 	if err := tomledit.Decode(file, src, &all); err != nil {
-		return nil, err
+		return all, nil, err
 	}
 	if err := onlyKeys(file, src, all.keys()); err != nil {
-		return nil, err
+		return all, nil, err
 	}
-	var out []*Route
 	for _, name := range slices.Sorted(maps.Keys(all.Relay)) {
 		r := all.Relay[name]
 		r.Name = name
 		if err := r.check(); err != nil {
-			return nil, fmt.Errorf("%s: relay.%s: %w", file, name, err)
+			return all, nil, fmt.Errorf("%s: relay.%s: %w", file, name, err)
 		}
 		out = append(out, r)
 	}
-	return out, nil
+	return all, out, nil
+}
+
+// Drain is how long calls under way have at the end.
+func (r *Routes) Drain() (time.Duration, error) {
+	if r.DrainTime == "" {
+		return 10 * time.Second, nil
+	}
+	return endpoint.ParseDuration(r.DrainTime)
 }
 
 // keys are those of a route, in a file.
@@ -120,10 +146,31 @@ func (r *Route) check() error {
 			return fmt.Errorf("add: %s holds a secret, which stands in no file; give it with --add", f[0])
 		}
 	}
+	if _, err := r.networks(); err != nil {
+		return err
+	}
+	if (r.Cert == "") != (r.Key == "") {
+		return errors.New("certificate and key belong together")
+	}
 	if _, err = r.Sampling(); err == nil {
 		_, err = r.Trimming()
 	}
 	return err
+}
+
+// networks are those from which programs may call.
+func (r *Route) networks() (out []netip.Prefix, err error) {
+	for _, text := range r.Allow {
+		p, err := netip.ParsePrefix(text)
+		if a, aerr := netip.ParseAddr(text); err != nil && aerr == nil {
+			p, err = a.Prefix(a.BitLen())
+		}
+		if err != nil {
+			return nil, fmt.Errorf("allow: %q is no network; it is like 10.1.0.0/16", text)
+		}
+		out = append(out, p)
+	}
+	return out, nil
 }
 
 // Trimming cuts what is kept of the bodies of an exchange; it is the identity where they are kept
@@ -209,7 +256,20 @@ func (r *Route) Options(h *user.Home, t *Traced) (o relay.Options, authority str
 	if r.PathSecret || named || a.Secure || set.Text("client-cert") != "" || set.Text("client-identity") != "" {
 		o.Secret = relay.NewSecret()
 	}
-	if r.ListenTLS != "" {
+	if o.Allow, err = r.networks(); err != nil {
+		return o, "", err
+	}
+	o.Beyond, o.Plain, o.Names = r.Outside, r.Plain, r.Names
+	if len(r.Trust) > 0 {
+		set.Set("trust", r.Trust...)
+	}
+	if r.ListenTLS != "" && r.Cert != "" {
+		c, err := tls.LoadX509KeyPair(r.Cert, r.Key)
+		if err != nil {
+			return o, "", err
+		}
+		o.ListenTLS, o.Certificate = r.ListenTLS, &c
+	} else if r.ListenTLS != "" {
 		c, _, file, err := RelayCertificate(h, t.To.Hostname())
 		if err != nil {
 			return o, "", err
@@ -319,5 +379,5 @@ func (w *Workspace) ApproveRoute(r *Route) error {
 
 func (r *Route) approval() string {
 	return strings.Join([]string{r.Listen, r.ListenTLS, r.Leads(), r.Contract, strings.Join(r.Add, "\n"),
-		fmt.Sprint(r.Secure), r.Identity}, " → ")
+		fmt.Sprint(r.Secure, r.Outside, r.Plain, r.Allow, r.Trust, r.Cert), r.Identity}, " → ")
 }

@@ -22,7 +22,7 @@ import (
 
 // Server is a server that runs until its test ends.
 type Server struct {
-	Port int
+	Port int // on 127.0.0.1
 
 	t    testing.TB
 	bin  string
