@@ -22,6 +22,8 @@ import (
 type relaying struct {
 	workspace.Route
 	env, authorityOut, keepAs, config string
+	forward                           bool
+	open                              []string
 	approve, bytesToo                 bool
 	set                               func() map[string][]string
 }
@@ -41,6 +43,10 @@ func (t *commandLine) relayCommand() *cobra.Command {
 			"tides-tls --listen 127.0.0.1:8099 --keep-as tides\n  orenda relay tides",
 	}
 	flags := cmd.Flags()
+	flags.BoolVar(&f.forward, "forward", false,
+		"be a forward proxy: for programs with fixed addresses that take a proxy; calls of SOAP are traced, all else is counted")
+	flags.StringArrayVar(&f.open, "open", nil,
+		"with --forward: open TLS to this host with a certificate of the local authority; what goes elsewhere passes unread")
 	flags.StringVar(&f.config, "config", "",
 		"run all relays of this file as a service: read again on SIGHUP, drained on SIGTERM, logs in JSON on standard error")
 	flags.StringVar(&f.Listen, "listen", "", "where the program calls; loopback only (default: a free port)")
@@ -76,6 +82,9 @@ func (t *commandLine) relayCommand() *cobra.Command {
 		}
 		if f.config != "" {
 			return t.serveRelays(cmd.Context(), f.config, w)
+		}
+		if f.forward {
+			return t.forward(cmd.Context(), &f, w)
 		}
 		if err := t.routed(&f, w, args); err != nil {
 			return err

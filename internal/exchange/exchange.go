@@ -1,6 +1,7 @@
 package exchange
 
 import (
+	"net/url"
 	"strings"
 	"time"
 
@@ -234,4 +235,18 @@ func (x *Exchange) Ticks() string {
 		}
 	}
 	return b.String()
+}
+
+// Host is the host and port that a call went to, as far as its address tells; "" it does not.
+func (x *Exchange) Host() string {
+	if st := x.Stage(Address); st != nil {
+		for _, f := range st.Facts {
+			if f.Name == "resolved" {
+				if u, err := url.Parse(f.Value); err == nil {
+					return u.Host
+				}
+			}
+		}
+	}
+	return ""
 }

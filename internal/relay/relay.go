@@ -63,6 +63,8 @@ type Options struct {
 	Allow         []netip.Prefix // whose connections are taken; none: everybody's
 	Names         []string       // hosts by which programs reach it besides its addresses
 
+	Forward *Forward // it is a forward proxy, and To is nil; nil: it leads to To
+
 	// Change changes a request on its way, from several goroutines; it may be nil.
 	Change func(w *call.Imported)
 
@@ -97,6 +99,9 @@ func Listen(o Options) (*Relay, error) {
 	o.Head = cmp.Or(o.Head, 2*o.Idle)
 	if err := o.mayListen(); err != nil {
 		return nil, err
+	}
+	if o.Forward != nil {
+		o.To = &url.URL{Scheme: "http", Host: "forward.invalid"}
 	}
 	if o.To == nil || o.To.Host == "" || o.To.Scheme != "http" && o.To.Scheme != "https" {
 		return nil, errors.New("the service is named by an http or https address")
@@ -347,18 +352,17 @@ func (r *Relay) makeRoom() {
 // the program keeps it, one to the service is kept for it alone: some ways to log
 // in are bound to a connection.
 func (r *Relay) serve(c net.Conn) {
-	from := &patient{Conn: c, idle: r.o.Load().Idle}
-	in := bufio.NewReaderSize(from, 32<<10)
-	pool := &wire.Pool{}
-	defer pool.Close()
-	for r.pass(from, in, pool) {
-		r.wait(c, time.Now())
-	}
+	r.serveAt(&patient{Conn: c, idle: r.o.Load().Idle}, nil)
 }
 
 // pass passes one request on. more is true where another may follow.
-func (r *Relay) pass(c *patient, in *bufio.Reader, pool *wire.Pool) (more bool) {
-	w, keep, err := r.read(in, c)
+func (r *Relay) pass(c *patient, in *bufio.Reader, pool *wire.Pool, at *url.URL) (more bool) {
+	w, keep, err := r.read(in, c, at)
+	var tunnel errConnect
+	if errors.As(err, &tunnel) {
+		r.tunnel(c, in, tunnel.host)
+		return false
+	}
 	if err != nil {
 		if errors.Is(err, errNoWay) {
 			answer(c, "404 Not Found", "orenda relay: nothing is here")
@@ -367,7 +371,7 @@ func (r *Relay) pass(c *patient, in *bufio.Reader, pool *wire.Pool) (more bool) 
 		}
 		return false
 	}
-	r.wait(c.Conn, time.Time{})
+	r.wait(c.tracked(), time.Time{})
 	defer w.Close()
 	o := r.o.Load() // one call goes by one of them
 	if o.Change != nil {
@@ -392,7 +396,13 @@ func (r *Relay) pass(c *patient, in *bufio.Reader, pool *wire.Pool) (more bool) 
 	}
 	plan.Pool = pool
 	x := call.Relay(r.ctx, plan, w.Imported)
-	if o.Keep != nil {
+	if o.Forward != nil && !isCall(w) {
+		size := max(w.Came, 0)
+		if l := x.Leg(); l != nil {
+			size += l.Response.BodySize
+		}
+		o.Forward.Other(x.Host(), size, true)
+	} else if o.Keep != nil {
 		o.Keep(x)
 	}
 	defer x.Close()
@@ -518,6 +528,15 @@ type patient struct {
 	net.Conn
 	idle time.Duration
 	end  time.Time // zero: none
+	of   net.Conn  // the connection that was accepted, where this one is within it; nil: this one
+}
+
+// tracked is the connection that was accepted.
+func (p *patient) tracked() net.Conn {
+	if p.of != nil {
+		return p.of
+	}
+	return p.Conn
 }
 
 func (p *patient) Read(b []byte) (int, error) {
@@ -562,7 +581,7 @@ func answer(c net.Conn, status, text string) {
 
 // read takes a request as it comes: its fields in order and as they are spelled.
 // keep is true where the program keeps the connection.
-func (r *Relay) read(in *bufio.Reader, c *patient) (w *taken, keep bool, err error) {
+func (r *Relay) read(in *bufio.Reader, c *patient, at *url.URL) (w *taken, keep bool, err error) {
 	if _, err := in.Peek(1); err != nil { // a program that keeps the connection may be quiet
 		return nil, false, io.EOF
 	}
@@ -572,25 +591,46 @@ func (r *Relay) read(in *bufio.Reader, c *patient) (w *taken, keep bool, err err
 		return nil, false, err
 	}
 	c.end = time.Time{}
-	ok := false
-	if line.Target, ok = r.known(line.Target); !ok {
-		return nil, false, errNoWay
+	to, forward := r.o.Load().To, r.o.Load().Forward != nil
+	switch {
+	case forward && at == nil && line.Method == http.MethodConnect:
+		return nil, false, errConnect{line.Target}
+	case forward && at == nil:
+		if to, err = origin(line.Target); err != nil {
+			return nil, false, err
+		}
+	case forward:
+		if to, err = at.Parse(line.Target); err != nil || to.Host != at.Host || to.Scheme != at.Scheme {
+			return nil, false, errNotHere
+		}
+	default:
+		ok := false
+		if line.Target, ok = r.known(line.Target); !ok {
+			return nil, false, errNoWay
+		}
 	}
-	w = &taken{Imported: &call.Imported{Declared: head.Declared, Method: line.Method, URL: r.target(line.Target)}}
+	w = &taken{Imported: &call.Imported{Declared: head.Declared, Method: line.Method}}
+	if w.URL = r.target(line.Target); forward {
+		w.URL = to.String()
+	}
 	keep = line.Proto == "HTTP/1.1"
 	expects, named := false, connectionOptions(head.Fields)
 	for _, f := range head.Fields {
 		name, value := f.Name, f.Value
 		switch strings.ToLower(name) {
 		case "host":
-			if !r.isOurs(value) {
+			if !forward && !r.isOurs(value) {
 				return nil, false, fmt.Errorf("the host %.80q is not this relay", value)
 			}
-			value = r.o.Load().To.Host
+			value = to.Host
 		case "origin": // a browser sends it with what a page posts (RFC 6454 §7)
-			return nil, false, fmt.Errorf("a web page from elsewhere, %.80q, may not call through here", value)
+			if !forward {
+				return nil, false, fmt.Errorf("a web page from elsewhere, %.80q, may not call through here", value)
+			}
 		case "sec-fetch-site": // and this with whatever it asks for (W3C Fetch Metadata §2.4)
-			return nil, false, fmt.Errorf("a web page (Sec-Fetch-Site: %.40q) may not call through here", value)
+			if !forward {
+				return nil, false, fmt.Errorf("a web page (Sec-Fetch-Site: %.40q) may not call through here", value)
+			}
 		case "content-length":
 			if head.Declared > maxBody {
 				return nil, false, fmt.Errorf("a length of %.40q is not taken", value)

@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"sync"
 	"strconv"
 	"sync/atomic"
 	"time"
@@ -117,6 +118,38 @@ func (t *Traced) Plan(w *call.Imported) call.Plan {
 		}
 	}
 	return p
+}
+
+// ForwardCertificates make certificates of the local authority for the hosts whose TLS a forward
+// proxy opens, and for no other. file is what the program has to trust.
+func ForwardCertificates(h *user.Home, hosts []string) (of func(host string) *tls.Certificate, file string, err error) {
+	file = filepath.Join(h.State, "authority.crt")
+	if len(hosts) == 0 {
+		return func(string) *tls.Certificate { return nil }, file, nil
+	}
+	key := filepath.Join(h.State, "authority.key")
+	within := append([]string{"localhost", "127.0.0.1", "::1"}, hosts...)
+	authority, err := trust.LocalAuthority(file, key, within, time.Now(), user.WriteFile)
+	if err != nil {
+		return nil, file, err
+	}
+	var mu sync.Mutex
+	made := map[string]*tls.Certificate{}
+	return func(host string) *tls.Certificate {
+		if !slices.Contains(hosts, host) {
+			return nil
+		}
+		mu.Lock()
+		defer mu.Unlock()
+		if made[host] == nil {
+			c, err := authority.Serve([]string{host, "localhost"}, time.Now()) // OpenSSL wants a name beside an address
+			if err != nil {
+				return nil
+			}
+			made[host] = &c
+		}
+		return made[host]
+	}, file, nil
 }
 
 // RelayCertificate is what a relay shows to programs that call over TLS: a certificate of the

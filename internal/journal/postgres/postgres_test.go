@@ -4,6 +4,8 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"strconv"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"testing"
@@ -261,4 +263,38 @@ func BenchmarkKeeping(b *testing.B) {
 	size, err := j.Size()
 	require.NoError(b, err)
 	b.ReportMetric(float64(size.Bytes)/float64(max(n, 1)), "B/exchange")
+}
+
+// BenchmarkSearchMany looks for words among many exchanges of 1 KB: 20,000, or as many as
+// ORENDA_MANY says. Most of them are made by the server from a few that were kept.
+func BenchmarkSearchMany(b *testing.B) {
+	many := 20_000
+	if n, err := strconv.Atoi(os.Getenv("ORENDA_MANY")); err == nil {
+		many = n
+	}
+	s := pgserver.Start(b)
+	j := openAt(b, s.Journal("quay"), b.TempDir())
+	const few = 1000
+	for i := range few {
+		body := strings.Repeat(fmt.Sprintf("berth N%02d quay %d ", i%100, i), 50)
+		require.NoError(b, j.Add(journaltest.Record(time.Now(), "FindBerths", "berths", body)))
+	}
+	s.Exec("harbour", fmt.Sprintf(`INSERT INTO orenda.exchange SELECT space, day, id || '-' || n, nextval('orenda.place'), started,
+		workspace, kind, contract, operation, endpoint, outcome, cause, reply, changed, person, machine, relay, head, body
+		FROM orenda.exchange, generate_series(1, %d) n WHERE space = 'quay'`, many/few-1),
+		fmt.Sprintf(`INSERT INTO orenda.words SELECT e.space, e.day, e.id, e.place, w.words || to_tsvector('simple', 'copy' || n)
+			FROM orenda.words w, generate_series(1, %d) n, orenda.exchange e
+			WHERE e.space = w.space AND e.day = w.day AND e.id = w.id || '-' || n`, many/few-1),
+		"VACUUM ANALYZE orenda.exchange", "VACUUM ANALYZE orenda.words")
+	for _, c := range []struct{ name, words string }{{"rare", "copy7 999"}, {"common", "berth quay"}, {"none", "slack"}} {
+		b.Run(c.name, func(b *testing.B) {
+			for b.Loop() {
+				_, err := j.Search(b.Context(), c.words, 200)
+				require.NoError(b, err)
+			}
+		})
+	}
+	size, err := j.Size()
+	require.NoError(b, err)
+	b.Logf("%d exchanges, %d bytes each", size.Count, size.Bytes/int64(max(size.Count, 1)))
 }

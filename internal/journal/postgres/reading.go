@@ -28,8 +28,9 @@ func (j *Journal) Judge(x *exchange.Exchange) error {
 			cause = c.ID
 		}
 		s := j.store
-		_, err = s.pool.Exec(ctx, `UPDATE orenda.exchange SET head = $1, body = $2, cause = $3,
-			words = to_tsvector('simple', $4) WHERE space = $5 AND day = $6::text::date AND id = $7`,
+		_, err = s.pool.Exec(ctx, `WITH u AS (UPDATE orenda.exchange SET head = $1, body = $2, cause = $3
+			WHERE space = $5 AND day = $6::text::date AND id = $7 RETURNING place)
+			SELECT orenda.keep_words($5, $6::text::date, $7, place, $4) FROM u`,
 			s.press.Press(r.Head), s.press.Press(r.Whole), text(cause), text(r.Words), s.a.Space, dayOf(kept), kept.ID)
 		return err
 	})
@@ -172,8 +173,8 @@ func (j *Journal) Search(ctx context.Context, typed string, most int) ([]*exchan
 	if query == "" {
 		return nil, nil
 	}
-	return j.list(`SELECT head FROM orenda.exchange WHERE space = $1 AND words @@ to_tsquery('simple', $2)
-		ORDER BY place DESC LIMIT $3`, j.store.a.Space, query, most)
+	return j.list(`SELECT e.head FROM orenda.find($1, $2, $3) f JOIN orenda.exchange e
+		ON e.space = $1 AND e.day = f.day AND e.id = f.id ORDER BY f.place DESC`, j.store.a.Space, query, most)
 }
 
 // Mark implements journal.Keeper.
@@ -296,7 +297,7 @@ func (s *store) drop(ctx context.Context, where string, arg any) error {
 				return err
 			}
 		}
-		for _, do := range []string{
+		for _, do := range []string{`SELECT orenda.forget_words($1)`,
 			`DELETE FROM orenda.holds h WHERE space = $1 AND NOT EXISTS (
 				SELECT 1 FROM orenda.exchange e WHERE e.space = h.space AND e.day = h.day AND e.id = h.id)`,
 			`DELETE FROM orenda.bytes b WHERE space = $1 AND NOT EXISTS (

@@ -78,7 +78,7 @@ func (s *store) add(ctx context.Context, all []journal.Record) (errs []error, er
 		defer done.Close()
 		for i, r := range all {
 			var place int64
-			switch err := done.QueryRow().Scan(&place); {
+			switch err := done.QueryRow().Scan(&place, nil); {
 			case errors.Is(err, pgx.ErrNoRows):
 				errs[i] = errThere
 			case err != nil:
@@ -127,10 +127,10 @@ func (s *store) queue(b *pgx.Batch, r journal.Record, day string) {
 		from = &exchange.Origin{}
 	}
 	b.Queue(`INSERT INTO orenda.exchange (space, day, id, place, started, workspace, kind, contract, operation, endpoint,
-			outcome, cause, reply, changed, person, machine, relay, head, body, words)
+			outcome, cause, reply, changed, person, machine, relay, head, body)
 		VALUES ($1, $2::text::date, $3, nextval('orenda.place'), $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16,
-			$17, $18, to_tsvector('simple', $19))
-		ON CONFLICT DO NOTHING RETURNING place`,
+			$17, $18)
+		ON CONFLICT DO NOTHING RETURNING place, orenda.keep_words($1, $2::text::date, $3, place, $19)::text`,
 		s.a.Space, day, text(x.ID), x.Started.UnixNano(), text(x.Workspace), text(x.Kind), text(x.Contract),
 		text(x.Operation), text(x.Endpoint), string(x.Outcome), text(cause), journal.ReplySize(x), len(x.Changes) > 0,
 		text(from.Person), text(from.Machine), text(from.Relay),

@@ -34,14 +34,21 @@ CREATE TABLE orenda.exchange (
 	relay text NOT NULL,
 	head bytea NOT NULL,     -- the record without its bytes, JSON, zstd
 	body bytea NOT NULL,     -- the whole record, packed, zstd
-	words tsvector NOT NULL,
 	PRIMARY KEY (space, day, id)
 ) PARTITION BY LIST (space);
 CREATE INDEX ON orenda.exchange (space, place);
 CREATE INDEX ON orenda.exchange (space, operation, endpoint, workspace, kind, outcome, place);
 CREATE INDEX ON orenda.exchange (space, cause, place);
 CREATE INDEX ON orenda.exchange (space, "right"(id, 4));
-CREATE INDEX ON orenda.exchange USING gin (words);
+
+-- Words stand apart: a condition on them may not come before the one of row level security, so in the
+-- table above no index of them would be used. Nobody but the functions below reaches this table.
+CREATE TABLE orenda.words (
+	space text NOT NULL, day date NOT NULL, id text NOT NULL, place bigint NOT NULL, words tsvector NOT NULL,
+	PRIMARY KEY (space, day, id)
+) PARTITION BY LIST (space);
+CREATE INDEX ON orenda.words (space, place);
+CREATE INDEX ON orenda.words USING gin (words);
 
 -- Long runs of bytes, each once in a space, and who holds them.
 CREATE TABLE orenda.bytes (
@@ -90,21 +97,26 @@ LANGUAGE plpgsql SECURITY DEFINER SET search_path = pg_catalog AS $$
 DECLARE
 	n int;
 	part text;
+	of_table text;
 BEGIN
 	IF NOT orenda.may(want, true) THEN
 		RAISE EXCEPTION 'the space % may not be written', want USING ERRCODE = 'insufficient_privilege';
 	END IF;
 	SELECT number INTO n FROM orenda.space WHERE name = want;
 	PERFORM pg_advisory_xact_lock(7305941, 0);
-	IF to_regclass(format('orenda.exchange_%s', n)) IS NULL THEN
-		EXECUTE format('CREATE TABLE orenda.exchange_%s PARTITION OF orenda.exchange FOR VALUES IN (%L) PARTITION BY RANGE (day)', n, want);
-		EXECUTE format('ALTER TABLE orenda.exchange_%s ENABLE ROW LEVEL SECURITY, FORCE ROW LEVEL SECURITY', n);
-	END IF;
-	part := format('exchange_%s_%s', n, to_char(d, 'YYYYMMDD'));
-	IF to_regclass('orenda.' || part) IS NULL THEN
-		EXECUTE format('CREATE TABLE orenda.%I PARTITION OF orenda.exchange_%s FOR VALUES FROM (%L) TO (%L)', part, n, d, d + 1);
-		EXECUTE format('ALTER TABLE orenda.%I ENABLE ROW LEVEL SECURITY, FORCE ROW LEVEL SECURITY', part);
-	END IF;
+	FOREACH of_table IN ARRAY ARRAY['exchange', 'words'] LOOP
+		IF to_regclass(format('orenda.%s_%s', of_table, n)) IS NULL THEN
+			EXECUTE format('CREATE TABLE orenda.%1$s_%2$s PARTITION OF orenda.%1$s FOR VALUES IN (%3$L) PARTITION BY RANGE (day)',
+				of_table, n, want);
+			EXECUTE format('ALTER TABLE orenda.%s_%s ENABLE ROW LEVEL SECURITY, FORCE ROW LEVEL SECURITY', of_table, n);
+		END IF;
+		part := format('%s_%s_%s', of_table, n, to_char(d, 'YYYYMMDD'));
+		IF to_regclass('orenda.' || part) IS NULL THEN
+			EXECUTE format('CREATE TABLE orenda.%I PARTITION OF orenda.%s_%s FOR VALUES FROM (%L) TO (%L)',
+				part, of_table, n, d, d + 1);
+			EXECUTE format('ALTER TABLE orenda.%I ENABLE ROW LEVEL SECURITY, FORCE ROW LEVEL SECURITY', part);
+		END IF;
+	END LOOP;
 END
 $$;
 -- +goose StatementEnd
@@ -126,11 +138,68 @@ BEGIN
 	END IF;
 	SELECT number INTO n FROM orenda.space WHERE name = want;
 	PERFORM pg_advisory_xact_lock(7305941, 0);
-	EXECUTE format('DROP TABLE IF EXISTS orenda.%I', format('exchange_%s_%s', n, to_char(d, 'YYYYMMDD')));
+	EXECUTE format('DROP TABLE IF EXISTS orenda.%I, orenda.%I', format('exchange_%s_%s', n, to_char(d, 'YYYYMMDD')),
+		format('words_%s_%s', n, to_char(d, 'YYYYMMDD')));
 	DELETE FROM orenda.holds WHERE space = want AND day = d;
 	DELETE FROM orenda.bytes b WHERE b.space = want AND NOT EXISTS (
 		SELECT 1 FROM orenda.holds h WHERE h.space = b.space AND h.hash = b.hash);
 	RETURN true;
+END
+$$;
+-- +goose StatementEnd
+
+-- Keeps the words of an exchange of a space.
+-- +goose StatementBegin
+CREATE FUNCTION orenda.keep_words(want text, d date, of_id text, at bigint, said text) RETURNS void
+LANGUAGE plpgsql SECURITY DEFINER SET search_path = pg_catalog AS $$
+BEGIN
+	IF NOT orenda.may(want, true) THEN
+		RAISE EXCEPTION 'the space % may not be written', want USING ERRCODE = 'insufficient_privilege';
+	END IF;
+	INSERT INTO orenda.words VALUES (want, d, of_id, at, to_tsvector('simple', said))
+		ON CONFLICT (space, day, id) DO UPDATE SET words = excluded.words;
+END
+$$;
+-- +goose StatementEnd
+
+-- Forgets the words of what a space does not keep any more.
+-- +goose StatementBegin
+CREATE FUNCTION orenda.forget_words(want text) RETURNS void
+LANGUAGE plpgsql SECURITY DEFINER SET search_path = pg_catalog AS $$
+BEGIN
+	IF NOT orenda.may(want, true) THEN
+		RAISE EXCEPTION 'the space % may not be written', want USING ERRCODE = 'insufficient_privilege';
+	END IF;
+	PERFORM set_config('orenda.space', want, true);
+	DELETE FROM orenda.words w WHERE w.space = want AND NOT EXISTS (
+		SELECT 1 FROM orenda.exchange e WHERE e.space = w.space AND e.day = w.day AND e.id = w.id);
+END
+$$;
+-- +goose StatementEnd
+
+-- The newest exchanges of a space that have words. Rare ones are found by their index and then put in
+-- order, common ones by going back from the newest: beforehand nobody can tell which are which.
+-- +goose StatementBegin
+CREATE FUNCTION orenda.find(want text, asked text, most int) RETURNS TABLE (day date, id text, place bigint)
+LANGUAGE plpgsql STABLE SECURITY DEFINER SET search_path = pg_catalog SET enable_seqscan = off AS $$
+DECLARE
+	q tsquery := to_tsquery('simple', asked);
+	few constant int := 5000;
+	hits int;
+BEGIN
+	IF NOT orenda.may(want, false) THEN
+		RETURN;
+	END IF;
+	SELECT count(*) INTO hits FROM (SELECT 1 FROM orenda.words w WHERE w.space = want AND w.words @@ q LIMIT few) h;
+	IF hits < few THEN
+		RETURN QUERY SELECT h.day, h.id, h.place FROM (
+			SELECT w.day, w.id, w.place FROM orenda.words w WHERE w.space = want AND w.words @@ q OFFSET 0) h
+			ORDER BY h.place DESC LIMIT most;
+	ELSE
+		RETURN QUERY SELECT w.day, w.id, w.place FROM (
+			SELECT * FROM orenda.words x WHERE x.space = want ORDER BY x.place DESC OFFSET 0) w
+			WHERE w.words @@ q LIMIT most;
+	END IF;
 END
 $$;
 -- +goose StatementEnd
@@ -146,14 +215,17 @@ BEGIN
 		RETURN;
 	END IF;
 	SELECT number INTO n FROM orenda.space WHERE name = want;
-	RETURN QUERY SELECT to_date(right(c.relname, 8), 'YYYYMMDD'), pg_total_relation_size(c.oid)
+	RETURN QUERY SELECT to_date(right(c.relname, 8), 'YYYYMMDD'), sum(pg_total_relation_size(c.oid))::bigint
 		FROM pg_inherits i JOIN pg_class c ON c.oid = i.inhrelid
-		WHERE i.inhparent = to_regclass(format('orenda.exchange_%s', n)) ORDER BY 1;
+		WHERE i.inhparent IN (to_regclass(format('orenda.exchange_%s', n)), to_regclass(format('orenda.words_%s', n)))
+		GROUP BY 1 ORDER BY 1;
 END
 $$;
 -- +goose StatementEnd
 
 ALTER TABLE orenda.exchange ENABLE ROW LEVEL SECURITY, FORCE ROW LEVEL SECURITY;
+ALTER TABLE orenda.words ENABLE ROW LEVEL SECURITY, FORCE ROW LEVEL SECURITY;
+CREATE POLICY own ON orenda.words USING (true); -- the functions ask who may
 ALTER TABLE orenda.bytes ENABLE ROW LEVEL SECURITY, FORCE ROW LEVEL SECURITY;
 ALTER TABLE orenda.holds ENABLE ROW LEVEL SECURITY, FORCE ROW LEVEL SECURITY;
 ALTER TABLE orenda.marked ENABLE ROW LEVEL SECURITY, FORCE ROW LEVEL SECURITY;
