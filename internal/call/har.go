@@ -6,6 +6,8 @@ import (
 	"encoding/json"
 	"fmt"
 	"strings"
+
+	"orenda/internal/exchange"
 )
 
 // har is what is read of an HTTP archive, version 1.2.
@@ -40,6 +42,8 @@ type pair struct{ Name, Value string }
 type Entry struct {
 	Number int // from 1
 	*Imported
+
+	Keep func(*exchange.Exchange) error // what is done with the exchange that it becomes; nil: nothing
 }
 
 // FromHAR takes from an HTTP archive (HAR 1.2) the exchanges that carry XML in
@@ -84,7 +88,7 @@ func FromHAR(b []byte) ([]Entry, error) {
 				reply,
 			)
 		}
-		out = append(out, Entry{i + 1, w})
+		out = append(out, Entry{Number: i + 1, Imported: w})
 	}
 	return out, nil
 }

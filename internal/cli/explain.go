@@ -22,6 +22,7 @@ import (
 type explaining struct {
 	list, markdown, reveal           bool
 	request, response, har, contract string
+	capture, keys                    string
 	reply                            replyFlags
 	text                             string
 	entry                            int
@@ -38,7 +39,7 @@ func (t *commandLine) explainCommand() *cobra.Command {
 helps. EXCHANGE is the id of a kept exchange, its beginning, or last: why it
 failed, with what its findings mean.
 
-With --request and --response, or --har, the exchange is one that another program
+With --request and --response, --har, or --capture, the exchange is one that another program
 made: it is gone through as if it had been made here, and nothing is sent. Files
 hold a message as it crossed, or its body alone. With --text, the findings that an
 error text of another program speaks of are named; exit status 1 where there are
@@ -47,6 +48,7 @@ none.`,
   orenda explain --list
   orenda explain --request sent.xml --response came.txt --contract berths.wsdl
   orenda explain --har browser.har --entry 3
+  orenda explain --capture harbour.pcapng --keys keys.log
   orenda explain --text error.log`,
 	}
 	fl := cmd.Flags()
@@ -56,7 +58,10 @@ none.`,
 	fl.StringVar(&f.response, "response", "", "file with the reply, with or without its HTTP head")
 	fl.StringVar(&f.text, "text", "", "file with an error text or log lines of another program, - for standard input")
 	fl.StringVar(&f.har, "har", "", "HTTP archive (HAR 1.2): each of its exchanges that carries XML")
-	fl.IntVar(&f.entry, "entry", 0, "with --har: this entry alone, counted from 1")
+	fl.StringVar(&f.capture, "capture", "",
+		"packets that were captured (pcap, pcapng): each exchange of HTTP/1.1 in it that carries XML; they are kept in the journal too")
+	fl.StringVar(&f.keys, "keys", "", "with --capture: log of TLS keys (as SSLKEYLOGFILE names one), which opens TLS 1.2 and 1.3")
+	fl.IntVar(&f.entry, "entry", 0, "with --har or --capture: this entry alone, counted from 1")
 	fl.StringVar(
 		&f.contract,
 		"contract",
@@ -67,13 +72,13 @@ none.`,
 	fl.BoolVar(&f.reveal, "reveal", false, "do not mask secrets in what is printed")
 	t.jsonFlag(cmd)
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
-		files := f.request != "" || f.response != "" || f.har != ""
+		files := f.request != "" || f.response != "" || f.har != "" || f.capture != ""
 		switch {
 		case f.text != "" && len(args) == 0 && !files && !f.list:
 			return t.explainText(&f)
 		case f.list && len(args) == 0 && !files:
 			return t.explainAll(&f)
-		case files && len(args) == 0 && !f.list && (f.har == "" || f.request+f.response == ""):
+		case files && len(args) == 0 && !f.list && (f.har+f.capture == "" || f.request+f.response == "" && (f.har == "" || f.capture == "")):
 			return t.explainElsewhere(cmd.Context(), &f)
 		case len(args) == 1 && !f.list && !f.markdown && !files:
 			if e := diagnose.Explain(args[0]); e != nil {
@@ -167,6 +172,9 @@ func (t *commandLine) explainKept(ctx context.Context, f *explaining, x *exchang
 // explainElsewhere goes through exchanges that another program made.
 func (t *commandLine) explainElsewhere(ctx context.Context, f *explaining) error {
 	entries, err := f.entries()
+	if f.capture != "" {
+		entries, err = t.captured(f)
+	}
 	if err != nil {
 		return unread{err}
 	}
@@ -176,6 +184,11 @@ func (t *commandLine) explainElsewhere(ctx context.Context, f *explaining) error
 		x, err := t.explainOne(ctx, f, e.Imported)
 		if err != nil {
 			return err
+		}
+		if e.Keep != nil {
+			if err := e.Keep(x); err != nil {
+				return unread{err}
+			}
 		}
 		if !f.reveal {
 			x = x.Redact(nil)
@@ -198,7 +211,7 @@ func (t *commandLine) explainElsewhere(ctx context.Context, f *explaining) error
 	if !t.asJSON {
 		return last
 	}
-	if f.har != "" && f.entry == 0 {
+	if f.har+f.capture != "" && f.entry == 0 {
 		err = t.printJSON(reports)
 	} else {
 		err = t.printJSON(reports[0])

@@ -262,18 +262,16 @@ func exportFolder(x *exchange.Exchange, dir string) error {
 
 func (t *commandLine) importCommand() *cobra.Command {
 	cmd := &cobra.Command{
-		Use: "import FILE.har", Short: "Keep the exchanges of an HTTP archive, each explained",
-		Long:    "Those that carry XML are held against the workspace's contracts, and kept like any other.",
-		Example: "  orenda journal import theirs.har", Args: cobra.ExactArgs(1),
+		Use: "import FILE", Short: "Keep the exchanges of an HTTP archive or a capture, each explained",
+		Long: "FILE is an HTTP archive (HAR 1.2), or packets that were captured (pcap, pcapng). Exchanges that\n" +
+			"carry XML are held against the workspace's contracts, and kept like any other.",
+		Example: "  orenda journal import theirs.har\n  orenda journal import harbour.pcapng --keys keys.log", Args: cobra.ExactArgs(1),
 	}
+	keys := cmd.Flags().String("keys", "", "log of TLS keys that opens a capture")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
-		b, err := os.ReadFile(args[0])
+		list, err := t.toImport(args[0], *keys)
 		if err != nil {
 			return unread{err}
-		}
-		list, err := call.FromHAR(b)
-		if err != nil {
-			return unread{fmt.Errorf("%s: %w", args[0], err)}
 		}
 		w, err := t.workspace()
 		if err != nil {
@@ -290,7 +288,11 @@ func (t *commandLine) importCommand() *cobra.Command {
 			}
 			x := call.Explain(cmd.Context(), traced.Plan(e.Imported), e.Imported)
 			x.ID, x.Kind = exchange.NewID(time.Now()), "imported"
-			if err := j.Add(x); err != nil {
+			keep := j.Add
+			if e.Keep != nil {
+				keep = e.Keep
+			}
+			if err := keep(x); err != nil {
 				return unread{err}
 			}
 			fmt.Fprintf(t.aside(), "%s  %s  %s\n", x.ID, safe.Line(x.Operation), safe.Line(x.Result))
@@ -299,6 +301,23 @@ func (t *commandLine) importCommand() *cobra.Command {
 		return nil
 	}
 	return cmd
+}
+
+// toImport are the exchanges of an archive or a capture.
+func (t *commandLine) toImport(file, keys string) ([]call.Entry, error) {
+	switch strings.ToLower(filepath.Ext(file)) {
+	case ".pcap", ".pcapng", ".cap":
+		return t.captured(&explaining{capture: file, keys: keys})
+	}
+	b, err := os.ReadFile(file)
+	if err != nil {
+		return nil, err
+	}
+	list, err := call.FromHAR(b)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", file, err)
+	}
+	return list, nil
 }
 
 func (t *commandLine) handoverReportCommand() *cobra.Command {

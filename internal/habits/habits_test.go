@@ -137,7 +137,7 @@ func floors() [][]string {
 		{"diagnose"},
 		{"call"},
 		{"journal", "draw", "filter"},
-		{"handover", "handover/code", "journal/disk", "journal/journaltest", "relay", "muster", "spans"},
+		{"handover", "handover/code", "journal/disk", "journal/journaltest", "relay", "muster", "spans", "capture"},
 		{"journal/postgres", "journal/postgres/pgserver"},
 		{"workspace"},
 		{"standin", "sounding", "facade", "service"},

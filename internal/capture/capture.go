@@ -1,0 +1,255 @@
+// Package capture reads what people of the network hand over: files of packets (pcap, pcapng). It
+// puts streams of TCP together, opens TLS where there is a log of its keys, and takes the exchanges
+// of HTTP/1.1 out of them. What cannot be read is counted, and nothing is made up for it.
+package capture
+
+import (
+	"bytes"
+	"cmp"
+	"errors"
+	"fmt"
+	"io"
+	"net/netip"
+	"slices"
+	"time"
+
+	"github.com/gopacket/gopacket"
+	"github.com/gopacket/gopacket/layers"
+	"github.com/gopacket/gopacket/pcapgo"
+
+	"orenda/internal/call"
+)
+
+// Limits of what is read of a file.
+const (
+	maxBytes = 2 << 30 // of payload that is held
+)
+
+// Exchange is an exchange of HTTP that was found.
+type Exchange struct {
+	*call.Imported
+	Began  time.Time     // when the first packet of the request passed
+	Took   time.Duration // until the last packet of the answer
+	Client netip.AddrPort
+	Server netip.AddrPort
+	TLS    string // version and cipher suite, where it was opened; "" plain
+}
+
+// Read is what a file held.
+type Read struct {
+	Packets   int
+	Streams   int            // connections of TCP
+	Exchanges []Exchange     // whole ones of HTTP, in the order of time
+	Unread    map[string]int // what could not be read, and how often
+}
+
+// File reads a file of packets. keys is a log of TLS keys (SSLKEYLOGFILE), or empty.
+func File(src io.Reader, keys []byte) (*Read, error) {
+	r := &Read{Unread: map[string]int{}}
+	streams, err := r.packets(src)
+	if err != nil {
+		return nil, err
+	}
+	log := parseKeys(keys)
+	for _, s := range streams {
+		r.Streams++
+		r.stream(s, log)
+	}
+	slices.SortStableFunc(r.Exchanges, func(a, b Exchange) int { return a.Began.Compare(b.Began) })
+	return r, nil
+}
+
+// segment is what one packet carried of one direction.
+type segment struct {
+	seq  uint32
+	at   time.Time
+	data []byte
+}
+
+// direction is what one side sent.
+type direction struct {
+	segments []segment
+	first    uint32 // number of its first byte
+	begun    bool   // by its SYN; else by the first packet that was seen
+	ended    bool   // FIN or RST was seen
+}
+
+// tcp is a connection.
+type tcp struct {
+	client, server netip.AddrPort
+	dirs           [2]direction // what the client sent, what the server sent
+	opened         bool         // its beginning was seen
+}
+
+// source gives packets.
+type source interface {
+	ReadPacketData() ([]byte, gopacket.CaptureInfo, error)
+}
+
+func open(src io.Reader) (source, layers.LinkType, error) {
+	var magic [4]byte
+	if _, err := io.ReadFull(src, magic[:]); err != nil {
+		return nil, 0, errors.New("it is no capture: it is empty")
+	}
+	all := io.MultiReader(bytes.NewReader(magic[:]), src)
+	if bytes.Equal(magic[:], []byte{0x0a, 0x0d, 0x0d, 0x0a}) {
+		r, err := pcapgo.NewNgReader(all, pcapgo.DefaultNgReaderOptions)
+		if err != nil {
+			return nil, 0, fmt.Errorf("it is no capture: %w", err)
+		}
+		return r, r.LinkType(), nil
+	}
+	r, err := pcapgo.NewReader(all)
+	if err != nil {
+		return nil, 0, fmt.Errorf("it is no capture (pcap or pcapng): %w", err)
+	}
+	return r, r.LinkType(), nil
+}
+
+// packets reads all packets, and sorts what they carry by connection.
+func (r *Read) packets(src io.Reader) ([]*tcp, error) {
+	from, link, err := open(src)
+	if err != nil {
+		return nil, err
+	}
+	byPair := map[[2]netip.AddrPort]*tcp{}
+	var out []*tcp
+	held := 0
+	for {
+		data, info, err := from.ReadPacketData()
+		if err != nil {
+			if !errors.Is(err, io.EOF) {
+				r.Unread["the file ends within a packet"]++
+			}
+			return out, nil
+		}
+		r.Packets++
+		if info.CaptureLength < info.Length {
+			r.Unread["packets that were cut short as they were captured"]++
+		}
+		src, dst, t, payload := segmentOf(data, link)
+		if t == nil {
+			continue
+		}
+		if held += len(payload); held > maxBytes {
+			return nil, fmt.Errorf("more than %d bytes of payload are too many", maxBytes)
+		}
+		c := byPair[[2]netip.AddrPort{src, dst}]
+		side := 0
+		if c == nil {
+			if c = byPair[[2]netip.AddrPort{dst, src}]; c != nil {
+				side = 1
+			}
+		}
+		if again := t.SYN && !t.ACK && c != nil && (c.dirs[0].ended || c.dirs[1].ended) && t.Seq+1 != c.dirs[0].first; c == nil || again {
+			c, side = &tcp{client: src, server: dst}, 0
+			if t.SYN && t.ACK || !t.SYN && src.Port() < dst.Port() { // its beginning was not seen
+				c.client, c.server, side = dst, src, 1
+			}
+			byPair[[2]netip.AddrPort{c.client, c.server}] = c
+			out = append(out, c)
+		}
+		d := &c.dirs[side]
+		switch {
+		case t.SYN:
+			d.first, d.begun = t.Seq+1, true
+			c.opened = c.opened || side == 0
+		case !d.begun && (len(d.segments) == 0 || int32(t.Seq-d.first) < 0):
+			d.first = t.Seq
+		}
+		d.ended = d.ended || t.FIN || t.RST
+		if len(payload) > 0 {
+			d.segments = append(d.segments, segment{t.Seq, info.Timestamp, payload})
+		}
+	}
+}
+
+// segmentOf takes a packet apart; tcp is nil where it is no TCP.
+func segmentOf(data []byte, link layers.LinkType) (src, dst netip.AddrPort, t *layers.TCP, payload []byte) {
+	p := gopacket.NewPacket(data, link, gopacket.DecodeOptions{NoCopy: true, Lazy: true})
+	t, ok := p.Layer(layers.LayerTypeTCP).(*layers.TCP)
+	if !ok {
+		return src, dst, nil, nil
+	}
+	var a, b netip.Addr
+	switch n := p.NetworkLayer().(type) {
+	case *layers.IPv4:
+		a, _ = netip.AddrFromSlice(n.SrcIP.To4())
+		b, _ = netip.AddrFromSlice(n.DstIP.To4())
+	case *layers.IPv6:
+		a, _ = netip.AddrFromSlice(n.SrcIP)
+		b, _ = netip.AddrFromSlice(n.DstIP)
+	default:
+		return src, dst, nil, nil
+	}
+	return netip.AddrPortFrom(a, uint16(t.SrcPort)), netip.AddrPortFrom(b, uint16(t.DstPort)), t, t.Payload
+}
+
+// piece says when a run of a stream passed, from an offset on.
+type piece struct {
+	offset int
+	at     time.Time
+}
+
+// bytesOf are what one side sent, put in order, with doubled parts once; as far as nothing is
+// missing. lost is whether more came after a gap.
+type bytesOf struct {
+	data   []byte
+	pieces []piece
+	lost   bool
+	ended  bool
+}
+
+func (d *direction) assemble() (out bytesOf) {
+	out.ended = d.ended
+	slices.SortStableFunc(d.segments, func(a, b segment) int {
+		return cmp.Compare(int32(a.seq-d.first), int32(b.seq-d.first))
+	})
+	for _, s := range d.segments {
+		from := int(int32(s.seq - d.first))
+		end := from + len(s.data)
+		switch {
+		case end <= len(out.data): // it was sent again
+			continue
+		case from > len(out.data):
+			out.lost = true
+			return out
+		}
+		out.pieces = append(out.pieces, piece{len(out.data), s.at})
+		out.data = append(out.data, s.data[max(len(out.data)-from, 0):]...)
+	}
+	return out
+}
+
+// when is when the byte at an offset passed.
+func when(pieces []piece, offset int) time.Time {
+	i, _ := slices.BinarySearchFunc(pieces, offset+1, func(p piece, at int) int { return cmp.Compare(p.offset, at) })
+	if i == 0 {
+		return time.Time{}
+	}
+	return pieces[i-1].at
+}
+
+// stream takes the exchanges out of a connection.
+func (r *Read) stream(c *tcp, keys keyLog) {
+	out, in := c.dirs[0].assemble(), c.dirs[1].assemble()
+	if len(out.data) == 0 && len(in.data) == 0 {
+		return
+	}
+	if out.lost || in.lost {
+		r.Unread["connections of which packets are missing: read as far as the first gap"]++
+	}
+	secure := ""
+	if looksLikeTLS(out.data) || looksLikeTLS(in.data) {
+		var err error
+		if secure, err = openTLS(&out, &in, keys); err != nil {
+			r.Unread["connections over TLS: "+err.Error()]++
+			return
+		}
+	}
+	if bytes.HasPrefix(out.data, []byte("PRI * HTTP/2.0")) {
+		r.Unread["connections that speak HTTP/2"]++
+		return
+	}
+	r.split(c, out, in, secure)
+}
