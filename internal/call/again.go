@@ -190,6 +190,7 @@ func (c *Call) seen(err error) *exchange.Seen {
 			*to = string(d.Bytes())
 		}
 	}
+	s.Later = c.later.calledBack(o.crossed.acknowledged)
 	if w := c.plan.imported; w != nil && w.relayed {
 		s.Declared, s.Came, s.Left = w.Declared, w.Came, w.Left
 	}

@@ -214,6 +214,9 @@ func sentVersion(b *base, draft *message.Draft) soap.Version {
 // addressing puts the WS-Addressing headers into the envelope.
 func (c *composing) addressing() {
 	version := c.plan.Settings.Text("addressing")
+	if c.later != nil && soap.AddressingNS[version] == "" {
+		version = soap.Addressing10 // an answer that comes later needs it
+	}
 	if soap.AddressingNS[version] == "" {
 		return
 	}
@@ -226,6 +229,10 @@ func (c *composing) addressing() {
 		if a.Action == "" && c.plan.Port != nil && o.Input != nil {
 			a.Action = soap.DefaultAction(c.plan.Port.PortType.Space, c.plan.Port.PortType.Local, o.Name, o.Input.Name)
 		}
+	}
+	if c.later != nil {
+		a.ReplyTo, c.later.id = c.later.address, a.MessageID
+		c.rec.Fact(exchange.Binding, "answer comes to", c.later.address)
 	}
 	for _, b := range a.Blocks() {
 		c.rec.Fact(exchange.Binding, "addressing", strings.TrimSpace(string(b)))

@@ -325,6 +325,9 @@ func toldWhenReplaced() []string {
 // run goes over the wire, and puts what was seen into the record.
 func (c *network) run(ctx context.Context) (exchange.Stage, error) {
 	err := c.cross(ctx)
+	if err == nil {
+		err = c.await(ctx)
+	}
 	c.held.Close()
 	c.notes()
 	if we, ok := errors.AsType[*wire.Error](err); ok {

@@ -77,6 +77,10 @@ func (c *Call) facts(err error) *diagnose.Case {
 		SignerOver: o.verified.signerOver,
 		Unsigned:   o.verified.unsigned, Stale: o.verified.staleWhy, StaleAt: o.verified.staleAt,
 	}
+	f.Later = c.later.calledBack(o.crossed.acknowledged)
+	if p.kept != nil && p.kept.Seen != nil {
+		f.Later = p.kept.Seen.Later
+	}
 	if p.imported != nil || p.kept != nil {
 		f.Now = f.X.Started
 	}
@@ -110,6 +114,7 @@ func (c *Call) Run(ctx context.Context) *exchange.Exchange {
 	}
 	defer c.warm.Wait()
 	stage, err := c.path(ctx)
+	c.later.close()
 	if stage >= exchange.Read && errors.Is(err, context.DeadlineExceeded) && context.Cause(ctx) == wire.ErrTotalTime {
 		err = wire.OutOfTime(stage)
 	}

@@ -29,6 +29,7 @@ type base struct {
 	plan      *Plan               // with variables in, once the address is settled; only read
 	rec       *exchange.Recorder  // what is seen is written to it
 	operation *contract.Operation // nil where it is not known
+	later     *later              // where an answer that comes later is waited for; nil: nowhere
 }
 
 // addressed is what the stage address gives.
@@ -88,15 +89,16 @@ type credentials struct {
 
 // crossed is what the stages from connect to receive give.
 type crossed struct {
-	leg       *exchange.Leg
-	url       *url.URL            // where it was answered, after redirects
-	replaced  [][3]string         // header fields that an extra header replaces
-	followed  []string            // redirects
-	chosen    string              // the identity whose certificate was sent without being set
-	fetched   []*x509.Certificate // issuers that the server did not send
-	completes bool                // and with which the chain leads to what is trusted
-	otherName []string            // names that the server shows to those who ask for none
-	peerTime  time.Time           // what time it is at the peer, where it was asked
+	leg          *exchange.Leg
+	url          *url.URL            // where it was answered, after redirects
+	replaced     [][3]string         // header fields that an extra header replaces
+	followed     []string            // redirects
+	chosen       string              // the identity whose certificate was sent without being set
+	fetched      []*x509.Certificate // issuers that the server did not send
+	completes    bool                // and with which the chain leads to what is trusted
+	otherName    []string            // names that the server shows to those who ask for none
+	acknowledged time.Time           // when the message was, of which the answer comes later
+	peerTime     time.Time           // what time it is at the peer, where it was asked
 }
 
 // answered is what the stage read gives.
@@ -289,6 +291,9 @@ func (c *Call) runBinding(context.Context) (string, error) {
 	s := binding{base: c.base, addressed: c.outs.addressed}
 	note, err := s.run()
 	c.outs.bound = s.bound
+	if u := c.plan.Until; err == nil && (u == exchange.None || u >= exchange.Send) {
+		c.later, err = openLater(&c.plan.Settings)
+	}
 	return note, err
 }
 

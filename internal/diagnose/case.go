@@ -83,6 +83,8 @@ type Case struct {
 	SentDeclared, SentCame int64  // bytes of body that another program declared, and sent
 	ProgramLeft            *int64 // after how many bytes of the answer that program took no more; nil: it took all
 
+	Later *exchange.Later // the listener for an answer that comes later; nil: there was none
+
 	SetAside map[string]string // findings that were set aside for this endpoint: reasons, by id
 
 	fault string // the class of the reply's fault, once it was asked for

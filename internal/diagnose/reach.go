@@ -53,6 +53,8 @@ var reachRules = []Rule{
 	{"send.plain-to-tls", exchange.Stop, exchange.Yours, plainToTLS},
 
 	{"wait.timed-out", exchange.Stop, exchange.Theirs, waitTimedOut},
+	{"wait.answer-missing", exchange.Stop, exchange.Unknown, answerMissing},
+	{"wait.answer-early", exchange.Note, exchange.Theirs, answerEarly},
 	{"wait.closed", exchange.Stop, exchange.Theirs, waitClosed},
 }
 

@@ -578,6 +578,16 @@ var texts = map[string]Text{
 		"The whole request had been sent.",
 		"Ask whether the service is slow or hangs; give it more time if it is slow.",
 	},
+	"wait.answer-missing": {
+		"The service took the message, and the answer that was to come later did not come.",
+		"What came to the listener within the limit: nothing, or something else.",
+		"Check that the service can reach the address in ReplyTo; look at what came instead.",
+	},
+	"wait.answer-early": {
+		"The answer came before the message was acknowledged.",
+		"The times of both.",
+		"Nothing, if your program listens before it sends.",
+	},
 	"wait.closed": {
 		"The connection was closed before an answer.",
 		"Not one byte came back.",

@@ -38,6 +38,7 @@ func wireFinding(r wire.Reason) string {
 
 		wire.AnswerTimeout: "wait.timed-out",
 		wire.AnswerClosed:  "wait.closed",
+		wire.LaterTimeout:  "wait.answer-missing",
 
 		wire.NotHTTP:           "receive.not-http",
 		wire.HeadTooLarge:      "receive.head-too-large",

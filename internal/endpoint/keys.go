@@ -86,6 +86,21 @@ var Keys = []Key{
 		Doc:     "WS-Addressing headers, by their version",
 	},
 	{
+		Name:  "reply-to",
+		Stage: exchange.Binding,
+		Kind:  Text,
+		Minor: true,
+		Doc: "where the answer is to come later (WS-Addressing ReplyTo): here, for a free port of this machine, or an address; " +
+			"empty: over the same connection",
+	},
+	{
+		Name:  "reply-listen",
+		Stage: exchange.Binding,
+		Kind:  Text,
+		Minor: true,
+		Doc:   "where an answer that comes later is listened for; beyond this machine only where it is said for a call",
+	},
+	{
 		Name:    "strict-buffer",
 		Stage:   exchange.Binding,
 		Kind:    Switch,

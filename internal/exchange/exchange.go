@@ -237,16 +237,23 @@ func (x *Exchange) Ticks() string {
 	return b.String()
 }
 
-// Host is the host and port that a call went to, as far as its address tells; "" it does not.
-func (x *Exchange) Host() string {
+// AddressText is the resolved address of a call, "" it is not known.
+func (x *Exchange) AddressText() string {
 	if st := x.Stage(Address); st != nil {
 		for _, f := range st.Facts {
 			if f.Name == "resolved" {
-				if u, err := url.Parse(f.Value); err == nil {
-					return u.Host
-				}
+				return f.Value
 			}
 		}
 	}
 	return ""
+}
+
+// Host is the host and port that a call went to, as far as its address tells; "" it does not.
+func (x *Exchange) Host() string {
+	u, err := url.Parse(x.AddressText())
+	if err != nil {
+		return ""
+	}
+	return u.Host
 }

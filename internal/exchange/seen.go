@@ -21,6 +21,24 @@ type Seen struct {
 	Declared  int64       `json:"declared,omitempty"`  // bytes that another program declared
 	Came      int64       `json:"came,omitempty"`      // bytes that it sent
 	Left      *int64      `json:"left,omitempty"`      // bytes of the answer after which it took no more
+	Later     *Later      `json:"later,omitempty"`     // the listener for an answer that comes later; nil: there was none
+}
+
+// Later is what was seen at the listener for an answer that comes over a connection of its own.
+type Later struct {
+	Address string       `json:"address"`         // that the service was told
+	Listens string       `json:"listens"`         // host and port of the listener
+	Seen    []CalledBack `json:"seen,omitempty"`  // in their order
+	Early   bool         `json:"early,omitempty"` // the answer came before the message was acknowledged
+}
+
+// CalledBack is one request that came to it.
+type CalledBack struct {
+	From      string    `json:"from"`                // host and port
+	At        time.Time `json:"at"`                  // when
+	Path      string    `json:"path,omitempty"`      // that was called
+	RelatesTo string    `json:"relatesTo,omitempty"` // the message that it answers
+	Wrong     string    `json:"wrong,omitempty"`     // why it is not the answer; "" it is
 }
 
 // Failure is why the wire ended a call.

@@ -47,6 +47,7 @@ type Addressing struct {
 	Action    string // SOAP action, "" none
 	MessageID string // urn:uuid:…
 	OneWay    bool   // no reply is due, so that none is asked for
+	ReplyTo   string // address to which the answer and a fault are to go; "" over the same connection
 }
 
 // Blocks are the header blocks that carry the properties (1.0 Core §3.2).
@@ -60,7 +61,11 @@ func (a Addressing) Blocks() [][]byte {
 		block("Action", xmltree.EscapeText(a.Action)),
 		block("MessageID", xmltree.EscapeText(a.MessageID)),
 	}
-	if !a.OneWay {
+	switch {
+	case a.ReplyTo != "":
+		to := "<wsa:Address>" + xmltree.EscapeText(a.ReplyTo) + "</wsa:Address>"
+		out = append(out, block("ReplyTo", to), block("FaultTo", to))
+	case !a.OneWay:
 		out = append(out, block("ReplyTo", "<wsa:Address>"+anonymous(a.Version)+"</wsa:Address>"))
 	}
 	return out

@@ -338,6 +338,26 @@ func (h *Harbour) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		kind, reply = h.pack(packing, s.port.Version, reply)
 		w.Header().Set("Content-Type", kind)
 	}
+	if to := replyTo(body, status >= http.StatusBadRequest); to != "" && reply != nil {
+		kind, late := w.Header().Get("Content-Type"), bad
+		reply = relating(reply, body)
+		w.Header().Del("Content-Type")
+		if late == "wait.answer-early" {
+			h.answerLater(to, s.port.Version.MediaType(), reply)
+		}
+		w.WriteHeader(http.StatusAccepted)
+		if late == "wait.answer-missing" || late == "wait.answer-early" || kind == "" {
+			return
+		}
+		if f, ok := w.(http.Flusher); ok {
+			f.Flush()
+		}
+		go func() {
+			time.Sleep(20 * time.Millisecond)
+			h.answerLater(to, s.port.Version.MediaType(), reply)
+		}()
+		return
+	}
 	if reply == nil {
 		w.WriteHeader(http.StatusAccepted)
 		return

@@ -109,7 +109,9 @@ var misbehaviours = map[string]misbehaviour{
 		what: "never answers",
 		do:   func(_ *Harbour, _ http.ResponseWriter, r *http.Request, _ *service) { hold(r) },
 	},
-	"wait.closed": {what: "closes the connection without an answer", do: raw("")},
+	"wait.answer-missing": {what: "takes the message, and never calls back with the answer that is to come later"},
+	"wait.answer-early":   {what: "calls back with the answer before it acknowledges the message"},
+	"wait.closed":         {what: "closes the connection without an answer", do: raw("")},
 	"receive.truncated": {
 		what: "announces more than it sends",
 		do: raw(

@@ -349,6 +349,11 @@ var causes = []cause{
 		},
 	},
 	{
+		name: "the answer that was to come later does not",
+		want: []string{"wait.answer-missing"}, set: []string{"reply-to", "here", "answer-time", "60ms"}, own: true,
+		other: []answer{func(w *wire, _ string) { w.reply(202, "text/plain", "") }},
+	},
+	{
 		name: "no answer in time",
 		want: []string{"wait.timed-out"}, side: exchange.Theirs, set: []string{"answer-time", "60ms"}, own: true,
 		other: []answer{

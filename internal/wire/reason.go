@@ -47,6 +47,7 @@ const (
 
 	AnswerTimeout // nothing came in time
 	AnswerClosed  // the peer closed before it answered
+	LaterTimeout  // it took the message, and the answer that was to come later did not
 
 	NotHTTP           // what came is no HTTP
 	HeadTooLarge      // more than http1.MaxHead bytes of heads
@@ -92,6 +93,7 @@ var reasonNames = [...]string{
 	LengthDiffers:             "length-differs",
 	AnswerTimeout:             "answer-timeout",
 	AnswerClosed:              "answer-closed",
+	LaterTimeout:              "later-timeout",
 	NotHTTP:                   "not-http",
 	HeadTooLarge:              "head-too-large",
 	OverLimit:                 "over-limit",
