@@ -115,7 +115,10 @@ func (c *securing) openSession(ctx context.Context, anew bool) error {
 	if c.plan.Peek {
 		return nil
 	}
-	key := name + "\x00" + in.Address + "\x00" + in.Gives + "\x00" + in.As
+	key := strings.Join([]string{name, in.Address, in.Gives, in.As, in.Kind, in.Scope, in.For}, "\x00")
+	if trustNS[in.Kind] != "" && in.For == "" {
+		key += "\x00" + c.url.String()
+	}
 	if anew {
 		c.plan.Sessions.put(key, nil)
 	}
@@ -152,11 +155,17 @@ func (c *securing) openSession(ctx context.Context, anew bool) error {
 // logIn sends the log-in, as an exchange of its own.
 func (c *securing) logIn(ctx context.Context, id *identity.Identity, u *url.URL) (s session, err error) {
 	in := id.LogIn
+	if trustNS[in.Kind] != "" {
+		return c.askTrust(ctx, id, u)
+	}
 	secret, err := id.Reveal(ctx)
 	if err != nil {
 		return s, err
 	}
-	body := in.Body
+	body, authorization := in.Body, ""
+	if in.Kind == identity.OAuth2 {
+		body, authorization = clientCredentials(id, secret)
+	}
 	if path, ok := strings.CutPrefix(body, "file:"); ok {
 		b, err := os.ReadFile(path)
 		if err != nil {
@@ -178,7 +187,10 @@ func (c *securing) logIn(ctx context.Context, id *identity.Identity, u *url.URL)
 	case strings.Contains(kind, "json"):
 		escape = func(s string) string { return strings.Trim(jsonText(s), `"`) }
 	}
-	sent := strings.NewReplacer("${user}", escape(id.User), "${secret}", escape(secret)).Replace(body)
+	sent := body
+	if in.Kind == "" {
+		sent = strings.NewReplacer("${user}", escape(id.User), "${secret}", escape(secret)).Replace(body)
+	}
 	p := *c.plan
 	p.Sessions, p.Changes, p.History, p.Until, p.Draft, p.Header, p.Candidates = nil, nil, nil, exchange.None, nil, nil,
 		nil
@@ -198,13 +210,22 @@ func (c *securing) logIn(ctx context.Context, id *identity.Identity, u *url.URL)
 	if in.Action != "" || strings.HasPrefix(kind, "text/xml") {
 		header = append(header, `SOAPAction: "`+in.Action+`"`)
 	}
+	secrets := []string{secret, escape(secret)}
+	if authorization != "" {
+		header = append(header, "Authorization: "+authorization, "Accept: application/json")
+		secrets = append(secrets, strings.TrimPrefix(authorization, "Basic "))
+	}
 	p.Settings.Set("header", header...)
-	p.fetch = &fetching{post: []byte(sent), secrets: []string{secret, escape(secret)}}
+	p.fetch = &fetching{post: []byte(sent), secrets: secrets}
 	call := New(p, nil)
 	x := call.Run(ctx)
 	x.Kind = "log-in"
 	s.since = time.Now()
-	err = s.take(in, x)
+	if in.Kind == identity.OAuth2 {
+		err = s.takeBearer(x)
+	} else {
+		err = s.take(in, x)
+	}
 	x.Secrets = append(x.Secrets, s.secrets()...)
 	if c.plan.Keep != nil {
 		c.plan.Keep(x)

@@ -28,16 +28,16 @@ const (
 // Exchange is an exchange of HTTP that was found.
 type Exchange struct {
 	*call.Imported
-	Began  time.Time     // when the first packet of the request passed
-	Took   time.Duration // until the last packet of the answer
-	Client netip.AddrPort
-	Server netip.AddrPort
-	TLS    string // version and cipher suite, where it was opened; "" plain
+	Began  time.Time      // when the first packet of the request passed
+	Took   time.Duration  // until the last packet of the answer
+	Client netip.AddrPort // who called
+	Server netip.AddrPort // who answered
+	TLS    string         // version and cipher suite, where it was opened; "" plain
 }
 
 // Read is what a file held.
 type Read struct {
-	Packets   int
+	Packets   int            // of all kinds
 	Streams   int            // connections of TCP
 	Exchanges []Exchange     // whole ones of HTTP, in the order of time
 	Unread    map[string]int // what could not be read, and how often

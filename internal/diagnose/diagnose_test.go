@@ -175,7 +175,7 @@ func TestErrorsOfTheStagesAtHome(t *testing.T) {
 }
 
 func TestWhatTheWireSaw(t *testing.T) {
-	needMore := []wire.Reason{wire.Certificate, wire.ProxyRefused, wire.LengthDiffers} // and are tested with it
+	needMore := []wire.Reason{wire.Certificate, wire.ProxyRefused, wire.LengthDiffers, wire.LaterTimeout} // and are tested with it
 	for reason := wire.NameUnknown; reason <= wire.NotKept; reason++ {
 		kind := wireFinding(reason)
 		if slices.Contains(needMore, reason) {

@@ -37,9 +37,24 @@ type Identity struct {
 	phrases *Phrases // that were given in this sitting; nil: none
 }
 
+// The kinds of log-ins by a standard.
+const (
+	OAuth2    = "oauth2"
+	WSTrust13 = "ws-trust-1.3"
+	WSTrust14 = "ws-trust-1.4"
+)
+
 // LogIn is a call by which an identity begins a session: what it gives goes with
 // the calls that follow.
 type LogIn struct {
+	// Kind is the standard by which it asks: "" as Body says, oauth2 (client credentials),
+	// ws-trust-1.3 or ws-trust-1.4 (issue).
+	Kind string `toml:"kind,omitempty"`
+	// Scope is what is asked for with oauth2; For is the service that an assertion is for, the
+	// endpoint's address unless it is set (AppliesTo).
+	Scope string `toml:"scope,omitempty"`
+	For   string `toml:"for,omitempty"`
+
 	Address string `toml:"address"`          // that is called
 	Body    string `toml:"body"`             // with ${user} and ${secret}; or file:PATH
 	Type    string `toml:"type,omitempty"`   // media type; as the body looks unless set

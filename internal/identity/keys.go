@@ -26,6 +26,9 @@ var keys = []key{
 	{"key", func(id *Identity) *string { return &id.Key }},
 	{"note", func(id *Identity) *string { return &id.Note }},
 	{"log-in.address", func(id *Identity) *string { return &id.LogIn.Address }},
+	{"log-in.kind", func(id *Identity) *string { return &id.LogIn.Kind }},
+	{"log-in.scope", func(id *Identity) *string { return &id.LogIn.Scope }},
+	{"log-in.for", func(id *Identity) *string { return &id.LogIn.For }},
 	{"log-in.body", func(id *Identity) *string { return &id.LogIn.Body }},
 	{"log-in.type", func(id *Identity) *string { return &id.LogIn.Type }},
 	{"log-in.action", func(id *Identity) *string { return &id.LogIn.Action }},
@@ -70,6 +73,9 @@ func (id *Identity) Set(name, value string) error {
 			"that is no source, and was not kept: a secret itself is never written down here; %s",
 			sources,
 		)
+	}
+	if name == "log-in.kind" && !slices.Contains([]string{"", OAuth2, WSTrust13, WSTrust14}, value) {
+		return fmt.Errorf("log-in.kind is %s, %s or %s, or empty for a body of your own, not %q", OAuth2, WSTrust13, WSTrust14, value)
 	}
 	switch kind, rest, prefixed := strings.Cut(value, ":"); {
 	case name == "certificate" || name == "key":
