@@ -181,7 +181,7 @@ func (f *Fetched) only(p Plan, address string) Plan {
 			p.Settings.Set(k.Name)
 		}
 	}
-	for name, none := range map[string]string{"token": "none", "http-auth": "none"} {
+	for name, none := range map[string]string{"token": "none", "http-auth": "none", "connect-to": "", "reply-to": ""} {
 		p.Settings.Set(name, none)
 	}
 	for _, name := range []string{"client-cert", "client-key", "sign", "token-file"} {

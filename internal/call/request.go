@@ -67,6 +67,9 @@ func (c *network) config() wire.Config {
 		Expect:       s.Switch("expect-continue"),
 	}
 	cfg.Host, cfg.Port = endpoint.HostPort(c.url)
+	if cfg.IP = s.Text("ip"); len(c.followed) == 0 { // elsewhere it means nothing
+		cfg.ConnectTo = s.Text("connect-to")
+	}
 	cfg.TLS = strings.EqualFold(c.url.Scheme, "https")
 	cfg.ConnectTime, _ = s.Duration("connect-time")
 	cfg.SendTime, _ = s.Duration("send-time")
@@ -183,6 +186,7 @@ func (c *network) trustedBy() string {
 func (c *network) principal() string {
 	s := &c.plan.Settings
 	parts := []string{
+		s.Text("connect-to"), s.Text("ip"),
 		c.credentials.user,
 		c.credentials.password,
 		s.Text("identity"),

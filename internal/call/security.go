@@ -5,6 +5,7 @@ import (
 	"encoding/base64"
 	"errors"
 	"fmt"
+	"net"
 	"strings"
 
 	"orenda/internal/diagnose"
@@ -218,6 +219,13 @@ func (c *securing) identityFor(name, scheme, host, port string) (*identity.Ident
 	}
 	if c.plan.Allowed != nil && !c.plan.Allowed(id.Name, scheme, host, port) {
 		return nil, &endpoint.HostNewError{Identity: id.Name, Scheme: scheme, Host: host, Port: port}
+	}
+	// Where a setting leads the connection elsewhere, the identity goes there.
+	if to := c.plan.Settings.Get("connect-to"); to.Text != "" && to.Source != "this call" && c.plan.Allowed != nil {
+		h, p, err := net.SplitHostPort(to.Text)
+		if err != nil || !c.plan.Allowed(id.Name, scheme, h, p) {
+			return nil, &endpoint.HostNewError{Identity: id.Name, Scheme: scheme, Host: h, Port: p}
+		}
 	}
 	return id, nil
 }

@@ -105,7 +105,7 @@ func (c *securing) askTrust(ctx context.Context, id *identity.Identity, u *url.U
 	for key, value := range map[string]string{
 		"address": strings.ReplaceAll(u.String(), "$", "$$"), "action": ns + "/RST/Issue", "addressing": soap.Addressing10,
 		"session": "", "http-auth": "none", "redirects": "stop", "timestamp": "5m", "identity": id.Name, "validate": "false",
-		"reply-to": "", "attachments": "none",
+		"reply-to": "", "attachments": "none", "connect-to": "",
 	} {
 		set.Set(key, value)
 	}

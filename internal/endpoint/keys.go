@@ -343,6 +343,23 @@ var Keys = []Key{
 	},
 
 	{
+		Name:  "connect-to",
+		Stage: exchange.Connect,
+		Kind:  Text,
+		Minor: true,
+		Doc: "host and port that is connected to in the place of the address's own, which stays the name for Host and TLS; " +
+			"not through a proxy",
+	},
+	{
+		Name:    "ip",
+		Stage:   exchange.Connect,
+		Kind:    Choice,
+		Of:      []string{"any", "4", "6", "prefer-4", "prefer-6"},
+		Default: "any",
+		Minor:   true,
+		Doc:     "version of IP: demanded, or tried first",
+	},
+	{
 		Name:    "proxy",
 		Stage:   exchange.Connect,
 		Kind:    Text,

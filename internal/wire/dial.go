@@ -3,6 +3,7 @@ package wire
 import (
 	"context"
 	"errors"
+	"fmt"
 	"net"
 	"strings"
 	"syscall"
@@ -13,7 +14,18 @@ import (
 
 // dial looks a name up and tries its addresses, one after the other.
 func (t *roundTrip) dial(ctx context.Context, host, port string) (net.Conn, error) {
+	if to := t.cfg.ConnectTo; to != "" && t.cfg.Proxy == nil {
+		h, p, err := net.SplitHostPort(to)
+		if err != nil {
+			return nil, t.fail(exchange.Connect, NameUnknown, err)
+		}
+		t.rec.Moment(exchange.Moment{Kind: exchange.Lookup, Stage: exchange.Connect, Text: "connect-to leads " + host + " to " + to})
+		host, port = h, p
+	}
 	addrs, err := t.lookUp(ctx, host)
+	if err == nil && t.cfg.IP != "" && t.cfg.IP != "any" {
+		addrs, err = t.ofVersion(host, addrs)
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -77,6 +89,27 @@ func (t *roundTrip) lookUp(ctx context.Context, host string) ([]string, error) {
 	text := host + " is " + strings.Join(found, ", ")
 	t.rec.Moment(exchange.Moment{Kind: exchange.Lookup, Stage: exchange.Connect, Text: text})
 	return found, nil
+}
+
+// ofVersion puts addresses of a version of IP first, or leaves the others out.
+func (t *roundTrip) ofVersion(host string, addrs []string) ([]string, error) {
+	version, prefer := strings.CutPrefix(t.cfg.IP, "prefer-")
+	var first, rest []string
+	for _, a := range addrs {
+		if four := net.ParseIP(a).To4() != nil; four == (version == "4") {
+			first = append(first, a)
+		} else {
+			rest = append(rest, a)
+		}
+	}
+	switch {
+	case prefer:
+		return append(first, rest...), nil
+	case len(first) == 0:
+		return nil, t.fail(exchange.Connect, NameUnknown, fmt.Errorf("%s has no address of IPv%s, only %s", host, version,
+			strings.Join(rest, ", ")))
+	}
+	return first, nil
 }
 
 // dialWords is a dial error without the parts that are said elsewhere.

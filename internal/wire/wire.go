@@ -58,6 +58,10 @@ type Config struct {
 	Conn     net.Conn       // in the place of one that is dialled; nil: one is
 	Until    exchange.Stage // go no further; None: to the end
 	Resolver *net.Resolver  // nil: the system's
+	// ConnectTo is a host and port that is connected to in the place of Host and Port; "" none.
+	ConnectTo string
+	// IP is the version of IP: "4" or "6" demanded, "prefer-4" or "prefer-6" tried first; "" any.
+	IP string
 	Pool     *Pool          // nil: a fresh connection each time
 	// Principal says on whose behalf the connection is used: everything of HTTP that
 	// tells one caller from another. Kept connections are not shared across it.
