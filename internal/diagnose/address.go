@@ -158,6 +158,11 @@ func schemeUnsupported(c *Case) []exchange.Finding {
 		Title: fmt.Sprintf("%s addresses cannot be called", e.Scheme), Why: "SOAP calls go over http or https here.",
 		Evidence: []exchange.Evidence{c.inSettings("address", 0, len(e.Scheme))},
 	}
+	if is := transports[strings.ToLower(e.Scheme)]; is != "" {
+		f.Why = fmt.Sprintf("It leads to %s, and SOAP calls go over http or https here.", is)
+		f.Program = "ask the service's people for an http or https endpoint of the same service"
+		return one(f)
+	}
 	for _, s := range []string{"https", "http"} {
 		f.Remedies = append(f.Remedies, exchange.NewRemedy("use "+s, c.changeHere("address", s+rest)))
 	}

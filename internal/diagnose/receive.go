@@ -381,6 +381,9 @@ func notHTTP(c *Case) []exchange.Finding {
 	if e.Err != nil {
 		why = e.Err.Error() + "."
 	}
+	if is := namedPeer(in); is != "" {
+		why += " " + is
+	}
 	return one(exchange.Finding{Title: fmt.Sprintf("what answers at %s is not an HTTP server", c.host()), Why: why,
 		Evidence: []exchange.Evidence{
 			{
@@ -774,7 +777,8 @@ func notSOAP(c *Case) []exchange.Finding {
 	media, _, _ := mime.ParseMediaType(h.Get("Content-Type"))
 	body := c.leg().ResponseBody.Bytes()
 	isHTML := media == "text/html" || looksLikeHTML(body)
-	if !isHTML &&
+	kind, helps := namedKind(media, body)
+	if !isHTML && kind == "" &&
 		(media == "" || strings.Contains(media, "xml") || strings.HasPrefix(media, "multipart/") || c.ReplyErr == nil &&
 			c.ReplyDoc != nil) {
 		return nil
@@ -782,6 +786,13 @@ func notSOAP(c *Case) []exchange.Finding {
 	what := "something of the type " + orNone(media)
 	if isHTML {
 		what = "an HTML page"
+	}
+	if kind != "" {
+		return one(exchange.Finding{
+			Title:    "the answer is " + kind + ", which is not read here",
+			Why:      fmt.Sprintf("The status is %d, the type is %s. It may be a right answer, in an encoding that this program does not read.", h.Status, orNone(media)),
+			Evidence: append([]exchange.Evidence{c.inBody(0, min(len(body), 16))}, c.inHead("Content-Type")...), Program: helps,
+		})
 	}
 	f := exchange.Finding{
 		Title:    "the answer is " + what + ", not SOAP",
