@@ -158,6 +158,14 @@ func (c *securing) otherTokens() ([][]byte, error) {
 // authorize makes the Authorization field (RFC 7617, RFC 6750), which the wire
 // knows to be a secret.
 func (c *securing) authorize(ctx context.Context, kind string) error {
+	if kind == "negotiate" {
+		host, port := endpoint.HostPort(c.url)
+		id, err := c.identityFor(c.plan.Settings.Text("identity"), c.url.Scheme, host, port)
+		if err != nil || c.plan.Peek {
+			return err
+		}
+		return c.negotiateAs(ctx, id)
+	}
 	user, password, err := c.userAndPassword(ctx)
 	if err != nil {
 		return err

@@ -141,7 +141,7 @@ var Rules = slices.Concat(
 	receiveRules,
 	readRules,
 	attachmentRules,
-	tokenRules,
+	tokenRules, ticketRules,
 	relayedRules,
 )
 

@@ -64,6 +64,10 @@ var receiveRules = []Rule{
 						f.Remedies,
 						c.remedies("authenticate with HTTP digest", []string{"http-auth"}, "digest")...)
 				}
+			case strings.EqualFold(sent, "negotiate"):
+				f.Why += " A Kerberos ticket was sent, and the server does not take it: its own keytab may be old or for another principal, " +
+					"its clock may differ, or who calls may not."
+				f.Side = exchange.Theirs
 			default:
 				f.Why += fmt.Sprintf(
 					" What was sent is %s as %s: user or password is probably wrong.",

@@ -379,6 +379,36 @@ var texts = map[string]Text{
 		"Look at the log-in: it is an exchange of its own. Correct it with orenda identity set NAME " +
 			"log-in.KEY=VALUE, or in identities.toml.",
 	},
+	"security.ticket-missing": {
+		"There is no Kerberos ticket by which one for the service can be asked for.",
+		"The file of tickets is not there, or holds none of the realm.",
+		"Get a ticket (kinit), or give the identity a keytab or a secret.",
+	},
+	"security.ticket-expired": {
+		"The Kerberos ticket has expired.",
+		"Its times.",
+		"Get a new one (kinit).",
+	},
+	"security.ticket-clock": {
+		"This machine's clock and that of the Kerberos servers differ too much.",
+		"The key distribution centre says so.",
+		"Set the clock.",
+	},
+	"security.ticket-principal": {
+		"Kerberos does not know the service by the name that was asked for.",
+		"The key distribution centre says so; the name is shown.",
+		"Call the service by its own host name, or set service-principal.",
+	},
+	"security.ticket-realm": {
+		"The Kerberos realm is not known on this machine.",
+		"No key distribution centre is found for it.",
+		"Set up krb5.conf (KRB5_CONFIG) for the realm.",
+	},
+	"security.ticket-refused": {
+		"Kerberos does not accept the user, the secret or the keytab.",
+		"The key distribution centre says so.",
+		"Check user, realm and secret; make a new keytab.",
+	},
 	"security.assertion-expired": {
 		"The assertion that is sent is not valid now.",
 		"Its own time limits, compared with this machine's clock.",

@@ -171,11 +171,18 @@ var Keys = []Key{
 		Name:    "http-auth",
 		Stage:   exchange.Security,
 		Kind:    Choice,
-		Of:      []string{"none", "basic", "digest", "asked", "bearer", "ntlm"},
+		Of:      []string{"none", "basic", "digest", "asked", "bearer", "ntlm", "negotiate"},
 		Default: "none",
 		Minor:   true,
-		Doc: "HTTP authentication as the identity: basic and bearer with the first request, digest, asked " +
+		Doc: "HTTP authentication as the identity: basic, bearer and negotiate (Kerberos) with the first request, digest, asked " +
 			"(digest, basic or NTLM) and ntlm once the service asks",
+	},
+	{
+		Name:  "service-principal",
+		Stage: exchange.Security,
+		Kind:  Text,
+		Minor: true,
+		Doc:   "of the service, for Kerberos: HTTP/HOST of the address unless set",
 	},
 	{
 		Name:     "session",

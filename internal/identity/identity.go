@@ -32,6 +32,9 @@ type Identity struct {
 	Certificate string `toml:"certificate,omitempty"` // file with a client certificate; its secret opens the key
 	Key         string `toml:"key,omitempty"`         // file with the key, where it is in another
 
+	Keytab  string `toml:"keytab,omitempty"`  // file with its keys for Kerberos
+	Tickets string `toml:"tickets,omitempty"` // file with its tickets; where neither a keytab nor a secret is: the person's own
+
 	LogIn *LogIn `toml:"log-in,omitempty"` // a call that goes before the others; nil: none does
 
 	phrases *Phrases // that were given in this sitting; nil: none

@@ -25,6 +25,8 @@ var keys = []key{
 	{"certificate", func(id *Identity) *string { return &id.Certificate }},
 	{"key", func(id *Identity) *string { return &id.Key }},
 	{"note", func(id *Identity) *string { return &id.Note }},
+	{"keytab", func(id *Identity) *string { return &id.Keytab }},
+	{"tickets", func(id *Identity) *string { return &id.Tickets }},
 	{"log-in.address", func(id *Identity) *string { return &id.LogIn.Address }},
 	{"log-in.kind", func(id *Identity) *string { return &id.LogIn.Kind }},
 	{"log-in.scope", func(id *Identity) *string { return &id.LogIn.Scope }},
@@ -78,7 +80,7 @@ func (id *Identity) Set(name, value string) error {
 		return fmt.Errorf("log-in.kind is %s, %s or %s, or empty for a body of your own, not %q", OAuth2, WSTrust13, WSTrust14, value)
 	}
 	switch kind, rest, prefixed := strings.Cut(value, ":"); {
-	case name == "certificate" || name == "key":
+	case name == "certificate" || name == "key" || name == "keytab" || name == "tickets":
 		value = Absolute(value)
 	case prefixed && (name == "secret" && (kind == "file" || kind == "age") || name == "log-in.body" && kind == "file"):
 		value = kind + ":" + Absolute(rest)
