@@ -3,12 +3,14 @@
 # packages bring, which are opened in a folder that is deleted afterwards.
 set -euo pipefail
 # Programs that are handed over are built and run in each of their languages.
-declare -A needs=([java]=default-jdk-headless [javac]=default-jdk-headless [node]=nodejs [php]=php-cli [mcs]=mono-mcs [mono]=mono-runtime [python3]=python3 [curl]=curl)
+declare -A needs=([krb5kdc]=krb5-kdc [kadmin.local]=krb5-admin-server [kinit]=krb5-user [java]=default-jdk-headless [javac]=default-jdk-headless [node]=nodejs [php]=php-cli [mcs]=mono-mcs [mono]=mono-runtime [python3]=python3 [curl]=curl)
 missing=()
 for tool in "${!needs[@]}"; do
   command -v "$tool" >/dev/null || missing+=("${needs[$tool]}")
 done
 php -m 2>/dev/null | grep -qix dom || missing+=(php-xml)
+[ -e /usr/lib/apache2/modules/mod_auth_gssapi.so ] || missing+=(apache2-bin libapache2-mod-auth-gssapi)
+[ -e /usr/lib/postgresql ] || missing+=(postgresql)
 if [ ${#missing[@]} -gt 0 ] && [ "$(id -u)" -eq 0 ]; then
   apt-get -o APT::Sandbox::User=root update -qq
   DEBIAN_FRONTEND=noninteractive apt-get -o APT::Sandbox::User=root install -y -qq --no-install-recommends "${missing[@]}" >/dev/null ||
@@ -23,6 +25,9 @@ for row in "python python3" "java java javac" "javascript node" "php php" "cshar
   [ -z "$here" ] || languages+=" ${row%% *}"
 done
 ORENDA_LANGUAGES=$languages go test -count 1 -run "AProgram|WritesNoCode|ABatch" ./internal/cli
+# Kerberos against MIT's key distribution centre and Apache; a journal against PostgreSQL.
+go test -count 1 -run 'Negotiate|Kerberos' ./internal/call
+go test -count 1 ./internal/journal/postgres
 # The validator is held against two that were made by others.
 ORENDA_LANGUAGES=all go test -count 1 -run Families ./internal/schema
 

@@ -9,6 +9,12 @@ done
 php -m 2>/dev/null | grep -qix soap || missing+=(php-cli php-soap)
 perl -MSOAP::Lite -MHTTP::Daemon -e 1 2>/dev/null || missing+=(libsoap-lite-perl libhttp-daemon-perl)
 fc-list 2>/dev/null | grep -qi 'DejaVuSansMono' || missing+=(fonts-dejavu-core)
+if ! ls /usr/lib/postgresql/*/bin/postgres >/dev/null 2>&1; then
+  missing+=(postgresql)
+  if [ "$(id -u)" -eq 0 ] && [ ! -e /etc/postgresql-common/createcluster.conf ]; then # tests start their own server
+    mkdir -p /etc/postgresql-common && echo 'create_main_cluster = false' >/etc/postgresql-common/createcluster.conf
+  fi
+fi
 [ ${#missing[@]} -eq 0 ] && exit 0
 if [ "$(id -u)" -eq 0 ] && command -v apt-get >/dev/null; then
   apt-get -o APT::Sandbox::User=root update -qq

@@ -1,3 +1,5 @@
+//go:build unix
+
 // Package pgserver runs Debian's PostgreSQL for tests: on loopback, as a user of its own, ended by
 // its id.
 package pgserver
