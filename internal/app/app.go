@@ -307,6 +307,7 @@ func (m *model) promptly(cmd tea.Cmd) tea.Cmd {
 }
 
 //revive:disable-next-line:cyclomatic one screen, or the keys of one
+//revive:disable-next-line:function-length the same
 func (m *model) update(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
 	case tea.WindowSizeMsg:

@@ -87,11 +87,13 @@ func openLater(s *endpoint.Settings) (*later, error) {
 			listen = u.Host
 		}
 		if listen == "" {
-			return nil, invalid("reply-to", errors.New("it is not of this machine alone: say where to listen with reply-listen"))
+			return nil, invalid("reply-to", errors.New("it is not of this machine alone: say where to listen "+
+				"with reply-listen"))
 		}
 	}
 	if v := s.Get("reply-listen"); !isLoopback(listen) && v.Source != "this call" {
-		return nil, invalid("reply-listen", errors.New("a workspace may not listen beyond this machine; give it for this call (--reply-listen)"))
+		return nil, invalid("reply-listen", errors.New("a workspace may not listen beyond this machine; give it "+
+			"for this call (--reply-listen)"))
 	}
 	l, err := net.Listen("tcp", listen)
 	if err != nil {
@@ -141,7 +143,8 @@ func (b *later) take(c net.Conn) {
 	a, body, err := b.read(c)
 	saw := exchange.CalledBack{From: c.RemoteAddr().String(), At: time.Now().UTC()}
 	answer := func(status int) {
-		fmt.Fprintf(c, "HTTP/1.1 %d %s\r\nContent-Length: 0\r\nConnection: close\r\n\r\n", status, http.StatusText(status))
+		fmt.Fprintf(c, "HTTP/1.1 %d %s\r\nContent-Length: 0\r\nConnection: "+
+			"close\r\n\r\n", status, http.StatusText(status))
 	}
 	if a != nil {
 		_, target, _ := strings.Cut(a.line, " ")
@@ -270,7 +273,11 @@ func (b *later) calledBack(acknowledged time.Time) *exchange.Later {
 	}
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	out := &exchange.Later{Address: b.address, Listens: b.l.Addr().String(), Seen: append([]exchange.CalledBack{}, b.seen...)}
+	out := &exchange.Later{
+		Address: b.address,
+		Listens: b.l.Addr().String(),
+		Seen:    append([]exchange.CalledBack{}, b.seen...),
+	}
 	for _, s := range b.seen {
 		out.Early = out.Early || s.Wrong == "" && !acknowledged.IsZero() && s.At.Before(acknowledged)
 	}
@@ -311,7 +318,9 @@ func (c *network) await(ctx context.Context) error {
 	case a = <-b.came:
 	case <-late:
 		c.rec.End(exchange.Wait, exchange.Stopped, "nothing came to "+b.address)
-		c.rec.Update(func(x *exchange.Exchange) { *x.Stage(exchange.Receive) = exchange.StageRecord{Stage: exchange.Receive} })
+		c.rec.Update(
+			func(x *exchange.Exchange) { *x.Stage(exchange.Receive) = exchange.StageRecord{Stage: exchange.Receive} },
+		)
 		return &wire.Error{Stage: exchange.Wait, Reason: wire.LaterTimeout, Limit: int64(limit)}
 	case <-ctx.Done():
 		if context.Cause(ctx) == wire.ErrTotalTime {

@@ -67,7 +67,8 @@ func (c *securing) negotiateAs(ctx context.Context, id *identity.Identity) error
 			return fail(fmt.Errorf("%w in %s: %w", diagnose.ErrNoTicket, file, err))
 		}
 		if ended := lastEnd(cache); !ended.IsZero() && ended.Before(time.Now()) {
-			return fail(fmt.Errorf("%w: those in %s ended %s", diagnose.ErrTicketOver, file, ended.UTC().Format("2006-01-02 15:04:05 UTC")))
+			return fail(fmt.Errorf("%w: those in %s "+
+				"ended %s", diagnose.ErrTicketOver, file, ended.UTC().Format("2006-01-02 15:04:05 UTC")))
 		}
 		if cl, err = client.NewFromCCache(cache, conf, client.DisablePAFXFAST(true)); err != nil {
 			return fail(err)
@@ -92,7 +93,11 @@ func (c *securing) negotiateAs(ctx context.Context, id *identity.Identity) error
 	}
 	c.credentials.authorization = "Negotiate " + base64.StdEncoding.EncodeToString(b)
 	c.rec.Update(func(x *exchange.Exchange) {
-		x.Secrets = append(x.Secrets, c.credentials.authorization, strings.TrimPrefix(c.credentials.authorization, "Negotiate "))
+		x.Secrets = append(
+			x.Secrets,
+			c.credentials.authorization,
+			strings.TrimPrefix(c.credentials.authorization, "Negotiate "),
+		)
 	})
 	c.rec.Fact(exchange.Security, "Kerberos", said+", for "+principal)
 	return nil

@@ -198,7 +198,9 @@ func (c *securing) logIn(ctx context.Context, id *identity.Identity, u *url.URL)
 	for _, key := range []string{"token", "http-auth"} {
 		p.Settings.Set(key, "none")
 	}
-	for _, key := range []string{"session", "timestamp", "client-cert", "client-key", "client-identity", "connect-to", "reply-to"} {
+	for _, key := range []string{
+		"session", "timestamp", "client-cert", "client-key", "client-identity", "connect-to", "reply-to",
+	} {
 		p.Settings.Set(key, "")
 	}
 	for _, key := range []string{"token-file", "sign", "encrypt"} {

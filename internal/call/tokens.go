@@ -93,9 +93,11 @@ func (c *securing) askTrust(ctx context.Context, id *identity.Identity, u *url.U
 		v.RawQuery, v.User = "", nil
 		appliesTo = v.String()
 	}
-	ask := `<t:RequestSecurityToken xmlns:t="` + ns + `"><t:TokenType>` + samlType + `</t:TokenType><t:RequestType>` + ns +
-		`/Issue</t:RequestType><t:KeyType>` + ns + `/Bearer</t:KeyType><p:AppliesTo xmlns:p="http://schemas.xmlsoap.org/ws/2004/09/policy">` +
-		`<a:EndpointReference xmlns:a="http://www.w3.org/2005/08/addressing"><a:Address>` + xmltree.EscapeText(appliesTo) +
+	ask := `<t:RequestSecurityToken xmlns:t="` + ns + `"><t:TokenType>` + samlType + `</t:TokenType>` +
+		`<t:RequestType>` + ns + `/Issue</t:RequestType><t:KeyType>` + ns + `/Bearer</t:KeyType>` +
+		`<p:AppliesTo xmlns:p="http://schemas.xmlsoap.org/ws/2004/09/policy">` +
+		`<a:EndpointReference xmlns:a="http://www.w3.org/2005/08/addressing"><a:Address>` +
+		xmltree.EscapeText(appliesTo) +
 		`</a:Address></a:EndpointReference></p:AppliesTo></t:RequestSecurityToken>`
 	p := *c.plan
 	p.Sessions, p.Changes, p.History, p.Header, p.Candidates, p.Pool = nil, nil, nil, nil, nil, nil
@@ -103,8 +105,9 @@ func (c *securing) askTrust(ctx context.Context, id *identity.Identity, u *url.U
 	p.Operation = "token for " + id.Name
 	set := &p.Settings
 	for key, value := range map[string]string{
-		"address": strings.ReplaceAll(u.String(), "$", "$$"), "action": ns + "/RST/Issue", "addressing": soap.Addressing10,
-		"session": "", "http-auth": "none", "redirects": "stop", "timestamp": "5m", "identity": id.Name, "validate": "false",
+		"address": strings.ReplaceAll(u.String(), "$", "$$"), "action": ns + "/RST/Issue",
+		"addressing": soap.Addressing10, "session": "", "http-auth": "none", "redirects": "stop", "timestamp": "5m",
+		"identity": id.Name, "validate": "false",
 		"reply-to": "", "attachments": "none", "connect-to": "",
 	} {
 		set.Set(key, value)

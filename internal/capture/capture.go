@@ -78,7 +78,6 @@ type direction struct {
 type tcp struct {
 	client, server netip.AddrPort
 	dirs           [2]direction // what the client sent, what the server sent
-	opened         bool         // its beginning was seen
 }
 
 // source gives packets.
@@ -112,8 +111,7 @@ func (r *Read) packets(src io.Reader) ([]*tcp, error) {
 	if err != nil {
 		return nil, err
 	}
-	byPair := map[[2]netip.AddrPort]*tcp{}
-	var out []*tcp
+	all := connections{byPair: map[[2]netip.AddrPort]*tcp{}}
 	held := 0
 	for {
 		data, info, err := from.ReadPacketData()
@@ -121,7 +119,7 @@ func (r *Read) packets(src io.Reader) ([]*tcp, error) {
 			if !errors.Is(err, io.EOF) {
 				r.Unread["the file ends within a packet"]++
 			}
-			return out, nil
+			return all.list, nil
 		}
 		r.Packets++
 		if info.CaptureLength < info.Length {
@@ -134,33 +132,51 @@ func (r *Read) packets(src io.Reader) ([]*tcp, error) {
 		if held += len(payload); held > maxBytes {
 			return nil, fmt.Errorf("more than %d bytes of payload are too many", maxBytes)
 		}
-		c := byPair[[2]netip.AddrPort{src, dst}]
-		side := 0
-		if c == nil {
-			if c = byPair[[2]netip.AddrPort{dst, src}]; c != nil {
-				side = 1
-			}
+		c, side := all.of(src, dst, t)
+		c.take(side, t, info.Timestamp, payload)
+	}
+}
+
+// connections are those of a capture, by their two ends.
+type connections struct {
+	byPair map[[2]netip.AddrPort]*tcp
+	list   []*tcp // in the order in which they were seen first
+}
+
+// of is the connection that a packet is of, and which side sent it: 0 the client, 1 the server.
+func (all *connections) of(src, dst netip.AddrPort, t *layers.TCP) (c *tcp, side int) {
+	if c = all.byPair[[2]netip.AddrPort{src, dst}]; c == nil {
+		if c = all.byPair[[2]netip.AddrPort{dst, src}]; c != nil {
+			side = 1
 		}
-		if again := t.SYN && !t.ACK && c != nil && (c.dirs[0].ended || c.dirs[1].ended) && t.Seq+1 != c.dirs[0].first; c == nil || again {
-			c, side = &tcp{client: src, server: dst}, 0
-			if t.SYN && t.ACK || !t.SYN && src.Port() < dst.Port() { // its beginning was not seen
-				c.client, c.server, side = dst, src, 1
-			}
-			byPair[[2]netip.AddrPort{c.client, c.server}] = c
-			out = append(out, c)
-		}
-		d := &c.dirs[side]
-		switch {
-		case t.SYN:
-			d.first, d.begun = t.Seq+1, true
-			c.opened = c.opened || side == 0
-		case !d.begun && (len(d.segments) == 0 || int32(t.Seq-d.first) < 0):
-			d.first = t.Seq
-		}
-		d.ended = d.ended || t.FIN || t.RST
-		if len(payload) > 0 {
-			d.segments = append(d.segments, segment{t.Seq, info.Timestamp, payload})
-		}
+	}
+	if c != nil && !(t.SYN && !t.ACK && c.over() && t.Seq+1 != c.dirs[0].first) {
+		return c, side
+	}
+	c, side = &tcp{client: src, server: dst}, 0
+	if t.SYN && t.ACK || !t.SYN && src.Port() < dst.Port() { // its beginning was not seen
+		c.client, c.server, side = dst, src, 1
+	}
+	all.byPair[[2]netip.AddrPort{c.client, c.server}] = c
+	all.list = append(all.list, c)
+	return c, side
+}
+
+// over tells whether one of its ends has closed it.
+func (c *tcp) over() bool { return c.dirs[0].ended || c.dirs[1].ended }
+
+// take takes a packet of one side.
+func (c *tcp) take(side int, t *layers.TCP, at time.Time, payload []byte) {
+	d := &c.dirs[side]
+	switch {
+	case t.SYN:
+		d.first, d.begun = t.Seq+1, true
+	case !d.begun && (len(d.segments) == 0 || int32(t.Seq-d.first) < 0):
+		d.first = t.Seq
+	}
+	d.ended = d.ended || t.FIN || t.RST
+	if len(payload) > 0 {
+		d.segments = append(d.segments, segment{t.Seq, at, payload})
 	}
 }
 

@@ -15,11 +15,11 @@ import (
 
 // request is one that was split off a stream.
 type request struct {
-	line       http1.RequestLine
-	head       *exchange.Head
-	body       []byte
-	from, to   int
-	whole, odd bool
+	line     http1.RequestLine
+	head     *exchange.Head
+	body     []byte
+	from, to int
+	whole    bool
 }
 
 // split takes requests and answers off a connection, and puts each answer to its request.
@@ -43,7 +43,8 @@ func (r *Read) split(c *tcp, out, in bytesOf, secure string) {
 		end, status := at, 0
 		whole := false
 		for { // informational answers come before (RFC 9110 §15.2)
-			if end, status, whole = takeResponse(in, end, q.line.Method); status < 100 || status > 199 || status == http.StatusSwitchingProtocols {
+			if end, status, whole = takeResponse(in, end, q.line.Method); status < 100 || status > 199 ||
+				status == http.StatusSwitchingProtocols {
 				break
 			}
 			at = end
@@ -81,8 +82,9 @@ func (r *Read) add(c *tcp, q request, reply []byte, out, in bytesOf, at, end int
 			u.Path, u.RawPath, u.RawQuery = to.Path, to.RawPath, to.RawQuery
 		}
 	}
-	if _, port, err := net.SplitHostPort(host); err != nil && port == "" && !defaultPort(u.Scheme, c.server.Port()) && u.Host == host {
-		u.Host = net.JoinHostPort(host, strconv.Itoa(int(c.server.Port()))) // a Host without it was sent to another port
+	if _, port, err := net.SplitHostPort(host); err != nil && port == "" && !defaultPort(u.Scheme, c.server.Port()) &&
+		u.Host == host {
+		u.Host = net.JoinHostPort(host, strconv.Itoa(int(c.server.Port()))) // it was left out
 	}
 	w.URL = u.String()
 	x := Exchange{Imported: w, Began: when(out.pieces, q.from), Client: c.client, Server: c.server, TLS: secure}
@@ -132,7 +134,8 @@ func takeResponse(in bytesOf, from int, method string) (end, status int, whole b
 	if err != nil {
 		return from, 0, false
 	}
-	none := method == http.MethodHead || h.Status < 200 || h.Status == http.StatusNoContent || h.Status == http.StatusNotModified
+	none := method == http.MethodHead || h.Status < 200 || h.Status == http.StatusNoContent ||
+		h.Status == http.StatusNotModified
 	_, used, whole := takeBody(b[n:], h, none, true)
 	if h.Declared < 0 && !h.Chunked && !none { // to the end of the connection (RFC 9112 §6.3)
 		whole = in.ended && !in.lost

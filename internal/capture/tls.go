@@ -76,6 +76,8 @@ const (
 	cbc
 )
 
+//
+//revive:disable-next-line:cyclomatic a table of the suites
 func suiteOf(id uint16) (s suite, ok bool) {
 	name := tls.CipherSuiteName(id)
 	s = suite{hash: crypto.SHA256, key: 16, fixed: 4, explicit: 8}
@@ -133,8 +135,8 @@ type hello struct {
 	ok      bool
 }
 
-// retry is the random of a server that asks for another hello (RFC 8446 §4.1.3).
-var retry, _ = hex.DecodeString("cf21ad74e59a6111be1d8c021e65b891c2a211167abb8c5e079e09e2c8a8339c") //nolint:gochecknoglobals // never written to
+// retry is the random of a server that asks for another hello (RFC 8446 §4.1.3), in hexadecimal.
+const retry = "cf21ad74e59a6111be1d8c021e65b891c2a211167abb8c5e079e09e2c8a8339c"
 
 // record is a TLS record.
 type record struct {
@@ -173,7 +175,7 @@ func hellos(list []record, kind byte) (h hello) {
 			break
 		}
 		if all[0] == kind {
-			if one := helloOf(all[4:4+n], kind); one.ok && !bytes.Equal(one.random, retry) {
+			if one := helloOf(all[4:4+n], kind); one.ok && hex.EncodeToString(one.random) != retry {
 				h = one
 			}
 		}
@@ -236,7 +238,13 @@ func openTLS(out, in *bytesOf, keys keyLog) (said string, err error) {
 	switch server.version {
 	case tls.VersionTLS13:
 		for i, who := range []string{"CLIENT", "SERVER"} {
-			hand, traffic := keys.of(who+"_HANDSHAKE_TRAFFIC_SECRET", client.random), keys.of(who+"_TRAFFIC_SECRET_0", client.random)
+			hand, traffic := keys.of(
+				who+"_HANDSHAKE_TRAFFIC_SECRET",
+				client.random,
+			), keys.of(
+				who+"_TRAFFIC_SECRET_0",
+				client.random,
+			)
 			if traffic == nil {
 				return "", errors.New("the log has no keys of this session")
 			}
@@ -322,7 +330,8 @@ func newKeys13(s suite, secret []byte) *keys13 {
 	if secret == nil {
 		return nil
 	}
-	return &keys13{secret: secret, a: aead(s, expand(s.hash, secret, "key", s.key)), iv: expand(s.hash, secret, "iv", 12)}
+	a := aead(s, expand(s.hash, secret, "key", s.key))
+	return &keys13{secret: secret, a: a, iv: expand(s.hash, secret, "iv", 12)}
 }
 
 func (k *keys13) open(r record) (kind byte, b []byte, err error) {

@@ -65,7 +65,8 @@ func (t *commandLine) captured(f *explaining) (out []call.Entry, err error) {
 
 // tellCapture says what a capture held, and what of it could not be read.
 func (t *commandLine) tellCapture(r *capture.Read, others int) {
-	fmt.Fprintf(t.aside(), "%d packets, %d connections, %d exchanges of HTTP, %d of them without an envelope\n", r.Packets, r.Streams,
+	fmt.Fprintf(t.aside(), "%d packets, %d connections, %d exchanges of HTTP, %d of them without an "+
+		"envelope\n", r.Packets, r.Streams,
 		len(r.Exchanges), others)
 	for _, why := range slices.Sorted(maps.Keys(r.Unread)) {
 		fmt.Fprintf(t.aside(), "not read: %d × %s\n", r.Unread[why], safe.Line(why))

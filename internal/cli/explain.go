@@ -59,8 +59,10 @@ none.`,
 	fl.StringVar(&f.text, "text", "", "file with an error text or log lines of another program, - for standard input")
 	fl.StringVar(&f.har, "har", "", "HTTP archive (HAR 1.2): each of its exchanges that carries XML")
 	fl.StringVar(&f.capture, "capture", "",
-		"packets that were captured (pcap, pcapng): each exchange of HTTP/1.1 in it that carries XML; they are kept in the journal too")
-	fl.StringVar(&f.keys, "keys", "", "with --capture: log of TLS keys (as SSLKEYLOGFILE names one), which opens TLS 1.2 and 1.3")
+		"packets that were captured (pcap, pcapng): each exchange of HTTP/1.1 in it that carries XML; they are "+
+			"kept in the journal too")
+	fl.StringVar(&f.keys, "keys", "", "with --capture: log of TLS keys (as SSLKEYLOGFILE names one), which opens "+
+		"TLS 1.2 and 1.3")
 	fl.IntVar(&f.entry, "entry", 0, "with --har or --capture: this entry alone, counted from 1")
 	fl.StringVar(
 		&f.contract,
@@ -78,7 +80,7 @@ none.`,
 			return t.explainText(&f)
 		case f.list && len(args) == 0 && !files:
 			return t.explainAll(&f)
-		case files && len(args) == 0 && !f.list && (f.har+f.capture == "" || f.request+f.response == "" && (f.har == "" || f.capture == "")):
+		case files && len(args) == 0 && !f.list && f.oneSource():
 			return t.explainElsewhere(cmd.Context(), &f)
 		case len(args) == 1 && !f.list && !f.markdown && !files:
 			if e := diagnose.Explain(args[0]); e != nil {
@@ -92,6 +94,17 @@ none.`,
 		return errors.New("name one finding or exchange, or say --list, --har, or --request and --response")
 	}
 	return cmd
+}
+
+// oneSource tells whether exchanges of other programs are named in one way only.
+func (f *explaining) oneSource() bool {
+	n := 0
+	for _, named := range []bool{f.request+f.response != "", f.har != "", f.capture != ""} {
+		if named {
+			n++
+		}
+	}
+	return n == 1
 }
 
 func (t *commandLine) explainAll(f *explaining) error {

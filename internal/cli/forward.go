@@ -22,7 +22,8 @@ import (
 // forward is a relay that programs use as a proxy, until the command is interrupted.
 func (t *commandLine) forward(ctx context.Context, f *relaying, w *workspace.Workspace) error {
 	if f.To != "" || f.ListenTLS != "" || f.keepAs != "" {
-		return errors.New("--forward goes wherever the program asks: --to, --listen-tls and --keep-as are for another relay")
+		return errors.New("--forward goes wherever the program asks: --to, --listen-tls and --keep-as are for " +
+			"another relay")
 	}
 	values := f.set()
 	var contracts []*contract.Contract
@@ -84,7 +85,8 @@ func (t *commandLine) forward(ctx context.Context, f *relaying, w *workspace.Wor
 	if len(hosts) == 0 {
 		fmt.Fprintln(t.aside(), "TLS passes through unread; --open HOST opens it")
 	} else {
-		fmt.Fprintf(t.aside(), "TLS is opened to %s; to other hosts it passes through unread\n", safe.Line(strings.Join(hosts, ", ")))
+		fmt.Fprintf(t.aside(), "TLS is opened to %s; to other hosts it passes through "+
+			"unread\n", safe.Line(strings.Join(hosts, ", ")))
 	}
 	if t.asJSON {
 		b, _ := json.Marshal(map[string][]string{"listening": {at}})

@@ -265,7 +265,8 @@ func (t *commandLine) importCommand() *cobra.Command {
 		Use: "import FILE", Short: "Keep the exchanges of an HTTP archive or a capture, each explained",
 		Long: "FILE is an HTTP archive (HAR 1.2), or packets that were captured (pcap, pcapng). Exchanges that\n" +
 			"carry XML are held against the workspace's contracts, and kept like any other.",
-		Example: "  orenda journal import theirs.har\n  orenda journal import harbour.pcapng --keys keys.log", Args: cobra.ExactArgs(1),
+		Example: "  orenda journal import theirs.har\n  orenda journal import harbour.pcapng --keys " +
+			"keys.log", Args: cobra.ExactArgs(1),
 	}
 	keys := cmd.Flags().String("keys", "", "log of TLS keys that opens a capture")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {

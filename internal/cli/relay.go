@@ -44,11 +44,14 @@ func (t *commandLine) relayCommand() *cobra.Command {
 	}
 	flags := cmd.Flags()
 	flags.BoolVar(&f.forward, "forward", false,
-		"be a forward proxy: for programs with fixed addresses that take a proxy; calls of SOAP are traced, all else is counted")
+		"be a forward proxy: for programs with fixed addresses that take a proxy; calls of SOAP are traced, all "+
+			"else is counted")
 	flags.StringArrayVar(&f.open, "open", nil,
-		"with --forward: open TLS to this host with a certificate of the local authority; what goes elsewhere passes unread")
+		"with --forward: open TLS to this host with a certificate of the local authority; what goes elsewhere "+
+			"passes unread")
 	flags.StringVar(&f.config, "config", "",
-		"run all relays of this file as a service: read again on SIGHUP, drained on SIGTERM, logs in JSON on standard error")
+		"run all relays of this file as a service: read again on SIGHUP, drained on SIGTERM, logs in JSON on "+
+			"standard error")
 	flags.StringVar(&f.Listen, "listen", "", "where the program calls; loopback only (default: a free port)")
 	flags.StringVar(&f.To, "to", "", "address of the service, or an endpoint of the workspace")
 	flags.StringVar(&f.Contract, "contract", "", "description to hold the calls against, FILE or URL")

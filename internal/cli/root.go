@@ -178,7 +178,8 @@ this folder (or -w DIR), or on a description given as a URL or a file.`,
 		"hosts besides its own from which parts of a description are fetched")
 	root.PersistentFlags().StringVarP(&t.dir, "workspace", "w", "", "folder of the workspace (default: this folder)")
 	root.PersistentFlags().StringVar(&t.journalAt, "journal", "",
-		"journal: a folder, or postgres://USER@HOST:PORT/DATABASE?space=NAME (default: ORENDA_JOURNAL, settings.toml, your folder)")
+		"journal: a folder, or postgres://USER@HOST:PORT/DATABASE?space=NAME (default: ORENDA_JOURNAL, "+
+			"settings.toml, your folder)")
 	root.PersistentFlags().BoolVarP(&t.quiet, "quiet", "q", false, "on standard error only what went wrong")
 	root.PersistentFlags().BoolVarP(&t.verbose, "verbose", "v", false,
 		"with a path also all that was set, and the heads of request and reply")

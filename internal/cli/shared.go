@@ -108,7 +108,8 @@ func (t *commandLine) initCommand() *cobra.Command {
 			if err != nil {
 				return unread{err}
 			}
-			fmt.Fprintf(t.aside(), "let people in with\n  GRANT orenda_%s_read TO …;   or   GRANT orenda_%s_write TO …;\n",
+			fmt.Fprintf(t.aside(), "let people in with\n  GRANT orenda_%s_read TO …;   or   GRANT "+
+				"orenda_%s_write TO …;\n",
 				strings.ReplaceAll(a.Space, "\"", ""), a.Space)
 			return nil
 		},

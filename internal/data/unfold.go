@@ -121,7 +121,9 @@ func Embedded(n xmltree.Node) (*xmltree.Document, Form) {
 // MayEmbed tells in one look over a document whether a value of it can be an XML document.
 func MayEmbed(src []byte) bool {
 	// Of each sign the byte is looked for that is rarest in XML.
-	for _, sign := range []struct{ before, from string }{{"", "&lt;"}, {"", "&#"}, {"<", "![CDATA["}, {">", "P"}, {">77u", "/P"}} {
+	for _, sign := range []struct{ before, from string }{
+		{"", "&lt;"}, {"", "&#"}, {"<", "![CDATA["}, {">", "P"}, {">77u", "/P"},
+	} {
 		for rest := src; ; {
 			i := bytes.Index(rest, []byte(sign.from))
 			if i < 0 {

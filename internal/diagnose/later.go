@@ -25,8 +25,10 @@ func answerMissing(c *Case) []exchange.Finding {
 	f.Why = fmt.Sprintf("The service took the message, and its answer was to come to %s. ", l.Address)
 	switch {
 	case len(l.Seen) == 0:
-		f.Why += fmt.Sprintf("Nothing came to the listener at %s within %s.%s", l.Listens, limitWords(c, "answer-time"), c.total(e))
-		f.Program = "check that the service can reach the address that the message names as ReplyTo, and that it is the one that is listened on"
+		f.Why += fmt.Sprintf("Nothing came to the listener at %s within "+
+			"%s.%s", l.Listens, limitWords(c, "answer-time"), c.total(e))
+		f.Program = "check that the service can reach the address that the message names as ReplyTo, and that it " +
+			"is the one that is listened on"
 		if host := hostOf(l.Address); isOwn(host) && !isOwn(hostOf(c.X.AddressText())) {
 			f.Why += fmt.Sprintf(" %s is this machine alone: the service, on another one, cannot reach it.", host)
 			f.Side = exchange.Yours
@@ -41,7 +43,8 @@ func answerMissing(c *Case) []exchange.Finding {
 			said = append(said, text)
 		}
 		f.Why += "What came was not it: " + list(said, 3) + "."
-		f.Side, f.Program = exchange.Theirs, "match answers by RelatesTo; the service answers another message, or at another path"
+		f.Side, f.Program = exchange.Theirs, "match answers by RelatesTo; the service answers another message, "+
+			"or at another path"
 	}
 	return one(f)
 }
@@ -51,8 +54,9 @@ func answerEarly(c *Case) []exchange.Finding {
 		return nil
 	}
 	return one(exchange.Finding{
-		Title:    "the answer came before the message was acknowledged",
-		Why:      "The service called back while the connection of the message was still open. A program that begins to listen only then misses it.",
+		Title: "the answer came before the message was acknowledged",
+		Why: "The service called back while the connection of the message was still open. A program that " +
+			"begins to listen only then misses it.",
 		Program:  "listen before the message is sent",
 		Evidence: []exchange.Evidence{c.inSettings("reply-to", 0, 1)},
 	})

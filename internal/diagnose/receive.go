@@ -65,7 +65,8 @@ var receiveRules = []Rule{
 						c.remedies("authenticate with HTTP digest", []string{"http-auth"}, "digest")...)
 				}
 			case strings.EqualFold(sent, "negotiate"):
-				f.Why += " A Kerberos ticket was sent, and the server does not take it: its own keytab may be old or for another principal, " +
+				f.Why += " A Kerberos ticket was sent, and the server does not take it: its own keytab may be " +
+					"old or for another principal, " +
 					"its clock may differ, or who calls may not."
 				f.Side = exchange.Theirs
 			default:
@@ -793,9 +794,11 @@ func notSOAP(c *Case) []exchange.Finding {
 	}
 	if kind != "" {
 		return one(exchange.Finding{
-			Title:    "the answer is " + kind + ", which is not read here",
-			Why:      fmt.Sprintf("The status is %d, the type is %s. It may be a right answer, in an encoding that this program does not read.", h.Status, orNone(media)),
-			Evidence: append([]exchange.Evidence{c.inBody(0, min(len(body), 16))}, c.inHead("Content-Type")...), Program: helps,
+			Title: "the answer is " + kind + ", which is not read here",
+			Why: fmt.Sprintf("The status is %d, the type is %s. It may be a right answer, in an encoding "+
+				"that this program does not read.", h.Status, orNone(media)),
+			Evidence: append([]exchange.Evidence{c.inBody(0, min(len(body), 16))}, c.inHead("Content-Type")...),
+			Program:  helps,
 		})
 	}
 	f := exchange.Finding{

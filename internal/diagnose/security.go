@@ -372,7 +372,8 @@ func secretLocked(c *Case) []exchange.Finding {
 	return one(
 		exchange.Finding{
 			Title: "the secret of " + e.Identity + " is locked",
-			Why: e.Error() + "; it is asked for once each time Orenda is started, or taken from " + identity.PassphraseVariable +
+			Why: e.Error() + "; it is asked for once each time Orenda is started, or taken " +
+				"from " + identity.PassphraseVariable +
 				".",
 			Evidence: []exchange.Evidence{named("secret", "secret = age:"+e.Path)},
 		},

@@ -239,7 +239,8 @@ var texts = map[string]Text{
 	},
 	"message.placeholder-left": {
 		"A value was never filled in.",
-		"The draft holds a placeholder. A message with a required one is not sent unless you say so; an optional one is left out.",
+		"The draft holds a placeholder. A message with a required one is not sent unless you say so; an optional " +
+			"one is left out.",
 		"Fill it in, or leave the element out where it is optional.",
 	},
 	"message.body-differs": {

@@ -57,7 +57,8 @@ func versionRefused(c *Case) []exchange.Finding {
 	return one(exchange.Finding{
 		Title: "no common TLS version",
 		Why: fmt.Sprintf(
-			"TLS %s to %s was offered; the service accepts none of these (%v). `orenda trust versions` asks it for each.",
+			"TLS %s to %s was offered; the service accepts none of these (%v). `orenda trust versions` asks it "+
+				"for each.",
 			c.Settings.Text("tls-min"),
 			c.Settings.Text("tls-max"),
 			e.Err,
@@ -219,7 +220,8 @@ func protocolRefused(c *Case) []exchange.Finding {
 	return one(
 		exchange.Finding{
 			Title: "the server speaks none of the protocols offered",
-			Why:   fmt.Sprintf("It was offered %s, and it answered with the alert %q.", c.Settings.Text("alpn"), e.Alert),
+			Why: fmt.Sprintf("It was offered %s, and it answered with the "+
+				"alert %q.", c.Settings.Text("alpn"), e.Alert),
 			Evidence: []exchange.Evidence{
 				c.inSettings("alpn", 0, 1),
 			},
@@ -530,7 +532,8 @@ var certificateTexts = map[trust.Reason]func(*Case, trust.Fault) exchange.Findin
 	trust.NameDiffers: func(c *Case, f trust.Fault) exchange.Finding {
 		asked := c.tls().ServerName
 		out := exchange.Finding{Title: "the server's certificate is for another name",
-			Why:     fmt.Sprintf("The name that was called is %s; the certificate is for %s.", asked, orNone(cut(f.Detail, 200))),
+			Why: fmt.Sprintf("The name that was called is %s; the certificate is "+
+				"for %s.", asked, orNone(cut(f.Detail, 200))),
 			Program: "call the service by a name that is in its certificate"}
 		if c.OtherName != nil {
 			out.Why += fmt.Sprintf(

@@ -90,7 +90,8 @@ var Keys = []Key{
 		Stage: exchange.Binding,
 		Kind:  Text,
 		Minor: true,
-		Doc: "where the answer is to come later (WS-Addressing ReplyTo): here, for a free port of this machine, or an address; " +
+		Doc: "where the answer is to come later (WS-Addressing ReplyTo): here, for a free port of this machine, " +
+			"or an address; " +
 			"empty: over the same connection",
 	},
 	{
@@ -174,7 +175,8 @@ var Keys = []Key{
 		Of:      []string{"none", "basic", "digest", "asked", "bearer", "ntlm", "negotiate"},
 		Default: "none",
 		Minor:   true,
-		Doc: "HTTP authentication as the identity: basic, bearer and negotiate (Kerberos) with the first request, digest, asked " +
+		Doc: "HTTP authentication as the identity: basic, bearer and negotiate (Kerberos) with the first " +
+			"request, digest, asked " +
 			"(digest, basic or NTLM) and ntlm once the service asks",
 	},
 	{
@@ -354,7 +356,8 @@ var Keys = []Key{
 		Stage: exchange.Connect,
 		Kind:  Text,
 		Minor: true,
-		Doc: "host and port that is connected to in the place of the address's own, which stays the name for Host and TLS; " +
+		Doc: "host and port that is connected to in the place of the address's own, which stays the name for " +
+			"Host and TLS; " +
 			"not through a proxy",
 	},
 	{

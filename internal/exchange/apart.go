@@ -96,7 +96,9 @@ func (x *Exchange) PutTogether(find func(hash string, length int64) ([]byte, err
 }
 
 // packed is what a packed record begins with. One of an earlier version is JSON alone.
-var packed = []byte("\x00orenda1") //nolint:gochecknoglobals // never written to
+//
+//nolint:gochecknoglobals // it is never written to
+var packed = []byte("\x00orenda1")
 
 // Pack writes the record as it is kept: its mark, the length of its JSON, the JSON, and the runs
 // of bytes that were not taken apart, each once, as they are. The record is given up then.

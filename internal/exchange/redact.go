@@ -49,22 +49,7 @@ func (x *Exchange) Redact(key []byte) *Exchange {
 		if len(l.BodySecrets) > 0 {
 			l.RequestBody = slices.Clone(l.RequestBody)
 		}
-		known := l.Cuts // of a record that was cut already: the bytes tell nothing any more
-		l.Cuts = nil
-		for _, s := range l.SecretSpans {
-			if i := slices.IndexFunc(known, func(c Cut) bool { return c.Span == s }); i >= 0 {
-				l.Cuts = append(l.Cuts, known[i])
-				continue
-			}
-			if s.Offset < 0 || s.Offset+s.Length > int64(len(l.Out)) {
-				continue
-			}
-			secret := l.Out[s.Offset : s.Offset+s.Length]
-			m := hmac.New(sha256.New, key)
-			m.Write(secret)
-			l.Cuts = append(l.Cuts, Cut{s, hex.EncodeToString(m.Sum(nil)[:12])})
-			mask(secret)
-		}
+		l.cut(key)
 		for _, s := range l.BodySecrets {
 			if s.Offset >= 0 && s.Offset+s.Length <= int64(len(l.RequestBody)) {
 				mask(l.RequestBody[s.Offset : s.Offset+s.Length])
@@ -93,6 +78,34 @@ func (x *Exchange) Redact(key []byte) *Exchange {
 		}
 	}
 	return c.withoutWords(needles)
+}
+
+// cut cuts the secrets out of what left, each with a hash in its place.
+func (l *Leg) cut(key []byte) {
+	known := l.Cuts // of a record that was cut already: the bytes tell nothing any more
+	l.Cuts = nil
+	for _, s := range l.SecretSpans {
+		if c, is := cutAt(known, s); is {
+			l.Cuts = append(l.Cuts, c)
+			continue
+		}
+		if s.Offset < 0 || s.Offset+s.Length > int64(len(l.Out)) {
+			continue
+		}
+		secret := l.Out[s.Offset : s.Offset+s.Length]
+		m := hmac.New(sha256.New, key)
+		m.Write(secret)
+		l.Cuts = append(l.Cuts, Cut{s, hex.EncodeToString(m.Sum(nil)[:12])})
+		mask(secret)
+	}
+}
+
+// cutAt is the cut at a place, where there is one.
+func cutAt(all []Cut, s Span) (Cut, bool) {
+	if i := slices.IndexFunc(all, func(c Cut) bool { return c.Span == s }); i >= 0 {
+		return all[i], true
+	}
+	return Cut{}, false
 }
 
 // allSecrets are the secrets that the record is known to hold: those that were told

@@ -21,7 +21,7 @@ type Seen struct {
 	Declared  int64       `json:"declared,omitempty"`  // bytes that another program declared
 	Came      int64       `json:"came,omitempty"`      // bytes that it sent
 	Left      *int64      `json:"left,omitempty"`      // bytes of the answer after which it took no more
-	Later     *Later      `json:"later,omitempty"`     // the listener for an answer that comes later; nil: there was none
+	Later     *Later      `json:"later,omitempty"`     // the listener for an answer that comes later; nil: none
 }
 
 // Later is what was seen at the listener for an answer that comes over a connection of its own.

@@ -33,7 +33,7 @@ type Identity struct {
 	Key         string `toml:"key,omitempty"`         // file with the key, where it is in another
 
 	Keytab  string `toml:"keytab,omitempty"`  // file with its keys for Kerberos
-	Tickets string `toml:"tickets,omitempty"` // file with its tickets; where neither a keytab nor a secret is: the person's own
+	Tickets string `toml:"tickets,omitempty"` // file with its tickets; without keytab and secret the person's own
 
 	LogIn *LogIn `toml:"log-in,omitempty"` // a call that goes before the others; nil: none does
 
@@ -56,7 +56,7 @@ type LogIn struct {
 	// Scope is what is asked for with oauth2; For is the service that an assertion is for, the
 	// endpoint's address unless it is set (AppliesTo).
 	Scope string `toml:"scope,omitempty"`
-	For   string `toml:"for,omitempty"`
+	For   string `toml:"for,omitempty"` // the service that the assertion is for
 
 	Address string `toml:"address"`          // that is called
 	Body    string `toml:"body"`             // with ${user} and ${secret}; or file:PATH

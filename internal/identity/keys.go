@@ -76,8 +76,8 @@ func (id *Identity) Set(name, value string) error {
 			sources,
 		)
 	}
-	if name == "log-in.kind" && !slices.Contains([]string{"", OAuth2, WSTrust13, WSTrust14}, value) {
-		return fmt.Errorf("log-in.kind is %s, %s or %s, or empty for a body of your own, not %q", OAuth2, WSTrust13, WSTrust14, value)
+	if err := kindOf(name, value); err != nil {
+		return err
 	}
 	switch kind, rest, prefixed := strings.Cut(value, ":"); {
 	case name == "certificate" || name == "key" || name == "keytab" || name == "tickets":
@@ -95,6 +95,20 @@ func (id *Identity) Set(name, value string) error {
 		id.LogIn = nil
 	}
 	return nil
+}
+
+// kindOf refuses a kind of log-in that there is not.
+func kindOf(name, value string) error {
+	if name == "log-in.kind" && !isKind(value) {
+		return fmt.Errorf("log-in.kind is %s, %s or %s, or empty for a body of your own, "+
+			"not %q", OAuth2, WSTrust13, WSTrust14, value)
+	}
+	return nil
+}
+
+// isKind tells whether a log-in can be of a kind.
+func isKind(kind string) bool {
+	return slices.Contains([]string{"", OAuth2, WSTrust13, WSTrust14}, kind)
 }
 
 // Absolute is a path that serves every folder; ~/ is the person's own.

@@ -59,7 +59,10 @@ func (r *Relay) tunnel(c *patient, in *bufio.Reader, hostPort string) {
 		if _, err := io.WriteString(c, established); err != nil {
 			return
 		}
-		inner := tls.Server(&read{Conn: c.Conn, r: in}, &tls.Config{Certificates: []tls.Certificate{*cert}, MinVersion: tls.VersionTLS12})
+		inner := tls.Server(
+			&read{Conn: c.Conn, r: in},
+			&tls.Config{Certificates: []tls.Certificate{*cert}, MinVersion: tls.VersionTLS12},
+		)
 		_ = inner.SetDeadline(time.Now().Add(connectTime))
 		if inner.Handshake() != nil {
 			return // the program does not trust the certificate: it says so itself

@@ -66,7 +66,11 @@ func TestAForwardProxy(t *testing.T) {
 				}
 				return nil
 			},
-			Other: func(host string, n int64, read bool) { mu.Lock(); others[fmt.Sprint(host, " ", read)] += n; mu.Unlock() },
+			Other: func(host string, n int64, read bool) {
+				mu.Lock()
+				others[fmt.Sprint(host, " ", read)] += n
+				mu.Unlock()
+			},
 		},
 	})
 	require.NoError(t, err)

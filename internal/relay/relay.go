@@ -145,7 +145,8 @@ func (o *Options) mayListen() error {
 		case !overTLS && !o.Plain:
 			return fmt.Errorf("%s is beyond loopback: without TLS it listens there only where that is said", at)
 		case len(o.Allow) == 0 && o.Secret == "":
-			return fmt.Errorf("%s is beyond loopback: say who may call, by networks or by a path that nobody guesses", at)
+			return fmt.Errorf("%s is beyond loopback: say who may call, by networks or by a path that nobody "+
+				"guesses", at)
 		}
 	}
 	return nil
@@ -205,7 +206,9 @@ func (o *Options) allowed(a net.Addr) bool {
 		return true
 	}
 	at, err := netip.ParseAddrPort(a.String())
-	return err == nil && slices.ContainsFunc(o.Allow, func(p netip.Prefix) bool { return p.Contains(at.Addr().Unmap()) })
+	return err == nil && slices.ContainsFunc(o.Allow, func(p netip.Prefix) bool {
+		return p.Contains(at.Addr().Unmap())
+	})
 }
 
 // connectionOptions are the names of fields that are for the next hop alone, in lower
@@ -396,15 +399,7 @@ func (r *Relay) pass(c *patient, in *bufio.Reader, pool *wire.Pool, at *url.URL)
 	}
 	plan.Pool = pool
 	x := call.Relay(r.ctx, plan, w.Imported)
-	if o.Forward != nil && !isCall(w) {
-		size := max(w.Came, 0)
-		if l := x.Leg(); l != nil {
-			size += l.Response.BodySize
-		}
-		o.Forward.Other(x.Host(), size, true)
-	} else if o.Keep != nil {
-		o.Keep(x)
-	}
+	o.tell(w, x)
 	defer x.Close()
 	p.rest()
 	l := x.Leg()
@@ -417,6 +412,19 @@ func (r *Relay) pass(c *patient, in *bufio.Reader, pool *wire.Pool, at *url.URL)
 		return false
 	}
 	return w.Left == nil && keep && !r.ending.Load() && w.Came == w.Declared && ends(l, w.Method)
+}
+
+// tell tells of an exchange that was passed on: a forward proxy of what is no call by its size.
+func (o *Options) tell(w *taken, x *exchange.Exchange) {
+	if o.Forward != nil && !isCall(w) {
+		size := max(w.Came, 0)
+		if l := x.Leg(); l != nil {
+			size += l.Response.BodySize
+		}
+		o.Forward.Other(x.Host(), size, true)
+	} else if o.Keep != nil {
+		o.Keep(x)
+	}
 }
 
 // answerHere gives a program an answer that no service made, and tells of the exchange as of
@@ -579,6 +587,27 @@ func answer(c net.Conn, status, text string) {
 	)
 }
 
+// goesTo is where a request goes, and what stands in its way.
+func (r *Relay) goesTo(line *http1.RequestLine, at *url.URL) (to *url.URL, err error) {
+	o := r.o.Load()
+	switch {
+	case o.Forward == nil:
+		ok := false
+		if line.Target, ok = r.known(line.Target); !ok {
+			return nil, errNoWay
+		}
+		return o.To, nil
+	case at == nil && line.Method == http.MethodConnect:
+		return nil, errConnect{line.Target}
+	case at == nil:
+		return origin(line.Target)
+	}
+	if to, err = at.Parse(line.Target); err != nil || to.Host != at.Host || to.Scheme != at.Scheme {
+		return nil, errNotHere
+	}
+	return to, nil
+}
+
 // read takes a request as it comes: its fields in order and as they are spelled.
 // keep is true where the program keeps the connection.
 func (r *Relay) read(in *bufio.Reader, c *patient, at *url.URL) (w *taken, keep bool, err error) {
@@ -591,49 +620,57 @@ func (r *Relay) read(in *bufio.Reader, c *patient, at *url.URL) (w *taken, keep 
 		return nil, false, err
 	}
 	c.end = time.Time{}
-	to, forward := r.o.Load().To, r.o.Load().Forward != nil
-	switch {
-	case forward && at == nil && line.Method == http.MethodConnect:
-		return nil, false, errConnect{line.Target}
-	case forward && at == nil:
-		if to, err = origin(line.Target); err != nil {
-			return nil, false, err
-		}
-	case forward:
-		if to, err = at.Parse(line.Target); err != nil || to.Host != at.Host || to.Scheme != at.Scheme {
-			return nil, false, errNotHere
-		}
-	default:
-		ok := false
-		if line.Target, ok = r.known(line.Target); !ok {
-			return nil, false, errNoWay
-		}
+	forward := r.o.Load().Forward != nil
+	to, err := r.goesTo(&line, at)
+	if err != nil {
+		return nil, false, err
 	}
 	w = &taken{Imported: &call.Imported{Declared: head.Declared, Method: line.Method}}
 	if w.URL = r.target(line.Target); forward {
 		w.URL = to.String()
 	}
 	keep = line.Proto == "HTTP/1.1"
-	expects, named := false, connectionOptions(head.Fields)
+	keep, expects, err := r.fields(w, head, to, keep)
+	if err != nil {
+		return nil, false, err
+	}
+	if expects {
+		_, _ = io.WriteString(c, "HTTP/1.1 100 Continue\r\n\r\n")
+	}
+	if err := body(in, w, head.Chunked); err != nil {
+		w.Close()
+		return nil, false, err
+	}
+	if !keep {
+		w.Header = append(w.Header, [2]string{"Connection", "close"})
+	}
+	return w, keep, nil
+}
+
+// fields takes the fields of a request that go on to the service. keep is whether the program keeps
+// the connection, expects whether it waits for leave to send the body.
+func (r *Relay) fields(w *taken, head *exchange.Head, to *url.URL, keeps bool) (keep, expects bool, err error) {
+	keep = keeps
+	forward, named := r.o.Load().Forward != nil, connectionOptions(head.Fields)
 	for _, f := range head.Fields {
 		name, value := f.Name, f.Value
 		switch strings.ToLower(name) {
 		case "host":
 			if !forward && !r.isOurs(value) {
-				return nil, false, fmt.Errorf("the host %.80q is not this relay", value)
+				return false, false, fmt.Errorf("the host %.80q is not this relay", value)
 			}
 			value = to.Host
 		case "origin": // a browser sends it with what a page posts (RFC 6454 §7)
 			if !forward {
-				return nil, false, fmt.Errorf("a web page from elsewhere, %.80q, may not call through here", value)
+				return false, false, fmt.Errorf("a web page from elsewhere, %.80q, may not call through here", value)
 			}
 		case "sec-fetch-site": // and this with whatever it asks for (W3C Fetch Metadata §2.4)
 			if !forward {
-				return nil, false, fmt.Errorf("a web page (Sec-Fetch-Site: %.40q) may not call through here", value)
+				return false, false, fmt.Errorf("a web page (Sec-Fetch-Site: %.40q) may not call through here", value)
 			}
 		case "content-length":
 			if head.Declared > maxBody {
-				return nil, false, fmt.Errorf("a length of %.40q is not taken", value)
+				return false, false, fmt.Errorf("a length of %.40q is not taken", value)
 			}
 		case "expect":
 			expects = strings.EqualFold(value, "100-continue")
@@ -650,17 +687,7 @@ func (r *Relay) read(in *bufio.Reader, c *patient, at *url.URL) (w *taken, keep 
 		}
 		w.Header = append(w.Header, [2]string{name, value})
 	}
-	if expects {
-		_, _ = io.WriteString(c, "HTTP/1.1 100 Continue\r\n\r\n")
-	}
-	if err := body(in, w, head.Chunked); err != nil {
-		w.Close()
-		return nil, false, err
-	}
-	if !keep {
-		w.Header = append(w.Header, [2]string{"Connection", "close"})
-	}
-	return w, keep, nil
+	return keep, expects, nil
 }
 
 // readHead reads a head; io.EOF where nobody said anything.

@@ -50,7 +50,9 @@ func BenchmarkTwoRelays(b *testing.B) {
 			kept.Add(1)
 		})
 		r, err := relay.Listen(relay.Options{To: to, Keep: behind.Add,
-			Plan: func(*call.Imported) call.Plan { return call.Plan{Agent: call.Agent, Endpoint: "relay", Operation: "FindBerths"} }})
+			Plan: func(*call.Imported) call.Plan {
+				return call.Plan{Agent: call.Agent, Endpoint: "relay", Operation: "FindBerths"}
+			}})
 		require.NoError(b, err)
 		at[i], one = r.Address(), j
 		ends = append(ends, func() { r.Close(); behind.Close() })

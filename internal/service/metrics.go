@@ -33,11 +33,15 @@ func newMetrics(s *Service) *metrics {
 			Help: "Calls that passed through, by relay, operation, outcome and the finding that leads."},
 			[]string{"relay", "operation", "outcome", "finding"}),
 		stages: prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "orenda_stage_seconds",
-			Help: "Time of each stage of a call.", Buckets: prometheus.ExponentialBuckets(0.0005, 2, 16)}, //nolint:mnd // 0.5 ms to 16 s
+			Help: "Time of each stage of a " +
+				"call.", Buckets: prometheus.ExponentialBuckets(0.0005, 2, 16)}, //nolint:mnd // 0.5 ms to 16 s
 			[]string{"relay", "stage"}),
 		lag: prometheus.NewHistogram(prometheus.HistogramOpts{Name: "orenda_journal_lag_seconds",
-			Help: "Time from the end of a call until it is kept.", Buckets: prometheus.ExponentialBuckets(0.001, 2, 16)}),
-		unkept:  prometheus.NewCounter(prometheus.CounterOpts{Name: "orenda_journal_errors_total", Help: "Exchanges that could not be kept."}),
+			Help: "Time from the end of a call until it is " +
+				"kept.", Buckets: prometheus.ExponentialBuckets(0.001, 2, 16)}),
+		unkept: prometheus.NewCounter(
+			prometheus.CounterOpts{Name: "orenda_journal_errors_total", Help: "Exchanges that could not be kept."},
+		),
 		waiting: map[string]time.Time{},
 	}
 	gauge := func(name, help string, value func() float64) prometheus.Collector {
@@ -50,7 +54,8 @@ func newMetrics(s *Service) *metrics {
 			defer m.mu.Unlock()
 			return float64(len(m.waiting))
 		}),
-		gauge("orenda_spool_waiting", "Exchanges that wait on disk while the journal's server is away.", func() float64 {
+		gauge("orenda_spool_waiting", "Exchanges that wait on disk while the journal's server is "+
+			"away.", func() float64 {
 			if j, ok := s.o.Journal.(interface{ Waiting() int }); ok {
 				return float64(j.Waiting())
 			}

@@ -242,7 +242,10 @@ func (s *Service) continueTrace(w *call.Imported) {
 		}
 	}
 	w.Trace = exchange.NewTrace(came, state)
-	w.Header = slices.DeleteFunc(w.Header, func(f [2]string) bool { return http.CanonicalHeaderKey(f[0]) == "Traceparent" })
+	w.Header = slices.DeleteFunc(
+		w.Header,
+		func(f [2]string) bool { return http.CanonicalHeaderKey(f[0]) == "Traceparent" },
+	)
 	w.Header = append(w.Header, [2]string{parent, w.Trace.Header()})
 }
 

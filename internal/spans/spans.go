@@ -55,7 +55,8 @@ func New(address, version string) (*Sender, error) {
 	}
 	s := &Sender{}
 	s.provider = sdk.NewTracerProvider(
-		sdk.WithBatcher(counted{exporter, s}, sdk.WithMaxQueueSize(mostWaiting), sdk.WithBatchTimeout(500*time.Millisecond)),
+		sdk.WithBatcher(counted{exporter, s}, sdk.WithMaxQueueSize(mostWaiting),
+			sdk.WithBatchTimeout(500*time.Millisecond)),
 		sdk.WithIDGenerator(given{}),
 		sdk.WithResource(resource.NewSchemaless(
 			attribute.String("service.name", "orenda"), attribute.String("service.version", version))),
@@ -168,8 +169,12 @@ func (s *Sender) Send(x *exchange.Exchange) {
 	end := c.Started.Add(time.Duration(c.TotalNs))
 	for i := range c.Findings {
 		f := &c.Findings[i]
-		said := []attribute.KeyValue{attribute.String("orenda.finding", f.ID), attribute.String("orenda.finding.title", f.Title),
-			attribute.String("orenda.finding.severity", string(f.Severity)), attribute.String("orenda.finding.why", f.Why)}
+		said := []attribute.KeyValue{
+			attribute.String("orenda.finding", f.ID),
+			attribute.String("orenda.finding.title", f.Title),
+			attribute.String("orenda.finding.severity", string(f.Severity)),
+			attribute.String("orenda.finding.why", f.Why),
+		}
 		if len(f.Evidence) > 0 {
 			said = append(said, attribute.String("orenda.finding.evidence", f.Evidence[0].Excerpt))
 		}

@@ -15,7 +15,7 @@ import (
 // Settings are what holds for the person in every workspace: settings.toml in their folder.
 type Settings struct {
 	Ground       string `toml:"ground"`        // of the terminal: dark, light, or ask
-	Journal      string `toml:"journal"`       // where exchanges are kept: a folder, or postgres://…; "" the person's folder
+	Journal      string `toml:"journal"`       // of exchanges: a folder, or postgres://…; "" the person's folder
 	PasswordFrom string `toml:"password-from"` // where the password of the journal is, as of an identity
 	OTLP         string `toml:"otlp"`          // where spans are sent, http or https; "" nowhere
 }

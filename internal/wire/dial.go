@@ -19,7 +19,10 @@ func (t *roundTrip) dial(ctx context.Context, host, port string) (net.Conn, erro
 		if err != nil {
 			return nil, t.fail(exchange.Connect, NameUnknown, err)
 		}
-		t.rec.Moment(exchange.Moment{Kind: exchange.Lookup, Stage: exchange.Connect, Text: "connect-to leads " + host + " to " + to})
+		t.rec.Moment(
+			exchange.Moment{Kind: exchange.Lookup, Stage: exchange.Connect,
+				Text: "connect-to leads " + host + " to " + to},
+		)
 		host, port = h, p
 	}
 	addrs, err := t.lookUp(ctx, host)
@@ -106,7 +109,8 @@ func (t *roundTrip) ofVersion(host string, addrs []string) ([]string, error) {
 	case prefer:
 		return append(first, rest...), nil
 	case len(first) == 0:
-		return nil, t.fail(exchange.Connect, NameUnknown, fmt.Errorf("%s has no address of IPv%s, only %s", host, version,
+		return nil, t.fail(exchange.Connect, NameUnknown, fmt.Errorf("%s has no address of IPv%s, "+
+			"only %s", host, version,
 			strings.Join(rest, ", ")))
 	}
 	return first, nil

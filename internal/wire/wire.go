@@ -61,8 +61,8 @@ type Config struct {
 	// ConnectTo is a host and port that is connected to in the place of Host and Port; "" none.
 	ConnectTo string
 	// IP is the version of IP: "4" or "6" demanded, "prefer-4" or "prefer-6" tried first; "" any.
-	IP string
-	Pool     *Pool          // nil: a fresh connection each time
+	IP   string
+	Pool *Pool // nil: a fresh connection each time
 	// Principal says on whose behalf the connection is used: everything of HTTP that
 	// tells one caller from another. Kept connections are not shared across it.
 	Principal string

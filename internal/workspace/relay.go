@@ -7,8 +7,8 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
-	"sync"
 	"strconv"
+	"sync"
 	"sync/atomic"
 	"time"
 

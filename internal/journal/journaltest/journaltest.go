@@ -31,7 +31,8 @@ func Record(at time.Time, operation, endpoint, reply string) *exchange.Exchange 
 	l := &exchange.Leg{Out: []byte("POST / HTTP/1.1\r\n\r\n<Ask/>"), RequestBody: []byte("<Ask/>"),
 		In: exchange.NewBody([]byte(head + body)), ResponseBody: exchange.NewBody([]byte(body))}
 	l.Request.Size, l.Response.Size = 19, int64(len(head))
-	l.Response.Complete, l.Response.BodyWhole, l.Response.BodySize, l.Response.Declared = true, true, int64(len(body)), -1
+	l.Response.Complete, l.Response.BodyWhole = true, true
+	l.Response.BodySize, l.Response.Declared = int64(len(body)), -1
 	x.Legs = []*exchange.Leg{l}
 	return x
 }
@@ -60,6 +61,8 @@ func ids(list []*exchange.Exchange) (out []string) {
 
 // Run runs the tests. open opens the journal, an empty one for each test; again opens the same one
 // a second time.
+//
+//revive:disable-next-line:function-length one test after the other
 func Run(t *testing.T, open func(t *testing.T) (j journal.Keeper, again func() journal.Keeper)) {
 	now := time.Now().Add(-time.Hour)
 	add := func(t *testing.T, j journal.Journal, list ...*exchange.Exchange) {
@@ -81,7 +84,8 @@ func Run(t *testing.T, open func(t *testing.T) (j journal.Keeper, again func() j
 		for _, q := range []struct {
 			q    journal.Query
 			want int
-		}{{journal.Query{Operation: "YearTable"}, 2}, {journal.Query{Endpoint: "berths"}, 1}, {journal.Query{Kind: "fetch"}, 0},
+		}{{journal.Query{Operation: "YearTable"}, 2}, {journal.Query{Endpoint: "berths"}, 1},
+			{journal.Query{Kind: "fetch"}, 0},
 			{journal.Query{Workspace: "/other"}, 0}, {journal.Query{Kind: "call", Before: c.ID}, 2}} {
 			n, err := j.Count(q.q)
 			require.NoError(t, err)
@@ -135,7 +139,8 @@ func Run(t *testing.T, open func(t *testing.T) (j journal.Keeper, again func() j
 		add(t, j, a, b, c)
 		var hashes []string
 		for _, x := range []*exchange.Exchange{a, b, c} {
-			x.Findings = []exchange.Finding{{ID: "read.empty", Evidence: []exchange.Evidence{}, Remedies: []exchange.Remedy{}}}
+			x.Findings = []exchange.Finding{{ID: "read.empty", Evidence: []exchange.Evidence{},
+				Remedies: []exchange.Remedy{}}}
 			require.NoError(t, j.Judge(x))
 			kept, err := j.Get(x.ID)
 			require.NoError(t, err)
@@ -189,7 +194,8 @@ func Run(t *testing.T, open func(t *testing.T) (j journal.Keeper, again func() j
 			o := again()
 			wg.Go(func() {
 				for i := range each {
-					assert.NoError(t, o.Add(Record(now.Add(time.Duration(i)*time.Millisecond), "FindBerths", fmt.Sprint(w), "x")))
+					at := now.Add(time.Duration(i) * time.Millisecond)
+					assert.NoError(t, o.Add(Record(at, "FindBerths", fmt.Sprint(w), "x")))
 				}
 			})
 		}

@@ -121,7 +121,8 @@ func (j *Journal) String() string { return j.store.a.String() }
 // isAway notes that the server is away, and says so once.
 func (j *Journal) isAway(err error) {
 	if j.away.Swap(time.Now().Add(restTime).UnixNano()) == 0 {
-		said := fmt.Sprintf("the journal at %s is away (%v); what is kept waits on this machine", j.store.a.Host, short(err))
+		said := fmt.Sprintf("the journal at %s is away (%v); what is kept waits on this "+
+			"machine", j.store.a.Host, short(err))
 		j.news.Store(&said)
 		j.version.Add(1)
 	}

@@ -52,7 +52,8 @@ func (j *Journal) List(q journal.Query) ([]*exchange.Exchange, error) {
 	if most == 0 {
 		most = 200
 	}
-	return j.list(fmt.Sprintf("SELECT head FROM orenda.exchange WHERE %s ORDER BY place DESC LIMIT %d", where, most), args...)
+	return j.list(fmt.Sprintf("SELECT head FROM orenda.exchange WHERE %s ORDER BY place DESC "+
+		"LIMIT %d", where, most), args...)
 }
 
 // Count implements journal.Journal.
@@ -104,7 +105,8 @@ func (j *Journal) Get(id string) (x *exchange.Exchange, err error) {
 func (j *Journal) Tail(id string) int {
 	var others []string
 	err := j.ask(answerTime, func(ctx context.Context) (err error) {
-		others, err = texts(ctx, j.store.pool, `SELECT id FROM orenda.exchange WHERE space = $1 AND "right"(id, 4) = $2`,
+		others, err = texts(ctx, j.store.pool, `SELECT id FROM orenda.exchange
+			WHERE space = $1 AND "right"(id, 4) = $2`,
 			j.store.a.Space, id[max(len(id)-exchange.MinIDPart, 0):])
 		return err
 	})
@@ -181,7 +183,8 @@ func (j *Journal) Search(ctx context.Context, typed string, most int) ([]*exchan
 func (j *Journal) Mark(id string, m journal.Mark) error {
 	return j.ask(readTime, func(ctx context.Context) error {
 		if m == (journal.Mark{}) {
-			_, err := j.store.pool.Exec(ctx, `DELETE FROM orenda.marked WHERE space = $1 AND id = $2`, j.store.a.Space, id)
+			_, err := j.store.pool.Exec(ctx, `DELETE FROM orenda.marked WHERE space = $1 AND id = $2`,
+				j.store.a.Space, id)
 			return err
 		}
 		_, err := j.store.pool.Exec(ctx, `INSERT INTO orenda.marked (space, id, pinned, note, person)
@@ -194,7 +197,8 @@ func (j *Journal) Mark(id string, m journal.Mark) error {
 // Marks implements journal.Keeper.
 func (j *Journal) Marks() (out map[string]journal.Mark, err error) {
 	err = j.ask(readTime, func(ctx context.Context) error {
-		rows, err := j.store.pool.Query(ctx, `SELECT id, pinned, note FROM orenda.marked WHERE space = $1`, j.store.a.Space)
+		rows, err := j.store.pool.Query(ctx, `SELECT id, pinned, note FROM orenda.marked WHERE space = $1`,
+			j.store.a.Space)
 		if err != nil {
 			return err
 		}
@@ -225,7 +229,10 @@ func (j *Journal) Size() (s journal.Size, err error) {
 // Prune implements journal.Keeper: whole days are dropped where all of one goes, and single
 // exchanges are taken away only of the day at the edge, or beside what is marked.
 func (j *Journal) Prune(before time.Time, most int64, only bool) (n int, err error) {
-	err = j.ask(10*time.Minute, func(ctx context.Context) (err error) { n, err = j.store.prune(ctx, before, most, only); return err })
+	err = j.ask(
+		10*time.Minute,
+		func(ctx context.Context) (err error) { n, err = j.store.prune(ctx, before, most, only); return err },
+	)
 	return n, err
 }
 
@@ -255,7 +262,8 @@ func (s *store) prune(ctx context.Context, before time.Time, most int64, only bo
 		}
 		var held int
 		err := s.pool.QueryRow(ctx, `SELECT count(*) FROM orenda.exchange e WHERE space = $1 AND day = $2
-			AND NOT EXISTS (SELECT 1 FROM orenda.marked m WHERE m.space = e.space AND m.id = e.id)`, s.a.Space, d.Day).Scan(&held)
+			AND NOT EXISTS (SELECT 1 FROM orenda.marked m WHERE m.space = e.space AND m.id = e.id)`,
+			s.a.Space, d.Day).Scan(&held)
 		if err != nil {
 			return n, err
 		}

@@ -109,7 +109,12 @@ func spaceKey(ctx context.Context, pool *pgxpool.Pool, a *Address) (key []byte, 
 	if may {
 		fresh := make([]byte, 32)
 		_, _ = rand.Read(fresh)
-		_, err := pool.Exec(ctx, `INSERT INTO orenda.space (name, key) VALUES ($1, $2) ON CONFLICT DO NOTHING`, a.Space, fresh)
+		_, err := pool.Exec(
+			ctx,
+			`INSERT INTO orenda.space (name, key) VALUES ($1, $2) ON CONFLICT DO NOTHING`,
+			a.Space,
+			fresh,
+		)
 		if err == nil {
 			err = find()
 		}

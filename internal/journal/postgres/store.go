@@ -126,9 +126,11 @@ func (s *store) queue(b *pgx.Batch, r journal.Record, day string) {
 	if from == nil {
 		from = &exchange.Origin{}
 	}
-	b.Queue(`INSERT INTO orenda.exchange (space, day, id, place, started, workspace, kind, contract, operation, endpoint,
+	b.Queue(`INSERT INTO orenda.exchange (space, day, id, place, started, workspace, kind, contract, operation,
+			endpoint,
 			outcome, cause, reply, changed, person, machine, relay, head, body)
-		VALUES ($1, $2::text::date, $3, nextval('orenda.place'), $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16,
+		VALUES ($1, $2::text::date, $3, nextval('orenda.place'), $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15,
+			$16,
 			$17, $18)
 		ON CONFLICT DO NOTHING RETURNING place, orenda.keep_words($1, $2::text::date, $3, place, $19)::text`,
 		s.a.Space, day, text(x.ID), x.Started.UnixNano(), text(x.Workspace), text(x.Kind), text(x.Contract),
@@ -138,7 +140,8 @@ func (s *store) queue(b *pgx.Batch, r journal.Record, day string) {
 	for _, l := range r.Long {
 		b.Queue(`INSERT INTO orenda.bytes (space, hash, length, data) VALUES ($1, $2, $3, $4) ON CONFLICT DO NOTHING`,
 			s.a.Space, l.Hash, l.Bytes.Len(), s.press.Press(l.Bytes.Bytes()))
-		b.Queue(`INSERT INTO orenda.holds (space, hash, day, id) VALUES ($1, $2, $3::text::date, $4) ON CONFLICT DO NOTHING`,
+		b.Queue(`INSERT INTO orenda.holds (space, hash, day, id) VALUES ($1, $2, $3::text::date, $4)
+				ON CONFLICT DO NOTHING`,
 			s.a.Space, l.Hash, day, text(x.ID))
 	}
 }
@@ -146,7 +149,8 @@ func (s *store) queue(b *pgx.Batch, r journal.Record, day string) {
 // whole is the record of an exchange as it was packed.
 func (s *store) whole(ctx context.Context, id string) ([]byte, error) {
 	var body []byte
-	err := s.pool.QueryRow(ctx, `SELECT body FROM orenda.exchange WHERE space = $1 AND day = $2::text::date AND id = $3`,
+	err := s.pool.QueryRow(ctx, `SELECT body FROM orenda.exchange
+			WHERE space = $1 AND day = $2::text::date AND id = $3`,
 		s.a.Space, dayOf(&exchange.Exchange{ID: id}), id).Scan(&body)
 	if errors.Is(err, pgx.ErrNoRows) { // an id of another kind
 		err = s.pool.QueryRow(ctx, `SELECT body FROM orenda.exchange WHERE space = $1 AND id = $2`, s.a.Space, id).

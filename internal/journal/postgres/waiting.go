@@ -131,7 +131,8 @@ func (w *waiting) add(list []*exchange.Exchange) []error {
 		return all(len(list), err)
 	}
 	if w.n.Load() >= mostWaiting {
-		return all(len(list), fmt.Errorf("%d exchanges wait for the server of the journal: no more are kept", mostWaiting))
+		return all(len(list), fmt.Errorf("%d exchanges wait for the server of the journal: no more "+
+			"are kept", mostWaiting))
 	}
 	if s, err := j.Size(); err == nil && s.Bytes > mostWaitingBytes {
 		return all(len(list), errors.New("too much waits for the server of the journal: no more is kept"))
