@@ -9,11 +9,15 @@ type Origin struct {
 
 // String is RELAY@MACHINE, or PERSON@MACHINE.
 func (o *Origin) String() string {
-	switch {
-	case o == nil:
+	if o == nil {
 		return ""
-	case o.Relay != "":
-		return o.Relay + "@" + o.Machine
 	}
-	return o.Person + "@" + o.Machine
+	who := o.Relay
+	if who == "" {
+		who = o.Person
+	}
+	if o.Machine != "" {
+		who += "@" + o.Machine
+	}
+	return who
 }

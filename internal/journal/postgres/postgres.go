@@ -24,7 +24,7 @@ const (
 	connectTime = 1200 * time.Millisecond
 	answerTime  = 2500 * time.Millisecond // for what a call waits for
 	readTime    = 20 * time.Second        // for what a person waits for
-	restTime    = 3 * time.Second         // for which a server that is away is left alone
+	restTime    = 30 * time.Second        // for which a server that is away is left alone, until it is heard of
 	leaveTime   = 2 * time.Second         // at the end, for handing on what waits
 )
 
@@ -202,6 +202,7 @@ func (j *Journal) hear() error {
 	if _, err := conn.Exec(j.ctx, "LISTEN "+pgx.Identifier{j.store.a.channel()}.Sanitize()); err != nil {
 		return err
 	}
+	j.isBack()       // nobody has to try it first
 	j.version.Add(1) // something may have come before
 	for {
 		if _, err := conn.WaitForNotification(j.ctx); err != nil {
