@@ -52,6 +52,10 @@ func TestEveryCauseIsReadOnThePath(t *testing.T) {
 			require.NotEmpty(t, x.Findings)
 			f := x.Findings[0]
 			require.Equal(t, m.ID, f.ID)
+			if f.Severity == exchange.Note { // it leads nowhere: it stands at its own stage
+				require.Equal(t, exchange.OutcomePassed, x.Outcome)
+				return
+			}
 			p.size(158, 47)
 			p.sees(f.Title, strings.ToUpper(x.Findings[0].Stage.String()), "attempts")
 			if len(f.Remedies) > 0 {
