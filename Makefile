@@ -2,9 +2,9 @@
 
 VERSION := $(shell git describe --tags --always --dirty 2>/dev/null || echo dev)
 LDFLAGS := -s -w -X orenda/internal/cli.Version=$(VERSION)
-# Packages that link the database: under the race detector they take minutes to
-# build, so `make test` runs them without it and `make race` with it.
-SLOW    := $(addprefix orenda/internal/,journal/disk journal/postgres journal/postgres/pgserver service spans truth cli e2e) orenda/cmd/orenda
+# Packages that take minutes under the race detector, most of them to link the
+# database: `make test` runs them without it and `make race` with it.
+SLOW    := $(addprefix orenda/internal/,app journal/disk journal/postgres journal/postgres/pgserver service spans truth cli e2e) orenda/cmd/orenda
 RACED   := $(filter-out $(SLOW),$(shell go list ./... 2>/dev/null))
 
 .PHONY: build demo test race truth endure platforms outside release tools check bench shots fuzz clean

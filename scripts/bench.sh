@@ -10,13 +10,19 @@ calls=$(for _ in 1 2 3 4 5 6 7 8 9; do run ./internal/call 'BenchmarkCall$|Bench
 xml=$(run ./internal/xmltree 'BenchmarkParse$|BenchmarkXmllint' 5x)
 valid=$(run ./internal/schema 'BenchmarkValidate$|BenchmarkXmllintSchema' 3x)
 screen=$(run ./internal/e2e 'BenchmarkFirstFrame|BenchmarkKeyWithLargeReply|BenchmarkEditToFinding|BenchmarkDraftKey|BenchmarkOpenOperation|BenchmarkDescribe|BenchmarkXmllintFiles' 20x)
-printf '%s\n%s\n%s\n%s\n' "$calls" "$xml" "$valid" "$screen" | awk '
+relays=$(run ./internal/relay 'BenchmarkRelay$|BenchmarkReverseProxy' 5000x)
+team=$(run ./internal/service 'BenchmarkTwoRelays' 6000x; ORENDA_MANY=1000000 run ./internal/journal/postgres 'BenchmarkSearchMany|BenchmarkKeeping' 5x)
+printf '%s\n%s\n%s\n%s\n%s\n%s\n' "$calls" "$xml" "$valid" "$screen" "$relays" "$team" | awk '
   {t[$1] = $2}
   END {
     printf "a call of 10 KB each way, recorded and diagnosed, against a bare client   %.2f\n", t["calls"]
     if (t["BenchmarkXmllint"]) printf "xmltree scan and tree of 60 MB, times as fast as xmllint --stream         %.2f\n", t["BenchmarkXmllint"] / t["BenchmarkParse"]
     if (t["BenchmarkXmllintSchema"]) printf "validating 60 MB, times as fast as xmllint --schema                       %.2f\n", t["BenchmarkXmllintSchema"] / t["BenchmarkValidate"]
     if (t["BenchmarkXmllintFiles"]) printf "describe of 3 000 types, whole process, against xmllint on the same files %.2f\n", t["BenchmarkDescribe"] / t["BenchmarkXmllintFiles"]
+    if (t["BenchmarkRelay"]) printf "a relay that judges and keeps 10 KB each way, in the throughput of a bare one %.2f\n", t["BenchmarkReverseProxy"] / t["BenchmarkRelay"]
+    if (t["BenchmarkTwoRelays"]) printf "two relays and one PostgreSQL, 1 KB each way, none lost                    %.0f exchanges/s\n", 1e9 / t["BenchmarkTwoRelays"]
+    if (t["BenchmarkSearchMany/rare"]) printf "rare words among 1 000 000 exchanges in PostgreSQL                        %.0f ms\n", t["BenchmarkSearchMany/rare"] / 1e6
+    if (t["BenchmarkSearchMany/common"]) printf "common words there                                                        %.0f ms\n", t["BenchmarkSearchMany/common"] / 1e6
     printf "key to redrawn frame in a draft of 5 000 fields                           %.1f ms\n", t["BenchmarkDraftKey"] / 1e6
     printf "an operation of 1 000 opened                                              %.0f ms\n", t["BenchmarkOpenOperation"] / 1e6
     printf "a changed setting kept, to the frame with its finding                     %.1f ms\n", t["BenchmarkEditToFinding"] / 1e6

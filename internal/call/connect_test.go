@@ -48,3 +48,25 @@ func TestAConnectionThatIsLedElsewhere(t *testing.T) {
 	assert.Equal(t, "security.identity-host-new", x.Cause().ID)
 	assert.Contains(t, x.Cause().Title, "127.0.0.1:1")
 }
+
+// A call begins a trace, and tells the service of it only where that is asked for.
+func TestATraceIsSentOnlyWhereItIsAskedFor(t *testing.T) {
+	h := harbour(t)
+	p := berths(t, h, "/berths")
+	assert.NotContains(t, string(run(t, p).Leg().Out), "traceparent")
+	p.Settings.Set("trace-header", "true")
+	x := run(t, p)
+	require.NotNil(t, x.Trace)
+	assert.Contains(t, string(x.Leg().Out), "\r\ntraceparent: 00-"+x.Trace.ID+"-"+x.Trace.Span+"-01\r\n")
+	for said, goesOn := range map[string]bool{
+		"00-4bf92f3577b34da6a3ce929d0e0e4736-00f067aa0ba902b7-01":   true,
+		"cc-4bf92f3577b34da6a3ce929d0e0e4736-00f067aa0ba902b7-01-x": true,
+		"00-00000000000000000000000000000000-00f067aa0ba902b7-01":   false,
+		"ff-4bf92f3577b34da6a3ce929d0e0e4736-00f067aa0ba902b7-01":   false,
+		"00-4BF92F3577B34DA6A3CE929D0E0E4736-00f067aa0ba902b7-01":   false,
+		"00-4bf92f3577b34da6a3ce929d0e0e4736-00f067aa0ba902b7-01-x": false,
+		"": false,
+	} {
+		assert.Equal(t, goesOn, exchange.NewTrace(said, "").Parent != "", said)
+	}
+}

@@ -1,8 +1,14 @@
 package cli
 
 import (
+	"bytes"
+	"io"
+	"net/http"
+	"net/http/httptest"
+	"os"
 	"path/filepath"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -87,4 +93,37 @@ func TestTwoShareAJournal(t *testing.T) {
 		assert.Equal(t, 3, code, bad)
 		assert.NotContains(t, errOut, ":word@")
 	}
+}
+
+// Where the person's settings say so, each exchange is told to a collector; one that is away is in
+// nobody's way.
+func TestSpansOfOwnCalls(t *testing.T) {
+	l := at(t)
+	var got atomic.Int64
+	collector := httptest.NewServer(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
+		b, _ := io.ReadAll(r.Body)
+		if r.URL.Path == "/v1/traces" && bytes.Contains(b, []byte("FindBerths")) {
+			got.Add(1)
+		}
+	}))
+	set := func(text string) {
+		dir := filepath.Join(l.dir, "home", "config")
+		require.NoError(t, os.MkdirAll(dir, 0o700))
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "settings.toml"), []byte(text), 0o600))
+	}
+	call := func() (int, string) {
+		code, _, errOut := l.run("call", "FindBerths", "length=12", "--contract", l.berths(), "--port", "BerthDesk11")
+		return code, errOut
+	}
+	set("otlp = \"" + collector.URL + "\"\n")
+	code, errOut := call()
+	assert.Equal(t, 0, code, errOut)
+	assert.Positive(t, got.Load())
+	collector.Close()
+	code, errOut = call()
+	assert.Equal(t, 0, code, errOut)
+	set("otlp = \"quay\"\n")
+	code, errOut = call()
+	assert.Equal(t, 0, code, errOut)
+	assert.Contains(t, errOut, "no http or https address")
 }

@@ -58,6 +58,6 @@ func namedPeer(in []byte) string {
 var transports = map[string]string{
 	"jms": "JMS, a message queue", "mailto": "mail", "smtp": "mail", "net.pipe": "named pipes of one machine",
 	"net.tcp": "a binary protocol " +
-		"over TCP", "net.msmq": "a message queue", "soap.udp": "UDP", "ftp": "FTP", "file": "a file",
+		"over TCP", "net.msmq": "a message queue", "soap.udp": "UDP",
 	"amqp": "AMQP, a message queue", "mq": "a message queue",
 }
