@@ -5,6 +5,7 @@
 package pgserver
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"net"
@@ -31,6 +32,7 @@ type Server struct {
 	dir  string
 	as   *syscall.Credential
 	cmd  *exec.Cmd
+	said *bytes.Buffer // by the server, read once it is gone
 	gone chan struct{} // the process has ended
 }
 
@@ -84,15 +86,12 @@ func (s *Server) command(name string, args ...string) *exec.Cmd {
 	return cmd
 }
 
-// Run starts it again, and waits until it answers.
+// Run starts it again, and waits until it answers. One that ends at once is started anew: what was
+// killed may still hold its memory, or a caller its port.
 func (s *Server) Run() {
 	s.t.Helper()
-	s.cmd = s.command("postgres", "-D", s.dir, "-k", filepath.Dir(s.dir), "-h", "127.0.0.1", "-p", strconv.Itoa(s.Port),
-		"-c", "fsync=off", "-c", "max_connections=60", "-c", "log_min_messages=fatal")
-	require.NoError(s.t, s.cmd.Start())
-	s.gone = make(chan struct{})
-	go func(cmd *exec.Cmd, gone chan struct{}) { _ = cmd.Wait(); close(gone) }(s.cmd, s.gone)
-	require.Eventually(s.t, func() bool {
+	s.begin()
+	answers := func() bool {
 		ctx, cancel := context.WithTimeout(context.Background(), time.Second)
 		defer cancel()
 		c, err := pgx.Connect(ctx, s.address("keeper", "postgres"))
@@ -100,7 +99,28 @@ func (s *Server) Run() {
 			_ = c.Close(ctx)
 		}
 		return err == nil
-	}, 30*time.Second, 20*time.Millisecond, "it does not answer")
+	}
+	for end := time.Now().Add(30 * time.Second); !answers(); time.Sleep(20 * time.Millisecond) {
+		select {
+		case <-s.gone:
+			require.True(s.t, time.Now().Before(end), "it ends at once: "+s.said.String())
+			_ = os.Remove(filepath.Join(s.dir, "postmaster.pid"))
+			s.begin()
+		default:
+			require.True(s.t, time.Now().Before(end), "it does not answer")
+		}
+	}
+}
+
+func (s *Server) begin() {
+	s.t.Helper()
+	s.cmd = s.command("postgres", "-D", s.dir, "-k", filepath.Dir(s.dir), "-h", "127.0.0.1", "-p", strconv.Itoa(s.Port),
+		"-c", "fsync=off", "-c", "max_connections=60", "-c", "log_min_messages=fatal")
+	s.said = &bytes.Buffer{}
+	s.cmd.Stderr = s.said
+	require.NoError(s.t, s.cmd.Start())
+	s.gone = make(chan struct{})
+	go func(cmd *exec.Cmd, gone chan struct{}) { _ = cmd.Wait(); close(gone) }(s.cmd, s.gone)
 }
 
 // Kill ends it at once, as a power cut does.
