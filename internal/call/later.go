@@ -32,9 +32,9 @@ type later struct {
 	address string // that the service is told
 	path    string // of it
 	most    int64  // bytes of an answer
-	id      string // of the message that is answered; set before anything is sent
 
 	mu   sync.Mutex
+	id   string // of the message that is answered
 	seen []exchange.CalledBack
 	came chan arrived
 }
@@ -47,13 +47,6 @@ type arrived struct {
 	at    time.Time
 	piece [][2]int64 // where the body stands in raw
 	from  string     // host and port of who called
-}
-
-// isLoopback tells whether a host and port is of this machine alone.
-func isLoopback(hostPort string) bool {
-	host, _, err := net.SplitHostPort(hostPort)
-	ip := net.ParseIP(host)
-	return err == nil && (host == "localhost" || ip != nil && ip.IsLoopback())
 }
 
 // openLater listens as settings say; nil, nil where no answer is to come later.
@@ -83,15 +76,16 @@ func openLater(s *endpoint.Settings) (*later, error) {
 		if b.path = u.EscapedPath(); b.path == "" {
 			b.path = "/"
 		}
-		if listen == "" && isLoopback(u.Host) {
-			listen = u.Host
+		if host, port := endpoint.HostPort(u); listen == "" && endpoint.IsLoopback(host) {
+			listen = net.JoinHostPort(host, port)
 		}
 		if listen == "" {
 			return nil, invalid("reply-to", errors.New("it is not of this machine alone: say where to listen "+
 				"with reply-listen"))
 		}
 	}
-	if v := s.Get("reply-listen"); !isLoopback(listen) && v.Source != "this call" {
+	host, _, _ := net.SplitHostPort(listen)
+	if v := s.Get("reply-listen"); !endpoint.IsLoopback(host) && v.Source != "this call" {
 		return nil, invalid("reply-listen", errors.New("a workspace may not listen beyond this machine; give it "+
 			"for this call (--reply-listen)"))
 	}
@@ -115,13 +109,32 @@ func (b *later) close() {
 }
 
 func (b *later) accept() {
+	const atOnce = 32 // each may hold an answer in memory
+	free := make(chan struct{}, atOnce)
 	for {
+		free <- struct{}{}
 		c, err := b.l.Accept()
 		if err != nil {
 			return
 		}
-		go b.take(c)
+		go func() {
+			defer func() { <-free }()
+			b.take(c)
+		}()
 	}
+}
+
+// await says which message is answered here.
+func (b *later) await(id string) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.id = id
+}
+
+func (b *later) awaits() string {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.id
 }
 
 // note keeps what was seen, up to a number.
@@ -159,7 +172,7 @@ func (b *later) take(c net.Conn) {
 		answer(http.StatusNotFound)
 	default:
 		saw.RelatesTo = relatesTo(body)
-		if saw.RelatesTo != b.id {
+		if saw.RelatesTo != b.awaits() {
 			saw.Wrong = "it relates to another message"
 			answer(http.StatusAccepted)
 			break

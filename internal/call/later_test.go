@@ -119,3 +119,16 @@ func post(to, body string) {
 		r.Body.Close()
 	}
 }
+
+// An address of this machine without a port is one of this machine too.
+func TestAnAnswerAtTheUsualPort(t *testing.T) {
+	var p Plan
+	p.Settings.Set("reply-to", "http://localhost/back")
+	b, err := openLater(&p.Settings)
+	if err != nil { // the port is taken, or this user may not listen there
+		require.ErrorContains(t, err, "127.0.0.1:80")
+		return
+	}
+	defer b.close()
+	assert.Equal(t, "127.0.0.1:80", b.l.Addr().String())
+}

@@ -231,7 +231,8 @@ func (c *composing) addressing() {
 		}
 	}
 	if c.later != nil {
-		a.ReplyTo, c.later.id = c.later.address, a.MessageID
+		a.ReplyTo = c.later.address
+		c.later.await(a.MessageID)
 		c.rec.Fact(exchange.Binding, "answer comes to", c.later.address)
 	}
 	for _, b := range a.Blocks() {

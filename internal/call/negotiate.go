@@ -60,7 +60,9 @@ func (c *securing) negotiateAs(ctx context.Context, id *identity.Identity) error
 	default:
 		file := id.Tickets
 		if file == "" {
-			file = ticketFile()
+			if file, err = ticketFile(); err != nil {
+				return fail(err)
+			}
 		}
 		cache, err := ccache.LoadCCache(file)
 		if err != nil {
@@ -130,10 +132,15 @@ func kerberosConfig() (*config.Config, error) {
 	return conf, nil
 }
 
-// ticketFile is where a person's tickets are.
-func ticketFile() string {
-	if f := os.Getenv("KRB5CCNAME"); f != "" {
-		return strings.TrimPrefix(f, "FILE:")
+// ticketFile is where a person's tickets are: a file, by KRB5CCNAME or the usual one.
+func ticketFile() (string, error) {
+	f := os.Getenv("KRB5CCNAME")
+	if f == "" {
+		return "/tmp/krb5cc_" + strconv.Itoa(os.Getuid()), nil
 	}
-	return "/tmp/krb5cc_" + strconv.Itoa(os.Getuid())
+	if kind, _, ok := strings.Cut(f, ":"); ok && kind != "FILE" && !strings.Contains(kind, "/") {
+		return "", fmt.Errorf("KRB5CCNAME is %s, and tickets are read from files alone: kinit -c FILE:…, then tickets = "+
+			"FILE in the identity", f)
+	}
+	return strings.TrimPrefix(f, "FILE:"), nil
 }

@@ -116,7 +116,7 @@ func (c *securing) openSession(ctx context.Context, anew bool) error {
 		return nil
 	}
 	key := strings.Join([]string{name, in.Address, in.Gives, in.As, in.Kind, in.Scope, in.For}, "\x00")
-	if trustNS[in.Kind] != "" && in.For == "" {
+	if isTrust(in) && in.For == "" {
 		key += "\x00" + c.url.String()
 	}
 	if anew {
@@ -155,7 +155,7 @@ func (c *securing) openSession(ctx context.Context, anew bool) error {
 // logIn sends the log-in, as an exchange of its own.
 func (c *securing) logIn(ctx context.Context, id *identity.Identity, u *url.URL) (s session, err error) {
 	in := id.LogIn
-	if trustNS[in.Kind] != "" {
+	if isTrust(in) {
 		return c.askTrust(ctx, id, u)
 	}
 	secret, err := id.Reveal(ctx)

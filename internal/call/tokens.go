@@ -20,12 +20,12 @@ import (
 
 // Token services: log-ins whose messages a standard says.
 
-// trustNS are the namespaces of WS-Trust; 1.4 keeps that of 1.3 (WS-Trust 1.4 §1.4).
-//
-//nolint:gochecknoglobals // a table: it is never written to
-var trustNS = map[string]string{
-	identity.WSTrust13: "http://docs.oasis-open.org/ws-sx/ws-trust/200512",
-	identity.WSTrust14: "http://docs.oasis-open.org/ws-sx/ws-trust/200512",
+// trustNS is the namespace of WS-Trust; 1.4 keeps that of 1.3 (WS-Trust 1.4 §1.4).
+const trustNS = "http://docs.oasis-open.org/ws-sx/ws-trust/200512"
+
+// isTrust tells whether a log-in asks by WS-Trust.
+func isTrust(in *identity.LogIn) bool {
+	return in.Kind == identity.WSTrust13 || in.Kind == identity.WSTrust14
 }
 
 // samlType is the type of a SAML 2.0 assertion (WSS SAML Token Profile 1.1 §3.3.2).
@@ -86,7 +86,7 @@ func (s *session) takeBearer(x *exchange.Exchange) error {
 // with the identity's user name token, or signed with its certificate.
 func (c *securing) askTrust(ctx context.Context, id *identity.Identity, u *url.URL) (s session, err error) {
 	in := id.LogIn
-	ns := trustNS[in.Kind]
+	ns := trustNS
 	appliesTo := in.For
 	if appliesTo == "" {
 		v := *c.url

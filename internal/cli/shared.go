@@ -108,9 +108,8 @@ func (t *commandLine) initCommand() *cobra.Command {
 			if err != nil {
 				return unread{err}
 			}
-			fmt.Fprintf(t.aside(), "let people in with\n  GRANT orenda_%s_read TO …;   or   GRANT "+
-				"orenda_%s_write TO …;\n",
-				strings.ReplaceAll(a.Space, "\"", ""), a.Space)
+			reads, writes := a.LetIn()
+			fmt.Fprintf(t.aside(), "let people in with\n  %s;   or   %s;\n", reads, writes)
 			return nil
 		},
 	}

@@ -2,10 +2,9 @@ package diagnose
 
 import (
 	"fmt"
-	"net"
 	"net/url"
-	"strings"
 
+	"orenda/internal/endpoint"
 	"orenda/internal/exchange"
 )
 
@@ -29,7 +28,7 @@ func answerMissing(c *Case) []exchange.Finding {
 			"%s.%s", l.Listens, limitWords(c, "answer-time"), c.total(e))
 		f.Program = "check that the service can reach the address that the message names as ReplyTo, and that it " +
 			"is the one that is listened on"
-		if host := hostOf(l.Address); isOwn(host) && !isOwn(hostOf(c.X.AddressText())) {
+		if host := hostOf(l.Address); endpoint.IsLoopback(host) && !endpoint.IsLoopback(hostOf(c.X.AddressText())) {
 			f.Why += fmt.Sprintf(" %s is this machine alone: the service, on another one, cannot reach it.", host)
 			f.Side = exchange.Yours
 		}
@@ -68,10 +67,4 @@ func hostOf(address string) string {
 		return ""
 	}
 	return u.Hostname()
-}
-
-// isOwn tells whether a host is this machine alone.
-func isOwn(host string) bool {
-	ip := net.ParseIP(host)
-	return strings.EqualFold(host, "localhost") || ip != nil && ip.IsLoopback()
 }

@@ -10,6 +10,7 @@ import (
 // namedKind is the kind of an answer that is SOAP, and no XML: what it is called, and what helps.
 // "" it is none of them.
 func namedKind(media string, body []byte) (what, helps string) {
+	const asText = "the service's people have to offer an endpoint that encodes messages as text"
 	for _, k := range []struct {
 		media, begins string
 		what, helps   string
@@ -17,12 +18,9 @@ func namedKind(media string, body []byte) (what, helps string) {
 		{"application/fastinfoset", "\xe0\x00\x00\x01", "Fast Infoset (ITU-T X.891)", "ask for text/xml: the " +
 			"service encodes XML in binary for those that say they take it"},
 		{"application/soap+fastinfoset", "", "Fast Infoset (ITU-T X.891)", "ask for application/soap+xml"},
-		{"application/soap+msbin1", "", "binary XML", "the service's people have to offer an endpoint that " +
-			"encodes messages as text"},
-		{"application/soap+msbinsession1", "", "binary XML", "the service's people have to offer an endpoint " +
-			"that encodes messages as text"},
-		{"application/x-bxml", "", "binary XML", "the service's people have to offer an endpoint that encodes " +
-			"messages as text"},
+		{"application/soap+msbin1", "", "binary XML", asText},
+		{"application/soap+msbinsession1", "", "binary XML", asText},
+		{"application/x-bxml", "", "binary XML", asText},
 		{"application/exi", "$EXI", "Efficient XML Interchange (EXI)", "ask for text/xml"},
 		{"application/dime", "", "DIME, an old way to send attachments", "the service has to send attachments as " +
 			"MTOM or SwA (multipart/related)"},
@@ -57,7 +55,6 @@ func namedPeer(in []byte) string {
 //nolint:gochecknoglobals // a table: it is never written to
 var transports = map[string]string{
 	"jms": "JMS, a message queue", "mailto": "mail", "smtp": "mail", "net.pipe": "named pipes of one machine",
-	"net.tcp": "a binary protocol " +
-		"over TCP", "net.msmq": "a message queue", "soap.udp": "UDP",
+	"net.tcp": "a binary protocol over TCP", "net.msmq": "a message queue", "soap.udp": "UDP",
 	"amqp": "AMQP, a message queue", "mq": "a message queue",
 }

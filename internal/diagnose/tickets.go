@@ -44,11 +44,11 @@ var ticketSigns = []struct{ finding, sign string }{
 	{"security.ticket-expired", "ticket has expired"},
 	{"security.ticket-refused", "KDC_ERR_PREAUTH_FAILED"},
 	{"security.ticket-refused", "KDC_ERR_C_PRINCIPAL_UNKNOWN"},
-	{"security.ticket-refused", "decrypting"},
+	{"security.ticket-refused", "decrypting AS_REP"}, // by the key of the user
+	{"security.ticket-refused", "EncPart of AS_REP"},
 	{"security.ticket-realm", "KDC_ERR_WRONG_REALM"},
 	{"security.ticket-realm", "no KDC SRV records"},
 	{"security.ticket-realm", "cannot find KDC"},
-	{"security.ticket-realm", "could not find"},
 	{"security.ticket-realm", "no KDCs"},
 }
 
@@ -73,82 +73,56 @@ func NewTicketError(id, principal string, err error) *TicketError {
 }
 
 // ticket is the rule for one of the findings.
-func ticket(id string, of func(c *Case, e *TicketError) exchange.Finding) func(*Case) []exchange.Finding {
-	return func(c *Case) []exchange.Finding {
+func ticket(id string, of func(e *TicketError) exchange.Finding) Rule {
+	return Rule{id, exchange.Stop, exchange.Yours, func(c *Case) []exchange.Finding {
 		e, ok := errors.AsType[*TicketError](c.Err)
 		if !ok || e.Finding != id {
 			return nil
 		}
-		f := of(c, e)
-		f.Why = strings.TrimSpace(f.Why + " It was said: “" + cut(e.Err.Error(), 240) + "”.")
+		f := of(e)
+		f.Why += " It was said: “" + cut(e.Err.Error(), 240) + "”."
 		f.Evidence = []exchange.Evidence{c.inSettings("http-auth", 0, 1)}
 		return one(f)
-	}
+	}}
 }
 
 //nolint:gochecknoglobals // a table: it is never written to
 var ticketRules = []Rule{
-	{
-		"security.ticket-missing",
-		exchange.Stop,
-		exchange.Yours,
-		ticket("security.ticket-missing", func(_ *Case, e *TicketError) exchange.Finding {
-			return exchange.Finding{Title: "there is no Kerberos ticket for " + e.Principal,
-				Why: fmt.Sprintf("The identity %s has no ticket by which one for the service can be "+
-					"asked for.", e.Identity),
-				Program: "get a ticket first (kinit), or give your program a keytab"}
-		}),
-	},
-	{
-		"security.ticket-expired",
-		exchange.Stop,
-		exchange.Yours,
-		ticket("security.ticket-expired", func(*Case, *TicketError) exchange.Finding {
-			return exchange.Finding{Title: "the Kerberos ticket has expired", Why: "A ticket lasts some hours.",
-				Program: "renew the ticket (kinit) before it calls, or use a keytab"}
-		}),
-	},
-	{
-		"security.ticket-clock",
-		exchange.Stop,
-		exchange.Yours,
-		ticket("security.ticket-clock", func(*Case, *TicketError) exchange.Finding {
-			return exchange.Finding{Title: "the clocks differ too much for Kerberos",
-				Why:     "This machine and the key distribution centre may be five minutes apart, no more.",
-				Program: "set the clock of the machine that it runs on"}
-		}),
-	},
-	{
-		"security.ticket-principal",
-		exchange.Stop,
-		exchange.Yours,
-		ticket("security.ticket-principal", func(c *Case, e *TicketError) exchange.Finding {
-			return exchange.Finding{Title: "Kerberos knows no service " + e.Principal,
-				Why: "That principal was asked for. It is made of the host in the address, unless it is set; an " +
-					"alias of the host often has none.",
-				Program: "call the service by the host name that its principal has, or set the principal"}
-		}),
-	},
-	{
-		"security.ticket-realm",
-		exchange.Stop,
-		exchange.Yours,
-		ticket("security.ticket-realm", func(*Case, *TicketError) exchange.Finding {
-			return exchange.Finding{Title: "the Kerberos realm is not known here",
-				Why:     "No key distribution centre was found for it in the configuration (krb5.conf) or in the DNS.",
-				Program: "set up krb5.conf for the realm on the machine that it runs on"}
-		}),
-	},
-	{
-		"security.ticket-refused",
-		exchange.Stop,
-		exchange.Yours,
-		ticket("security.ticket-refused", func(_ *Case, e *TicketError) exchange.Finding {
-			return exchange.Finding{Title: "Kerberos does not accept who calls",
-				Why: fmt.Sprintf("The user of the identity %s is not known in the realm, or its secret or keytab "+
-					"is wrong.", e.Identity),
-				Program: "check user, realm and secret; a keytab that is older than the last change of the password " +
-					"does not open"}
-		}),
-	},
+	ticket("security.ticket-missing", func(e *TicketError) exchange.Finding {
+		f := exchange.Finding{Title: "there is no Kerberos ticket for " + e.Principal,
+			Why:     "No ticket for the service was given.",
+			Program: "get a ticket first (kinit), or give your program a keytab"}
+		if errors.Is(e.Err, ErrNoTicket) {
+			f.Why = fmt.Sprintf("The identity %s has no ticket by which one for the service can be asked for.",
+				e.Identity)
+		}
+		return f
+	}),
+	ticket("security.ticket-expired", func(*TicketError) exchange.Finding {
+		return exchange.Finding{Title: "the Kerberos ticket has expired", Why: "A ticket lasts some hours.",
+			Program: "renew the ticket (kinit) before it calls, or use a keytab"}
+	}),
+	ticket("security.ticket-clock", func(*TicketError) exchange.Finding {
+		return exchange.Finding{Title: "the clocks differ too much for Kerberos",
+			Why:     "The clocks of this machine and of the key distribution centre may differ by five minutes at most.",
+			Program: "set the clock of the machine that it runs on"}
+	}),
+	ticket("security.ticket-principal", func(e *TicketError) exchange.Finding {
+		return exchange.Finding{Title: "Kerberos knows no service " + e.Principal,
+			Why: "That principal was asked for. It is made of the host in the address, unless it is set; an " +
+				"alias of the host often has none.",
+			Program: "call the service by the host name that its principal has, or set the principal"}
+	}),
+	ticket("security.ticket-realm", func(*TicketError) exchange.Finding {
+		return exchange.Finding{Title: "the Kerberos realm is not known here",
+			Why:     "No key distribution centre was found for it in the configuration (krb5.conf) or in the DNS.",
+			Program: "set up krb5.conf for the realm on the machine that it runs on"}
+	}),
+	ticket("security.ticket-refused", func(e *TicketError) exchange.Finding {
+		return exchange.Finding{Title: "Kerberos does not accept who calls",
+			Why: fmt.Sprintf("The user of the identity %s is not known in the realm, or its secret or keytab "+
+				"is wrong.", e.Identity),
+			Program: "check user, realm and secret; a keytab from before the last change of the password " +
+				"does not work"}
+	}),
 }

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"net"
 	"net/url"
 	"slices"
 	"strings"
@@ -261,6 +262,12 @@ func ParseAddress(s string) (*url.URL, error) {
 		return bad(len(scheme)+3, 0, "it has no host")
 	}
 	return u, nil
+}
+
+// IsLoopback tells whether a host, a name or an address without its port, is this machine alone.
+func IsLoopback(host string) bool {
+	ip := net.ParseIP(strings.Trim(host, "[]"))
+	return strings.EqualFold(host, "localhost") || ip != nil && ip.IsLoopback()
 }
 
 // HostPort is the host and port that a URL leads to.

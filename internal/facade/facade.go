@@ -24,6 +24,7 @@ import (
 	"orenda/internal/call"
 	"orenda/internal/contract"
 	"orenda/internal/data"
+	"orenda/internal/endpoint"
 	"orenda/internal/exchange"
 	"orenda/internal/message"
 	"orenda/internal/schema"
@@ -87,7 +88,7 @@ func Listen(o Options, ops []*Operation) (*Facade, error) {
 	if err != nil {
 		return nil, fmt.Errorf("%s is no address to listen at: write HOST:PORT", o.Listen)
 	}
-	if ip := net.ParseIP(host); o.Token == "" && host != "localhost" && (ip == nil || !ip.IsLoopback()) {
+	if o.Token == "" && !endpoint.IsLoopback(host) {
 		return nil, fmt.Errorf("beyond loopback an access token is demanded: --token-from, or listen on 127.0.0.1")
 	}
 	f := &Facade{o: o, ops: ops, by: map[string]*Operation{}, pools: make(chan *wire.Pool, 64)}
@@ -199,15 +200,14 @@ func (f *Facade) serve(w http.ResponseWriter, r *http.Request) {
 // was made to lead here has another host.
 func (f *Facade) ours(r *http.Request) bool {
 	own, _, _ := net.SplitHostPort(f.l.Addr().String())
-	if ip := net.ParseIP(own); ip == nil || !ip.IsLoopback() {
+	if !endpoint.IsLoopback(own) {
 		return true
 	}
 	host := r.Host
 	if h, _, err := net.SplitHostPort(host); err == nil {
 		host = h
 	}
-	ip := net.ParseIP(strings.Trim(host, "[]"))
-	return host == "localhost" || ip != nil && ip.IsLoopback()
+	return endpoint.IsLoopback(host)
 }
 
 func (f *Facade) allowed(r *http.Request) bool {

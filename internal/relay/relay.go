@@ -25,6 +25,7 @@ import (
 	"time"
 
 	"orenda/internal/call"
+	"orenda/internal/endpoint"
 	"orenda/internal/exchange"
 	"orenda/internal/http1"
 	"orenda/internal/safe"
@@ -139,7 +140,7 @@ func (o *Options) mayListen() error {
 		}
 		host, _, err := net.SplitHostPort(at)
 		switch {
-		case err == nil && loopback(host):
+		case err == nil && endpoint.IsLoopback(host):
 		case err != nil || !o.Beyond:
 			return fmt.Errorf("a relay listens on loopback only, not on %s", at)
 		case !overTLS && !o.Plain:
@@ -232,17 +233,12 @@ func (r *Relay) isOurs(host string) bool {
 	u := url.URL{Host: host}
 	o := r.o.Load()
 	name := strings.ToLower(u.Hostname())
-	if loopback(name) || strings.EqualFold(name, o.To.Hostname()) {
+	if endpoint.IsLoopback(name) || strings.EqualFold(name, o.To.Hostname()) {
 		return true
 	}
 	return o.Beyond && (net.ParseIP(name) != nil || slices.ContainsFunc(o.Names, func(n string) bool {
 		return strings.EqualFold(n, name)
 	}))
-}
-
-func loopback(host string) bool {
-	ip := net.ParseIP(host)
-	return host == "localhost" || ip != nil && ip.IsLoopback()
 }
 
 // Address is where programs call: its path is the service's.

@@ -7,13 +7,14 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"net"
 	"net/url"
 	"regexp"
 	"strings"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgxpool"
+
+	"orenda/internal/endpoint"
 )
 
 // Is tells whether the place of a journal is one in PostgreSQL.
@@ -41,7 +42,7 @@ func ParseAddress(place, password string) (*Address, error) {
 	if err != nil || u.Host == "" {
 		return nil, errors.New("the address of the journal is not postgres://USER@HOST:PORT/DATABASE?space=NAME")
 	}
-	if _, has := u.User.Password(); has {
+	if _, has := u.User.Password(); has || u.Query().Has("password") {
 		return nil, errors.New("a password stands in the address of the journal; say where it is with password-from")
 	}
 	q := u.Query()
@@ -53,7 +54,7 @@ func ParseAddress(place, password string) (*Address, error) {
 		return nil, fmt.Errorf("%q is not the name of a space: small letters, digits, - and _, 40 at most", a.Space)
 	}
 	q.Del("space")
-	onLoopback := isLoopback(u.Hostname())
+	onLoopback := endpoint.IsLoopback(u.Hostname())
 	switch mode := q.Get("sslmode"); {
 	case mode == "" && onLoopback:
 		q.Set("sslmode", "prefer")
@@ -79,11 +80,6 @@ func ParseAddress(place, password string) (*Address, error) {
 	}
 	c.ConnConfig.DefaultQueryExecMode = pgx.QueryExecModeCacheStatement
 	return a, nil
-}
-
-func isLoopback(host string) bool {
-	ip := net.ParseIP(host)
-	return host == "localhost" || ip != nil && ip.IsLoopback() || strings.HasPrefix(host, "/")
 }
 
 // String is the address as it is shown: it holds no secret.

@@ -125,6 +125,19 @@ func spaceKey(ctx context.Context, pool *pgxpool.Pool, a *Address) (key []byte, 
 	return nil, errNoSpace{a.Space, a.config.ConnConfig.User}
 }
 
+// Roles are those who may read a space, and those who may write in it too.
+func (a *Address) Roles() (reader, writer string) {
+	return "orenda_" + a.Space + "_read", "orenda_" + a.Space + "_write"
+}
+
+func quoted(name string) string { return pgx.Identifier{name}.Sanitize() }
+
+// LetIn are the statements that let somebody in, to read and to write too.
+func (a *Address) LetIn() (reads, writes string) {
+	reader, writer := a.Roles()
+	return "GRANT " + quoted(reader) + " TO …", "GRANT " + quoted(writer) + " TO …"
+}
+
 // Init makes the tables, the space and its two roles, and grants them what they need. It gives the
 // statements; where one could not be carried out, err says so, and they are for who may.
 func Init(ctx context.Context, a *Address) (statements []string, err error) {
@@ -139,8 +152,7 @@ func Init(ctx context.Context, a *Address) (statements []string, err error) {
 	if _, err := spaceKey(ctx, pool, a); err != nil {
 		return nil, err
 	}
-	reader, writer := "orenda_"+a.Space+"_read", "orenda_"+a.Space+"_write"
-	quoted := func(name string) string { return pgx.Identifier{name}.Sanitize() }
+	reader, writer := a.Roles()
 	for _, role := range []string{reader, writer} {
 		var there bool
 		err := pool.QueryRow(ctx, `SELECT EXISTS (SELECT 1 FROM pg_roles WHERE rolname = $1)`, role).Scan(&there)
