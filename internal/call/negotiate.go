@@ -139,8 +139,8 @@ func ticketFile() (string, error) {
 		return "/tmp/krb5cc_" + strconv.Itoa(os.Getuid()), nil
 	}
 	if kind, _, ok := strings.Cut(f, ":"); ok && kind != "FILE" && !strings.Contains(kind, "/") {
-		return "", fmt.Errorf("KRB5CCNAME is %s, and tickets are read from files alone: kinit -c FILE:…, then tickets = "+
-			"FILE in the identity", f)
+		return "", fmt.Errorf("KRB5CCNAME is %s, and tickets are read from files alone: use kinit -c FILE, and "+
+			"tickets = FILE in the identity", f)
 	}
 	return strings.TrimPrefix(f, "FILE:"), nil
 }

@@ -104,7 +104,7 @@ var ticketRules = []Rule{
 	}),
 	ticket("security.ticket-clock", func(*TicketError) exchange.Finding {
 		return exchange.Finding{Title: "the clocks differ too much for Kerberos",
-			Why:     "The clocks of this machine and of the key distribution centre may differ by five minutes at most.",
+			Why:     "The clocks of this machine and of the key distribution centre may differ by five minutes.",
 			Program: "set the clock of the machine that it runs on"}
 	}),
 	ticket("security.ticket-principal", func(e *TicketError) exchange.Finding {
