@@ -7,7 +7,7 @@ LDFLAGS := -s -w -X orenda/internal/cli.Version=$(VERSION)
 SLOW    := $(addprefix orenda/internal/,app journal/disk journal/postgres journal/postgres/pgserver service spans truth cli e2e) orenda/cmd/orenda
 RACED   := $(filter-out $(SLOW),$(shell go list ./... 2>/dev/null))
 
-.PHONY: build demo test race truth endure platforms outside release tools check bench shots fuzz clean
+.PHONY: build demo test test-core test-whole race truth endure platforms outside release tools check bench shots fuzz clean
 
 build: bin/orenda
 
@@ -32,9 +32,15 @@ check:
 platforms:
 	@./scripts/platforms.sh
 
+# Both halves run beside each other: the second mostly waits for screens and servers.
 test: tools check build
+	@$(MAKE) --no-print-directory -j2 --output-sync=line test-core test-whole
+
+test-core:
 	go test -race $(RACED)
-	ORENDA=$(CURDIR)/bin/orenda go test $(SLOW)
+
+test-whole: build
+	ORENDA=$(CURDIR)/bin/orenda go test -p 1 $(SLOW)
 
 # The race detector over the command line and the whole program as well. What runs
 # in the terminal is then itself built with it.

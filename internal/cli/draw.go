@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"slices"
 	"strings"
 	"time"
 
@@ -96,7 +95,7 @@ func (t *commandLine) drawTrafficCommand() *cobra.Command {
 	}
 	out := cmd.Flags().String("out", "", "file to write, .svg or .pdf")
 	_ = cmd.MarkFlagRequired("out")
-	cmd.RunE = func(_ *cobra.Command, args []string) error {
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		j, err := t.journal()
 		if err != nil {
 			return err
@@ -114,15 +113,9 @@ func (t *commandLine) drawTrafficCommand() *cobra.Command {
 		if err != nil {
 			return unread{err}
 		}
-		all = slices.DeleteFunc(all, func(x *exchange.Exchange) bool {
-			return !fits.Fits(x, func() *exchange.Exchange {
-				whole, err := j.Get(x.ID)
-				if err != nil {
-					return x
-				}
-				return whole
-			})
-		})
+		if all, err = fits.Pick(cmd.Context(), j, all); err != nil {
+			return unread{err}
+		}
 		if len(args) > 0 {
 			title += ": " + strings.Join(args, " ")
 		}

@@ -50,13 +50,13 @@ or a finding; passed or stopped; fault; in berths; at tls; since 14:00; over 1 s
 				return unread{err}
 			}
 			place = last
-			for _, x := range all {
-				whole := func() *exchange.Exchange { w, _ := j.Get(x.ID); return w }
-				if !f.Fits(x, whole) {
-					continue
-				}
+			fit, err := f.Pick(cmd.Context(), j, all)
+			if err != nil {
+				return unread{err}
+			}
+			for _, x := range fit {
 				if *bytesToo {
-					if w := whole(); w != nil {
+					if w, err := j.Get(x.ID); err == nil {
 						x = w
 					}
 				}

@@ -76,7 +76,7 @@ func made(t *testing.T, program string, args func(dir, port string) []string) st
 			c.Close()
 		}
 		return err == nil
-	}, 20*time.Second, 20*time.Millisecond, program)
+	}, patience(), 20*time.Millisecond, program)
 	return address
 }
 

@@ -154,7 +154,7 @@ func TestTheStoryWithKeys(t *testing.T) {
 	require.Eventually(
 		t,
 		func() bool { return strings.Contains(s.tmux("list-panes", "-F", "#{pane_dead}"), "1") },
-		10*time.Second,
+		patience(),
 		50*time.Millisecond,
 	)
 
@@ -334,7 +334,7 @@ func TestWhatWasNotSavedIsKept(t *testing.T) {
 					),
 				)
 				return len(kept) == 1
-			}, 10*time.Second, 50*time.Millisecond)
+			}, patience(), 50*time.Millisecond)
 			b, err := os.ReadFile(kept[0])
 			require.NoError(t, err)
 			want := "74.25"

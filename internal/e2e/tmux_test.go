@@ -35,6 +35,15 @@ func binary(t testing.TB) string {
 	return b
 }
 
+// patience is how long something may take to be seen. The race detector makes all
+// slower, and the opening of a sealed secret, some twenty times so.
+func patience() time.Duration {
+	if raced() {
+		return 2 * time.Minute
+	}
+	return 20 * time.Second
+}
+
 // screen is a program running in a terminal of its own.
 type screen struct {
 	t      *testing.T
@@ -57,7 +66,7 @@ func open(t *testing.T, w, h int, env []string, args ...string) *screen {
 	require.NoError(t, err)
 	t.Cleanup(func() {
 		_ = exec.Command("tmux", "-L", s.socket, "kill-server").Run()
-		for range 200 { // it may have something to keep before it ends
+		for range patience() / (20 * time.Millisecond) { // it may have something to keep before it ends
 			if _, err := os.Readlink(fmt.Sprintf("/proc/%d/exe", pid)); err != nil {
 				return
 			}
@@ -82,7 +91,7 @@ func (s *screen) text() string { return s.tmux("capture-pane", "-p") }
 // sees waits until all of the texts stand on the screen.
 func (s *screen) sees(texts ...string) string {
 	s.t.Helper()
-	deadline := time.Now().Add(20 * time.Second)
+	deadline := time.Now().Add(patience())
 	for {
 		now := s.text()
 		missing := ""

@@ -57,7 +57,7 @@ func TestTrafficOfThousands(t *testing.T) {
 	s.keys("Down")
 	s.sees("exchanges")
 	require.Eventually(t, func() bool { return strings.Contains(lineWith(s.text(), "▌"), "1198 × tide") },
-		5*time.Second, 50*time.Millisecond)
+		patience(), 50*time.Millisecond)
 	before := lineWith(s.text(), "▌")
 	require.NoError(t, j.Add(kept(2000, dir, "DayTable", "", "", time.Now())))
 	s.sees("1 201 kept", "2000 × tide")
@@ -86,6 +86,14 @@ func TestTrafficOfThousands(t *testing.T) {
 	s.types("fault at read")
 	s.keys("Enter")
 	s.sees("only: fault at read", "1 of them", "the very first refusal")
+	s.keys("/", "C-u")
+	s.types("skab over") // words of the bytes are looked for in an index, and in what comes
+	s.keys("BSpace", "BSpace", "BSpace", "BSpace", "BSpace", "Enter")
+	s.sees("only: skab", "nothing that is kept fits")
+	x := kept(2002, dir, "DayTable", "", "", time.Now())
+	x.Legs = []*exchange.Leg{{RequestBody: []byte("<quay>skabholm</quay>")}}
+	require.NoError(t, j.Add(x))
+	s.sees("only: skab", "1 of them", "2002 × tide")
 	s.keys("/", "C-u")
 	s.types("over banana")
 	s.keys("Enter")

@@ -55,7 +55,7 @@ location / { proxy_pass http://%[4]s; } } }`, run, dir, address, behind)
 			c.Close()
 		}
 		return err == nil
-	}, 20*time.Second, 20*time.Millisecond)
+	}, patience(), 20*time.Millisecond)
 	return address
 }
 

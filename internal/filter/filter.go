@@ -3,6 +3,7 @@
 package filter
 
 import (
+	"context"
 	"fmt"
 	"strings"
 	"time"
@@ -163,31 +164,51 @@ func shown(x *exchange.Exchange) string {
 	return strings.ToLower(strings.Join(parts, "\n"))
 }
 
-// Fits tells whether an exchange is picked. whole gives it with its bytes, and is asked
-// only where those decide; nil: they are not looked at.
-func (f *Filter) Fits(x *exchange.Exchange, whole func() *exchange.Exchange) bool {
+// Fits tells whether an exchange is picked. holds tells whether a word stands in what
+// crossed, and is asked only where that decides; nil: nobody knows.
+func (f *Filter) Fits(x *exchange.Exchange, holds func(word string) bool) bool {
 	for _, p := range f.parts {
 		if !p(x) {
 			return false
 		}
 	}
-	text, crossed := shown(x), ""
+	if len(f.bytes) == 0 {
+		return true
+	}
+	text := shown(x)
 	for _, w := range f.bytes {
-		if strings.Contains(text, w) {
-			continue
-		}
-		if crossed == "" && whole != nil {
-			if all := whole(); all != nil {
-				for _, l := range all.Legs {
-					crossed += strings.ToLower(
-						string(l.Out) + "\n" + string(l.In.Bytes()) + "\n" + string(l.ResponseBody.Bytes()),
-					)
-				}
-			}
-		}
-		if !strings.Contains(crossed, w) {
+		if !strings.Contains(text, w) && (holds == nil || !holds(w)) {
 			return false
 		}
 	}
 	return true
 }
+
+// Kept is where exchanges are kept.
+type Kept interface {
+	// Holding tells which of some exchanges hold a word, by their ids.
+	Holding(ctx context.Context, word string, among []*exchange.Exchange) (map[string]bool, error)
+}
+
+// Pick gives those of some kept exchanges that are picked.
+func (f *Filter) Pick(ctx context.Context, k Kept, list []*exchange.Exchange) (out []*exchange.Exchange, err error) {
+	asked := map[string]map[string]bool{}
+	for _, x := range list {
+		fits := f.Fits(x, func(word string) bool {
+			if asked[word] == nil && err == nil {
+				asked[word], err = k.Holding(ctx, word, list)
+			}
+			return asked[word][x.ID]
+		})
+		if err != nil {
+			return nil, err
+		}
+		if fits {
+			out = append(out, x)
+		}
+	}
+	return out, nil
+}
+
+// AsksForBytes tells whether a word may have to be looked for in what crossed.
+func (f *Filter) AsksForBytes() bool { return len(f.bytes) > 0 }

@@ -1,6 +1,7 @@
 package filter
 
 import (
+	"context"
 	"testing"
 	"time"
 
@@ -30,10 +31,30 @@ func TestWordsPickExchanges(t *testing.T) {
 	} {
 		f, err := Parse(words, now)
 		require.NoError(t, err, words)
-		assert.Equal(t, fits, f.Fits(x, func() *exchange.Exchange { return x }), words)
+		assert.Equal(t, fits, f.Fits(x, func(w string) bool { return w == "skab" }), words)
 	}
+	picked, err := mustParse(t, "skab", now).Pick(t.Context(), kept{x.ID: "skab"}, []*exchange.Exchange{x, {ID: "another"}})
+	require.NoError(t, err)
+	assert.Equal(t, []*exchange.Exchange{x}, picked)
 	for _, words := range []string{"in", "at nowhere", "since noon", "over much", "over -1 s", "over 7", "fault over"} {
 		_, err := Parse(words, now)
 		assert.Error(t, err, words)
 	}
+}
+
+func mustParse(t *testing.T, words string, now time.Time) *Filter {
+	f, err := Parse(words, now)
+	require.NoError(t, err)
+	return f
+}
+
+// kept are words by id.
+type kept map[string]string
+
+func (k kept) Holding(_ context.Context, word string, among []*exchange.Exchange) (map[string]bool, error) {
+	out := map[string]bool{}
+	for _, x := range among {
+		out[x.ID] = k[x.ID] == word
+	}
+	return out, nil
 }

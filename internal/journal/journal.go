@@ -122,6 +122,9 @@ type Journal interface {
 	// Repaired are the newest kept calls that passed after a change, where the
 	// attempt before had failed with a finding as its cause.
 	Repaired(finding string) []*exchange.Exchange
+	// Holding tells which of some exchanges hold all words of a text, or words that begin so,
+	// by their ids.
+	Holding(ctx context.Context, text string, among []*exchange.Exchange) (map[string]bool, error)
 	// After gives what was kept after a place, in the order in which it was kept, without
 	// bytes, with the place of the last; 1000 at most. Last is the place of the newest.
 	After(place int64) ([]*exchange.Exchange, int64, error)
@@ -299,6 +302,19 @@ func (m *Memory) holding(part string) (ids []string) {
 		}
 	}
 	return ids
+}
+
+// Holding implements Journal.
+func (m *Memory) Holding(_ context.Context, text string, among []*exchange.Exchange) (map[string]bool, error) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	out := map[string]bool{}
+	for _, x := range among {
+		if i := m.at(x.ID); i >= 0 && Holds(m.kept[i], text) {
+			out[x.ID] = true
+		}
+	}
+	return out, nil
 }
 
 // Tail implements Journal.

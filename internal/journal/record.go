@@ -6,7 +6,9 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"io"
+	"slices"
 	"strings"
+	"unicode"
 
 	"github.com/klauspost/compress/zstd"
 
@@ -120,8 +122,49 @@ func Words(x *exchange.Exchange) string {
 		for _, b := range [][]byte{l.RequestBody, body} {
 			parts = append(parts, string(b[:min(len(b), wordsOf)]))
 		}
+		for _, h := range []*exchange.Head{&l.Request, &l.Response} {
+			parts = append(parts, h.Line)
+			for _, f := range h.Fields {
+				parts = append(parts, f.Name, f.Value)
+			}
+		}
 	}
 	return strings.Join(parts, "\n")
+}
+
+// Tokens are the words of a text: letters and digits in a row, in small letters.
+func Tokens(text string) []string {
+	return strings.FieldsFunc(strings.ToLower(text), func(r rune) bool {
+		return !unicode.IsLetter(r) && !unicode.IsNumber(r)
+	})
+}
+
+// Holds tells whether an exchange with its bytes holds all words of a text, or words that
+// begin so, as the index of a journal tells it. What is several words in one, such as a name
+// with a hyphen, is held where they stand one after the other.
+func Holds(x *exchange.Exchange, text string) bool {
+	all, some := Tokens(Words(x)), false
+	for _, w := range strings.Fields(text) {
+		row := Tokens(w)
+		if len(row) == 0 {
+			continue
+		}
+		if some = inARow(all, row); !some {
+			return false
+		}
+	}
+	return some
+}
+
+// inARow tells whether words stand one after the other; of the last its beginning is enough.
+func inARow(all, row []string) bool {
+	last := len(row) - 1
+	for i := range max(len(all)-last, 0) {
+		if slices.Equal(all[i:i+last], row[:last]) && strings.HasPrefix(all[i+last], row[last]) {
+			return true
+		}
+	}
+	return false
 }
 
 // wordsOf is how many bytes of each message have their words looked for.

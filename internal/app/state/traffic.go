@@ -186,13 +186,38 @@ func (s *State) note(list ...*exchange.Exchange) {
 		delete(t.ids, last.ID)
 		t.kept, t.ended = t.kept[:len(t.kept)-1], false
 	}
-	if f := t.picked.filter; f != nil {
-		for _, x := range slices.Backward(fresh) {
-			if f.Fits(x, nil) && len(t.picked.hits) < maxHits {
-				t.picked.hits = slices.Insert(t.picked.hits, 0, x)
-			}
-		}
+	if f := t.picked.filter; f != nil && len(fresh) > 0 {
+		s.pickFresh(f, fresh)
 	}
+}
+
+// pickFresh adds those that came, the newest first, and that the filter picks. Where their
+// bytes decide, the journal is asked in the background.
+func (s *State) pickFresh(f *filter.Filter, fresh []*exchange.Exchange) {
+	add := func(fit []*exchange.Exchange) {
+		p := &s.traffic.picked
+		if p.filter != f {
+			return
+		}
+		fit = slices.DeleteFunc(fit, func(x *exchange.Exchange) bool { // it was among what was looked through
+			return slices.ContainsFunc(p.hits, func(o *exchange.Exchange) bool { return o.ID == x.ID })
+		})
+		p.hits = slices.Concat(fit, p.hits)
+		p.hits = p.hits[:min(len(p.hits), maxHits)]
+	}
+	if !f.AsksForBytes() {
+		add(slices.DeleteFunc(slices.Clone(fresh), func(x *exchange.Exchange) bool { return !f.Fits(x, nil) }))
+		return
+	}
+	s.run.Go(func(ctx context.Context) {
+		fit, err := f.Pick(ctx, s.J, fresh)
+		s.post(func() {
+			if err != nil && ctx.Err() == nil {
+				s.Say("the journal cannot be read: %v", err)
+			}
+			add(fit)
+		})
+	})
 }
 
 // hold takes an exchange of this application that was kept. It is counted, unless what was
@@ -293,13 +318,11 @@ func (s *State) pick(ctx context.Context, f *filter.Filter, q journal.Query) {
 	for hits := 0; ctx.Err() == nil && hits < maxHits; {
 		list, err := s.J.List(q)
 		var fit []*exchange.Exchange
-		for _, x := range list {
-			if ctx.Err() != nil {
-				return
-			}
-			if f.Fits(x, func() *exchange.Exchange { w, _ := s.J.Get(x.ID); return w }) {
-				fit = append(fit, x)
-			}
+		if err == nil {
+			fit, err = f.Pick(ctx, s.J, list)
+		}
+		if ctx.Err() != nil {
+			return
 		}
 		hits += len(fit)
 		done := err != nil || len(list) < page || hits >= maxHits

@@ -3,6 +3,7 @@ package disk
 import (
 	"context"
 	"database/sql"
+	"encoding/json"
 	"strings"
 
 	"orenda/internal/exchange"
@@ -97,14 +98,63 @@ func (j *Journal) Search(ctx context.Context, text string, most int) ([]*exchang
 	if _, err := j.Index(ctx); err != nil {
 		return nil, err
 	}
-	var match []string
-	for _, w := range strings.Fields(text) {
-		match = append(match, `"`+strings.ReplaceAll(w, `"`, `""`)+`"*`)
-	}
-	if match == nil {
+	match := matching(text)
+	if match == "" {
 		return nil, nil
 	}
 	return j.heads(`SELECT head FROM exchange WHERE place IN
 		(SELECT rowid FROM words WHERE words MATCH ? ORDER BY rowid DESC LIMIT ?) ORDER BY place DESC`,
-		strings.Join(match, " "), most)
+		match, most)
+}
+
+// matching is what the index is asked for: all words of a text, or words that begin so. ""
+// where the text has none.
+func matching(text string) string {
+	var match []string
+	for _, w := range strings.Fields(text) {
+		if len(journal.Tokens(w)) > 0 {
+			match = append(match, `"`+strings.ReplaceAll(w, `"`, `""`)+`"*`)
+		}
+	}
+	return strings.Join(match, " ")
+}
+
+// Holding implements journal.Journal.
+func (j *Journal) Holding(ctx context.Context, text string, among []*exchange.Exchange) (map[string]bool, error) {
+	out := map[string]bool{}
+	match := matching(text)
+	if match == "" || len(among) == 0 {
+		return out, nil
+	}
+	if _, err := j.Index(ctx); err != nil {
+		return nil, err
+	}
+	ids := make([]string, len(among))
+	for i, x := range among {
+		ids[i] = x.ID
+	}
+	asked, err := json.Marshal(ids)
+	if err != nil {
+		return nil, err
+	}
+	err = j.with(func(db *sql.DB) error {
+		clear(out)
+		rows, err := db.QueryContext(ctx, `WITH some AS MATERIALIZED (
+				SELECT id, place FROM exchange WHERE id IN (SELECT value FROM json_each(?)))
+			SELECT id FROM some WHERE place IN (SELECT rowid FROM words WHERE words MATCH ?
+				AND rowid BETWEEN (SELECT min(place) FROM some) AND (SELECT max(place) FROM some))`, string(asked), match)
+		if err != nil {
+			return err
+		}
+		defer rows.Close()
+		for rows.Next() {
+			var id string
+			if err := rows.Scan(&id); err != nil {
+				return err
+			}
+			out[id] = true
+		}
+		return rows.Err()
+	})
+	return out, err
 }

@@ -166,6 +166,7 @@ func Run(t *testing.T, open func(t *testing.T) (j journal.Keeper, again func() j
 		found, err := j.Search(t.Context(), "quay draug", 10)
 		require.NoError(t, err)
 		assert.Equal(t, []string{a.ID}, ids(found))
+		holding(t, j, a, b, c)
 		require.NoError(t, j.Mark(a.ID, journal.Mark{Pinned: true, Note: "the deep one"}))
 		n, err := j.Prune(now.Add(-time.Hour), 0, true)
 		require.NoError(t, err)
@@ -223,4 +224,26 @@ func Run(t *testing.T, open func(t *testing.T) (j journal.Keeper, again func() j
 		}
 		assert.Positive(t, j.Version())
 	})
+}
+
+// holding holds what a journal says of words against what the exchanges say themselves.
+func holding(t *testing.T, j journal.Journal, all ...*exchange.Exchange) {
+	t.Helper()
+	for _, text := range []string{
+		"quay", "north quay", "uay", "deep draug", "NORTH", "draught quay", "north-quay", "nor", "quay,", "</", "", "'", `"quay"`, "no such",
+		"findberths", all[0].ID, all[0].ID[:12], "quay'; --",
+	} {
+		got, err := j.Holding(t.Context(), text, all)
+		require.NoError(t, err, text)
+		want := map[string]bool{}
+		for _, x := range all {
+			if journal.Holds(x, text) {
+				want[x.ID] = true
+			}
+		}
+		assert.Equal(t, want, got, text)
+	}
+	got, err := j.Holding(t.Context(), "quay", all[1:2])
+	require.NoError(t, err)
+	assert.Equal(t, map[string]bool{all[1].ID: true}, got, "only of those that were asked for")
 }

@@ -179,6 +179,29 @@ func (j *Journal) Search(ctx context.Context, typed string, most int) ([]*exchan
 		ON e.space = $1 AND e.day = f.day AND e.id = f.id ORDER BY f.place DESC`, j.store.a.Space, query, most)
 }
 
+// Holding implements journal.Journal.
+func (j *Journal) Holding(_ context.Context, typed string, among []*exchange.Exchange) (map[string]bool, error) {
+	out := map[string]bool{}
+	query := words(typed)
+	if query == "" || len(among) == 0 {
+		return out, nil
+	}
+	ids := make([]string, len(among))
+	for i, x := range among {
+		ids[i] = x.ID
+	}
+	err := j.ask(readTime, func(ctx context.Context) error {
+		rows, err := j.store.pool.Query(ctx, `SELECT id FROM orenda.holding($1, $2, $3)`, j.store.a.Space, query, ids)
+		if err != nil {
+			return err
+		}
+		var id string
+		_, err = pgx.ForEachRow(rows, []any{&id}, func() error { out[id] = true; return nil })
+		return err
+	})
+	return out, err
+}
+
 // Mark implements journal.Keeper.
 func (j *Journal) Mark(id string, m journal.Mark) error {
 	return j.ask(readTime, func(ctx context.Context) error {
