@@ -23,7 +23,8 @@ func (t *commandLine) watchCommand() *cobra.Command {
 		Long: `Prints each exchange that any Orenda of this person keeps, as it is kept, until
 interrupted. A filter is said in words, all of which must fit: an operation, an endpoint
 or a finding; passed or stopped; fault; in berths; at tls; since 14:00; over 1 s; over
-64 KiB; from relay. Any other word is looked for in what is shown, then in the bytes.`,
+64 KiB; from relay. Any other word is looked for in what is
+shown, then at the beginning of words in heads and bodies (the first 64 KiB of each).`,
 		Example: "  orenda watch\n  orenda watch fault in berths over 1 s --bytes\n  orenda watch from relay --json",
 	}
 	bytesToo := cmd.Flags().Bool("bytes", false, "the bytes that left and came, too")

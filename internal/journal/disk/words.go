@@ -142,7 +142,8 @@ func (j *Journal) Holding(ctx context.Context, text string, among []*exchange.Ex
 		rows, err := db.QueryContext(ctx, `WITH some AS MATERIALIZED (
 				SELECT id, place FROM exchange WHERE id IN (SELECT value FROM json_each(?)))
 			SELECT id FROM some WHERE place IN (SELECT rowid FROM words WHERE words MATCH ?
-				AND rowid BETWEEN (SELECT min(place) FROM some) AND (SELECT max(place) FROM some))`, string(asked), match)
+				AND rowid BETWEEN (SELECT min(place) FROM some) AND (SELECT max(place) FROM some))`,
+			string(asked), match)
 		if err != nil {
 			return err
 		}

@@ -230,7 +230,8 @@ func Run(t *testing.T, open func(t *testing.T) (j journal.Keeper, again func() j
 func holding(t *testing.T, j journal.Journal, all ...*exchange.Exchange) {
 	t.Helper()
 	for _, text := range []string{
-		"quay", "north quay", "uay", "deep draug", "NORTH", "draught quay", "north-quay", "nor", "quay,", "</", "", "'", `"quay"`, "no such",
+		"quay", "north quay", "uay", "deep draug", "NORTH", "draught quay", "north-quay", "nor", "quay,",
+		"</", "", "'", `"quay"`, "no such",
 		"findberths", all[0].ID, all[0].ID[:12], "quay'; --",
 	} {
 		got, err := j.Holding(t.Context(), text, all)
