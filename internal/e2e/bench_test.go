@@ -8,12 +8,18 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
 	"github.com/creack/pty"
 	"github.com/stretchr/testify/require"
+
+	"orenda/internal/exchange"
+	"orenda/internal/journal"
+	"orenda/internal/journal/disk"
 )
 
 // terminal runs the program on a pseudo-terminal and keeps what it writes.
@@ -169,4 +175,83 @@ func BenchmarkEditToFinding(b *testing.B) {
 		time.Sleep(200 * time.Millisecond)
 		b.StartTimer()
 	}
+}
+
+// BenchmarkKeysUnderLoad is the time from a key to its view while another process keeps 2,000
+// exchanges of 1 KB a second, each of them counted: for ORENDA_LOAD, else ten seconds.
+func BenchmarkKeysUnderLoad(b *testing.B) {
+	long := 10 * time.Second
+	if s := os.Getenv("ORENDA_LOAD"); s != "" {
+		d, err := time.ParseDuration(s)
+		require.NoError(b, err)
+		long = d
+	}
+	dir := b.TempDir()
+	require.Zero(b, orenda(b, nil, "demo", "--headless", "--dir", dir).code)
+	ws := filepath.Join(dir, "workspace")
+	t := start(b, []string{"ORENDA_HOME=" + dir}, "-w", ws)
+	defer t.close()
+	t.wait(b, "add a description")
+	j, err := disk.Open(filepath.Join(dir, "state"))
+	require.NoError(b, err)
+	defer j.Close()
+	before, err := j.Count(journal.Query{})
+	require.NoError(b, err)
+	var kept atomic.Int64
+	behind := journal.NewBehind(j, func(_ *exchange.Exchange, err error) {
+		if err == nil {
+			kept.Add(1)
+		}
+	})
+	const each, batch = 10 * time.Millisecond, 20
+	body := bytes.Repeat([]byte("ebb and flow "), 80)
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		tick := time.NewTicker(each)
+		defer tick.Stop()
+		for i := range int(long / each) {
+			<-tick.C
+			for k := range batch {
+				x := kept1KB(i*batch+k, ws, body)
+				behind.Add(x)
+			}
+		}
+	}()
+	var took []time.Duration
+	under := true
+	for n := 0; under; n++ {
+		select {
+		case <-done:
+			under = false
+		case <-time.After(50 * time.Millisecond):
+		}
+		key, want := "t", "exchanges"
+		if n%2 == 1 {
+			key, want = "b", "what works where"
+		}
+		at := time.Now()
+		_, _ = t.tty.WriteString(key)
+		t.wait(b, want)
+		took = append(took, time.Since(at))
+	}
+	behind.Close()
+	n, err := j.Count(journal.Query{})
+	require.NoError(b, err)
+	sent := int(long/each) * batch
+	require.Equal(b, sent, n-before)
+	require.EqualValues(b, sent, kept.Load())
+	slices.Sort(took)
+	b.ReportMetric(0, "ns/op")
+	b.ReportMetric(float64(took[len(took)/2])/1e6, "median-ms")
+	b.ReportMetric(float64(took[len(took)*99/100])/1e6, "p99-ms")
+	b.ReportMetric(float64(took[len(took)-1])/1e6, "worst-ms")
+	b.ReportMetric(float64(sent), "kept")
+}
+
+func kept1KB(i int, ws string, body []byte) *exchange.Exchange {
+	x := kept(i, ws, "YearTable", "", "", time.Now())
+	x.ID = exchange.NewID(x.Started)
+	x.Legs = []*exchange.Leg{{RequestBody: body[:512], Out: body[:512]}}
+	return x
 }
