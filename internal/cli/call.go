@@ -341,9 +341,7 @@ func (t *commandLine) call(ctx context.Context, f *callFlags, args []string) err
 		if f.checks {
 			x = call.Check(ctx, plan, x)
 		}
-		if err := j.Add(x); err != nil {
-			t.complain(fmt.Errorf("the exchange was not kept: %w", err))
-		}
+		t.keepCall(p.w, j, x)
 		if !f.repair || x.Outcome != exchange.OutcomeStopped || round == maxRepairs {
 			break
 		}

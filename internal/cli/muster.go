@@ -342,7 +342,10 @@ func (t *commandLine) musterOptions(w *workspace.Workspace, f *musterFlags) (o m
 			t.complain(fmt.Errorf("the exchange was not kept: %w", err))
 		}
 	})
-	o.Keep = behind.Add
+	o.Keep = func(x *exchange.Exchange) {
+		behind.Add(x)
+		t.contradict(w, x)
+	}
 	w.MusterOptions(&o, j, f.endpoint, f.env, f.again)
 	if !t.asJSON && !t.quiet && isTerminal(t.err) {
 		began := time.Now()

@@ -282,6 +282,27 @@ func (t *commandLine) keeping() journal.Journal {
 	return j
 }
 
+// keepCall keeps a call, and marks what was learned that it speaks against.
+func (t *commandLine) keepCall(w *workspace.Workspace, j journal.Journal, x *exchange.Exchange) {
+	if err := j.Add(x); err != nil {
+		t.complain(fmt.Errorf("the exchange was not kept: %w", err))
+	}
+	t.contradict(w, x)
+}
+
+// contradict marks what was learned and what a call speaks against, and says it.
+func (t *commandLine) contradict(w *workspace.Workspace, x *exchange.Exchange) {
+	if w == nil {
+		return
+	}
+	switch field, how, err := w.Contradict(x); {
+	case err != nil:
+		t.complain(err)
+	case how != "":
+		t.complain(fmt.Errorf("what was learned of %s of %s is contradicted: %s", field, x.Operation, how))
+	}
+}
+
 // workspace opens the workspace of -w or of this folder.
 func (t *commandLine) workspace() (*workspace.Workspace, error) {
 	h, err := t.home()

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -27,11 +28,14 @@ type soundFlags struct {
 
 func (t *commandLine) soundCommand() *cobra.Command {
 	cmd := &cobra.Command{
-		Use:   "sound DRAFT|OPERATION FIELD [FIELD=VALUE…]",
+		Use:   "sound DRAFT|OPERATION [FIELD] [FIELD=VALUE…]",
 		Short: "Find the edge of what a service accepts in a field, by sending",
 		Long: `Sends the draft with other values of one field, halving the distance between what is
 accepted and what is refused, until the edge is found; both sides are really sent, and
-sent twice. What is accepted passes, or meets --accepted. It says before it begins how
+sent twice. What is accepted passes, or meets --accepted. --by time looks for the least time
+in which the service answers, and takes no FIELD; --by answers asks whether a longer input
+gives fewer answers, whether the order of words matters, and whether the same call gives the
+same reply. It says before it begins how
 often it may send, keeps a pause, and stops at the budget, where the service locks it
 out, or gets slow. Drafts that change things are not sent without --again.
 
@@ -39,7 +43,7 @@ The exit code is 0 where an edge was found or there is none; 1 where the service
 steady, or the budget was spent first. Where no call passes it is that of the call.`,
 		Example: "  orenda sound LookUp/one sign --by length --endpoint CallSigns\n" +
 			"  orenda sound LookUp sign sign=SKAL4 --by characters --contract http://host/signs?wsdl --port CallSigns",
-		Args: cobra.MinimumNArgs(2),
+		Args: cobra.MinimumNArgs(1),
 	}
 	var f soundFlags
 	fl := cmd.Flags()
@@ -64,7 +68,14 @@ func (t *commandLine) sound(ctx context.Context, f *soundFlags, args []string) e
 			return err
 		}
 	}
-	p, err := t.prepare(ctx, &f.callFlags, append([]string{args[0]}, args[2:]...))
+	field, values := "", args[1:]
+	if len(values) > 0 && !strings.Contains(values[0], "=") {
+		field, values = values[0], values[1:]
+	}
+	if field == "" && f.by != "time" {
+		return errors.New("name the field that is sounded; only --by time takes none")
+	}
+	p, err := t.prepare(ctx, &f.callFlags, append([]string{args[0]}, values...))
 	if err != nil {
 		return err
 	}
@@ -84,21 +95,19 @@ func (t *commandLine) sound(ctx context.Context, f *soundFlags, args []string) e
 		return fmt.Errorf("the header block %s is not filled in", left[0].Path)
 	}
 	plan.Draft = plan.Draft.WithExamples(schema.ExampleDay())
-	o, err := sounding.OptionsFor(plan.Draft, args[1], f.by)
+	o, err := sounding.OptionsFor(plan.Draft, field, f.by)
 	if err != nil {
 		return err
 	}
 	j := t.keeping()
-	o.From, o.To, o.Budget, o.Pause = f.from, f.to, f.budget, f.pause
+	o.From, o.To, o.Budget, o.Pause, o.Limit = f.from, f.to, f.budget, f.pause, sounding.LimitOf(&plan)
 	if !t.asJSON {
 		fmt.Fprintf(t.aside(), "sends %s up to %d times over %s, with a pause of %s\n",
 			safe.Line(p.ref.String()), f.budget,
 			safe.Line(plan.Endpoint), f.pause)
 	}
-	r, err := sounding.Sound(ctx, o, sounding.Over(plan, args[1], f.accepted, func(x *exchange.Exchange) {
-		if err := j.Add(x); err != nil {
-			t.complain(fmt.Errorf("the exchange was not kept: %w", err))
-		}
+	r, err := sounding.Sound(ctx, o, sounding.Over(plan, field, f.accepted, func(x *exchange.Exchange) {
+		t.keepCall(p.w, j, x)
 	}))
 	if errors.Is(err, context.Canceled) {
 		return status(exitCancelled)
@@ -115,7 +124,7 @@ func (t *commandLine) tellSounding(r *sounding.Result) error {
 			return err
 		}
 	} else {
-		fmt.Fprintf(t.out, "%s: %s\n", safe.Line(r.Field), safe.Line(r.Sentence))
+		fmt.Fprintf(t.out, "%s: %s\n", safe.Line(cmp.Or(r.Field, "the answer")), safe.Line(r.Sentence))
 		for _, e := range r.Edges {
 			fmt.Fprintf(t.out, "  %-8s  accepted %s (%s)  refused %s (%s)\n", e.Side,
 				safe.Line(e.Accepted), e.Exchanges[0],
@@ -125,6 +134,13 @@ func (t *commandLine) tellSounding(r *sounding.Result) error {
 			word := map[bool]string{true: "taken", false: "refused"}[c.Taken]
 			fmt.Fprintf(t.out, "  %-18s  %-7s  %s\n", safe.Line(c.Of), word,
 				safe.Line(cutTo(c.Says, 90)))
+		}
+		for _, a := range r.Answered {
+			what := fmt.Sprintf("%d answers", a.Answers)
+			if a.Says != "" {
+				what = "refused: " + cutTo(a.Says, 70)
+			}
+			fmt.Fprintf(t.out, "  %-28s  %-24s  %s (%s)\n", a.Of, safe.Line(cutTo(a.Sent, 24)), safe.Line(what), a.Exchange)
 		}
 		fmt.Fprintf(t.out, "  %d calls; kinds of answers:\n", r.Calls)
 		for _, k := range r.Kinds {

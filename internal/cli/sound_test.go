@@ -1,7 +1,12 @@
 package cli
 
 import (
+	"net/http"
+	"net/http/httptest"
+	"net/http/httputil"
+	"net/url"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -40,4 +45,43 @@ func TestAServiceIsSounded(t *testing.T) {
 	assert.Equal(t, 1, code, errOut)
 	code, _, _ = l.run("sound", "LookUp", "nothing", "--contract", l.callsigns(), "--port", "CallSigns")
 	assert.Equal(t, 2, code)
+}
+
+func TestAnswersAndTimesAreSounded(t *testing.T) {
+	l := at(t)
+	var r struct {
+		Answered []struct {
+			Of      string
+			Answers int
+			Same    bool
+		}
+		Edges    []struct{ Side, Accepted, Refused string }
+		Sentence string
+	}
+	l.json(0, &r, "sound", "LookUp", "sign", "sign=SKAL4-B", "exact=false", "--contract", l.callsigns(), "--port", "CallSigns",
+		"--pause", "0s", "--by", "answers")
+	require.NotEmpty(t, r.Answered)
+	assert.Contains(t, r.Sentence, "the same call gives the same reply")
+	assert.Contains(t, r.Sentence, "it may give the first match only")
+	assert.Contains(t, r.Sentence, "a longer input is refused")
+
+	code, _, errOut := l.run("sound", "LookUp", "--contract", l.callsigns(), "--port", "CallSigns")
+	assert.Equal(t, 2, code)
+	assert.Contains(t, errOut, "only --by time takes none")
+	to, err := url.Parse("http://" + l.h.Plain)
+	require.NoError(t, err)
+	behind := httputil.NewSingleHostReverseProxy(to)
+	late := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
+		select {
+		case <-time.After(200 * time.Millisecond):
+			behind.ServeHTTP(w, q)
+		case <-q.Context().Done():
+		}
+	}))
+	defer late.Close()
+	l.json(0, &r, "sound", "LookUp", "sign=SKAL4", "exact=false", "--contract", l.callsigns(), "--port", "CallSigns",
+		"--address", late.URL+"/callsigns", "--by", "time", "--pause", "0s")
+	require.Len(t, r.Edges, 1)
+	assert.Contains(t, r.Sentence, "at least 2") // some 200 ms and a step
+	assert.Contains(t, r.Sentence, "wait.timed-out")
 }

@@ -38,6 +38,10 @@ func TestAFieldIsSoundedInTheApplication(t *testing.T) {
 	s.sees("READ", "stopped at read")
 	s.keys("d")
 	s.sees("learned", "at least 4 characters")
+	s.keys("@") // the two calls that showed it
+	s.sees("differences", "SKAL", "SKA")
+	s.keys("d")
+	s.sees("learned")
 	s.keys("C")
 	s.sees("edges", "is refused")
 	s.keys("!")

@@ -130,7 +130,7 @@ func floors() [][]string {
 	return [][]string{
 		{"safe", "marks", "near", "xmltree", "related", "spool", "tomledit"},
 		{"exchange", "soap", "trust", "schema"},
-		{"http1", "contract", "wssec", "data", "compare"},
+		{"http1", "contract", "wssec", "data", "compare", "learned"},
 		{"wire", "message", "identity"},
 		{"endpoint"},
 		{"user", "expect"},

@@ -65,17 +65,21 @@ func fieldOf(n xmltree.Node, depth int) Field {
 	return f
 }
 
-// Summary is what tells one reply from another in a few words: how many of
-// what repeats, and the first value.
-func Summary(payload xmltree.Node) string {
-	if payload.IsZero() {
-		return "empty body"
+// Repeats is how often that which repeats most stands in a reply: 1 where nothing does, and 0
+// where there is nothing in it.
+func Repeats(payload xmltree.Node) int {
+	for n := payload; !n.IsZero(); n = n.FirstChild() { // lists stand within wrappers
+		if count, _ := repeats(n); count > 1 || n.FirstChild().IsZero() && n != payload {
+			return max(count, 1)
+		}
 	}
-	var parts []string
-	var most xmltree.Node
-	count, counts, last, n := 0, map[int]int{}, -1, 0
-	first := payload.FirstChild()
-	for c := first; !c.IsZero(); c = c.Next() {
+	return 0
+}
+
+// repeats is the child that repeats most, and how often.
+func repeats(payload xmltree.Node) (count int, most xmltree.Node) {
+	counts, last, n := map[int]int{}, -1, 0
+	for c := payload.FirstChild(); !c.IsZero(); c = c.Next() {
 		if id := c.NameID(); id == last { // what repeats most often stands together
 			n++
 		} else {
@@ -86,6 +90,18 @@ func Summary(payload xmltree.Node) string {
 			count, most = n, c
 		}
 	}
+	return count, most
+}
+
+// Summary is what tells one reply from another in a few words: how many of
+// what repeats, and the first value.
+func Summary(payload xmltree.Node) string {
+	if payload.IsZero() {
+		return "empty body"
+	}
+	var parts []string
+	count, most := repeats(payload)
+	first := payload.FirstChild()
 	if first.IsZero() {
 		if v := strings.TrimSpace(payload.Text()); v != "" {
 			return payload.Name().Local + " " + v

@@ -8,15 +8,20 @@ import (
 	"time"
 
 	"orenda/internal/call"
+	"orenda/internal/compare"
 	"orenda/internal/draw"
 	"orenda/internal/exchange"
+	"orenda/internal/learned"
 	"orenda/internal/message"
+	"orenda/internal/soap"
+	"orenda/internal/xmltree"
 )
 
 // Ways are the ways to sound a field.
 //
 //nolint:gochecknoglobals // a table: it is never written to
-var Ways = []string{"length", "value", "count", "date", "size", "characters", "enumeration", "optional"}
+var Ways = []string{"length", "value", "count", "date", "size", "characters", "enumeration", "optional",
+	"answers", byTime}
 
 // WayFor is the way that fits a field best.
 func WayFor(it *message.Item) string {
@@ -52,6 +57,9 @@ func Over(plan call.Plan, field string, accepted string, keep func(*exchange.Exc
 			return Answer{}, err
 		}
 		one.Draft, one.Sessions, one.AsItIs = d, sessions, true
+		if v.Limit > 0 {
+			one.Settings.Set("answer-time", v.Limit.String())
+		}
 		if accepted != "" {
 			one.Settings.Set("expect", accepted)
 		}
@@ -67,7 +75,7 @@ func Over(plan call.Plan, field string, accepted string, keep func(*exchange.Exc
 // OptionsFor are the options for a field of a draft, by a way; what is not set has its usual value.
 func OptionsFor(d *message.Draft, field, by string) (Options, error) {
 	it, ok := d.Find(field)
-	if !ok {
+	if !ok && by != byTime {
 		return Options{}, fmt.Errorf("the message has no field %s; it has %s", field, strings.Join(d.Paths(), ", "))
 	}
 	o := Options{
@@ -82,11 +90,23 @@ func OptionsFor(d *message.Draft, field, by string) (Options, error) {
 	return o, nil
 }
 
+// LimitOf is how long an answer may take by the settings of a plan; 0: it is not limited.
+func LimitOf(plan *call.Plan) time.Duration {
+	d, err := plan.Settings.Duration("answer-time")
+	if err != nil {
+		return 0
+	}
+	return d
+}
+
 // varied is a draft with another value of one field.
 func varied(d *message.Draft, path string, v Variant) (*message.Draft, error) {
 	out := message.NewDraft(d.Schemas, d.Decl, d.Bytes())
 	if v.Without != "" {
 		path = v.Without
+	}
+	if v.Limit > 0 {
+		return out, nil
 	}
 	it, ok := out.Find(path)
 	if !ok {
@@ -107,8 +127,6 @@ func varied(d *message.Draft, path string, v Variant) (*message.Draft, error) {
 	return out, out.SetValue(it, v.Text)
 }
 
-func stops(f exchange.Finding) bool { return f.Severity == exchange.Stop }
-
 // answerOf is what became of a call.
 func answerOf(x *exchange.Exchange) Answer {
 	a := Answer{
@@ -119,16 +137,24 @@ func answerOf(x *exchange.Exchange) Answer {
 	if l := x.Leg(); l != nil {
 		status = l.Response.Status
 	}
-	if reason := x.Stage(exchange.Read).Facts.Get("fault reason"); reason != "" {
-		a.Says = reason
-	} else if i := slices.IndexFunc(x.Findings, stops); i >= 0 {
-		a.Says = x.Findings[i].Title
-		if l := x.Leg(); l == nil || !l.Response.Complete {
-			a.Says += " (" + x.Findings[i].ID + ")"
+	a.Says = learned.Says(x)
+	a.Locked = LockedOut(status, a.Says)
+	if l := x.Leg(); a.Accepted && l != nil {
+		if d, err := xmltree.ParseEncoded(l.Readable(), "", xmltree.Limits{}); err == nil {
+			if e := soap.Read(d); e != nil {
+				a.Answers = message.Repeats(e.Payload)
+			}
 		}
 	}
-	a.Locked = LockedOut(status, a.Says)
 	return a
+}
+
+// sameReply tells whether two calls were answered the same, but for what is set aside.
+func sameReply(a, b *exchange.Exchange) bool {
+	return !slices.ContainsFunc(compare.Sides(compare.Exchange(a), compare.Exchange(b), false).Differences,
+		func(d compare.Difference) bool {
+			return d.Where == exchange.InResponseBody || d.Kind == compare.Reach || d.Kind == compare.Status
+		})
 }
 
 // Drawing draws what was found; of is the draft and the endpoint.

@@ -8,6 +8,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"math"
 	"math/big"
 	"regexp"
 	"slices"
@@ -17,6 +18,7 @@ import (
 	"unicode"
 
 	"orenda/internal/exchange"
+	"orenda/internal/learned"
 )
 
 // Answer is what became of one call.
@@ -27,7 +29,8 @@ type Answer struct {
 	Locked   bool          // the service will take no more: too many tries
 	Took     time.Duration // of the call
 
-	Call *exchange.Exchange // the call itself; may be nil
+	Answers int                // how often that which repeats most stands in the reply
+	Call    *exchange.Exchange // the call itself; may be nil
 }
 
 // Send sends the draft with one value of the field; absent and nil say that it is left
@@ -41,9 +44,10 @@ type Variant struct {
 	Nil    bool   // it is nil
 	Count  int    // of repeats; 0: as the draft has it
 
-	Without string // path of another field, that is left out
-	Label   string // how it is shown
-	At      int64  // where it lies on the scale that is sounded; 0 where there is none
+	Limit   time.Duration // how long the answer may take; 0: as it is set
+	Without string        // path of another field, that is left out
+	Label   string        // how it is shown
+	At      int64         // where it lies on the scale that is sounded; 0 where there is none
 }
 
 // Sample is one call of a sounding.
@@ -89,6 +93,7 @@ type Result struct {
 	Edges      []Edge      `json:"edges"`                // that were found
 	Kinds      []Kind      `json:"kinds"`                // of answers
 	Characters []Character `json:"characters,omitempty"` // by characters
+	Answered   []Answered  `json:"answered,omitempty"`   // by answers
 	Samples    []Sample    `json:"samples"`              // every call, in order
 	Sentence   string      `json:"sentence"`             // what was found, in words
 	Stopped    string      `json:"stopped,omitempty"`    // why it ended early, "" it did not
@@ -107,6 +112,7 @@ type Options struct {
 	Schema   string        // what the schema says of the field, in words
 	Values   []string      // that the schema lists, for by enumeration
 	Optional []string      // fields that may be left out, for by optional
+	Limit    time.Duration // how long an answer may take now; what is sounded by time
 	Told     func(*Result) // what is known so far, after each call; may be nil
 }
 
@@ -139,6 +145,8 @@ func Sound(ctx context.Context, o Options, send Send) (*Result, error) {
 		err = s.characters(ctx)
 	case "enumeration", "optional":
 		err = s.listed(ctx)
+	case "answers":
+		err = s.answers(ctx)
 	default:
 		err = s.edges(ctx)
 	}
@@ -168,7 +176,7 @@ func (s *sounder) try(ctx context.Context, v Variant) (Answer, error) {
 		return a, err
 	}
 	s.r.Calls++
-	kind := kindOf(a.Says, v.Text)
+	kind := learned.Kind(a.Says, v.Text)
 	i, known := s.kinds[kind]
 	if !known {
 		i = len(s.r.Kinds)
@@ -193,21 +201,6 @@ func (s *sounder) try(ctx context.Context, v Variant) (Answer, error) {
 		return a, errSlow
 	}
 	return a, nil
-}
-
-var (
-	quoted  = regexp.MustCompile(`["'‘’“”«»][^"'‘’“”«»]{0,200}["'‘’“”«»]`)
-	numbers = regexp.MustCompile(`[0-9]+([.,][0-9]+)*`)
-)
-
-// kindOf is an answer's words without numbers and input.
-func kindOf(says, input string) string {
-	if len(strings.TrimSpace(input)) > 1 {
-		says = strings.ReplaceAll(says, strings.TrimSpace(input), "…")
-		says = strings.ReplaceAll(says, strings.ToUpper(strings.TrimSpace(input)), "…")
-	}
-	says = quoted.ReplaceAllString(says, "“…”")
-	return strings.TrimSpace(numbers.ReplaceAllString(says, "N"))
 }
 
 // LockedOut tells whether words say that there were too many tries.
@@ -336,12 +329,15 @@ func (s *sounder) edge(ctx context.Context, sc *scale, side string, end int64, b
 	}
 	open()
 	// The same once more, and a sample on either side: an edge is one.
-	for _, look := range []struct {
+	type look struct {
 		at   int64
 		want bool
-	}{
-		{good, true}, {bad, false}, {good + (sc.base-good)/2, true}, {bad + (end-bad)/2, false},
-	} {
+	}
+	looks := []look{{good, true}, {bad, false}, {good + (sc.base-good)/2, true}, {bad + (end-bad)/2, false}}
+	if s.o.By == byTime { // no answer takes the same time twice: the steps beside the edge may be either
+		looks = []look{{min(good+2*timeSteps, sc.base), true}, {max(bad-2*timeSteps, end), false}}
+	}
+	for _, look := range looks {
 		a, err := s.try(ctx, sc.variant(look.at))
 		if err != nil {
 			return err
@@ -349,7 +345,7 @@ func (s *sounder) edge(ctx context.Context, sc *scale, side string, end int64, b
 		if a.Accepted == look.want {
 			continue
 		}
-		if look.at == good || look.at == bad {
+		if look.at == good || look.at == bad || s.o.By == byTime {
 			s.r.Steady = false
 			return nil
 		}
@@ -374,6 +370,8 @@ func (s *sounder) scale() (*scale, error) {
 			sc.from, sc.to = sc.base, 1<<20
 		}
 		sc.make = func(n int64) Variant { return Variant{Text: stretched(text, int(n))} }
+	case byTime:
+		return timeScale(o)
 	case "count":
 		sc.base, sc.to, sc.unit = 1, 100, "repeats"
 		sc.make = func(n int64) Variant { return Variant{Count: int(n), Text: o.Base, Absent: n == 0} }
@@ -448,6 +446,39 @@ func valueScale(o Options) (*scale, error) {
 	return sc, sc.ends(o, read)
 }
 
+// byTime sounds how long the answer must be waited for.
+const byTime = "time"
+
+// timeSteps are the steps of a doubled time: each is some 9 per cent longer.
+const timeSteps = 8
+
+// timeScale counts times in steps that grow: from a millisecond to what is set now.
+func timeScale(o Options) (*scale, error) {
+	at := func(n int64) time.Duration {
+		d := time.Duration(float64(time.Millisecond) * math.Exp2(float64(n)/timeSteps))
+		return min(d.Round(100*time.Microsecond), o.Limit)
+	}
+	step := func(d time.Duration) int64 {
+		return int64(math.Ceil(timeSteps * math.Log2(float64(d)/float64(time.Millisecond))))
+	}
+	if o.Limit <= time.Millisecond {
+		return nil, errors.New("no time is set that an answer may take: set answer-time first")
+	}
+	sc := &scale{from: 0, base: step(o.Limit), to: step(o.Limit)}
+	sc.text = func(n int64) string { return exchange.Took(int64(at(n))) }
+	sc.make = func(n int64) Variant { return Variant{Limit: at(n), Text: o.Base} }
+	return sc, sc.ends(o, func(text string) (int64, error) {
+		d, err := time.ParseDuration(text)
+		if err == nil && (d < time.Millisecond || d > o.Limit) {
+			err = fmt.Errorf("it must be between 1ms and %s", o.Limit)
+		}
+		if err != nil {
+			return 0, err
+		}
+		return step(d), nil
+	})
+}
+
 // stretched is a text of n characters: the beginning of another, or that one repeated.
 func stretched(text []rune, n int) string {
 	out := make([]rune, 0, n)
@@ -510,10 +541,14 @@ func (s *sounder) sentence() string {
 	var parts []string
 	unit := map[string]string{"length": " characters", "size": " characters", "count": " times"}[r.By]
 	switch {
-	case !r.Steady:
+	case !r.Steady && r.By == byTime:
+		return "the service is not steady: it answered within " + r.Samples[len(r.Samples)-1].Value + " once, and once not"
+	case !r.Steady && len(r.Answered) == 0:
 		return "the service is not steady: the same input gave two answers"
 	case r.Failed != nil:
 		return r.Stopped
+	case len(r.Answered) > 1:
+		parts = r.answersSay()
 	case len(r.Characters) > 0:
 		var taken, refused []string
 		for _, c := range r.Characters {
@@ -556,6 +591,30 @@ func (s *sounder) sentence() string {
 		parts = append(parts, r.Stopped)
 	}
 	return strings.Join(slices.Compact(parts), "; ")
+}
+
+// Learned are the edges that were found, to hold later exchanges against; nil where there is
+// none that could be.
+func (r *Result) Learned() *learned.Edges {
+	if r.By != "length" && r.By != "value" && r.By != "date" || !r.Steady || len(r.Edges) == 0 || r.Stopped != "" {
+		return nil
+	}
+	out := &learned.Edges{By: r.By}
+	for _, e := range r.Edges {
+		if e.Open {
+			return nil
+		}
+		if e.Side == "least" {
+			out.Least = e.Accepted
+		} else {
+			out.Greatest = e.Accepted
+		}
+		if e.Says != "" {
+			out.Refused = append(out.Refused, learned.Kind(e.Says, e.Refused))
+		}
+		out.Exchanges = append(out.Exchanges, e.Exchanges...)
+	}
+	return out
 }
 
 // Ordered are the samples by their place on the scale, each value once; in the order of the

@@ -3,6 +3,7 @@ package sounding
 import (
 	"context"
 	"fmt"
+	"math"
 	"math/rand/v2"
 	"strconv"
 	"strings"
@@ -10,6 +11,7 @@ import (
 	"time"
 
 	"orenda/internal/exchange"
+	"orenda/internal/learned"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -139,4 +141,63 @@ func TestCharacters(t *testing.T) {
 		"other scripts": false, "white space around": false, "empty": false, "absent": false, "nil": false,
 	}, taken)
 	assert.Len(t, got.Kinds, 2, "numbers and input are taken out")
+}
+
+// How long an answer takes is found by halving, in steps of some nine per cent; what is not
+// steady there is told.
+func TestTimesAreFound(t *testing.T) {
+	for _, takes := range []time.Duration{3 * time.Millisecond, 340 * time.Millisecond, 12 * time.Second} {
+		s := &service{takes: func(v Variant) bool { return v.Limit > takes }}
+		got, err := Sound(t.Context(), Options{By: "time", Limit: time.Minute, Budget: 40}, s.send)
+		require.NoError(t, err)
+		require.Len(t, got.Edges, 1)
+		assert.Contains(t, got.Sentence, "at least ")
+		last := got.Samples[len(got.Samples)-3] // the last before both sides were sent once more
+		assert.InEpsilon(t, float64(takes), float64(time.Millisecond)*math.Exp2(float64(last.At)/timeSteps), 0.12)
+	}
+	n := 0
+	s := &service{takes: func(v Variant) bool { n++; return v.Limit > time.Second && n < 9 || v.Limit == time.Minute }}
+	got, err := Sound(t.Context(), Options{By: "time", Limit: time.Minute, Budget: 40}, s.send)
+	require.NoError(t, err)
+	assert.False(t, got.Steady)
+	_, err = Sound(t.Context(), Options{By: "time", Budget: 40}, s.send)
+	assert.ErrorContains(t, err, "answer-time")
+}
+
+// What was learned is contradicted by what was taken outside, or refused inside with the same
+// words, and by nothing else.
+func TestLearnedIsContradicted(t *testing.T) {
+	r := &Result{By: "length", Steady: true, Edges: []Edge{
+		{Side: "least", Accepted: "4", Refused: "3", Says: "at least four letters", Exchanges: []string{"a", "b"}},
+		{Side: "greatest", Accepted: "9", Refused: "10", Says: "at most 9 letters, not 'SKALSKALSK'", Exchanges: []string{"c", "d"}},
+	}}
+	e := r.Learned()
+	require.NotNil(t, e)
+	assert.Equal(t, []string{"a", "b", "c", "d"}, e.Exchanges)
+	call := func(sign, fault string) *exchange.Exchange {
+		x := &exchange.Exchange{Outcome: exchange.OutcomePassed}
+		if fault != "" {
+			x.Outcome, x.StoppedAt = exchange.OutcomeStopped, exchange.Read
+			x.Stage(exchange.Read).Facts.Set("fault reason", fault)
+		}
+		x.Legs = []*exchange.Leg{{RequestBody: []byte(`<e:Envelope xmlns:e="http://schemas.xmlsoap.org/soap/envelope/"><e:Body>` +
+			`<LookUp><who><sign>` + sign + `</sign></who></LookUp></e:Body></e:Envelope>`)}}
+		return x
+	}
+	for _, c := range []struct{ sign, fault, want string }{
+		{"SKAL", "", ""}, {"SKA", "", `"SKA" (3 characters) was accepted`}, {"SKALSKALSKAL", "", `"SKALSKALSKAL" (12 characters) was accepted`},
+		{"SKA", "at least four letters", ""}, {"SKAL", "at least four letters", `"SKAL" (4 characters) was refused with “at least four letters”`},
+		{"SKALS", "no such sign", ""}, {"SKALSK", "at most 7 letters, not 'SKALSK'", `"SKALSK" (6 characters) was refused with “at most 7 letters, not 'SKALSK'”`},
+	} {
+		assert.Equal(t, c.want, e.Against("who/sign", call(c.sign, c.fault)), c.sign)
+	}
+	assert.Empty(t, e.Against("who/other", call("SKA", "")))
+	r.Edges[0].Open = true
+	assert.Nil(t, r.Learned(), "an edge that lies somewhere is none")
+	e = &learned.Edges{By: "value", Least: "0.5", Greatest: "400"}
+	assert.Equal(t, "400.01 was accepted", e.Against("who/sign", call("400.01", "")))
+	assert.Empty(t, e.Against("who/sign", call("4e2", "")))
+	assert.Empty(t, e.Against("who/sign", call("many", "")))
+	e = &learned.Edges{By: "date", Least: "2027-01-01"}
+	assert.Equal(t, "2026-12-31 was accepted", e.Against("who/sign", call("2026-12-31", "")))
 }

@@ -9,6 +9,8 @@ import (
 	"strings"
 	"time"
 
+	"orenda/internal/exchange"
+	"orenda/internal/learned"
 	"orenda/internal/tomledit"
 
 	"github.com/pelletier/go-toml/v2"
@@ -24,6 +26,9 @@ type Note struct {
 	Field     string    `toml:"field,omitempty"` // path without positions; "" for the operation
 	Text      string    `toml:"text"`            // in words
 	Written   time.Time `toml:"written"`         // when
+
+	Edges        *learned.Edges `toml:"edges,omitempty"`        // that were found by sounding; nil: it was not
+	Contradicted string         `toml:"contradicted,omitempty"` // by what exchange, and how; "" by none
 }
 
 type notes struct {
@@ -56,22 +61,59 @@ func (w *Workspace) readNotes() (notes, error) {
 	return n, nil
 }
 
+// String is the note in a line, with what speaks against it first.
+func (n Note) String() string {
+	if n.Contradicted == "" {
+		return n.Text
+	}
+	return "contradicted: " + n.Contradicted + "; before: " + n.Text
+}
+
 // Notes are those of one operation, by field; "" is the operation itself.
-func (w *Workspace) Notes(contractName, operation string) (map[string]string, error) {
+func (w *Workspace) Notes(contractName, operation string) (map[string]Note, error) {
 	all, err := w.readNotes()
-	out := map[string]string{}
+	out := map[string]Note{}
 	for _, n := range all.Note {
 		if n.Contract == contractName && n.Operation == operation {
-			out[n.Field] = n.Text
+			out[n.Field] = n
 		}
 	}
 	return out, err
 }
 
+// Contradict marks what was learned and what an exchange with its bytes speaks against; it gives
+// what, in words.
+func (w *Workspace) Contradict(x *exchange.Exchange) (field, how string, err error) {
+	all, err := w.readNotes()
+	if err != nil {
+		return "", "", err
+	}
+	for _, n := range all.Note {
+		if n.Edges == nil || n.Contradicted != "" || n.Contract != x.Contract || n.Operation != x.Operation {
+			continue
+		}
+		if how = n.Edges.Against(n.Field, x); how != "" {
+			n.Contradicted = how + " (" + x.ID + ")"
+			return n.Field, how, w.keepNote(n)
+		}
+	}
+	return "", "", nil
+}
+
 // SetNote keeps a note of an operation's field ("" the operation); an empty
 // text takes it away.
 func (w *Workspace) SetNote(contractName, operation, field, text string) error {
-	field, text = FieldOf(field), strings.TrimSpace(text)
+	return w.keepNote(Note{Contract: contractName, Operation: operation, Field: field, Text: text})
+}
+
+// Learn keeps what a sounding found as the note of a field. edges may be nil.
+func (w *Workspace) Learn(contractName, operation, field, text string, edges *learned.Edges) error {
+	return w.keepNote(Note{Contract: contractName, Operation: operation, Field: field, Text: text, Edges: edges})
+}
+
+func (w *Workspace) keepNote(note Note) error {
+	note.Field, note.Text = FieldOf(note.Field), strings.TrimSpace(note.Text)
+	note.Written = time.Now().UTC().Truncate(time.Second)
 	if w.Dir() != "" && w.Home != nil {
 		unlock, err := w.Home.Lock(w.Dir())
 		if err != nil {
@@ -85,15 +127,14 @@ func (w *Workspace) SetNote(contractName, operation, field, text string) error {
 		return err // what cannot be read is not overwritten
 	}
 	at := slices.IndexFunc(all.Note, func(n Note) bool {
-		return n.Contract == contractName && n.Operation == operation && n.Field == field
+		return n.Contract == note.Contract && n.Operation == note.Operation && n.Field == note.Field
 	})
-	note := Note{contractName, operation, field, text, time.Now().UTC().Truncate(time.Second)}
 	switch {
-	case at < 0 && text == "":
+	case at < 0 && note.Text == "":
 		return nil
 	case at < 0:
 		all.Note = append(all.Note, note)
-	case text == "":
+	case note.Text == "":
 		all.Note = slices.Delete(all.Note, at, at+1)
 	default:
 		all.Note[at] = note

@@ -16,6 +16,7 @@ import (
 	"orenda/internal/contract"
 	"orenda/internal/endpoint"
 	"orenda/internal/exchange"
+	"orenda/internal/learned"
 	"orenda/internal/trust"
 	"orenda/internal/user"
 )
@@ -269,7 +270,28 @@ func TestNotesAreKeptAndNeverLost(t *testing.T) {
 	require.NoError(t, w.SetNote("tide-tables", "DayTable", "", "slow before nine"))
 	n, err := w.Notes("tide-tables", "DayTable")
 	require.NoError(t, err)
-	assert.Equal(t, map[string]string{"": "slow before nine", "tide/state": "PEN means pending"}, n)
+	require.Len(t, n, 2)
+	assert.Equal(t, "slow before nine", n[""].String())
+	assert.Equal(t, "PEN means pending", n["tide/state"].String())
+
+	// What was found by sounding is marked where a call speaks against it, and once only.
+	require.NoError(t, w.Learn("tide-tables", "DayTable", "tide/state", "at least 3 characters",
+		&learned.Edges{By: "length", Least: "3"}))
+	x := &exchange.Exchange{ID: "01x", Contract: "tide-tables", Operation: "DayTable", Outcome: exchange.OutcomePassed,
+		Legs: []*exchange.Leg{{RequestBody: []byte(`<e:Envelope xmlns:e="http://schemas.xmlsoap.org/soap/envelope/"><e:Body>` +
+			`<D><tide><state>PE</state></tide></D></e:Body></e:Envelope>`)}}}
+	field, how, err := w.Contradict(x)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"tide/state", `"PE" (2 characters) was accepted`}, []string{field, how})
+	_, how, err = w.Contradict(x)
+	require.NoError(t, err)
+	assert.Empty(t, how)
+	n, err = w.Notes("tide-tables", "DayTable")
+	require.NoError(t, err)
+	assert.Equal(t, `contradicted: "PE" (2 characters) was accepted (01x); before: at least 3 characters`, n["tide/state"].String())
+	require.NoError(t, w.SetNote("tide-tables", "DayTable", "tide/state", "at least 2"))
+	n, _ = w.Notes("tide-tables", "DayTable")
+	assert.Nil(t, n["tide/state"].Edges, "what a person writes is theirs")
 	file := filepath.Join(w.Dir(), NotesFile)
 	require.NoError(t, os.WriteFile(file, []byte("[[note]\nbroken"), 0o600))
 	_, err = w.Notes("tide-tables", "DayTable")

@@ -224,7 +224,7 @@ func (v *View) note(e entry) tea.Cmd {
 	return func() tea.Msg {
 		return state.Ask{
 			Prompt: "learned of " + e.o.Name,
-			Value:  notes[""],
+			Value:  notes[""].Text,
 			Answer: func(text string) { v.s.Note(e.contract, e.o.Name, "", text) },
 		}
 	}
@@ -408,7 +408,7 @@ func (v *View) detail(e entry, w int) []string {
 	}
 	notes := v.s.NotesOf(e.contract, e.o.Name)
 	for _, field := range slices.Sorted(maps.Keys(notes)) {
-		text := notes[field]
+		text := notes[field].String()
 		if field != "" {
 			text = field + ": " + text
 		}

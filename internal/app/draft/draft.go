@@ -113,6 +113,8 @@ func (v *View) lesserKeys(d *message.Draft, it message.Item, ok bool) []ui.Key {
 		ui.Shown("y", "y", "copy the value, or the part"),
 		ui.On("P", "P", "put in what was copied", ui.Do(func() { v.putCopied(d, it) })).If(ok),
 		ui.On("#", "#", "note what you learned of the field", ui.Asks(v.note)).If(ok),
+		ui.On("@", "@", "the calls that showed what was learned, side by side", ui.Asks(v.learned)).If(
+			ok && v.s.Notes()[workspace.FieldOf(it.Path)].Edges != nil).InHelp(),
 		ui.On("F", "F", "its value from a file", ui.Asks(func() tea.Cmd { return v.fromFile(d, it) })).If(
 			ok && isBinary(it)),
 		ui.On("H", "H", "secret, or not", ui.Do(func() { v.s.ToggleSecret(it.Path) })).If(ok && d == v.s.Draft()),
@@ -139,6 +141,14 @@ func (v *View) sound(it message.Item) tea.Cmd {
 		return nil
 	}
 	return func() tea.Msg { return state.Goto("sounding") }
+}
+
+// learned holds the two calls against each other that showed what was learned of the field.
+func (v *View) learned() tea.Cmd {
+	if !v.s.CompareLearned(v.path(v.cursor)) {
+		return nil
+	}
+	return func() tea.Msg { return state.Goto("compare") }
 }
 
 // parts are the header blocks, which may be nil, and the body.
@@ -379,7 +389,7 @@ func (v *View) compare() {
 func (v *View) note() tea.Cmd {
 	field := workspace.FieldOf(v.path(v.cursor))
 	ref := v.s.Chosen.Draft
-	old := v.s.Notes()[field]
+	old := v.s.Notes()[field].Text
 	return func() tea.Msg {
 		return state.Ask{
 			Prompt: "learned of " + field,

@@ -248,7 +248,7 @@ func (v *View) foot(w int) []string {
 	d, it, ok := v.item()
 	note := ""
 	if ok {
-		note = v.s.Notes()[workspace.FieldOf(v.path(v.cursor))]
+		note = v.s.Notes()[workspace.FieldOf(v.path(v.cursor))].String()
 	}
 	switch {
 	case d.Err() != nil:

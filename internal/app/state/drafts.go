@@ -285,14 +285,14 @@ func (s *State) Others() []workspace.DraftRef {
 }
 
 // Notes are what was learned of the chosen operation, by field.
-func (s *State) Notes() map[string]string {
+func (s *State) Notes() map[string]workspace.Note {
 	return s.NotesOf(s.Chosen.Draft.Contract, s.Chosen.Draft.Operation)
 }
 
 // NotesOf are what was learned of an operation, by field; "" is the operation itself.
-func (s *State) NotesOf(contractName, operation string) map[string]string {
+func (s *State) NotesOf(contractName, operation string) map[string]workspace.Note {
 	w := s.W
-	return Known(s, ofFiles+"notes "+contractName+" "+operation, func(context.Context) map[string]string {
+	return Known(s, ofFiles+"notes "+contractName+" "+operation, func(context.Context) map[string]workspace.Note {
 		notes, err := w.Notes(contractName, operation)
 		if err != nil {
 			s.post(func() { s.Say("%v", err) })
@@ -304,12 +304,45 @@ func (s *State) NotesOf(contractName, operation string) map[string]string {
 // Note keeps what was learned of a field of an operation, or of the operation
 // itself where field is "".
 func (s *State) Note(contractName, operation, field, text string) {
-	if err := s.W.SetNote(contractName, operation, field, text); err != nil {
+	s.noted(s.W.SetNote(contractName, operation, field, text))
+}
+
+func (s *State) noted(err error) {
+	if err != nil {
 		s.Say("%v", err)
 		return
 	}
 	s.Stale(ofFiles)
 	s.Say("kept in %s", workspace.NotesFile)
+}
+
+// CompareLearned chooses the two calls that showed the edge of a field for comparing: the one
+// that was accepted, and the one that was refused. It tells whether there are any.
+func (s *State) CompareLearned(field string) bool {
+	e := s.Notes()[workspace.FieldOf(field)].Edges
+	const both = 2
+	if e == nil || len(e.Exchanges) < both {
+		return false
+	}
+	s.Compare(e.Exchanges[0], e.Exchanges[1])
+	return true
+}
+
+// addCall keeps a call in the journal, and marks what was learned that it speaks against. It
+// waits for the disk, and is not for Update.
+func (s *State) addCall(x *exchange.Exchange) error {
+	if x.Workspace == s.W.ID() {
+		if field, how, err := s.W.Contradict(x); err != nil || how != "" {
+			s.post(func() {
+				if s.Stale(ofFiles); err != nil {
+					s.Say("%v", err)
+					return
+				}
+				s.Say("what was learned of %s is contradicted: %s", field, how)
+			})
+		}
+	}
+	return s.J.Add(x)
 }
 
 // Variables tells whether variables stand in the chosen draft's values.

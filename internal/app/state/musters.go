@@ -65,7 +65,7 @@ func (s *State) RunMuster(name string, onlyFailed, again bool) error {
 	o := muster.Options{AtOnce: atOnce, Now: time.Now, Last: workspace.LastRun(kept)}
 	s.W.MusterOptions(&o, s.J, "", s.Environment, again)
 	o.Keep = func(x *exchange.Exchange) {
-		err := s.J.Add(x)
+		err := s.addCall(x)
 		head := x.Redact(nil).WithoutBytes()
 		s.post(func() {
 			s.hold(head)

@@ -169,7 +169,7 @@ func (s *State) start(t Target, changes []exchange.Change, until exchange.Stage,
 	s.calls.running[id] = r
 	r.halt = s.run.Go(func(ctx context.Context) {
 		x := c.Run(ctx)
-		err := s.J.Add(x)
+		err := s.addCall(x)
 		masked := x.Redact(nil)
 		s.post(func() { s.ended(id, x, masked, err) })
 	})

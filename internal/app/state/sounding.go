@@ -59,10 +59,11 @@ func (s *State) StartSounding(asked bool) error {
 		return errors.New("no endpoint serves it; g shows why")
 	}
 	p.History, p.Sessions = s.J, &s.calls.sessions
+	one.Options.Limit = sounding.LimitOf(&p)
 	o := one.Options
 	o.Told = func(r *sounding.Result) { s.post(func() { one.Result = r }) }
 	send := sounding.Over(p, o.Field, "", func(x *exchange.Exchange) {
-		err := s.J.Add(x)
+		err := s.addCall(x)
 		head := x.Redact(nil).WithoutBytes()
 		s.post(func() {
 			s.hold(head)
@@ -100,7 +101,8 @@ func (s *State) HaltSounding() {
 // KeepSounding keeps what a sounding found as what was learned of its field.
 func (s *State) KeepSounding() {
 	r := s.Sound.Result
-	s.Note(s.Sound.Of.Draft.Contract, s.Sound.Of.Draft.Operation, workspace.FieldOf(r.Field), r.Sentence)
+	of := s.Sound.Of.Draft
+	s.noted(s.W.Learn(of.Contract, of.Operation, r.Field, r.Sentence, r.Learned()))
 }
 
 // EdgeCases puts a case for each side of each edge into a muster: the accepted one passes, the

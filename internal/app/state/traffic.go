@@ -365,24 +365,29 @@ type Cause struct {
 // Causes folds exchanges, newest first, into their causes: those with most exchanges first,
 // what passed last.
 func Causes(list []*exchange.Exchange) []Cause {
+	type key struct{ id, title string }
 	var out []*Cause
-	by := map[string]*Cause{}
+	by := map[key]*Cause{}
 	for _, x := range list {
-		c := &Cause{Title: "passed"}
-		if f := x.Cause(); f != nil && x.Outcome == exchange.OutcomeStopped {
-			c = &Cause{Stage: f.Stage, ID: f.ID, Title: f.Title}
-			if len(f.Remedies) > 0 {
-				c.Remedy = f.Remedies[0].Title
-			}
-		} else if x.Outcome != exchange.OutcomePassed {
-			c.Title = string(x.Outcome)
+		f, k := x.Cause(), key{title: "passed"}
+		switch {
+		case f != nil && x.Outcome == exchange.OutcomeStopped:
+			k = key{f.ID, f.Title}
+		case x.Outcome != exchange.OutcomePassed:
+			k.title = string(x.Outcome)
 		}
-		key := c.ID + "\n" + c.Title
-		if by[key] == nil {
-			by[key] = c
+		c := by[k]
+		if c == nil {
+			c = &Cause{ID: k.id, Title: k.title}
+			if k.id != "" {
+				c.Stage = f.Stage
+				if len(f.Remedies) > 0 {
+					c.Remedy = f.Remedies[0].Title
+				}
+			}
+			by[k] = c
 			out = append(out, c)
 		}
-		c = by[key]
 		c.Exchanges = append(c.Exchanges, x)
 		if x.Operation != "" && !slices.Contains(c.Operations, x.Operation) {
 			c.Operations = append(c.Operations, x.Operation)
