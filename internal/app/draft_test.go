@@ -147,7 +147,7 @@ func TestWhatWasLearnedStandsAtItsField(t *testing.T) {
 	p.keys("#", "ctrl+u", "enter")
 	n, err := p.m.s.W.Notes("harbour-dues", "Assess")
 	require.NoError(t, err)
-	assert.Equal(t, map[string]string{"cargo/goods": "lower case only, though the schema does not say so"}, n)
+	assert.Equal(t, "lower case only, though the schema does not say so", n["cargo/goods"].Text)
 }
 
 func TestVariablesInADraft(t *testing.T) {

@@ -63,7 +63,7 @@ var verbs = map[string]string{
 	"left": `choose|branch|column|long|value|back|^$`, "right": `choose|branch|column|long|value|settings`,
 	"a": `add`, "+": `one more|repeat|keep|too|this folder only|through here`, "-": `repeat`, "x": `source|raw|columns`,
 	"D": `duplicate|draft of it`, "R": `rename`, "X": `remove|stop trusting|no longer|take the variable out`, "M": `mark`, "z": `fold`,
-	"~": `sound`, "*": `default|pin|send the call as|answer by itself`, "!": `changes things|accept anything|all the same|run all`,
+	"~": `sound`, "@": `side by side`, "*": `default|pin|send the call as|answer by itself`, "!": `changes things|accept anything|all the same|run all`,
 	"0": `nil|off|set a warning aside|take back`, "#": `note`, "P": `put`, "F": `file`, "W": `save`, "w": `draw`,
 	"H": `secret`, "E": `editor`, "f": `fetch`, "K": `catalogue`, "=": `differ|compare`, "<": `profile`, ">": `^$`,
 	"L": `addresses`, "$": `variables`, "e": `explain`, "m": `find out`, "G": `only as far`, "l": `choose|settings|column|value`,

@@ -140,7 +140,8 @@ func (t *commandLine) tellSounding(r *sounding.Result) error {
 			if a.Says != "" {
 				what = "refused: " + cutTo(a.Says, 70)
 			}
-			fmt.Fprintf(t.out, "  %-28s  %-24s  %s (%s)\n", a.Of, safe.Line(cutTo(a.Sent, 24)), safe.Line(what), a.Exchange)
+			fmt.Fprintf(t.out, "  %-28s  %-24s  %s (%s)\n", a.Of, safe.Line(cutTo(a.Sent, 24)), safe.Line(what),
+				a.Exchange)
 		}
 		fmt.Fprintf(t.out, "  %d calls; kinds of answers:\n", r.Calls)
 		for _, k := range r.Kinds {

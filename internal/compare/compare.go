@@ -4,6 +4,7 @@
 package compare
 
 import (
+	"fmt"
 	"hash/maphash"
 	"mime"
 	"slices"
@@ -373,4 +374,16 @@ func IsReply(b []byte) bool {
 		n = e.Payload
 	}
 	return !n.IsZero() && strings.HasSuffix(n.Name().Local, "Response")
+}
+
+// String is the difference in a line.
+func (d *Difference) String() string {
+	short := func(p *Place) string {
+		const most = 40
+		if r := []rune(p.Said()); len(r) > most {
+			return string(r[:most-1]) + "…"
+		}
+		return p.Said()
+	}
+	return fmt.Sprintf("%s %s: %s → %s", d.Kind, d.Path, short(d.A), short(d.B))
 }

@@ -64,3 +64,37 @@ expect = ["count(berth)>=`+least+`"]
 	s.keys("Enter")
 	s.sees("2 not run", "it changes things at the service")
 }
+
+// The same cases against the next version of a service, side by side: what answers otherwise
+// is seen, and its two calls are compared.
+func TestAMusterBesideAnotherEndpoint(t *testing.T) {
+	h := harbour(t)
+	dir, env := workspace(t, "", "http://"+h.Plain+"/callsigns?wsdl")
+	require.Equal(t, 0, orenda(t, env, "-w", dir, "endpoint", "set", "CallSigns", "address=http://"+h.Plain+"/callsigns",
+		"default=true").code)
+	require.Equal(t, 0, orenda(t, env, "-w", dir, "endpoint", "duplicate", "CallSigns", "next").code)
+	require.Equal(t, 0, orenda(t, env, "-w", dir, "endpoint", "set", "next", "address=http://"+h.Plain+"/callsigns-next",
+		"default=false").code)
+	require.NoError(t, os.MkdirAll(filepath.Join(dir, "musters"), 0o700))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "musters", "signs.toml"), []byte(`[[case]]
+name = "the alder"
+draft = "LookUp/first"
+values = { sign = "SKAL4", exact = "true" }
+
+[[case]]
+name = "too short"
+draft = "LookUp/first"
+values = { sign = "SK", exact = "false" }
+expect = ["fault"]
+`), 0o600))
+	s := open(t, 158, 47, env, "-w", dir)
+	s.sees("LookUp")
+	s.keys("C", "!")
+	s.sees("2 as expected")
+	s.keys("=")
+	s.sees("hold the last answers against those of", "next")
+	s.keys("Down", "Down", "Enter")
+	s.sees("the last run beside next", "1 differ", "the same answer", "next answers 1 case otherwise")
+	s.keys("Home", "@")
+	s.sees("differences", "Alder", "ALDER")
+}

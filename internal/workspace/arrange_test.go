@@ -249,3 +249,21 @@ func TestTheProcessEnvironmentIsReadByLeaveOnly(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "green", p.Variables["lantern"])
 }
+
+// Default and off are set on and off, and nothing else.
+func TestDefaultAndOffAreSwitches(t *testing.T) {
+	w := file(t, "\n[endpoint.pier]\ncontract = \"tide-tables\"\nport = \"TideTables\"\n"+
+		"[endpoint.quay]\ncontract = \"tide-tables\"\nport = \"TideTables\"\n")
+	require.NoError(t, w.Apply(change("endpoint.pier.default", "true")))
+	require.NoError(t, w.Apply(change("endpoint.quay.default", "false")))
+	assert.True(t, w.Endpoint("pier").Default, "it was not taken from pier")
+	assert.False(t, w.Endpoint("quay").Default)
+	require.NoError(t, w.Apply(change("endpoint.pier.default", false)))
+	assert.False(t, w.Endpoint("pier").Default)
+	require.NoError(t, w.Apply(change("endpoint.pier.off", "true")))
+	assert.True(t, w.Endpoint("pier").Off)
+	require.NoError(t, w.Apply(change("endpoint.pier.off", nil)))
+	assert.False(t, w.Endpoint("pier").Off)
+	assert.ErrorContains(t, w.Apply(change("endpoint.pier.default", "perhaps")), "default is true or false, not perhaps")
+	assert.ErrorContains(t, w.Apply(change("endpoint.pier.off", "yes")), "off is true or false")
+}

@@ -120,17 +120,25 @@ func (w *Workspace) settingChange(c exchange.Change) ([]set, error) {
 	case kind == "profile":
 	case key == "trust" || key == "intermediates" || key == "reply-trust":
 		return w.trustChange(e, key, c)
-	case key == "default":
-		// One default for what the same ports serve.
+	case key == "default" || key == "off":
+		on, err := isOn(key, c.To)
+		if err != nil {
+			return nil, err
+		}
+		if !on {
+			return []set{{parts, nil}}, nil
+		}
 		out := []set{{parts, true}}
+		if key == "off" {
+			return out, nil
+		}
+		// One default for what the same ports serve.
 		for _, o := range w.Config().Endpoints {
 			if o.Name != e.Name && o.Default && o.Contract == e.Contract && w.samePortType(o, e) {
 				out = append(out, set{[]string{"endpoint", o.Name, "default"}, nil})
 			}
 		}
 		return out, nil
-	case key == "off":
-		return []set{{parts, c.To == true || c.To == "true"}}, nil
 	case key == "profile" || key == "port" || key == "contract":
 		if c.To == "" {
 			c.To = nil
@@ -139,6 +147,17 @@ func (w *Workspace) settingChange(c exchange.Change) ([]set, error) {
 	}
 	value, err := fileValue(key, c.To)
 	return []set{{parts, value}}, err
+}
+
+// isOn reads what is set on or off.
+func isOn(key string, to any) (bool, error) {
+	switch to {
+	case true, "true":
+		return true, nil
+	case nil, false, "false", "":
+		return false, nil
+	}
+	return false, fmt.Errorf("%s is true or false, not %v", key, to)
 }
 
 // fileValue is a setting's value as it stands in a file; nil takes it out.

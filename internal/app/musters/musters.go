@@ -77,18 +77,24 @@ func (v *View) Keys() []ui.Key {
 	if v.folded {
 		fold = "unfold"
 	}
-	return []ui.Key{
+	keys := []ui.Key{
 		ui.Shown("up down", "↑↓", "choose"),
 		ui.On("enter", "⏎", "open its path", ui.Asks(v.open)).If(one),
+	}
+	if one && r.Pairs != nil {
+		keys = append(keys, ui.On("@", "@", "its two calls, side by side", ui.Asks(v.sides)))
+	}
+	return append(keys,
 		ui.On("!", "!", "run all cases", ui.Asks(v.start)).If(one),
 		ui.On("n", "n", "run only the unexpected", ui.Do(v.again)).If(one),
+		ui.On("=", "=", "compare with another endpoint", ui.Asks(v.beside)).If(one),
 		ui.On("/", "/", only, ui.Do(func() { v.failed, v.cursor = !v.failed, 0 })).If(one),
 		ui.On("z", "z", fold, ui.Do(func() { v.folded = !v.folded })).If(one),
 		ui.On("w", "w", "draw the run (SVG, PDF)", ui.Asks(v.draw)).If(one).InHelp(),
 		ui.On("[ ]", "[ ]", "earlier and next muster", v.turn).If(len(v.names) > 1),
 		ui.On("esc", "esc", "board", ui.Asks(v.back)),
 		ui.Shown("?", "?", "help"),
-	}
+	)
 }
 
 // back halts what runs, or goes to the board.
@@ -101,17 +107,24 @@ func (v *View) back() tea.Cmd {
 	return func() tea.Msg { return state.Goto("board") }
 }
 
-// start runs the muster. Where cases change things at the service, it asks once for all.
+// start runs the muster.
 func (v *View) start() tea.Cmd {
 	r, _ := v.run()
+	return v.careful(r, func(again bool) error { return v.s.RunMuster(r.Name, false, again) })
+}
+
+// careful runs the muster. Where cases change things at the service, it asks once for all.
+func (v *View) careful(r *state.Running, run func(again bool) error) tea.Cmd {
 	careful := 0
 	for _, c := range r.Cases {
 		if ref, err := v.s.W.FindDraft(c.Draft); err == nil && v.s.W.Config().DraftSettings[ref.ID()].Changes {
 			careful++
 		}
 	}
+	prompt := fmt.Sprintf("%d of %d cases change things at the service. Send these too? (yes or no)",
+		careful, len(r.Cases))
 	begin := func(again bool) {
-		if err := v.s.RunMuster(r.Name, false, again); err != nil {
+		if err := run(again); err != nil {
 			v.s.Say("%v", err)
 		}
 	}
@@ -119,12 +132,40 @@ func (v *View) start() tea.Cmd {
 		begin(false)
 		return nil
 	}
-	prompt := fmt.Sprintf("%d of %d cases change things at the service. Send these too? (yes or no)",
-		careful, len(r.Cases))
 	return state.AskFor(prompt, "", func(s string) {
 		s = strings.ToLower(strings.TrimSpace(s))
 		begin(s == "y" || s == "yes")
 	})
+}
+
+// beside sends the cases to another place too, and shows in what the answers differ.
+func (v *View) beside() tea.Cmd {
+	r, _ := v.run()
+	places := v.s.MusterPlaces()
+	pick := state.Pick{Prompt: "hold the last answers against those of"}
+	for _, p := range places {
+		pick.Options = append(pick.Options, p.String())
+	}
+	pick.Take = func(i int) tea.Cmd {
+		return v.careful(r, func(again bool) error { return v.s.RunBeside(r.Name, places[i], again) })
+	}
+	return func() tea.Msg { return pick }
+}
+
+// sides compares the two calls of the case at the cursor.
+func (v *View) sides() tea.Cmd {
+	r, _ := v.run()
+	list := v.cases(r)
+	if v.cursor >= len(list) {
+		return nil
+	}
+	p := r.Pairs[list[v.cursor].Name]
+	if p.A == "" || p.B == "" {
+		v.s.Say("it was not sent to both")
+		return nil
+	}
+	v.s.Compare(p.A, p.B)
+	return func() tea.Msg { return state.Goto("compare") }
 }
 
 // draw draws the outcomes of the muster, and what each case took.
@@ -218,6 +259,9 @@ func (v *View) View(w, h int) string {
 			"   "+ui.Strong("orenda muster add nightly 'FindBerths/*' last")+ui.Soft(" makes one")), w, h)
 	}
 	head[1] += "   " + ui.Strong(ui.Cut(r.Name, 30)) + ui.Soft(fmt.Sprintf("   %d of %d", v.at+1, len(v.names)))
+	if r.Other != nil {
+		head[1] += ui.Soft("   the last run beside ") + ui.Strong(ui.Cut(r.Beside.String(), 40))
+	}
 	head = append(head, v.tally(r, w)...)
 	if v.folded {
 		return ui.Block(append(head, causes(r, w)...), w, h)
@@ -230,7 +274,7 @@ func (v *View) View(w, h int) string {
 	rows := head
 	v.Bar = ui.Bar{First: len(head), Height: v.height, Lines: len(list), At: v.cursor, Count: len(list)}
 	for i := v.top; i < len(list) && i < v.top+v.height; i++ {
-		rows = append(rows, row(&list[i], r.Done[list[i].Name], i == v.cursor, w))
+		rows = append(rows, row(r, &list[i], i == v.cursor, w))
 	}
 	if len(list) == 0 {
 		rows = append(rows, "   "+ui.Soft("none was unexpected"))
@@ -271,26 +315,49 @@ func (v *View) tally(r *state.Running, w int) []string {
 }
 
 // row is a case in a line.
-func row(c *muster.Case, r muster.Result, here bool, w int) string {
+func row(run *state.Running, c *muster.Case, here bool, w int) string {
+	r := run.Done[c.Name]
 	name := max(w/3, 20)
 	lead, label := "   ", ui.Fit(c.Name, name)
 	if here {
 		lead, label = ui.Accent(" ▌ "), ui.Strong(label)
 	}
-	sign := ui.Soft(marks.NotReached)
-	switch r.Outcome {
-	case muster.AsExpected:
-		sign = ui.Good(marks.Passed)
-	case muster.Unexpected:
-		sign = ui.Accent(marks.Stopped)
+	if run.Other != nil {
+		return lead + sign(r.Outcome) + " " + sign(run.Other[c.Name].Outcome) + " " + label + " " +
+			against(run, c.Name, w-name-10)
 	}
 	note := map[string]string{"newlyFailed": "newly", "mended": "fixed"}[r.Against]
 	why := ""
 	if len(r.Why) > 0 {
 		why = r.Why[0]
 	}
-	return lead + sign + " " + label + " " + ui.Soft(fmt.Sprintf("%8s  %-7s", exchange.Took(r.TotalNs), note)) +
-		ui.Cut(why, max(w-name-26, 0))
+	return lead + sign(r.Outcome) + " " + label + " " +
+		ui.Soft(fmt.Sprintf("%8s  %-7s", exchange.Took(r.TotalNs), note)) + ui.Cut(why, max(w-name-26, 0))
+}
+
+// sign is an outcome as a mark.
+func sign(o muster.Outcome) string {
+	switch o {
+	case muster.AsExpected:
+		return ui.Good(marks.Passed)
+	case muster.Unexpected:
+		return ui.Accent(marks.Stopped)
+	}
+	return ui.Soft(marks.NotReached)
+}
+
+// against is in what the two answers to a case differ.
+func against(run *state.Running, name string, w int) string {
+	p, ok := run.Pairs[name]
+	switch {
+	case !ok:
+		return ""
+	case p.Same:
+		return ui.Soft("the same answer")
+	case p.Why != "":
+		return ui.Soft(ui.Cut(p.Why, w))
+	}
+	return ui.Accent(fmt.Sprintf("%d differ", len(p.Differences))) + "  " + ui.Cut(p.Differences[0].String(), w-12)
 }
 
 // foot is the case at the cursor, whole.

@@ -3,6 +3,7 @@ package state
 import (
 	"context"
 	"errors"
+	"fmt"
 	"slices"
 	"time"
 
@@ -23,7 +24,34 @@ type Running struct {
 	Ended int                      // cases of this run that have ended
 	All   int                      // cases that it runs
 	Goes  bool                     // it is under way
-	halt  context.CancelFunc
+
+	Beside Place                    // where the same cases were sent too; the zero value: nowhere
+	Other  map[string]muster.Result // what came there, by the name of the case
+	Pairs  map[string]muster.Pair   // in what the answers differ, by the name of the case; nil until it is known
+	halt   context.CancelFunc
+}
+
+// Place is an endpoint, in an environment.
+type Place struct{ Endpoint, Environment string }
+
+func (p Place) String() string {
+	if p.Endpoint == "" {
+		return p.Environment
+	}
+	return p.Endpoint
+}
+
+// MusterPlaces are where the cases of a muster may be sent besides: endpoints, and environments.
+func (s *State) MusterPlaces() (out []Place) {
+	for _, e := range s.W.Config().Endpoints {
+		out = append(out, Place{Endpoint: e.Name, Environment: s.Environment})
+	}
+	for _, e := range s.W.Config().Environments {
+		if e.Name != s.Environment {
+			out = append(out, Place{Environment: e.Name})
+		}
+	}
+	return out
 }
 
 // Muster is the run of a muster: what is known of its last one, or the one under way.
@@ -62,18 +90,8 @@ func (s *State) RunMuster(name string, onlyFailed, again bool) error {
 		return err
 	}
 	kept := s.W.RunFile(s.Home, name)
-	o := muster.Options{AtOnce: atOnce, Now: time.Now, Last: workspace.LastRun(kept)}
-	s.W.MusterOptions(&o, s.J, "", s.Environment, again)
-	o.Keep = func(x *exchange.Exchange) {
-		err := s.addCall(x)
-		head := x.Redact(nil).WithoutBytes()
-		s.post(func() {
-			s.hold(head)
-			if err != nil {
-				s.Say("the exchange was not kept: %v", err)
-			}
-		})
-	}
+	o := s.musterOptions(Place{Environment: s.Environment}, again)
+	o.Last = workspace.LastRun(kept)
 	if onlyFailed {
 		o.Wants = func(last *muster.Result) bool { return last != nil && last.Outcome == muster.Unexpected }
 	}
@@ -99,6 +117,76 @@ func (s *State) RunMuster(name string, onlyFailed, again bool) error {
 			}
 			if s.Say("%s has ended", name); err != nil {
 				s.Say("the outcomes were not kept: %v", err)
+			}
+		})
+	})
+	return nil
+}
+
+func (s *State) musterOptions(at Place, again bool) muster.Options {
+	o := muster.Options{AtOnce: atOnce, Now: time.Now}
+	s.W.MusterOptions(&o, s.J, at.Endpoint, at.Environment, again)
+	o.Keep = func(x *exchange.Exchange) {
+		err := s.addCall(x)
+		head := x.Redact(nil).WithoutBytes()
+		s.post(func() {
+			s.hold(head)
+			if err != nil {
+				s.Say("the exchange was not kept: %v", err)
+			}
+		})
+	}
+	return o
+}
+
+// RunBeside sends the cases of a muster to another place too, and holds what comes against the
+// answers of its last run.
+func (s *State) RunBeside(name string, at Place, again bool) error {
+	r, err := s.Muster(name)
+	switch {
+	case err != nil:
+		return err
+	case r.Goes:
+		return errors.New("it runs already; h halts it")
+	}
+	first := &muster.Run{Muster: name}
+	for _, c := range r.Cases {
+		one, ok := r.Done[c.Name]
+		if !ok || one.Exchange == "" {
+			return fmt.Errorf("%s was not sent yet; ! runs all cases", c.Name)
+		}
+		first.Cases = append(first.Cases, one)
+	}
+	m, err := s.W.Muster(name)
+	if err != nil {
+		return err
+	}
+	o := s.musterOptions(at, again)
+	o.Told = func(done, all int, one *muster.Result) {
+		result := *one
+		s.post(func() { r.Ended, r.All, r.Other[result.Name] = done, all, result })
+	}
+	r.Beside, r.Other, r.Pairs = at, map[string]muster.Result{}, nil
+	r.Goes, r.Ended, r.All = true, 0, len(m.Cases)
+	r.halt = s.run.Go(func(ctx context.Context) {
+		second := m.Go(ctx, o)
+		pairs, err := muster.Beside(first, second, s.J.Get)
+		s.post(func() {
+			if r.Goes = false; err != nil {
+				s.Say("%v", err)
+				return
+			}
+			r.Pairs = map[string]muster.Pair{}
+			differ := 0
+			for _, p := range pairs {
+				if r.Pairs[p.Name] = p; !p.Same {
+					differ++
+				}
+			}
+			if differ == 0 {
+				s.Say("%s answers all cases as before", at)
+			} else {
+				s.Say("%s answers %s otherwise", at, count(differ, "case"))
 			}
 		})
 	})
