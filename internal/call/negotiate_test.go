@@ -9,6 +9,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -63,7 +64,12 @@ func kdc(t *testing.T) (dir, apache string) {
 		cmd := exec.Command(name, args...)
 		cmd.Env = env
 		require.NoError(t, cmd.Start())
-		t.Cleanup(func() { _ = cmd.Process.Kill(); _ = cmd.Wait() })
+		t.Cleanup(func() { // killed at once, Apache would leave its workers behind
+			_ = cmd.Process.Signal(syscall.SIGTERM)
+			kill := time.AfterFunc(10*time.Second, func() { _ = cmd.Process.Kill() })
+			_ = cmd.Wait()
+			kill.Stop()
+		})
 	}
 	run("", "kdb5_util", "create", "-s", "-r", "SKERRY.TEST", "-P", "master")
 	for _, q := range []string{"addprinc -pw slackwater ines", "addprinc -randkey HTTP/localhost", "addprinc -maxlife 1second -pw slackwater brief",

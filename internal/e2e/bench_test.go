@@ -11,6 +11,7 @@ import (
 	"slices"
 	"sync"
 	"sync/atomic"
+	"syscall"
 	"testing"
 	"time"
 
@@ -254,4 +255,39 @@ func kept1KB(i int, ws string, body []byte) *exchange.Exchange {
 	x.ID = exchange.NewID(x.Started)
 	x.Legs = []*exchange.Leg{{RequestBody: body[:512], Out: body[:512]}}
 	return x
+}
+
+// BenchmarkManyCases is a muster of ORENDA_CASES cases, else 10,000, each a call of 1 KB that is
+// checked, kept and expected: how many a second, and the most memory that the program held.
+func BenchmarkManyCases(b *testing.B) {
+	n := 10_000
+	if s := os.Getenv("ORENDA_CASES"); s != "" {
+		_, err := fmt.Sscan(s, &n)
+		require.NoError(b, err)
+	}
+	h := harbour(b)
+	dir, env := workspace(b, "", "http://"+h.Plain+"/callsigns?wsdl")
+	require.Zero(b, orenda(b, env, "-w", dir, "endpoint", "set", "CallSigns", "address=http://"+h.Plain+"/callsigns",
+		"default=true").code)
+	require.NoError(b, os.MkdirAll(filepath.Join(dir, "musters"), 0o700))
+	var rows bytes.Buffer
+	rows.WriteString("name,sign,exact,expect\n")
+	for i := range n {
+		fmt.Fprintf(&rows, "case %d,SKAL4,true,vessel=Alder\n", i)
+	}
+	require.NoError(b, os.WriteFile(filepath.Join(dir, "musters", "many.csv"), rows.Bytes(), 0o600))
+	require.NoError(b, os.WriteFile(filepath.Join(dir, "musters", "many.toml"),
+		[]byte("[[case]]\ndraft = \"LookUp/first\"\ntable = \"many.csv\"\n"), 0o600))
+	cmd := exec.Command(binary(b), "-w", dir, "-q", "muster", "run", "many", "--at-once", "16",
+		"--report", filepath.Join(dir, "report.json"))
+	cmd.Env = append(os.Environ(), env...)
+	began := time.Now()
+	out, err := cmd.CombinedOutput()
+	took := time.Since(began)
+	require.NoError(b, err, "%s", out[max(len(out)-2000, 0):])
+	usage, ok := cmd.ProcessState.SysUsage().(*syscall.Rusage)
+	require.True(b, ok)
+	b.ReportMetric(0, "ns/op")
+	b.ReportMetric(float64(n)/took.Seconds(), "cases/s")
+	b.ReportMetric(float64(usage.Maxrss)/1024, "MB")
 }

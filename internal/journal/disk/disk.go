@@ -55,6 +55,7 @@ CREATE INDEX IF NOT EXISTS by_tail ON exchange (substr(id, -4));
 DROP INDEX IF EXISTS by_size;
 DROP INDEX IF EXISTS by_outcome;
 DROP INDEX IF EXISTS by_cause;
+DROP INDEX IF EXISTS by_finding;
 `
 
 const byPlace = `
@@ -64,11 +65,12 @@ CREATE INDEX IF NOT EXISTS by_reply ON exchange (operation, kind, place, reply);
 CREATE INDEX IF NOT EXISTS by_result ON exchange (
 	operation, endpoint, workspace, kind, json_extract(CAST(head AS TEXT), '$.outcome'), place
 );
-CREATE INDEX IF NOT EXISTS by_finding ON exchange (json_extract(CAST(head AS TEXT), '$.findings[0].id'), place);
+CREATE INDEX IF NOT EXISTS by_change ON exchange (place) WHERE ` + changed + ` AND kind = '';
 `
 
 const (
 	outcome = `json_extract(CAST(head AS TEXT), '$.outcome')`
+	changed = `json_array_length(CAST(head AS TEXT), '$.changes') > 0`
 	cause   = `json_extract(CAST(head AS TEXT), '$.findings[0].id')`
 )
 
@@ -517,34 +519,19 @@ func (j *Journal) Passed(workspace, operation, endpoint string) *exchange.Exchan
 	return found[0]
 }
 
-// maxFailed is how many failed calls Repaired looks behind.
-const maxFailed = 50
+// maxChanged is how many calls after a change Repaired looks at. They are few, failed calls are not.
+const maxChanged = 50
 
 // Repaired implements journal.Journal.
 func (j *Journal) Repaired(finding string) (out []*exchange.Exchange) {
-	failed, err := j.heads(
-		`SELECT head FROM exchange WHERE `+cause+` = ? ORDER BY place DESC, started DESC LIMIT ?`,
-		finding,
-		maxFailed,
-	)
-	if err != nil {
-		return nil
-	}
-	for _, f := range failed {
-		next, err := j.heads(
-			`SELECT head FROM exchange WHERE operation = ? AND endpoint = ? AND workspace = ? AND kind = ''
-				AND started > ? ORDER BY started LIMIT 1`,
-			f.Operation,
-			f.Endpoint,
-			f.Workspace,
-			f.Started.UnixNano(),
-		)
-		if err == nil && len(next) == 1 && f.Cause() != nil && next[0].Outcome == exchange.OutcomePassed &&
-			len(next[0].Changes) > 0 &&
-			len(out) < journal.MaxRepaired {
-			out = append(out, next[0])
-		}
-	}
+	out, _ = j.heads(`SELECT n.head FROM (
+			SELECT head, workspace, operation, endpoint, started, place FROM exchange
+				WHERE `+changed+` AND kind = '' ORDER BY place DESC LIMIT ?) n
+		WHERE json_extract(CAST(n.head AS TEXT), '$.outcome') = 'passed' AND ? = (
+			SELECT CASE WHEN `+outcome+` <> 'passed' THEN `+cause+` END FROM exchange INDEXED BY by_time
+				WHERE workspace = n.workspace AND operation = n.operation AND endpoint = n.endpoint
+					AND kind = '' AND started < n.started ORDER BY started DESC LIMIT 1)
+		ORDER BY n.place DESC LIMIT ?`, maxChanged, finding, journal.MaxRepaired)
 	return out
 }
 
