@@ -38,19 +38,15 @@ func ReadLocal(path string) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	d, err := xmltree.ParseContract(src, xmltree.Limits{Depth: 512})
-	if err != nil || !isPart(d.Root()) {
+	root, err := xmltree.RootOf(src)
+	if err != nil || !isPart(root) {
 		return refuse("it is neither a schema nor a description")
 	}
 	return src, nil
 }
 
 // isPart tells the root of a schema or of a description.
-func isPart(root xmltree.Node) bool {
-	if root.IsZero() {
-		return false
-	}
-	n := root.Name()
+func isPart(n xmltree.Name) bool {
 	return n.Space == schema.XSD && n.Local == "schema" ||
 		strings.Contains(n.Space, "/wsdl") && (n.Local == "definitions" || n.Local == "description")
 }

@@ -2,15 +2,16 @@ package contract
 
 import (
 	"net/url"
-	"regexp"
 	"slices"
 	"strings"
+
+	"orenda/internal/pattern"
 )
 
-var links = regexp.MustCompile(`(?i)(?:href|src|location)\s*=\s*["']([^"'<>]+)["']`)
+var links = pattern.New(`(?i)(?:href|src|location)\s*=\s*["']([^"'<>]+)["']`)
 
 // spoken are addresses in plain words.
-var spoken = regexp.MustCompile(`https?://[^\s"'<>]+`)
+var spoken = pattern.New(`https?://[^\s"'<>]+`)
 
 // Candidates are the places at which a description may stand when an address
 // answered with a page: links in the page, then the usual queries.

@@ -4,12 +4,13 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
-	"regexp"
 	"strings"
+
+	"orenda/internal/pattern"
 )
 
 // bare is a host, with or without a port, and what follows it, without a scheme.
-var bare = regexp.MustCompile(`^(\[[0-9a-fA-F:]+\]|[A-Za-z0-9][A-Za-z0-9.-]*)(:\d{1,5})?([/?].*)?$`)
+var bare = pattern.New(`^(\[[0-9a-fA-F:]+\]|[A-Za-z0-9][A-Za-z0-9.-]*)(:\d{1,5})?([/?].*)?$`)
 
 // Spelled is the place of a description as it was meant: a person types or pastes it with
 // quotes or angle brackets around it, with escaped blanks, as a file URL, below ~, or

@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"fmt"
 	"net/http"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -12,6 +11,7 @@ import (
 
 	"orenda/internal/exchange"
 	"orenda/internal/message"
+	"orenda/internal/pattern"
 	"orenda/internal/schema"
 	"orenda/internal/soap"
 )
@@ -154,19 +154,19 @@ func onlyDenied(f *soap.Fault) bool {
 const fewWords = 5
 
 var (
-	deniedWords = regexp.MustCompile(`(?i)access (is )?denied|not authori[sz]ed|unauthori[sz]ed`)
-	personWords = regexp.MustCompile(
+	deniedWords = pattern.New(`(?i)access (is )?denied|not authori[sz]ed|unauthori[sz]ed`)
+	personWords = pattern.New(
 		`(?i)\b(users?|user ?names?|passwords?|credentials?|log-?ins?|authenti\w*|accounts?|` +
 			`callers?|principals?|permissions?|roles?|tokens?|security|client)\b`,
 	)
-	dispatchWords = regexp.MustCompile(
+	dispatchWords = pattern.New(
 		`(?i)\b(dispatch|wrapper|elements?|endpoints?|soap|wsdl|namespaces?|services?|methods?|` +
 			`ports?|procedures?|functions?|handlers?|binding)\b`,
 	)
 )
 
 // behindService are words for what a service itself depends on.
-var behindService = regexp.MustCompile(
+var behindService = pattern.New(
 	`(?i)\b(data ?base|datenbank|base de donn[ée]es|base de datos|sql\w*|ora-\d+|jdbc|` +
 		`odbc|ldap|active directory|up ?stream|back ?end|mainframe|host system|message (queue|broker)|smtp|sftp|` +
 		`file ?share|token (source|service|provider|issuer|server)|identity provider|connection pool|data ?source|` +
@@ -180,11 +180,11 @@ func (c *Case) isBehind(f *soap.Fault) bool {
 }
 
 // namedUser finds whom a fault speaks of.
-var namedUser = regexp.MustCompile(`(?i)\b(?:user ?name|user|principal|log-?in|account|benutzer(?:name)?|utilisateur|` +
+var namedUser = pattern.New(`(?i)\b(?:user ?name|user|principal|log-?in|account|benutzer(?:name)?|utilisateur|` +
 	`usuario|utente|gebruiker)\s*[:=]?\s*["'‘’“”«»(\[]([^"'‘’“”«»)\]]{1,80})["'‘’“”«»)\]]`)
 
 // otherThings are things besides people that are unknown, locked or without rights.
-var otherThings = regexp.MustCompile(`(?i)\b(members?|groups?|vessels?|berths?|records?|files?|rows?|orders?|items?|` +
+var otherThings = pattern.New(`(?i)\b(members?|groups?|vessels?|berths?|records?|files?|rows?|orders?|items?|` +
 	`objects?|resources?|entit(?:y|ies)) \S{0,40} ?(?:is |are |was |has )?(?:un|not |no |locked|expired|denied)`)
 
 // ofSomebodyElse tells whether a fault speaks of another one than the sender.

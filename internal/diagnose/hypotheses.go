@@ -4,12 +4,12 @@ import (
 	"encoding/base64"
 	"fmt"
 	"net/http"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
 
 	"orenda/internal/exchange"
+	"orenda/internal/pattern"
 )
 
 // The checks that can decide between hypotheses. Each is cheap, carries no
@@ -51,7 +51,7 @@ func (c *Case) hypothesesOf(id string) []hypothesis {
 }
 
 // logIn is what the titles of pages say that ask who comes.
-var logIn = regexp.MustCompile(`(?i)log[- ]?in|log[- ]?on|sign[- ]?in|anmeld|connexion|acceso|inloggen`)
+var logIn = pattern.New(`(?i)log[- ]?in|log[- ]?on|sign[- ]?in|anmeld|connexion|acceso|inloggen`)
 
 // ofTheToken is what is seen to be odd about a token that was refused.
 func (c *Case) ofTheToken() (out []hypothesis) {

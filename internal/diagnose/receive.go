@@ -7,11 +7,11 @@ import (
 	"mime"
 	"net/http"
 	"net/url"
-	"regexp"
 	"strings"
 
 	"orenda/internal/endpoint"
 	"orenda/internal/exchange"
+	"orenda/internal/pattern"
 	"orenda/internal/soap"
 )
 
@@ -599,7 +599,7 @@ func expectationRefused(c *Case) []exchange.Finding {
 }
 
 // logInPage is the address of a page where people log in.
-var logInPage = regexp.MustCompile(`(?i)(log|sign)[-_]?(in|on)\b|/sso\b|[?&]return(url|to)=`)
+var logInPage = pattern.New(`(?i)(log|sign)[-_]?(in|on)\b|/sso\b|[?&]return(url|to)=`)
 
 func redirected(c *Case) []exchange.Finding {
 	h := c.response()
@@ -836,8 +836,8 @@ func looksLikeHTML(b []byte) bool {
 }
 
 var (
-	titleTag = regexp.MustCompile(`(?is)<title[^>]*>(.*?)</title>`)
-	anyTag   = regexp.MustCompile(`(?s)<(script|style)[^>]*>.*?</(script|style)>|<[^>]*>`)
+	titleTag = pattern.New(`(?is)<title[^>]*>(.*?)</title>`)
+	anyTag   = pattern.New(`(?s)<(script|style)[^>]*>.*?</(script|style)>|<[^>]*>`)
 )
 
 // quoteTitle is the title of a page, or its first words, in quotes.

@@ -5,13 +5,13 @@ import (
 	"crypto/x509"
 	"fmt"
 	"net/url"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
 
 	"orenda/internal/endpoint"
 	"orenda/internal/exchange"
+	"orenda/internal/pattern"
 	"orenda/internal/trust"
 )
 
@@ -328,7 +328,7 @@ func (c *Case) refusalPage() string {
 }
 
 // certificateWords are those of pages that refuse a client certificate.
-var certificateWords = regexp.MustCompile(
+var certificateWords = pattern.New(
 	`(?i)(ssl|tls|client) certificate (error|.{0,60}(refused|rejected|invalid|expired|` +
 		`revoked|not (trusted|accepted|valid|allowed)))|` +
 		`(refused|rejected|invalid|untrusted|expired|unknown) (ssl |tls |client ){1,2}certificate`,

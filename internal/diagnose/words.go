@@ -11,6 +11,7 @@ import (
 	"sync"
 
 	"orenda/internal/exchange"
+	"orenda/internal/pattern"
 )
 
 // errorPatterns is the table of what programs say: SOAP stacks, runtimes, gateways, load
@@ -374,9 +375,9 @@ var lineEnds = strings.NewReplacer("\r\n", "\n", "\r", "\n")
 const maxApart = 60
 
 var (
-	inner   = regexp.MustCompile(`(?i)caused by:?|root cause:?|inner exception:?|---> |nested exception is:?|due to:`)
-	began   = regexp.MustCompile(`^\S`)
-	address = regexp.MustCompile(`https?://[^\s"'<>()\]]+`)
+	inner   = pattern.New(`(?i)caused by:?|root cause:?|inner exception:?|---> |nested exception is:?|due to:`)
+	began   = pattern.New(`^\S`)
+	address = pattern.New(`https?://[^\s"'<>()\]]+`)
 )
 
 func vague(id string) int {

@@ -14,6 +14,7 @@ import (
 	"orenda/internal/data"
 	"orenda/internal/endpoint"
 	"orenda/internal/message"
+	"orenda/internal/pattern"
 	"orenda/internal/schema"
 	"orenda/internal/soap"
 	"orenda/internal/xmltree"
@@ -64,7 +65,7 @@ type Result struct {
 	At       xmltree.Node // where it stands; zero: nowhere
 }
 
-var countOf = regexp.MustCompile(`^count\(([^)]+)\)`)
+var countOf = pattern.New(`^count\(([^)]+)\)`)
 
 // Parse reads an expectation.
 func Parse(text string) (*Expectation, error) {

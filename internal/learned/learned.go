@@ -5,7 +5,6 @@ package learned
 import (
 	"fmt"
 	"math/big"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -13,6 +12,7 @@ import (
 	"unicode/utf8"
 
 	"orenda/internal/exchange"
+	"orenda/internal/pattern"
 	"orenda/internal/soap"
 	"orenda/internal/xmltree"
 )
@@ -98,7 +98,7 @@ func (e *Edges) measure(text string, isValue bool) (*big.Rat, bool) {
 	return nil, false
 }
 
-var step = regexp.MustCompile(`\[[0-9]+\]`)
+var step = pattern.New(`\[[0-9]+\]`)
 
 // values are those of a field in a request, by its path below the payload, without positions.
 func values(request []byte, field string) (out []string) {
@@ -161,8 +161,8 @@ func Says(x *exchange.Exchange) string {
 }
 
 var (
-	quoted  = regexp.MustCompile(`["'‘’“”«»][^"'‘’“”«»]{0,200}["'‘’“”«»]`)
-	numbers = regexp.MustCompile(`[0-9]+([.,][0-9]+)*`)
+	quoted  = pattern.New(`["'‘’“”«»][^"'‘’“”«»]{0,200}["'‘’“”«»]`)
+	numbers = pattern.New(`[0-9]+([.,][0-9]+)*`)
 )
 
 // Kind is an answer's words without numbers, quoted texts and input: answers of one kind have

@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"hash/fnv"
 	"io"
-	"regexp"
 	"slices"
 	"strings"
 	"sync"
@@ -16,6 +15,7 @@ import (
 	"orenda/internal/data"
 	"orenda/internal/exchange"
 	"orenda/internal/near"
+	"orenda/internal/pattern"
 	"orenda/internal/schema"
 	"orenda/internal/soap"
 	"orenda/internal/xmltree"
@@ -58,7 +58,7 @@ func NewDraftOf(set *schema.Set, decl *schema.Element, src []byte, doc *xmltree.
 	return d
 }
 
-var arrayCount = regexp.MustCompile(`\[[0-9]+\]$`)
+var arrayCount = pattern.New(`\[[0-9]+\]$`)
 
 // recount makes the size that an array of SOAP encoding says it has the number
 // of its members; it is done after a member came or went.
@@ -216,7 +216,7 @@ func attrText(quote byte, value string) string {
 	return s
 }
 
-var nilAttr = regexp.MustCompile(`\s+[A-Za-z_][\w.-]*:nil\s*=\s*("[^"]*"|'[^']*')`)
+var nilAttr = pattern.New(`\s+[A-Za-z_][\w.-]*:nil\s*=\s*("[^"]*"|'[^']*')`)
 
 func (d *Draft) setText(n xmltree.Node, value string) { d.setRaw(n, xmltree.EscapeText(value)) }
 

@@ -5,12 +5,13 @@ import (
 	"encoding/base64"
 	"fmt"
 	"math/big"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 	"sync"
 	"unicode/utf8"
+
+	"orenda/internal/pattern"
 )
 
 // builtins is the table of part 2 §3: name, base, white space, lexical rule,
@@ -129,10 +130,10 @@ var builtins = sync.OnceValue(func() map[string]*Simple {
 func Builtin(name string) *Simple { return builtins()[name] }
 
 // uriScheme is a scheme of RFC 3986 §3.1.
-var uriScheme = regexp.MustCompile(`^[A-Za-z][A-Za-z0-9+.-]*$`)
+var uriScheme = pattern.New(`^[A-Za-z][A-Za-z0-9+.-]*$`)
 
 // badEscape is a % that begins no escape (RFC 3986 §2.1).
-var badEscape = regexp.MustCompile(`%([^0-9A-Fa-f]|.?$|.[^0-9A-Fa-f])`)
+var badEscape = pattern.New(`%([^0-9A-Fa-f]|.?$|.[^0-9A-Fa-f])`)
 
 // anyType is the ur-type (part 1 §3.4.7).
 //
@@ -146,8 +147,8 @@ var anyType = sync.OnceValue(func() *Complex {
 // AnyType is the type that allows everything.
 func AnyType() *Complex { return anyType() }
 
-func match(pattern, expected string) func(string) string {
-	re := regexp.MustCompile(`^(?:` + pattern + `)$`)
+func match(form, expected string) func(string) string {
+	re := pattern.New(`^(?:` + form + `)$`)
 	return func(s string) string {
 		if re.MatchString(s) {
 			return ""
@@ -198,35 +199,35 @@ type instant struct {
 
 //nolint:gochecknoglobals // a table: it is never written to
 var dateForms = map[string]struct {
-	re      *regexp.Regexp
+	re      *pattern.Pattern
 	example string
 }{
 	"dateTime": {
-		regexp.MustCompile(
+		pattern.New(
 			//revive:disable-next-line:line-length-limit one literal
 			`^(-?[0-9]{4,})-([0-9]{2})-([0-9]{2})T([0-9]{2}):([0-9]{2}):([0-9]{2}(?:\.[0-9]+)?)(Z|[+-][0-9]{2}:[0-9]{2})?$`,
 		),
 		"a date and time such as 2027-03-01T14:30:00Z",
 	},
 	"time": {
-		regexp.MustCompile(`^()()()([0-9]{2}):([0-9]{2}):([0-9]{2}(?:\.[0-9]+)?)(Z|[+-][0-9]{2}:[0-9]{2})?$`),
+		pattern.New(`^()()()([0-9]{2}):([0-9]{2}):([0-9]{2}(?:\.[0-9]+)?)(Z|[+-][0-9]{2}:[0-9]{2})?$`),
 		"a time such as 14:30:00",
 	},
 	"date": {
-		regexp.MustCompile(`^(-?[0-9]{4,})-([0-9]{2})-([0-9]{2})()()()(Z|[+-][0-9]{2}:[0-9]{2})?$`),
+		pattern.New(`^(-?[0-9]{4,})-([0-9]{2})-([0-9]{2})()()()(Z|[+-][0-9]{2}:[0-9]{2})?$`),
 		"a date such as 2027-03-01",
 	},
 	"gYearMonth": {
-		regexp.MustCompile(`^(-?[0-9]{4,})-([0-9]{2})()()()()(Z|[+-][0-9]{2}:[0-9]{2})?$`),
+		pattern.New(`^(-?[0-9]{4,})-([0-9]{2})()()()()(Z|[+-][0-9]{2}:[0-9]{2})?$`),
 		"a month such as 2027-03",
 	},
-	"gYear": {regexp.MustCompile(`^(-?[0-9]{4,})()()()()()(Z|[+-][0-9]{2}:[0-9]{2})?$`), "a year such as 2027"},
+	"gYear": {pattern.New(`^(-?[0-9]{4,})()()()()()(Z|[+-][0-9]{2}:[0-9]{2})?$`), "a year such as 2027"},
 	"gMonthDay": {
-		regexp.MustCompile(`^()--([0-9]{2})-([0-9]{2})()()()(Z|[+-][0-9]{2}:[0-9]{2})?$`),
+		pattern.New(`^()--([0-9]{2})-([0-9]{2})()()()(Z|[+-][0-9]{2}:[0-9]{2})?$`),
 		"a day of the year such as --03-01",
 	},
-	"gDay":   {regexp.MustCompile(`^()()---([0-9]{2})()()()(Z|[+-][0-9]{2}:[0-9]{2})?$`), "a day such as ---01"},
-	"gMonth": {regexp.MustCompile(`^()--([0-9]{2})()()()()(Z|[+-][0-9]{2}:[0-9]{2})?$`), "a month such as --03"},
+	"gDay":   {pattern.New(`^()()---([0-9]{2})()()()(Z|[+-][0-9]{2}:[0-9]{2})?$`), "a day such as ---01"},
+	"gMonth": {pattern.New(`^()--([0-9]{2})()()()()(Z|[+-][0-9]{2}:[0-9]{2})?$`), "a month such as --03"},
 }
 
 //revive:disable-next-line:cyclomatic the cases of the standard, in one place
@@ -314,7 +315,7 @@ type duration struct {
 	secs   *big.Rat
 }
 
-var durationForm = regexp.MustCompile(
+var durationForm = pattern.New(
 	`^(-)?P(?:([0-9]+)Y)?(?:([0-9]+)M)?(?:([0-9]+)D)?(?:(T)(?:([0-9]+)H)?(?:([0-9]+)M)?(?:([0-9]+(?:\.[0-9]+)?)S)?)?$`,
 )
 

@@ -1,6 +1,7 @@
 package schema
 
 import (
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -124,17 +125,24 @@ func (s *Set) add(n xmltree.Node, source, includer string, included bool) {
 	if included && d.target == "" && includer != "" {
 		d.target, d.chameleon = includer, true
 	}
+	var parts []*elsewhere
+	for c := range n.Children() {
+		if c.Name().Space == XSD && (c.Name().Local == "include" || c.Name().Local == "redefine" ||
+			c.Name().Local == "import") {
+			parts = append(parts, s.fetched(d, c))
+		}
+	}
 	for c := range n.Children() {
 		if c.Name().Space != XSD {
 			continue
 		}
 		switch c.Name().Local {
-		case "include":
-			s.follow(d, c, true)
-		case "import":
-			s.follow(d, c, false)
+		case "include", "import":
+			s.follow(d, parts[0])
+			parts = parts[1:]
 		case "redefine":
-			s.follow(d, c, true)
+			s.follow(d, parts[0])
+			parts = parts[1:]
 			for r := range c.Children() {
 				s.register(d, r, true)
 			}
@@ -177,40 +185,72 @@ func (s *Set) register(d *document, n xmltree.Node, redefine bool) {
 	s.globals[key] = g
 }
 
-func (s *Set) follow(d *document, n xmltree.Node, include bool) {
+// elsewhere is a schema document that another one includes or imports.
+type elsewhere struct {
+	node               xmltree.Node // that names it
+	include            bool         // or redefine: its names are those of the including one
+	location, resolved string       // "": none is named
+	size               int          // in bytes
+	err                error        // why it could not be had
+	doc                func() (*xmltree.Document, error)
+}
+
+// fetched fetches a document, and has it read beside what comes meanwhile.
+func (s *Set) fetched(d *document, n xmltree.Node) *elsewhere {
+	e := &elsewhere{node: n, include: n.Name().Local != "import"}
 	location, ok := n.Attr("", "schemaLocation")
 	if !ok || strings.TrimSpace(location) == "" {
-		return // an import without a location relies on what else is loaded
+		return e // an import without a location relies on what else is loaded
 	}
-	location = strings.TrimSpace(location)
+	e.location = strings.TrimSpace(location)
 	if s.fetch == nil {
-		s.problem(d, n, location, "it was not fetched")
-		return
+		e.err = errors.New("it was not fetched")
+		return e
 	}
-	src, resolved, err := s.fetch(location, d.source)
+	src, resolved, err := s.fetch(e.location, d.source)
 	if err != nil {
-		s.problem(d, n, location, "%v", err)
+		e.err = err
+		return e
+	}
+	e.resolved, e.size = resolved, len(src)
+	e.doc = sync.OnceValues(func() (*xmltree.Document, error) {
+		return xmltree.ParseContract(src, xmltree.Limits{Depth: 256})
+	})
+	if !s.seen[e.key(d)] {
+		go func() { _, _ = e.doc() }()
+	}
+	return e
+}
+
+// key tells a document from others: one that is included has the names of the including one.
+func (e *elsewhere) key(d *document) string {
+	if e.include {
+		return e.resolved + "\x00" + d.target
+	}
+	return e.resolved
+}
+
+// follow takes in a document that was fetched.
+func (s *Set) follow(d *document, e *elsewhere) {
+	switch {
+	case e.location == "" || e.err == nil && s.seen[e.key(d)]:
+		return
+	case e.err != nil:
+		s.problem(d, e.node, e.location, "%v", e.err)
 		return
 	}
-	key := resolved
-	if include {
-		key += "\x00" + d.target
-	}
-	if s.seen[key] {
-		return
-	}
-	s.seen[key] = true
-	doc, err := xmltree.ParseContract(src, xmltree.Limits{Depth: 256})
+	s.seen[e.key(d)] = true
+	doc, err := e.doc()
 	if err != nil {
-		s.problem(d, n, location, "%v", err)
+		s.problem(d, e.node, e.location, "%v", err)
 		return
 	}
-	s.files[resolved] = len(src)
+	s.files[e.resolved] = e.size
 	includer := ""
-	if include {
+	if e.include {
 		includer = d.target
 	}
-	s.add(doc.Root(), resolved, includer, include)
+	s.add(doc.Root(), e.resolved, includer, e.include)
 }
 
 // Resolve resolves every component, so that Problems is complete.

@@ -69,6 +69,9 @@ func (s *Set) clash(t *Complex) (a, b *Particle) {
 	if t.Content == nil {
 		return nil, nil
 	}
+	if s.allDiffer(t.Content) {
+		return nil, nil
+	}
 	u := &uniqueness{set: s, follow: map[*Particle][]*Particle{}}
 	all := u.walk(t.Content, 0)
 	if u.count > maxPositions {
@@ -83,6 +86,35 @@ func (s *Set) clash(t *Complex) (a, b *Particle) {
 		}
 	}
 	return nil, nil
+}
+
+// allDiffer tells that a content model has no wildcard and no two elements of one name, nor any
+// that another may stand for: whatever repeats in it, a child has one place only.
+func (s *Set) allDiffer(p *Particle) bool {
+	const few = 24 // names are held against each other one by one: most models have fewer
+	var names [few]QName
+	n := 0
+	var look func(p *Particle, depth int) bool
+	look = func(p *Particle, depth int) bool {
+		switch {
+		case p.Any != nil || n == few || depth > 30:
+			return false
+		case p.Element != nil:
+			if slices.Contains(names[:n], p.Element.Name) || p.Element.Global && len(s.members[p.Element.Name]) > 0 {
+				return false
+			}
+			names[n] = p.Element.Name
+			n++
+		case p.Group != nil:
+			for _, q := range p.Group.Particles {
+				if !look(q, depth+1) {
+					return false
+				}
+			}
+		}
+		return true
+	}
+	return look(p, 0)
 }
 
 func leafLabel(p *Particle) string {

@@ -8,7 +8,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -16,6 +15,7 @@ import (
 
 	"orenda/internal/exchange"
 	"orenda/internal/learned"
+	"orenda/internal/pattern"
 )
 
 // Answer is what became of one call.
@@ -205,7 +205,7 @@ func LockedOut(status int, says string) bool {
 	return status == 429 || lockWords.MatchString(says)
 }
 
-var lockWords = regexp.MustCompile(`(?i)too many|locked out|(account|user|caller)\S* (is |was )?(locked|blocked)|` +
+var lockWords = pattern.New(`(?i)too many|locked out|(account|user|caller)\S* (is |was )?(locked|blocked)|` +
 	`rate limit|try again later|temporarily blocked|quota exceeded`)
 
 // edges looks for the least and the greatest that is accepted.

@@ -4,13 +4,13 @@ import (
 	"bytes"
 	"errors"
 	"io/fs"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
 
 	"orenda/internal/exchange"
 	"orenda/internal/learned"
+	"orenda/internal/pattern"
 	"orenda/internal/tomledit"
 
 	"github.com/pelletier/go-toml/v2"
@@ -35,7 +35,7 @@ type notes struct {
 	Note []Note `toml:"note"`
 }
 
-var positions = regexp.MustCompile(`\[[0-9]+\]`)
+var positions = pattern.New(`\[[0-9]+\]`)
 
 // FieldOf is the path that a field's note is kept under: without positions.
 func FieldOf(path string) string { return positions.ReplaceAllString(path, "") }

@@ -4,8 +4,9 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
-	"regexp"
 	"strings"
+
+	"orenda/internal/pattern"
 )
 
 // The documents of a contract may begin with a document type declaration: schemas of the W3C
@@ -140,14 +141,14 @@ func aside(b []byte) int {
 
 // Declarations of an internal subset.
 var (
-	entityDeclared = regexp.MustCompile(`(?s)^<!ENTITY\s+(%\s+)?([^\s%&;"'<>]+)\s+` +
+	entityDeclared = pattern.New(`(?s)^<!ENTITY\s+(%\s+)?([^\s%&;"'<>]+)\s+` +
 		`(?:"([^"]*)"|'([^']*)'|(SYSTEM|PUBLIC)\s[^>]*)\s*>`)
-	listDeclared = regexp.MustCompile(`(?s)^<!ATTLIST\s+([^\s>]+)((?:[^>"']|"[^"]*"|'[^']*')*)>`)
-	oneDeclared  = regexp.MustCompile(`(?s)\s*([^\s>]+)\s+(?:\([^)]*\)|NOTATION\s*\([^)]*\)|[A-Z]+)\s+` +
+	listDeclared = pattern.New(`(?s)^<!ATTLIST\s+([^\s>]+)((?:[^>"']|"[^"]*"|'[^']*')*)>`)
+	oneDeclared  = pattern.New(`(?s)\s*([^\s>]+)\s+(?:\([^)]*\)|NOTATION\s*\([^)]*\)|[A-Z]+)\s+` +
 		`(?:#REQUIRED|#IMPLIED|(?:#FIXED\s+)?(?:"([^"]*)"|'([^']*)'))`)
-	otherDeclared = regexp.MustCompile(`(?s)^<!(?:ELEMENT|NOTATION)\s(?:[^>"']|"[^"]*"|'[^']*')*>`)
-	parameterUsed = regexp.MustCompile(`^%([^\s%&;"'<>]+);`)
-	referred      = regexp.MustCompile(`&([^\s&;#<>"']+);`)
+	otherDeclared = pattern.New(`(?s)^<!(?:ELEMENT|NOTATION)\s(?:[^>"']|"[^"]*"|'[^']*')*>`)
+	parameterUsed = pattern.New(`^%([^\s%&;"'<>]+);`)
+	referred      = pattern.New(`&([^\s&;#<>"']+);`)
 )
 
 // read reads declarations.
@@ -328,6 +329,30 @@ func has(tag, name string) bool {
 			return true
 		}
 		rest = after
+	}
+}
+
+// RootOf is the name of the root of a document. What stands behind its start tag is not read.
+func RootOf(src []byte) (Name, error) {
+	plain, err := WithoutDoctype(src)
+	if err != nil {
+		return Name{}, err
+	}
+	text, _, _, _, err := decode(plain, "")
+	if err != nil {
+		return Name{}, err
+	}
+	s := newScanner(text, Limits{})
+	for {
+		t, err := s.Next()
+		switch {
+		case err != nil:
+			return Name{}, err
+		case t.Kind == StartElement:
+			return s.NameOf(t.Name), nil
+		case t.Kind == EOF:
+			return Name{}, s.failEnd("its prolog")
+		}
 	}
 }
 

@@ -2,13 +2,14 @@ package xmltree
 
 import (
 	"bytes"
-	"regexp"
 	"strings"
 	"unsafe"
+
+	"orenda/internal/pattern"
 )
 
 // xmlDecl is production XMLDecl of XML 1.0 §2.8.
-var xmlDecl = regexp.MustCompile(`^<\?xml[ \t\r\n]+version[ \t\r\n]*=[ \t\r\n]*("1\.[0-9]+"|'1\.[0-9]+')` +
+var xmlDecl = pattern.New(`^<\?xml[ \t\r\n]+version[ \t\r\n]*=[ \t\r\n]*("1\.[0-9]+"|'1\.[0-9]+')` +
 	`([ \t\r\n]+encoding[ \t\r\n]*=[ \t\r\n]*("[A-Za-z][A-Za-z0-9._-]*"|'[A-Za-z][A-Za-z0-9._-]*'))?` +
 	`([ \t\r\n]+standalone[ \t\r\n]*=[ \t\r\n]*("yes"|"no"|'yes'|'no'))?[ \t\r\n]*\?>$`)
 

@@ -6,12 +6,12 @@ package code
 import (
 	"cmp"
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
 	"unicode"
 
 	"orenda/internal/contract"
+	"orenda/internal/pattern"
 	"orenda/internal/schema"
 )
 
@@ -220,7 +220,7 @@ func (p *Program) writable() error {
 	return nil
 }
 
-var ncName = regexp.MustCompile(`^[\p{L}_][\p{L}\p{N}\p{M}_.\-]*$`)
+var ncName = pattern.New(`^[\p{L}_][\p{L}\p{N}\p{M}_.\-]*$`)
 
 // unique is a name that no type has yet.
 func (m *maker) unique(name string) string {

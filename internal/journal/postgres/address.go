@@ -8,13 +8,13 @@ import (
 	"errors"
 	"fmt"
 	"net/url"
-	"regexp"
 	"strings"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgxpool"
 
 	"orenda/internal/endpoint"
+	"orenda/internal/pattern"
 )
 
 // Is tells whether the place of a journal is one in PostgreSQL.
@@ -33,7 +33,7 @@ type Address struct {
 // DefaultSpace is the space where none is named.
 const DefaultSpace = "default"
 
-var spaceName = regexp.MustCompile(`^[a-z][a-z0-9_-]{0,39}$`)
+var spaceName = pattern.New(`^[a-z][a-z0-9_-]{0,39}$`)
 
 // ParseAddress reads the address of a journal. password, "" none, is that of its user; one that
 // stands in the address is refused. TLS is demanded, and verified, but on loopback.
