@@ -106,6 +106,38 @@ func TestWhatAContractDemandsOfTheBinding(t *testing.T) {
 	assert.Empty(t, ids(run(t, p)))
 }
 
+// A policy of another port is none of this one's, and a protocol that is demanded is named.
+func TestAPolicyIsOfItsPort(t *testing.T) {
+	h := harbour(t)
+	p := berths(t, h, "/berths")
+	const policy = `<p:Policy xmlns:p="http://www.w3.org/ns/ws-policy" xmlns:sp="http://docs.oasis-open.org/ws-sx/ws-securitypolicy/200702">` +
+		`<sp:UsernameToken/><sp:SecureConversationToken/></p:Policy>`
+	at := func(binding string) func(string) string {
+		return func(src string) string {
+			from := strings.Index(src, `binding name="`+binding+`"`)
+			require.Positive(t, from)
+			from += strings.IndexByte(src[from:], '>') + 1
+			return src[:from] + policy + src[from:]
+		}
+	}
+	withContract(t, &p, at(p.Port.Binding.Local))
+	x := run(t, p)
+	found(t, x, "security.token-demanded")
+	f := found(t, x, "binding.protocol-demanded")
+	assert.Contains(t, f.Title, "WS-SecureConversation")
+	assert.Contains(t, f.Why, "offers the same operation without it")
+
+	p = berths(t, h, "/berths")
+	for _, o := range p.Contract.Ports() {
+		if o.Binding != p.Port.Binding {
+			withContract(t, &p, at(o.Binding.Local))
+			break
+		}
+	}
+	require.NotEmpty(t, p.Contract.Demands)
+	assert.Empty(t, ids(run(t, p)), "it is of another port")
+}
+
 func TestWhatADraftLeavesOpen(t *testing.T) {
 	h := harbour(t)
 	p := berths(t, h, "/berths")
@@ -332,7 +364,7 @@ func TestTheAlgorithmsOfThePolicy(t *testing.T) {
 			"encrypt-key":   "rsa-1_5",
 			"protect-order": "encrypt-sign",
 		},
-		c.DemandsAlgorithms(),
+		c.DemandsOf(nil, nil).Algorithms(),
 	)
 	p.Contract, p.Port = c, c.Port("Manifests")
 	p.SetDraft([]byte(manifest))
@@ -367,7 +399,7 @@ func TestTheAlgorithmsOfThePolicy(t *testing.T) {
 			nil,
 		)
 		require.NoError(t, err)
-		got := c.DemandsAlgorithms()
+		got := c.DemandsOf(nil, nil).Algorithms()
 		assert.Equal(t, want, got["encrypt-data"]+" "+got["encrypt-key"]+" "+got["signature"])
 	}
 }

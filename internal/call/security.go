@@ -8,6 +8,7 @@ import (
 	"net"
 	"strings"
 
+	"orenda/internal/contract"
 	"orenda/internal/diagnose"
 	"orenda/internal/endpoint"
 	"orenda/internal/exchange"
@@ -96,7 +97,11 @@ func (c *securing) demands() {
 	if c.plan.Contract == nil {
 		return
 	}
-	for i, d := range c.plan.Contract.Demands {
+	var o *contract.Operation
+	if c.plan.Port != nil {
+		o = c.plan.Port.Operation(c.plan.Operation)
+	}
+	for i, d := range c.plan.Contract.DemandsOf(c.plan.Port, o) {
 		said := d.Text
 		if met, known := diagnose.Met(d, &c.plan.Settings, c.url.String()); known && met {
 			said += " · set up"

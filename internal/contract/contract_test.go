@@ -60,12 +60,12 @@ func TestImportsAndPolicies(t *testing.T) {
 			"string) → station: Station, tide*: Tide",
 		c.Port("TideTables").Operation("YearTable").Signature(),
 	)
-	assert.Equal(t, "", c.DemandsToken())
+	assert.Equal(t, "", c.DemandsOf(nil, nil).Token())
 	p := load(t, dir+"pilots.wsdl")
 	require.Len(t, p.Demands, 2)
 	assert.Equal(t, "a user name token with a digest password", p.Demands[0].Text)
-	assert.Equal(t, "digest", p.DemandsToken())
-	assert.True(t, p.DemandsTimestamp())
+	assert.Equal(t, "digest", p.DemandsOf(nil, nil).Token())
+	assert.True(t, p.DemandsOf(nil, nil).Timestamp())
 }
 
 const rpc = `<definitions xmlns="http://schemas.xmlsoap.org/wsdl/" xmlns:soap="http://schemas.xmlsoap.org/wsdl/soap/" xmlns:http="http://schemas.xmlsoap.org/wsdl/http/" xmlns:xs="http://www.w3.org/2001/XMLSchema" xmlns:t="urn:t" xmlns:v="urn:vendor" targetNamespace="urn:t">

@@ -74,6 +74,8 @@ type Demand struct {
 	Assertion schema.QName `json:"-"`    // name of the assertion
 	At        string       `json:"at"`   // what it is attached to
 	Optional  bool         `json:"-"`    // one of several alternatives, or marked so
+
+	of []subject // all that it is attached to; At is the first
 }
 
 // Service is a wsdl:service.

@@ -2,7 +2,6 @@ package contract
 
 import (
 	"fmt"
-	"slices"
 	"strings"
 
 	"orenda/internal/schema"
@@ -99,7 +98,7 @@ func (r *policyReader) attached(n xmltree.Node, source string) {
 }
 
 // follow reads a policy that is referred to, in this document or in another.
-func (r *policyReader) follow(uri, source, at string, optional bool, depth int) {
+func (r *policyReader) follow(uri, source string, at subject, optional bool, depth int) {
 	file, id, _ := strings.Cut(uri, "#")
 	where := source
 	if file != "" {
@@ -143,19 +142,17 @@ func isSecurityPolicyNS(ns string) bool {
 	return strings.Contains(ns, "/ws-securitypolicy/") || strings.HasSuffix(ns, "/securitypolicy")
 }
 
-// subjectOf says in words what a policy is attached to.
-func subjectOf(n xmltree.Node) string {
-	name, _ := n.Attr("", "name")
-	return strings.TrimSpace(n.Name().Local + " " + name)
-}
-
-func (l *loader) demand(n xmltree.Node, at string, optional bool, format string, args ...any) {
-	d := Demand{Text: fmt.Sprintf(format, args...), Assertion: schema.NameOf(n.Name()), At: at, Optional: optional}
+func (l *loader) demand(n xmltree.Node, at subject, optional bool, format string, args ...any) {
+	d := Demand{
+		Text: fmt.Sprintf(format, args...), Assertion: schema.NameOf(n.Name()), At: at.String(), Optional: optional,
+		of: []subject{at},
+	}
 	if optional {
 		d.Text += ", or not"
 	}
-	for _, o := range l.c.Demands {
+	for i, o := range l.c.Demands {
 		if o.Text == d.Text {
+			l.c.Demands[i].of = append(o.of, at)
 			return
 		}
 	}
@@ -164,9 +161,7 @@ func (l *loader) demand(n xmltree.Node, at string, optional bool, format string,
 
 // policy reads the assertions of a policy. What stands in one of several
 // alternatives, or is marked as optional, is not demanded for certain.
-//
-//revive:disable-next-line:cyclomatic the elements of the standard, in one place
-func (l *loader) policy(r *policyReader, n xmltree.Node, at string, optional bool, source string, depth int) {
+func (l *loader) policy(r *policyReader, n xmltree.Node, at subject, optional bool, source string, depth int) {
 	if isPolicyNS(n.Name().Space) && n.Name().Local == "ExactlyOne" {
 		count := 0
 		for range n.Children() {
@@ -186,46 +181,9 @@ func (l *loader) policy(r *policyReader, n xmltree.Node, at string, optional boo
 			r.follow(uri, source, at, optional, depth)
 			continue
 		}
-		if isSecurityPolicyNS(name.Space) {
-			switch name.Local {
-			case "UsernameToken":
-				l.demand(c, at, optional, "a user name token%s", passwordKind(c))
-				continue
-			case "IncludeTimestamp":
-				l.demand(c, at, optional, "a timestamp")
-			case "TransportBinding":
-				l.demand(c, at, optional, "TLS (https)")
-			case "X509Token":
-				l.demand(c, at, optional, "an X.509 certificate token")
-			case "SamlToken", "IssuedToken":
-				l.demand(c, at, optional, "a security token issued by another service")
-			case "SignedParts":
-				l.demand(c, at, optional, "signed: %s", partsOf(c))
-				continue
-			case "EncryptedParts":
-				l.demand(c, at, optional, "encrypted: %s", partsOf(c))
-				continue
-			case "HttpBasicAuthentication":
-				l.demand(c, at, optional, "HTTP basic authentication")
-			case "AlgorithmSuite":
-				if suite := suiteOf(c); suite != "" {
-					l.demand(c, at, optional, "the algorithms %s", suite)
-				}
-				continue
-			case "EncryptBeforeSigning":
-				l.demand(c, at, optional, "encrypting before signing")
-			case "RequireSignatureConfirmation":
-				l.demand(c, at, optional, "replies that confirm the signature")
-			}
+		if l.assertion(c, at, optional, source) {
+			l.policy(r, c, at, optional, source, depth)
 		}
-		if (name.Local == "Addressing" || name.Local == "UsingAddressing") &&
-			strings.Contains(name.Space, "/addressing") {
-			l.demand(c, at, optional, "WS-Addressing headers")
-		}
-		if name.Local == "OptimizedMimeSerialization" {
-			l.demand(c, at, optional, "MTOM attachments")
-		}
-		l.policy(r, c, at, optional, source, depth)
 	}
 }
 
@@ -278,40 +236,6 @@ func partsOf(n xmltree.Node) string {
 	return strings.Join(out, ", ")
 }
 
-// Demand texts that settings can answer.
-
-// DemandsToken tells whether a user name token is demanded, and of which kind:
-// "text", "digest" or "none"; "" where none is.
-func (c *Contract) DemandsToken() string {
-	for _, d := range c.Demands {
-		if d.Assertion.Local == "UsernameToken" && !d.Optional {
-			switch {
-			case strings.Contains(d.Text, "digest"):
-				return "digest"
-			case strings.Contains(d.Text, "without"):
-				return "none"
-			}
-			return "text"
-		}
-	}
-	return ""
-}
-
-// DemandsAddressing tells whether WS-Addressing headers are demanded.
-func (c *Contract) DemandsAddressing() bool {
-	return slices.ContainsFunc(c.Demands, func(d Demand) bool {
-		return (d.Assertion.Local == "Addressing" || d.Assertion.Local == "UsingAddressing") && !d.Optional
-	})
-}
-
-// DemandsAttachments tells whether messages must be MTOM (WS-MTOMPolicy 1.1).
-func (c *Contract) DemandsAttachments() bool {
-	return slices.ContainsFunc(
-		c.Demands,
-		func(d Demand) bool { return d.Assertion.Local == "OptimizedMimeSerialization" && !d.Optional },
-	)
-}
-
 // addressingAction is the action on an input (WS-Addressing Metadata §4.4.1, and
 // the names that came before it).
 func addressingAction(n xmltree.Node) string {
@@ -322,69 +246,4 @@ func addressingAction(n xmltree.Node) string {
 		}
 	}
 	return ""
-}
-
-// DemandsParts are the parts that policies demand to be signed ("SignedParts") or
-// encrypted ("EncryptedParts"), in the words of the settings: "body", "addressing".
-func (c *Contract) DemandsParts(assertion string) []string {
-	var out []string
-	add := func(p string) {
-		if !slices.Contains(out, p) {
-			out = append(out, p)
-		}
-	}
-	for _, d := range c.Demands {
-		if d.Assertion.Local != assertion || d.Optional {
-			continue
-		}
-		if strings.Contains(d.Text, "body") {
-			add("body")
-		}
-		for _, header := range []string{"To", "Action", "MessageID", "ReplyTo", "RelatesTo"} {
-			if strings.Contains(d.Text, "header "+header) {
-				add("addressing")
-			}
-		}
-	}
-	return out
-}
-
-// DemandsAlgorithms are the settings that an algorithm suite and the order of
-// protection ask for, by their names; those that a suite here leaves open are left
-// out.
-func (c *Contract) DemandsAlgorithms() map[string]string {
-	out := map[string]string{}
-	for _, d := range c.Demands {
-		switch {
-		case d.Optional:
-		case d.Assertion.Local == "EncryptBeforeSigning":
-			out["protect-order"] = "encrypt-sign"
-		case d.Assertion.Local == "AlgorithmSuite":
-			suite := strings.TrimPrefix(d.Text, "the algorithms ")
-			for name, data := range map[string]string{"Basic256": "aes256-cbc", "Basic192": "aes192-cbc",
-				"Basic128": "aes128-cbc"} {
-				if !strings.HasPrefix(suite, name) {
-					continue
-				}
-				out["encrypt-data"], out["encrypt-key"], out["signature"] = data, "rsa-oaep", "sha1"
-				if strings.Contains(suite, "Sha256") {
-					out["signature"] = "sha256"
-				}
-				if strings.HasSuffix(suite, "Rsa15") {
-					out["encrypt-key"] = "rsa-1_5"
-				}
-			}
-		}
-	}
-	return out
-}
-
-// DemandsTimestamp tells whether a timestamp is demanded.
-func (c *Contract) DemandsTimestamp() bool {
-	for _, d := range c.Demands {
-		if d.Assertion.Local == "IncludeTimestamp" && !d.Optional {
-			return true
-		}
-	}
-	return false
 }

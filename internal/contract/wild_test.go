@@ -216,14 +216,14 @@ func TestDemandsInWords(t *testing.T) {
 			t,
 			policy(`<sp:UsernameToken><wsp:Policy><sp:NoPassword/></wsp:Policy></sp:UsernameToken>`),
 			nil,
-		).DemandsToken(),
+		).DemandsOf(nil, nil).Token(),
 	)
-	assert.Equal(t, "text", read(t, policy(`<sp:UsernameToken/>`), nil).DemandsToken())
-	assert.False(t, read(t, policy(`<sp:UsernameToken/>`), nil).DemandsTimestamp())
+	assert.Equal(t, "text", read(t, policy(`<sp:UsernameToken/>`), nil).DemandsOf(nil, nil).Token())
+	assert.False(t, read(t, policy(`<sp:UsernameToken/>`), nil).DemandsOf(nil, nil).Timestamp())
 	assert.Equal(
 		t,
 		"",
-		read(t, policy(`<sp:UsernameToken wsp:Optional="true"/>`), nil).DemandsToken(),
+		read(t, policy(`<sp:UsernameToken wsp:Optional="true"/>`), nil).DemandsOf(nil, nil).Token(),
 		"what is optional is not demanded",
 	)
 }

@@ -42,7 +42,7 @@ type UnresolvedError struct {
 func (e *UnresolvedError) Error() string { return "the part " + e.Href + " is not there" }
 
 func attachmentsDemanded(c *Case) []exchange.Finding {
-	if c.Contract == nil || c.Settings == nil || c.Fetch || c.Imported || !c.Contract.DemandsAttachments() ||
+	if c.Contract == nil || c.Settings == nil || c.Fetch || c.Imported || !c.demands().Attachments() ||
 		c.Settings.Text("attachments") == soap.MTOM {
 		return nil
 	}

@@ -14,7 +14,7 @@ import (
 )
 
 func addressingDemanded(c *Case) []exchange.Finding {
-	if c.Contract == nil || c.Settings == nil || c.Fetch || !c.Contract.DemandsAddressing() ||
+	if c.Contract == nil || c.Settings == nil || c.Fetch || !c.demands().Addressing() ||
 		c.Settings.Text("addressing") != "none" {
 		return nil
 	}

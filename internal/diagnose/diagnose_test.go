@@ -100,7 +100,7 @@ func withToken(user, kind string) string {
 }
 
 func fault11(code, reason, detail string) string {
-	return `<s:Envelope xmlns:s="http://schemas.xmlsoap.org/soap/envelope/" xmlns:w="http://docs.oasis-open.org/wss/2004/01/oasis-200401-wss-wssecurity-secext-1.0.xsd" xmlns:a="http://www.w3.org/2005/08/addressing"><s:Body><s:Fault><faultcode>` +
+	return `<s:Envelope xmlns:s="http://schemas.xmlsoap.org/soap/envelope/" xmlns:w="http://docs.oasis-open.org/wss/2004/01/oasis-200401-wss-wssecurity-secext-1.0.xsd" xmlns:a="http://www.w3.org/2005/08/addressing" xmlns:r="http://docs.oasis-open.org/ws-rx/wsrm/200702" xmlns:sc="http://docs.oasis-open.org/ws-sx/ws-secureconversation/200512"><s:Body><s:Fault><faultcode>` +
 		code + `</faultcode><faultstring>` + reason + `</faultstring>` + detail + `</s:Fault></s:Body></s:Envelope>`
 }
 
@@ -291,6 +291,8 @@ func TestFaultsAreToldApart(t *testing.T) {
 		{"w:UnsupportedSecurityToken", "x", "", []string{"token", "text", "address", "https://q/"},
 			"read.fault-security-invalid", exchange.Security},
 		{"a:MessageAddressingHeaderRequired", "x", "", nil, "read.fault-addressing", exchange.Read},
+		{"r:WSRMRequired", "x", "", nil, "read.fault-protocol", exchange.Read},
+		{"sc:BadContextToken", "the context is not known", "", nil, "read.fault-protocol", exchange.Read},
 		{"a:ActionNotSupported", "x", "", nil, "read.fault-action", exchange.Binding},
 		{"s:Client", "Server did not recognize the value of HTTP Header SOAPAction: x", "", nil, "read.fault-action",
 			exchange.Binding},

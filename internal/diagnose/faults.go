@@ -88,6 +88,9 @@ var codeClasses = map[string]string{
 }
 
 func (c *Case) classByCode(f *soap.Fault) string {
+	if faultProtocol(f) != "" {
+		return "read.fault-protocol"
+	}
 	for _, code := range f.Codes() {
 		id := codeClasses[code.Local]
 		if id == "read.fault-security-invalid" || id == "read.fault-security-refused" {
@@ -329,7 +332,7 @@ func tellSecurityMissing(c *Case, f *soap.Fault) *exchange.Finding {
 	out := &exchange.Finding{
 		Stage: exchange.Security, Title: "the service found no security header, and none was sent",
 		Why:      reason(f) + " No token is set for this endpoint.",
-		Remedies: c.tokenRemedies(c.demanded(), true, c.Contract != nil && c.Contract.DemandsTimestamp()),
+		Remedies: c.tokenRemedies(c.demanded(), true, c.demands().Timestamp()),
 		Program:  "let your program send a WS-Security user name token; try a digest password first",
 	}
 	if c.Imported {
@@ -337,18 +340,13 @@ func tellSecurityMissing(c *Case, f *soap.Fault) *exchange.Finding {
 	} else {
 		out.Evidence = append(c.faultEvidence(f), c.inSettings("token", 0, 4))
 	}
-	if c.Contract != nil && c.Contract.DemandsToken() == "" {
+	if c.Contract != nil && c.demands().Token() == "" {
 		out.Why += " The contract does not mention it."
 	}
 	return out
 }
 
-func (c *Case) demanded() string {
-	if c.Contract == nil {
-		return ""
-	}
-	return c.Contract.DemandsToken()
-}
+func (c *Case) demanded() string { return c.demands().Token() }
 
 // sameTime is how far two clocks may be apart and still be told the same time.
 const sameTime = time.Minute

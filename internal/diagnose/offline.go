@@ -25,6 +25,7 @@ var offlineRules = []Rule{
 	{"binding.version-differs", exchange.Warn, exchange.Yours, versionDiffers},
 	{"binding.action-differs", exchange.Warn, exchange.Yours, actionDiffers},
 	{"binding.addressing-demanded", exchange.Warn, exchange.Yours, addressingDemanded},
+	{"binding.protocol-demanded", exchange.Warn, exchange.Yours, protocolDemanded},
 	{"binding.buffer-differs", exchange.Warn, exchange.Yours, bufferDiffers},
 	{"binding.limits-contradict", exchange.Warn, exchange.Yours, limitsContradict},
 	{"binding.limit-too-small", exchange.Warn, exchange.Yours, limitTooSmall},

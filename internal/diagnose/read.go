@@ -104,6 +104,7 @@ var readRules = []Rule{
 		exchange.Yours,
 		faultRule("read.fault-security-invalid", tellSecurityInvalid),
 	},
+	{"read.fault-protocol", exchange.Stop, exchange.Yours, faultRule("read.fault-protocol", tellProtocol)},
 	{"read.fault-addressing", exchange.Stop, exchange.Yours, faultRule("read.fault-addressing", tellAddressing)},
 	{"read.fault-declared", exchange.Stop, exchange.Theirs, faultRule("read.fault-declared", tellDeclared)},
 	{"read.fault-action", exchange.Stop, exchange.Yours, faultRule("read.fault-action", tellAction)},

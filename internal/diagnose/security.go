@@ -63,6 +63,14 @@ func securityInDraft(c *Case) []exchange.Finding {
 	return nil
 }
 
+// demands are what policies ask of this request.
+func (c *Case) demands() contract.Demands {
+	if c.Contract == nil {
+		return nil
+	}
+	return c.Contract.DemandsOf(c.Port, c.Operation)
+}
+
 // Met tells whether the settings, and the address that is called, do what a demand
 // asks for; known is false where that cannot be told from them.
 func Met(d contract.Demand, s *endpoint.Settings, address string) (met, known bool) {
@@ -85,6 +93,12 @@ func Met(d contract.Demand, s *endpoint.Settings, address string) (met, known bo
 		return s.Text("attachments") == soap.MTOM, true
 	case "HttpBasicAuthentication":
 		return s.Text("http-auth") == "basic" || s.Text("http-auth") == "asked", true
+	case "RequireClientCertificate":
+		return s.Text("client-cert")+s.Text("client-identity") != "", true
+	case "HttpDigestAuthentication":
+		return s.Text("http-auth") == "digest" || s.Text("http-auth") == "asked", true
+	case "RMAssertion", "ATAssertion", "SecureConversationToken", "SecurityContextToken", "SpnegoContextToken":
+		return false, true
 	case "SamlToken", "IssuedToken":
 		return s.Text("token-file") != "" || s.Text("session") != "", true
 	}
@@ -96,10 +110,10 @@ func tokenDemanded(c *Case) []exchange.Finding {
 	if c.Contract == nil || c.Settings == nil || c.Fetch {
 		return nil
 	}
-	kind := c.Contract.DemandsToken()
+	kind := c.demands().Token()
 	needToken := kind != "" && c.Settings.Text("token") == "none"
-	needStamp := c.Contract.DemandsTimestamp() && c.Settings.Text("timestamp") == ""
-	signed, sealed := c.Contract.DemandsParts("SignedParts"), c.Contract.DemandsParts("EncryptedParts")
+	needStamp := c.demands().Timestamp() && c.Settings.Text("timestamp") == ""
+	signed, sealed := c.demands().Parts("SignedParts"), c.demands().Parts("EncryptedParts")
 	needSign, needSeal := len(signed) > 0 &&
 		c.Settings.Text("sign") == "", len(sealed) > 0 &&
 		c.Settings.Text("encrypt") == ""
@@ -116,7 +130,7 @@ func tokenDemanded(c *Case) []exchange.Finding {
 		return nil
 	}
 	var texts, met []string
-	for _, d := range c.Contract.Demands {
+	for _, d := range c.demands() {
 		if yes, known := Met(d, c.Settings, c.address()); known && yes {
 			met = append(met, d.Text)
 		} else {
@@ -152,7 +166,7 @@ func tokenDemanded(c *Case) []exchange.Finding {
 // algorithms are the settings that differ from those that the contract's suite asks
 // for, of what is signed and encrypted.
 func (c *Case) algorithms(sign, encrypt bool) (keys []string) {
-	for key, want := range c.Contract.DemandsAlgorithms() {
+	for key, want := range c.demands().Algorithms() {
 		used := sign && key == "signature" || encrypt && strings.HasPrefix(key, "encrypt-") ||
 			sign && encrypt && key == "protect-order"
 		if used && c.Settings.Text(key) != want {
@@ -171,7 +185,7 @@ func algorithmsDiffer(c *Case) []exchange.Finding {
 	if len(keys) == 0 {
 		return nil
 	}
-	want := c.Contract.DemandsAlgorithms()
+	want := c.demands().Algorithms()
 	f := exchange.Finding{
 		Title:   "the contract asks for other algorithms than those that are set",
 		Program: "sign and encrypt as the policy says",
@@ -201,7 +215,7 @@ func (c *Case) protectRemedies(signed, sealed []string, needSign, needSeal, need
 		what = append(what, "send a timestamp")
 	}
 	if needSign {
-		if c.Contract.DemandsTimestamp() {
+		if c.demands().Timestamp() {
 			signed = append(signed, "timestamp")
 		}
 		base = append(base, c.changeHere("sign", signed))
@@ -213,7 +227,7 @@ func (c *Case) protectRemedies(signed, sealed []string, needSign, needSeal, need
 	}
 	for _, key := range c.algorithms(needSign || c.Settings.Text("sign") != "", needSeal ||
 		c.Settings.Text("encrypt") != "") {
-		base = append(base, c.changeHere(key, c.Contract.DemandsAlgorithms()[key]))
+		base = append(base, c.changeHere(key, c.demands().Algorithms()[key]))
 	}
 	title := strings.Join(what, ", ")
 	var out []exchange.Remedy

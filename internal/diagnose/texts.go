@@ -180,6 +180,11 @@ var texts = map[string]Text{
 		"A policy or the binding demands them.",
 		"Send To, Action, MessageID and ReplyTo.",
 	},
+	"binding.protocol-demanded": {
+		"The contract demands messages before or after this one.",
+		"Its policy asks for sequences, a security context or a transaction.",
+		"Let the SOAP library of your program do it, or call a port without it.",
+	},
 	"binding.buffer-differs": {
 		"The reply is taken in whole, and the buffer limit is not the receive limit.",
 		"The two settings differ; some programs refuse to start then.",
@@ -892,6 +897,11 @@ var texts = map[string]Text{
 		"The service does not accept the security header.",
 		"A fault about token, nonce or signature.",
 		"Compare the header with one that is accepted.",
+	},
+	"read.fault-protocol": {
+		"The service wants WS-ReliableMessaging, WS-SecureConversation or the like.",
+		"The fault's code is one of that standard.",
+		"Let the SOAP library of your program do it, or call an address without it.",
 	},
 	"read.fault-addressing": {
 		"A WS-Addressing header is missing or wrong.",

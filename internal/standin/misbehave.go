@@ -318,6 +318,12 @@ var misbehaviours = map[string]misbehaviour{
 		what: "does not know the body's element",
 		do:   faulty(fault{code: "Client", reason: "no such operation: FindBerth"}),
 	},
+	"read.fault-protocol": {
+		what: "takes only messages of a sequence (WS-ReliableMessaging)",
+		do: xml(
+			`<s:Envelope xmlns:s="{ns}" xmlns:r="http://docs.oasis-open.org/ws-rx/wsrm/200702"><s:Body><s:Fault><faultcode>r:WSRMRequired</faultcode><faultstring>the RM Destination requires the use of WSRM</faultstring></s:Fault></s:Body></s:Envelope>`,
+		),
+	},
 	"read.fault-addressing": {
 		what: "wants WS-Addressing headers",
 		do: xml(

@@ -235,6 +235,12 @@ var causes = []cause{
 		says: both("sign must not be empty", "the sign is empty", "cvc-minLength-valid: '' with length 0"),
 	},
 	{
+		name: "a sequence or a security context is demanded",
+		want: []string{"read.fault-protocol"},
+		says: append(of("r:WSRMRequired", "The RM Destination requires the use of WSRM"),
+			of("sc:BadContextToken", "The requested context elements are insufficient or unsupported", "unknown token")...),
+	},
+	{
 		name: "WS-Addressing is demanded",
 		want: []string{"read.fault-addressing"},
 		says: of(

@@ -64,7 +64,7 @@ const wsse = "http://docs.oasis-open.org/wss/2004/01/oasis-200401-wss-wssecurity
 
 // fault is a fault in the way of a version: SOAP 1.1 §4.4, SOAP 1.2 §5.4.
 func fault(ns string, f said) string {
-	prefixed := `xmlns:w="` + wsse + `" xmlns:a="http://www.w3.org/2005/08/addressing"`
+	prefixed := `xmlns:w="` + wsse + `" xmlns:a="http://www.w3.org/2005/08/addressing" xmlns:r="http://docs.oasis-open.org/ws-rx/wsrm/200702" xmlns:sc="http://docs.oasis-open.org/ws-sx/ws-secureconversation/200512"`
 	if ns == soap11 {
 		code := f.code
 		if !strings.Contains(code, ":") {

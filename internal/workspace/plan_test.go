@@ -186,7 +186,7 @@ func TestAWorkspaceInMemoryIsSavedOnRequest(t *testing.T) {
 	assert.Equal(t, "h:80", again.ContractNamed("pilot-orders").Served)
 	c, err := again.Contract("pilot-orders")
 	require.NoError(t, err)
-	assert.Equal(t, "digest", c.DemandsToken())
+	assert.Equal(t, "digest", c.DemandsOf(nil, nil).Token())
 	fresh := New("x", w.Home)
 	assert.ErrorContains(t, fresh.SaveTo(dir), "holds a workspace already")
 	_, err = Open(t.TempDir(), w.Home)
