@@ -540,10 +540,11 @@ func TestStandinListsAndStops(t *testing.T) {
 	assert.Zero(t, code)
 	assert.Contains(t, out, "read.doctype-refused")
 	ctx, cancel := context.WithCancel(context.Background())
-	var o, e bytes.Buffer
+	var o, e slowBuffer
 	done := make(chan int, 1)
 	go func() { done <- Run(ctx, []string{"standin"}, &o, &e) }()
-	time.Sleep(200 * time.Millisecond)
+	require.Eventually(t, func() bool { return strings.Contains(o.String(), "Tide tables") }, 20*time.Second,
+		10*time.Millisecond)
 	cancel()
 	assert.Zero(t, <-done)
 	assert.Contains(t, o.String(), "Tide tables")
