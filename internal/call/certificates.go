@@ -288,7 +288,7 @@ func (c *network) askTime(ctx context.Context) {
 	ctx, cancel := context.WithTimeout(ctx, issuerTime/2)
 	defer cancel()
 	cfg := c.config()
-	cfg.Judge, cfg.Certificates, cfg.Pool, cfg.KeyLog = nil, nil, nil, nil
+	cfg.Judge, cfg.Standing, cfg.Certificates, cfg.Pool, cfg.KeyLog = nil, nil, nil, nil, nil
 	cfg.Until = exchange.None
 	rec := exchange.NewRecorder(&exchange.Exchange{}, nil)
 	leg, err := wire.Do(

@@ -89,6 +89,10 @@ func (c *network) noteSession(st *exchange.StageRecord, t *exchange.TLSInfo) {
 	if t.Stapled > 0 {
 		st.Facts.Set("OCSP stapled", fmt.Sprintf("%d bytes", t.Stapled))
 	}
+	for i := range t.Standing {
+		one := &t.Standing[i]
+		st.Facts.Set("standing of "+one.Subject, one.String())
+	}
 	if t.Timestamps > 0 {
 		st.Facts.Set("transparency", fmt.Sprintf("%d signed certificate timestamps", t.Timestamps))
 	}

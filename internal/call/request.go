@@ -17,6 +17,7 @@ import (
 
 	"orenda/internal/endpoint"
 	"orenda/internal/exchange"
+	"orenda/internal/revocation"
 	"orenda/internal/soap"
 	"orenda/internal/trust"
 	"orenda/internal/wire"
@@ -117,7 +118,20 @@ func (c *network) config() wire.Config {
 		name = cfg.Host
 	}
 	cfg.Judge = func(chain []*x509.Certificate) *trust.Verdict { return c.judge(chain, name) }
+	cfg.Standing = c.standing(s.Text("revocation"))
 	return cfg
+}
+
+// standing asks who, where that is wanted, can tell whether certificates were revoked.
+func (c *network) standing(how string) func(context.Context, []*x509.Certificate, []byte) []exchange.Standing {
+	if how == "off" || how == "" || c.plan.SkipVerify {
+		return nil
+	}
+	a := &revocation.Asker{Now: time.Now()}
+	if how == "asked" {
+		a.Client = revocation.Client()
+	}
+	return a.Standings
 }
 
 // relayedLimit is how many bytes of an answer are passed on where no limit is set.
@@ -174,8 +188,9 @@ func (c *network) trustedBy() string {
 		return ""
 	}
 	s := &c.plan.Settings
-	parts := make([]string, 0, 6)
-	for _, key := range []string{"trust", "intermediates", "pin", "system-trust", "accept-name", "accept-expired"} {
+	parts := make([]string, 0, 7)
+	for _, key := range []string{"trust", "intermediates", "pin", "system-trust", "accept-name", "accept-expired",
+		"revocation"} {
 		parts = append(parts, s.Text(key))
 	}
 	return strings.Join(parts, "\x00")

@@ -13,6 +13,7 @@ import (
 	"orenda/internal/call"
 	"orenda/internal/contract"
 	"orenda/internal/exchange"
+	"orenda/internal/revocation"
 	"orenda/internal/safe"
 	"orenda/internal/trust"
 	"orenda/internal/user"
@@ -34,20 +35,6 @@ type certificate struct {
 
 func (t *commandLine) trustCommand() *cobra.Command {
 	cmd := &cobra.Command{Use: "trust", Short: "Certificates: show, fetch, add to what an endpoint trusts"}
-	show := &cobra.Command{
-		Use:     "show URL|FILE|ENDPOINT",
-		Example: "  orenda trust show berths-tls",
-		Short:   "The chain and the verdict on it",
-		Args:    cobra.ExactArgs(1),
-	}
-	t.jsonFlag(show)
-	set := settingFlags(show, "address", "expect")
-	bundle := show.Flags().
-		String("bundle", "", "judge the chain as a program would that trusts this file and nothing else")
-	show.RunE = func(cmd *cobra.Command, args []string) error {
-		return t.trustShow(cmd.Context(), args[0], *bundle, set())
-	}
-
 	fetch := &cobra.Command{
 		Use:     "fetch URL|ENDPOINT",
 		Example: "  orenda trust fetch https://host/ --out chain.pem",
@@ -101,7 +88,7 @@ func (t *commandLine) trustCommand() *cobra.Command {
 		return nil
 	}
 	cmd.AddCommand(
-		show,
+		t.trustShowCommand(),
 		fetch,
 		add,
 		t.trustConvertCommand(),
@@ -111,6 +98,25 @@ func (t *commandLine) trustCommand() *cobra.Command {
 		t.trustExpiringCommand(),
 		t.trustVersionsCommand(),
 	)
+	return cmd
+}
+
+func (t *commandLine) trustShowCommand() *cobra.Command {
+	cmd := &cobra.Command{
+		Use:     "show URL|FILE|ENDPOINT",
+		Example: "  orenda trust show berths-tls\n  orenda trust show https://host/ --checks",
+		Short:   "The chain and the verdict on it",
+		Args:    cobra.ExactArgs(1),
+	}
+	t.jsonFlag(cmd)
+	set := settingFlags(cmd, "address", "expect")
+	bundle := cmd.Flags().
+		String("bundle", "", "judge the chain as a program would that trusts this file and nothing else")
+	checks := cmd.Flags().Bool("checks", false,
+		"ask whether the certificates were revoked, of the responders and lists that they name (OCSP, CRL)")
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		return t.trustShow(cmd.Context(), args[0], *bundle, *checks, set())
+	}
 	return cmd
 }
 
@@ -195,7 +201,12 @@ func shown(x *exchange.Exchange) (certs []*x509.Certificate, err error) {
 	return certs, nil
 }
 
-func (t *commandLine) trustShow(ctx context.Context, source, bundle string, set map[string][]string) error {
+func (t *commandLine) trustShow(
+	ctx context.Context, source, bundle string, checks bool, set map[string][]string,
+) error {
+	if checks && set["revocation"] == nil {
+		set["revocation"] = []string{"asked"}
+	}
 	chain, x, err := t.chain(ctx, source, set)
 	if err != nil {
 		return err
@@ -204,9 +215,13 @@ func (t *commandLine) trustShow(ctx context.Context, source, bundle string, set 
 		return t.trustAgainst(chain, x, bundle)
 	}
 	out := struct {
-		Chain   []certificate      `json:"chain"`
-		Verdict []exchange.Finding `json:"verdict"`
+		Chain    []certificate       `json:"chain"`
+		Verdict  []exchange.Finding  `json:"verdict"`
+		Standing []exchange.Standing `json:"standing,omitempty"` // with --checks
 	}{Verdict: []exchange.Finding{}}
+	if checks {
+		out.Standing = standing(ctx, chain, x)
+	}
 	for _, c := range chain {
 		out.Chain = append(
 			out.Chain,
@@ -247,9 +262,27 @@ func (t *commandLine) trustShow(ctx context.Context, source, bundle string, set 
 		for _, f := range out.Verdict {
 			fmt.Fprintf(t.out, "%s: %s\n  %s\n", f.ID, safe.Line(f.Title), safe.Line(f.Why))
 		}
+		for i := range out.Standing {
+			fmt.Fprintf(t.out, "%s: %s\n", safe.Line(out.Standing[i].Subject), safe.Line(out.Standing[i].String()))
+		}
 	}
 	if x != nil && x.Outcome == exchange.OutcomeStopped {
 		return exitOf(x)
 	}
+	for i := range out.Standing {
+		if out.Standing[i].State == exchange.StandingRevoked {
+			return status(exitNo)
+		}
+	}
 	return nil
+}
+
+// standing is whether certificates were revoked: as it was found out while shaking hands, else
+// as it is asked for now.
+func standing(ctx context.Context, chain []*x509.Certificate, x *exchange.Exchange) []exchange.Standing {
+	if x != nil && x.Leg() != nil && x.Leg().Conn.TLS != nil && x.Leg().Conn.TLS.Standing != nil {
+		return x.Leg().Conn.TLS.Standing
+	}
+	a := &revocation.Asker{Client: revocation.Client(), Now: time.Now()}
+	return a.Standings(ctx, chain, nil)
 }

@@ -542,6 +542,16 @@ var texts = map[string]Text{
 		"The name that was called is not among its names.",
 		"Call the service by one of these names.",
 	},
+	"tls.revoked": {
+		"The certificate, or one above it, was revoked.",
+		"The stapled answer, the responder or the list says so, with the time and the reason.",
+		"The service's people must put another certificate in its place.",
+	},
+	"tls.standing-unknown": {
+		"Nobody says whether the certificate was revoked.",
+		"No answer is stapled, the responder was not reached, or the answer cannot be believed.",
+		"Let the way to the responder be opened, or set revocation to off.",
+	},
 	"tls.key-weak": {
 		"The key or the signature of the certificate is too weak.",
 		"A short RSA key, or SHA-1 or MD5.",

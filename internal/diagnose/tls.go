@@ -551,6 +551,14 @@ var certificateTexts = map[trust.Reason]func(*Case, trust.Fault) exchange.Findin
 		}
 		return out
 	},
+	trust.Revoked: func(c *Case, f trust.Fault) exchange.Finding {
+		return exchange.Finding{
+			Title:    "the server's certificate was revoked",
+			Why:      fmt.Sprintf("%s: %s.", cut(f.Cert.Subject.String(), 60), f.Detail),
+			Evidence: append(c.inCertificate(f), c.inSettings("revocation", 0, 1)),
+			Program:  "nothing; the service's people must put another certificate in its place",
+		}
+	},
 	trust.KeyWeak: func(_ *Case, f trust.Fault) exchange.Finding {
 		return exchange.Finding{
 			Title:   "the server's certificate is too weak to be accepted",
@@ -558,6 +566,28 @@ var certificateTexts = map[trust.Reason]func(*Case, trust.Fault) exchange.Findin
 			Program: "nothing; the service's people must replace the certificate",
 		}
 	},
+}
+
+// standingUnknown tells that it was asked whether a certificate was revoked, and nobody said.
+func standingUnknown(c *Case) []exchange.Finding {
+	l := c.leg()
+	if l == nil || l.Conn.TLS == nil {
+		return nil
+	}
+	for i := range l.Conn.TLS.Standing {
+		s := &l.Conn.TLS.Standing[i]
+		if s.State == exchange.StandingGood || s.State == exchange.StandingRevoked {
+			continue
+		}
+		return one(exchange.Finding{
+			Title:    "whether the server's certificate was revoked is not known",
+			Why:      fmt.Sprintf("%s: %s.", cut(s.Subject, 60), strings.TrimSuffix(s.String(), ".")),
+			Evidence: []exchange.Evidence{c.inSettings("revocation", 0, 1)},
+			Remedies: []exchange.Remedy{exchange.NewRemedy("do not ask", c.changeHere("revocation", "off"))},
+			Program:  "decide what your program does then: many go on",
+		})
+	}
+	return nil
 }
 
 func tlsTimedOut(c *Case) []exchange.Finding {

@@ -447,6 +447,16 @@ var Keys = []Key{
 		Doc:   "SHA-256 fingerprint of the certificate that is accepted outside its dates",
 	},
 	{
+		Name:    "revocation",
+		Stage:   exchange.TLS,
+		Kind:    Choice,
+		Of:      []string{"off", "stapled", "asked"},
+		Default: "off",
+		Minor:   true,
+		Doc: "whether it is found out that a certificate was revoked: from what the server staples (OCSP), or " +
+			"by asking those that it names (OCSP, CRL)",
+	},
+	{
 		Name:    "tls-min",
 		Stage:   exchange.TLS,
 		Kind:    Choice,

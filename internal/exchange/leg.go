@@ -1,6 +1,10 @@
 package exchange
 
-import "orenda/internal/related"
+import (
+	"time"
+
+	"orenda/internal/related"
+)
 
 // Leg is one crossing of the wire: one request and what came back for it.
 type Leg struct {
@@ -121,20 +125,61 @@ type Tried struct {
 
 // TLSInfo is what a handshake showed.
 type TLSInfo struct {
-	Version    string   `json:"version,omitempty"`          // "TLS 1.3"
-	Cipher     string   `json:"cipher,omitempty"`           // IANA name of the cipher suite
-	ServerName string   `json:"serverName,omitempty"`       // name that was asked for
-	Chain      [][]byte `json:"chain,omitempty"`            // DER, as sent, leaf first
-	Trusted    string   `json:"trusted,omitempty"`          // by what the chain is trusted, "" it is not
-	CertAsked  bool     `json:"certificateAsked,omitempty"` // the server asked for a certificate
-	Issuers    []string `json:"acceptedIssuers,omitempty"`  // authorities that the server accepts
-	CertSent   bool     `json:"certificateSent,omitempty"`  // one was sent
-	Alert      string   `json:"alert,omitempty"`            // the peer's, in words
-	Protocol   string   `json:"protocol,omitempty"`         // ALPN
-	Stapled    int      `json:"stapled,omitempty"`          // bytes of a stapled OCSP response
-	Timestamps int      `json:"timestamps,omitempty"`       // signed certificate timestamps in the handshake
-	Completed  [][]byte `json:"completed,omitempty"`        // the chain as it was completed, where it was
-	HelloIn    []byte   `json:"helloIn,omitempty"`          // first bytes that came beneath TLS
+	Version    string     `json:"version,omitempty"`          // "TLS 1.3"
+	Cipher     string     `json:"cipher,omitempty"`           // IANA name of the cipher suite
+	ServerName string     `json:"serverName,omitempty"`       // name that was asked for
+	Chain      [][]byte   `json:"chain,omitempty"`            // DER, as sent, leaf first
+	Trusted    string     `json:"trusted,omitempty"`          // by what the chain is trusted, "" it is not
+	CertAsked  bool       `json:"certificateAsked,omitempty"` // the server asked for a certificate
+	Issuers    []string   `json:"acceptedIssuers,omitempty"`  // authorities that the server accepts
+	CertSent   bool       `json:"certificateSent,omitempty"`  // one was sent
+	Alert      string     `json:"alert,omitempty"`            // the peer's, in words
+	Protocol   string     `json:"protocol,omitempty"`         // ALPN
+	Stapled    int        `json:"stapled,omitempty"`          // bytes of a stapled OCSP response
+	Standing   []Standing `json:"standing,omitempty"`         // of the certificates, where it was asked for
+	Timestamps int        `json:"timestamps,omitempty"`       // signed certificate timestamps in the handshake
+	Completed  [][]byte   `json:"completed,omitempty"`        // the chain as it was completed, where it was
+	HelloIn    []byte     `json:"helloIn,omitempty"`          // first bytes that came beneath TLS
+}
+
+// Standing is whether a certificate was revoked.
+type Standing struct {
+	Subject string    `json:"subject"`          // of the certificate
+	Serial  string    `json:"serial"`           // hexadecimal
+	State   string    `json:"state"`            // good, revoked, unknown, unreached or nowhere
+	How     string    `json:"how,omitempty"`    // stapled, asked or list
+	From    string    `json:"from,omitempty"`   // address of the responder, or of the list
+	When    time.Time `json:"when,omitzero"`    // it was revoked
+	Reason  string    `json:"reason,omitempty"` // why, in words
+	Until   time.Time `json:"until,omitzero"`   // the answer is good
+	Why     string    `json:"why,omitempty"`    // why it is not known
+}
+
+// The states of a certificate.
+const (
+	StandingGood      = "good"
+	StandingRevoked   = "revoked"
+	StandingUnknown   = "unknown"   // the answer says nothing about it, or cannot be believed
+	StandingUnreached = "unreached" // who could tell does not answer
+	StandingNowhere   = "nowhere"   // nobody is named who could tell
+)
+
+// String is the standing in words.
+func (s *Standing) String() string {
+	by := map[string]string{"stapled": "as the server's stapled answer says", "asked": "as " + s.From + " says",
+		"list": "as the list at " + s.From + " says"}[s.How]
+	switch s.State {
+	case StandingGood:
+		if !s.Until.IsZero() {
+			by += ", until " + s.Until.Format("2006-01-02 15:04 UTC")
+		}
+		return "not revoked, " + by
+	case StandingRevoked:
+		return "revoked on " + s.When.Format("2006-01-02 15:04 UTC") + " (" + s.Reason + "), " + by
+	case StandingUnreached:
+		return "not known: " + s.From + " was not reached: " + s.Why
+	}
+	return "not known: " + s.Why
 }
 
 // Readable is the response body as people read it: decrypted where it was

@@ -131,7 +131,7 @@ func floors() [][]string {
 		{"pattern"},
 		{"safe", "marks", "near", "xmltree", "related", "spool", "tomledit"},
 		{"exchange", "soap", "trust", "schema"},
-		{"http1", "contract", "wssec", "data", "compare", "learned"},
+		{"http1", "contract", "wssec", "data", "compare", "learned", "revocation"},
 		{"wire", "message", "identity"},
 		{"endpoint"},
 		{"user", "expect"},

@@ -32,6 +32,7 @@ const (
 	NotYetValid
 	NameDiffers
 	KeyWeak
+	Revoked // Judge does not tell it: package revocation does
 )
 
 //nolint:gochecknoglobals // a table: it is never written to
@@ -43,6 +44,7 @@ var reasonText = [...]string{
 	"not-yet-valid",
 	"name-differs",
 	"key-weak",
+	"revoked",
 }
 
 // String is the reason as finding ids have it.

@@ -3,6 +3,7 @@ package wire
 import (
 	"context"
 	"crypto/tls"
+	"crypto/x509"
 	"encoding/binary"
 	"errors"
 	"fmt"
@@ -79,6 +80,9 @@ func (t *roundTrip) handshake(ctx context.Context) error {
 	if err != nil {
 		return s.failed(err)
 	}
+	if err := s.standing(ctx, conn.ConnectionState()); err != nil {
+		return s.failed(err)
+	}
 	t.conn = conn
 	text := s.info.Version + " " + s.info.Cipher
 	t.rec.Moment(exchange.Moment{Kind: exchange.Handshaken, Stage: exchange.TLS, Text: text})
@@ -106,6 +110,33 @@ func (s *shaking) verify(cs tls.ConnectionState) error {
 	}
 	s.t.rec.Update(func(*exchange.Exchange) { s.info.Trusted = s.verdict.By })
 	return nil
+}
+
+// standing asks whether the certificates were revoked, where that is wanted.
+func (s *shaking) standing(ctx context.Context, cs tls.ConnectionState) error {
+	if s.t.cfg.Standing == nil {
+		return nil
+	}
+	chain := cs.PeerCertificates
+	if s.verdict != nil && len(s.verdict.Chain) > len(chain) {
+		chain = s.verdict.Chain // with the issuers that were not sent
+	}
+	all := s.t.cfg.Standing(ctx, chain, cs.OCSPResponse)
+	s.t.rec.Update(func(*exchange.Exchange) { s.info.Standing = all })
+	bad := &trust.Verdict{}
+	for _, one := range all {
+		i := slices.IndexFunc(chain, func(c *x509.Certificate) bool { return c.SerialNumber.Text(16) == one.Serial })
+		if one.State == exchange.StandingRevoked && i >= 0 {
+			bad.Faults = append(bad.Faults, trust.Fault{
+				Reason: trust.Revoked, Index: i, Cert: chain[i], Detail: one.String(),
+			})
+		}
+	}
+	if bad.Faults == nil {
+		return nil
+	}
+	s.verdict = bad
+	return bad
 }
 
 func (s *shaking) clientCertificate(ask *tls.CertificateRequestInfo) (*tls.Certificate, error) {

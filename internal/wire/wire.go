@@ -44,6 +44,9 @@ type Config struct {
 	Choose func(*tls.CertificateRequestInfo) *tls.Certificate
 	// Judge says what is wrong with a chain; nil: every one is taken.
 	Judge func([]*x509.Certificate) *trust.Verdict
+	// Standing asks whether the certificates of a chain that Judge took were revoked; nil:
+	// nobody is asked. stapled is the OCSP response of the handshake.
+	Standing func(ctx context.Context, chain []*x509.Certificate, stapled []byte) []exchange.Standing
 
 	Spill int64 // bytes of the answer beyond which it is kept on disk; 0: never
 
