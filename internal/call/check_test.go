@@ -12,6 +12,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/net/dns/dnsmessage"
 
 	"orenda/internal/call"
 	"orenda/internal/exchange"
@@ -221,6 +222,51 @@ func lookups(t *testing.T, answer func(query []byte) []byte) *net.Resolver {
 	return &net.Resolver{PreferGo: true, Dial: func(ctx context.Context, _, _ string) (net.Conn, error) {
 		return (&net.Dialer{}).DialContext(ctx, "udp", conn.LocalAddr().String())
 	}}
+}
+
+// A name server of one's own is asked in the place of the machine's.
+func TestANameServerOfOnesOwn(t *testing.T) {
+	h := harbour(t)
+	_, port, err := net.SplitHostPort(h.Plain)
+	require.NoError(t, err)
+	conn, err := net.ListenPacket("udp", "127.0.0.1:0")
+	require.NoError(t, err)
+	done := make(chan struct{})
+	t.Cleanup(func() { conn.Close(); <-done })
+	go func() {
+		defer close(done)
+		buf := make([]byte, 1500)
+		for {
+			n, from, err := conn.ReadFrom(buf)
+			if err != nil {
+				return
+			}
+			var m dnsmessage.Message
+			if m.Unpack(buf[:n]) != nil || len(m.Questions) == 0 {
+				continue
+			}
+			m.Response, m.Additionals = true, nil
+			if q := m.Questions[0]; q.Type == dnsmessage.TypeA && q.Name.String() == "quay.skerry.test." {
+				m.Answers = []dnsmessage.Resource{{
+					Header: dnsmessage.ResourceHeader{Name: q.Name, Type: q.Type, Class: q.Class, TTL: 60},
+					Body:   &dnsmessage.AResource{A: [4]byte{127, 0, 0, 1}},
+				}}
+			}
+			if b, err := m.Pack(); err == nil {
+				_, _ = conn.WriteTo(b, from)
+			}
+		}
+	}()
+	p := berths(t, h, "/berths")
+	p.Settings.Set("address", "http://quay.skerry.test:"+port+"/berths")
+	p.Settings.Set("resolver", conn.LocalAddr().String())
+	x := run(t, p)
+	require.Equal(t, exchange.OutcomePassed, x.Outcome, "%v", ids(x))
+	assert.Equal(t, []string{"127.0.0.1"}, x.Leg().Conn.Resolved)
+	p.Settings.Set("address", "http://pier.skerry.test:"+port+"/berths")
+	found(t, run(t, p), "connect.name-unknown")
+	p.Settings.Set("resolver", "quay")
+	assert.Contains(t, found(t, run(t, p), "binding.value-invalid").Why, "name server")
 }
 
 func TestWhatALookupTells(t *testing.T) {

@@ -36,6 +36,9 @@ func noteConnect(st *exchange.StageRecord, conn *exchange.Connection) {
 	if len(conn.Resolved) > 0 {
 		st.Facts.Set("resolved", strings.Join(conn.Resolved, ", "))
 	}
+	if conn.Origin != "" {
+		st.Facts.Set("its addresses", conn.Origin)
+	}
 	for _, t := range conn.Tried {
 		result := "connected"
 		if t.Error != "" {

@@ -68,6 +68,9 @@ func (c *network) config() wire.Config {
 		Expect:       s.Switch("expect-continue"),
 	}
 	cfg.Host, cfg.Port = endpoint.HostPort(c.url)
+	if at, err := endpoint.ParseServer(s.Text("resolver")); err == nil && cfg.Resolver == nil {
+		cfg.Resolver = wire.ResolverAt(at)
+	}
 	if cfg.IP = s.Text("ip"); len(c.followed) == 0 { // elsewhere it means nothing
 		cfg.ConnectTo = s.Text("connect-to")
 	}

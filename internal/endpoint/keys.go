@@ -361,6 +361,13 @@ var Keys = []Key{
 			"not through a proxy",
 	},
 	{
+		Name:  "resolver",
+		Stage: exchange.Connect,
+		Kind:  Text,
+		Minor: true,
+		Doc:   "name server that is asked in the place of this machine's: an IP address, with or without a port",
+	},
+	{
 		Name:    "ip",
 		Stage:   exchange.Connect,
 		Kind:    Choice,

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"maps"
 	"math"
+	"net"
 	"slices"
 	"strconv"
 	"strings"
@@ -203,7 +204,23 @@ func (k *Key) Check(value string) error {
 		}
 		return fmt.Errorf("%q is not one of %s%s", value, strings.Join(k.Of, ", "), hint)
 	}
+	if k.Name == "resolver" {
+		_, err := ParseServer(value)
+		return err
+	}
 	return nil
+}
+
+// ParseServer is the address and port of a name server, port 53 unless it is said.
+func ParseServer(value string) (string, error) {
+	host, port, err := net.SplitHostPort(value)
+	if err != nil {
+		host, port = strings.Trim(value, "[]"), "53"
+	}
+	if n, err := strconv.ParseUint(port, 10, 16); err != nil || n == 0 || net.ParseIP(host) == nil {
+		return "", fmt.Errorf("%q is not the IP address of a name server, with or without a port", value)
+	}
+	return net.JoinHostPort(host, port), nil
 }
 
 // checkItem says what is wrong with an item of a list.

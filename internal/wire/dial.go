@@ -88,7 +88,8 @@ func (t *roundTrip) lookUp(ctx context.Context, host string) ([]string, error) {
 		}
 		return nil, t.fail(exchange.Connect, NameUnknown, err)
 	}
-	t.rec.Update(func(*exchange.Exchange) { t.leg.Conn.Resolved = found })
+	from := t.origin(ctx, host, found)
+	t.rec.Update(func(*exchange.Exchange) { t.leg.Conn.Resolved, t.leg.Conn.Origin = found, from })
 	text := host + " is " + strings.Join(found, ", ")
 	t.rec.Moment(exchange.Moment{Kind: exchange.Lookup, Stage: exchange.Connect, Text: text})
 	return found, nil
