@@ -2,9 +2,9 @@
 
 VERSION := $(shell git describe --tags --always --dirty 2>/dev/null || echo dev)
 LDFLAGS := -s -w -X orenda/internal/cli.Version=$(VERSION)
-# Packages that take minutes under the race detector, most of them to link the
+# Packages that take minutes under the race detector, many of them to link the
 # database: `make test` runs them without it and `make race` with it.
-SLOW    := $(addprefix orenda/internal/,app journal/disk journal/postgres journal/postgres/pgserver service spans truth cli e2e) orenda/cmd/orenda
+SLOW    := $(addprefix orenda/internal/,app call journal/disk journal/postgres journal/postgres/pgserver service spans truth cli e2e) orenda/cmd/orenda
 RACED   := $(filter-out $(SLOW),$(shell go list ./... 2>/dev/null))
 
 .PHONY: build demo test test-core test-whole race truth endure platforms outside release tools check bench shots fuzz clean
@@ -34,7 +34,7 @@ platforms:
 
 # Both halves run beside each other: the second mostly waits for screens and servers.
 test: tools check build
-	@$(MAKE) --no-print-directory -j2 --output-sync=line test-core test-whole
+	@$(MAKE) --no-print-directory -j2 test-core test-whole
 
 test-core:
 	go test -race $(RACED)

@@ -3,7 +3,7 @@
 # packages bring, which are opened in a folder that is deleted afterwards.
 set -euo pipefail
 # Programs that are handed over are built and run in each of their languages.
-declare -A needs=([krb5kdc]=krb5-kdc [kadmin.local]=krb5-admin-server [kinit]=krb5-user [java]=default-jdk-headless [javac]=default-jdk-headless [node]=nodejs [php]=php-cli [mcs]=mono-mcs [mono]=mono-runtime [python3]=python3 [curl]=curl)
+declare -A needs=([softhsm2-util]=softhsm2 [pkcs11-tool]=opensc [krb5kdc]=krb5-kdc [kadmin.local]=krb5-admin-server [kinit]=krb5-user [java]=default-jdk-headless [javac]=default-jdk-headless [node]=nodejs [php]=php-cli [mcs]=mono-mcs [mono]=mono-runtime [python3]=python3 [curl]=curl)
 missing=()
 for tool in "${!needs[@]}"; do
   command -v "$tool" >/dev/null || missing+=("${needs[$tool]}")
@@ -27,6 +27,8 @@ done
 ORENDA_LANGUAGES=$languages go test -count 1 -run "AProgram|WritesNoCode|ABatch" ./internal/cli
 # Kerberos against MIT's key distribution centre and Apache; a journal against PostgreSQL.
 go test -count 1 -run 'Negotiate|Kerberos' ./internal/call
+# A key in a token of PKCS#11.
+go test -count 1 -run AKeyInAToken ./internal/call
 go test -count 1 ./internal/journal/postgres
 # The validator is held against two that were made by others.
 ORENDA_LANGUAGES=all go test -count 1 -run Families ./internal/schema

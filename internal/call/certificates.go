@@ -18,6 +18,7 @@ import (
 
 	"orenda/internal/endpoint"
 	"orenda/internal/exchange"
+	"orenda/internal/identity"
 	"orenda/internal/trust"
 	"orenda/internal/wire"
 )
@@ -108,12 +109,26 @@ func keyPair(
 	return pair, cert, err
 }
 
+// pairOf is the certificate of an identity with its key, or with the signer that has it.
+func pairOf(ctx context.Context, id *identity.Identity, secret string) (tls.Certificate, string, error) {
+	if id.Signer == "" {
+		return keyPair(os.ReadFile, id.Certificate, id.Key, secret)
+	}
+	b, err := os.ReadFile(id.Certificate)
+	if err != nil {
+		return tls.Certificate{}, id.Certificate, err
+	}
+	pair, err := trust.WithSigner(b, id.SignWith(ctx, secret))
+	return pair, id.Certificate, err
+}
+
 // client reads the client's certificate and key.
 func (c *securing) client(ctx context.Context) error {
 	s := &c.plan.Settings
 	cert, key, name := s.Text("client-cert"), s.Text("client-key"), s.Text("client-identity")
 	read, password := c.plan.ReadFile, ""
 	what := "client-cert"
+	var own *identity.Identity // whose certificate it is
 	if name != "" {
 		id, secret, err := c.identityHere(ctx, name)
 		if err != nil {
@@ -121,13 +136,18 @@ func (c *securing) client(ctx context.Context) error {
 		}
 		password = secret
 		if cert == "" {
-			cert, key, read, what = id.Certificate, id.Key, os.ReadFile, "client-identity"
+			cert, what, own = id.Certificate, "client-identity", id
 		}
 	}
 	if cert == "" || c.plan.fetch != nil && c.url.Scheme == "http" { // nobody asks for it there
 		return nil
 	}
-	pair, bad, err := keyPair(read, cert, key, password)
+	pair, bad, err := tls.Certificate{}, "", error(nil)
+	if own != nil {
+		pair, bad, err = pairOf(ctx, own, password)
+	} else {
+		pair, bad, err = keyPair(read, cert, key, password)
+	}
 	if _, sealed := errors.AsType[*trust.PasswordError](err); sealed && c.plan.Peek {
 		return nil // nothing is opened where only is looked
 	}
@@ -341,7 +361,7 @@ func (c *network) choose(ask *tls.CertificateRequestInfo) *tls.Certificate {
 		if id.Secret != "" {
 			password, _ = id.Reveal(ask.Context())
 		}
-		pair, _, err := keyPair(os.ReadFile, id.Certificate, id.Key, password)
+		pair, _, err := pairOf(ask.Context(), id, password)
 		if err != nil || trust.Unfit(pair.Leaf, time.Now()) != "" || ask.SupportsCertificate(&pair) != nil {
 			continue
 		}

@@ -7,7 +7,6 @@ import (
 	"crypto/x509"
 	"errors"
 	"fmt"
-	"os"
 	"slices"
 	"strings"
 	"time"
@@ -56,7 +55,10 @@ func (c *securing) signingKey(ctx context.Context) (*wssec.DecryptionKey, error)
 			Err:  errors.New("the identity has no certificate"),
 		}
 	}
-	pair, bad, err := keyPair(os.ReadFile, id.Certificate, id.Key, password)
+	if id.Signer != "" && c.plan.Peek {
+		return nil, nil // nothing is signed where only is looked
+	}
+	pair, bad, err := pairOf(ctx, id, password)
 	if _, sealed := errors.AsType[*trust.PasswordError](err); sealed && c.plan.Peek {
 		return nil, nil
 	}
@@ -127,6 +129,9 @@ func (c *securing) sign(own *wssec.DecryptionKey, notes *[]string) error {
 		}
 	}
 	signed, err := wssec.Sign(c.envelope, with)
+	if _, is := errors.AsType[*trust.SignerError](err); is {
+		return err // the setting is good
+	}
 	if err != nil {
 		return c.partError("sign", err)
 	}

@@ -10,6 +10,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"net"
 	"net/url"
 	"strconv"
 	"strings"
@@ -54,12 +55,21 @@ var tlsVersions = map[string]uint16{
 	"1.3": tls.VersionTLS13,
 }
 
+// resolver is who is asked for addresses; nil: whom this machine asks.
+func (c *network) resolver() *net.Resolver {
+	at, err := endpoint.ParseServer(c.plan.Settings.Text("resolver"))
+	if err != nil || c.plan.Resolver != nil {
+		return c.plan.Resolver
+	}
+	return wire.ResolverAt(at)
+}
+
 // config turns the settings into what the wire needs.
 func (c *network) config() wire.Config {
 	s := &c.plan.Settings
 	cfg := wire.Config{
 		Until:        c.plan.Until,
-		Resolver:     c.plan.Resolver,
+		Resolver:     c.resolver(),
 		Pool:         c.plan.Pool,
 		Certificates: c.material.certs,
 		ServerName:   s.Text("server-name"),
@@ -68,9 +78,6 @@ func (c *network) config() wire.Config {
 		Expect:       s.Switch("expect-continue"),
 	}
 	cfg.Host, cfg.Port = endpoint.HostPort(c.url)
-	if at, err := endpoint.ParseServer(s.Text("resolver")); err == nil && cfg.Resolver == nil {
-		cfg.Resolver = wire.ResolverAt(at)
-	}
 	if cfg.IP = s.Text("ip"); len(c.followed) == 0 { // elsewhere it means nothing
 		cfg.ConnectTo = s.Text("connect-to")
 	}

@@ -53,6 +53,7 @@ var offlineRules = []Rule{
 	{"security.secret-unavailable", exchange.Stop, exchange.Yours, secretUnavailable},
 	{"security.secret-locked", exchange.Stop, exchange.Yours, secretLocked},
 	{"security.password-type-unknown", exchange.Stop, exchange.Yours, passwordTypeUnknown},
+	{"security.signer-failed", exchange.Stop, exchange.Yours, signerFailed},
 	{"security.key-unreadable", exchange.Stop, exchange.Yours, keyUnreadable},
 	{"security.signing-key-missing", exchange.Stop, exchange.Yours, signingKeyMissing},
 	{"security.part-missing", exchange.Stop, exchange.Yours, partMissing},

@@ -441,6 +441,33 @@ func keyUnreadable(c *Case) []exchange.Finding {
 	return one(f)
 }
 
+// signerFailed tells that a key that cannot be read did not sign: for the message, or for TLS.
+func signerFailed(c *Case) []exchange.Finding {
+	e, is := errors.AsType[*trust.SignerError](c.Err)
+	switch w := c.onWire("security.signer-failed"); {
+	case !is && w == nil:
+		return nil
+	case !is:
+		e = &trust.SignerError{Algorithm: "TLS", Err: w.Err}
+	}
+	f := exchange.Finding{
+		Title: "the signer gives no signature",
+		Why: fmt.Sprintf("It was asked for one by %s: %s. A program that signs is given what to sign on its standard "+
+			"input, and writes the signature.", e.Algorithm, strings.TrimSuffix(e.Err.Error(), ".")),
+		Evidence: []exchange.Evidence{c.inSettings("sign-identity", 0, 1)},
+		Program:  "run the program that signs by hand; see whether the key is there, and the PIN is right",
+	}
+	if c.onWire("security.signer-failed") != nil {
+		f.Stage = exchange.TLS
+		f.Evidence = []exchange.Evidence{c.inSettings("client-identity", 0, 1)}
+		if strings.HasPrefix(e.Algorithm, "rsa-pss-") {
+			f.Why += " TLS 1.3 takes no other way to sign with RSA than PSS; TLS 1.2 does."
+			f.Remedies = c.remedies("use TLS 1.2 at most", []string{"tls-max"}, "1.2")
+		}
+	}
+	return one(f)
+}
+
 func signingKeyMissing(c *Case) []exchange.Finding {
 	if !errors.Is(c.Err, endpoint.ErrNoSigningKey) {
 		return nil

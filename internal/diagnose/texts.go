@@ -324,6 +324,11 @@ var texts = map[string]Text{
 		"Perhaps the password stands where its type belongs; so it is not shown.",
 		"Set text or digest, and keep the password with the identity.",
 	},
+	"security.signer-failed": {
+		"The program that signs with a key in hardware gives no signature.",
+		"It ended with an error, wrote nothing, or what it wrote does not fit the certificate.",
+		"Run it by hand with the same variables; see whether the PIN and the key are the right ones.",
+	},
 	"security.key-unreadable": {
 		"A certificate or key file cannot be used.",
 		"It is missing, in another format, encrypted, or damaged.",

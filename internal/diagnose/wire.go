@@ -30,6 +30,7 @@ func wireFinding(r wire.Reason) string {
 		wire.HandshakeTimeout:          "tls.timed-out",
 		wire.HandshakeClosed:           "tls.closed",
 		wire.HandshakeBroken:           "tls.closed",
+		wire.SignerFailed:              "security.signer-failed",
 		wire.CertificateUnreadable:     "tls.certificate-unreadable",
 
 		wire.SendReset:     "send.reset",

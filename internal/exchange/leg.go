@@ -111,7 +111,7 @@ type Connection struct {
 	Local    string   `json:"local,omitempty"`    // own address
 	Remote   string   `json:"remote,omitempty"`   // address of the peer
 	Resolved []string `json:"resolved,omitempty"` // addresses of the name
-	Origin   string   `json:"origin,omitempty"`   // from where these are, where that is not a name server's plain answer
+	Origin   string   `json:"origin,omitempty"`   // from where these are, where no name server gave them
 	Tried    []Tried  `json:"tried,omitempty"`    // addresses in the order of trying
 	Reused   bool     `json:"reused,omitempty"`   // a kept connection was taken
 	TLS      *TLSInfo `json:"tls,omitempty"`      // what the handshake showed; nil without TLS

@@ -32,6 +32,10 @@ type Identity struct {
 	Certificate string `toml:"certificate,omitempty"` // file with a client certificate; its secret opens the key
 	Key         string `toml:"key,omitempty"`         // file with the key, where it is in another
 
+	// Signer is command:CMD, a program that signs with a key that cannot be read: it belongs to
+	// the certificate. The secret is its PIN.
+	Signer string `toml:"signer,omitempty"`
+
 	Keytab  string `toml:"keytab,omitempty"`  // file with its keys for Kerberos
 	Tickets string `toml:"tickets,omitempty"` // file with its tickets; without keytab and secret the person's own
 

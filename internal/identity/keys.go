@@ -1,6 +1,7 @@
 package identity
 
 import (
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -24,6 +25,7 @@ var keys = []key{
 	{"secret", func(id *Identity) *string { return &id.Secret }},
 	{"certificate", func(id *Identity) *string { return &id.Certificate }},
 	{"key", func(id *Identity) *string { return &id.Key }},
+	{"signer", func(id *Identity) *string { return &id.Signer }},
 	{"note", func(id *Identity) *string { return &id.Note }},
 	{"keytab", func(id *Identity) *string { return &id.Keytab }},
 	{"tickets", func(id *Identity) *string { return &id.Tickets }},
@@ -97,8 +99,12 @@ func (id *Identity) Set(name, value string) error {
 	return nil
 }
 
-// kindOf refuses a kind of log-in that there is not.
+// kindOf refuses a kind of log-in that there is not, and what is no signer.
 func kindOf(name, value string) error {
+	if command, is := strings.CutPrefix(value, "command:"); name == "signer" && value != "" &&
+		(!is || strings.TrimSpace(command) == "") {
+		return errors.New("a signer is command:CMD, a program that signs")
+	}
 	if name == "log-in.kind" && !isKind(value) {
 		return fmt.Errorf("log-in.kind is %s, %s or %s, or empty for a body of your own, "+
 			"not %q", OAuth2, WSTrust13, WSTrust14, value)

@@ -48,6 +48,7 @@ type shaking struct {
 	t       *roundTrip
 	info    *exchange.TLSInfo
 	verdict *trust.Verdict
+	signer  *trust.Signer // that has the client's key; nil: it was read, or none is sent
 }
 
 func (t *roundTrip) handshake(ctx context.Context) error {
@@ -154,6 +155,7 @@ func (s *shaking) clientCertificate(ask *tls.CertificateRequestInfo) (*tls.Certi
 	if chosen == nil {
 		return &tls.Certificate{}, nil
 	}
+	s.signer, _ = chosen.PrivateKey.(*trust.Signer)
 	s.t.rec.Update(func(*exchange.Exchange) { s.info.CertSent = true })
 	return chosen, nil
 }
@@ -183,6 +185,8 @@ func (s *shaking) failed(err error) error {
 	switch alert, words, is := remoteAlert(err); {
 	case s.verdict != nil && len(s.verdict.Faults) > 0:
 		e.Reason, e.Verdict = Certificate, s.verdict
+	case s.signer != nil && s.signer.Err() != nil:
+		e.Reason, e.Err = SignerFailed, s.signer.Err()
 	case errors.As(err, &notTLS):
 		e.Reason = NotTLS
 	case is:

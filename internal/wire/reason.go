@@ -39,6 +39,7 @@ const (
 	HandshakeTimeout          // no end of the handshake in time
 	HandshakeClosed           // the peer closed without an alert
 	CertificateUnreadable     // a certificate of the peer cannot be parsed
+	SignerFailed              // the client's key is with a signer, which gave no signature
 	HandshakeBroken           // anything else that ended the handshake
 
 	SendReset     // the peer closed while the request was leaving
@@ -87,6 +88,7 @@ var reasonNames = [...]string{
 	HandshakeTimeout:          "handshake-timeout",
 	HandshakeClosed:           "handshake-closed",
 	CertificateUnreadable:     "certificate-unreadable",
+	SignerFailed:              "signer-failed",
 	HandshakeBroken:           "handshake-broken",
 	SendReset:                 "send-reset",
 	SendTimeout:               "send-timeout",

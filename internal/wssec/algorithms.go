@@ -9,6 +9,7 @@ import (
 	_ "crypto/sha1" // what old services ask for
 	_ "crypto/sha256"
 	_ "crypto/sha512"
+	"encoding/asn1"
 	"errors"
 	"fmt"
 	"math/big"
@@ -130,16 +131,20 @@ func (m method) sign(key crypto.Signer, secret, octets []byte) ([]byte, error) {
 	case "rsa-pss":
 		return key.Sign(rand.Reader, sum, pssOptions(m.hash))
 	case "ecdsa":
-		k, ok := key.(*ecdsa.PrivateKey)
+		k, ok := key.Public().(*ecdsa.PublicKey)
 		if !ok {
 			return nil, fmt.Errorf("a key of the kind %T makes no ECDSA signature", key)
 		}
-		r, s, err := ecdsa.Sign(rand.Reader, k, sum)
+		der, err := key.Sign(rand.Reader, sum, m.hash)
 		if err != nil {
 			return nil, err
 		}
+		var both struct{ R, S *big.Int } // RFC 3279 §2.2.3; XML has them one behind the other (RFC 4050 §3.3)
+		if _, err := asn1.Unmarshal(der, &both); err != nil {
+			return nil, err
+		}
 		n := (k.Params().BitSize + 7) / 8
-		return append(r.FillBytes(make([]byte, n)), s.FillBytes(make([]byte, n))...), nil
+		return append(both.R.FillBytes(make([]byte, n)), both.S.FillBytes(make([]byte, n))...), nil
 	}
 	return nil, errors.New("there is no such way to sign")
 }

@@ -241,12 +241,16 @@ func bound(envelope []byte, prefix, space string) string {
 // method is the way to sign that suits the key.
 func (s *Signing) method() (method, error) {
 	m := method{hash: s.Hash}
-	switch s.Key.(type) {
-	case *rsa.PrivateKey:
+	var public crypto.PublicKey
+	if s.Key != nil {
+		public = s.Key.Public()
+	}
+	switch public.(type) {
+	case *rsa.PublicKey:
 		if m.kind = "rsa"; s.PSS {
 			m.kind = "rsa-pss"
 		}
-	case *ecdsa.PrivateKey:
+	case *ecdsa.PublicKey:
 		m.kind = "ecdsa"
 	default:
 		if len(s.Secret) == 0 {
