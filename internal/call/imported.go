@@ -9,6 +9,7 @@ import (
 	"mime"
 	"net"
 	"net/url"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -48,6 +49,9 @@ type Imported struct {
 	// Through is the name of the relay that passes it on, "" none.
 	Through string
 
+	// Answers says what became of answers that come later, in words; "": none was asked for.
+	Answers string
+
 	relayed bool
 	added   string // the security that was added on the way, in words; "" none
 	alone   bool   // a request of which it is not known whether it was answered
@@ -55,6 +59,15 @@ type Imported struct {
 
 	doc   *xmltree.Document // what is looked at, parsed once for all who look; nil: not yet, or not readable
 	docOf []byte            // of which bytes it is
+}
+
+// SetBody puts another body in the place of the request's, and its length into the head.
+func (w *Imported) SetBody(b []byte) {
+	w.Body, w.docOf, w.doc = b, nil, nil
+	w.Came = int64(len(b))
+	w.Declared = w.Came
+	w.Header = slices.DeleteFunc(w.Header, func(h [2]string) bool { return strings.EqualFold(h[0], "Content-Length") })
+	w.Header = append(w.Header, [2]string{"Content-Length", strconv.FormatInt(w.Came, 10)})
 }
 
 // document is what is looked at of the request; nil where it is not well-formed.
@@ -452,6 +465,9 @@ func (c *Call) runSentSecurity(context.Context) (string, error) {
 	s := c.securing()
 	s.secured = c.outs.secured
 	w := c.plan.imported
+	if w.Answers != "" {
+		c.rec.Fact(exchange.Binding, "answers", w.Answers)
+	}
 	if w.added != "" {
 		c.rec.Fact(exchange.Security, "added by the relay", w.added)
 	}

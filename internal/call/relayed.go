@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"context"
 	"slices"
-	"strconv"
 	"strings"
 
 	"orenda/internal/exchange"
@@ -38,10 +37,8 @@ func addSecurity(ctx context.Context, p Plan, w *Imported) (stopped *exchange.Ex
 		x.Kind = "relay"
 		return x
 	}
-	w.Body, w.docOf, w.doc = c.outs.secured.envelope, nil, nil
-	w.Came = int64(len(w.Body))
-	w.Declared = w.Came
-	set := [][2]string{{"Content-Length", strconv.FormatInt(w.Came, 10)}}
+	w.SetBody(c.outs.secured.envelope)
+	var set [][2]string
 	if auth := c.outs.secured.credentials.authorization; auth != "" {
 		set = append(set, [2]string{"Authorization", auth})
 	}

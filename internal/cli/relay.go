@@ -67,6 +67,8 @@ func (t *commandLine) relayCommand() *cobra.Command {
 		"header field that each request gets on its way, 'Name: value', in the place of one of that name")
 	flags.BoolVar(&f.Secure, "secure", false,
 		"give each request the endpoint's security on its way: token, timestamp, signature, HTTP authentication")
+	flags.BoolVar(&f.Answers, "answers", false,
+		"let answers that come later come through the relay too: its address stands in ReplyTo and FaultTo then")
 	flags.StringVar(&f.Identity, "add-identity", "", "give each request the security of this identity of yours")
 	flags.StringVar(&f.Bodies, "bodies", "", "what is kept of bodies: whole, none, or a size as 4KiB")
 	flags.BoolVar(&f.Describe, "describe", false,

@@ -64,6 +64,10 @@ type Options struct {
 	Allow         []netip.Prefix // whose connections are taken; none: everybody's
 	Names         []string       // hosts by which programs reach it besides its addresses
 
+	// Answers has answers that come later come through the relay too: it puts its address in
+	// the place of ReplyTo and FaultTo (WS-Addressing).
+	Answers bool
+
 	Forward *Forward // it is a forward proxy, and To is nil; nil: it leads to To
 
 	// Change changes a request on its way, from several goroutines; it may be nil.
@@ -86,6 +90,8 @@ type Relay struct {
 	cancel context.CancelFunc
 	wg     sync.WaitGroup
 	room   chan struct{}
+
+	answers answers // that come later
 
 	mu    sync.Mutex
 	conns map[net.Conn]time.Time // when it began to wait for a request; zero while one is under way
@@ -373,13 +379,10 @@ func (r *Relay) pass(c *patient, in *bufio.Reader, pool *wire.Pool, at *url.URL)
 	r.wait(c.tracked(), time.Time{})
 	defer w.Close()
 	o := r.o.Load() // one call goes by one of them
-	if o.Change != nil {
-		o.Change(w.Imported)
-	}
+	plan := r.planOf(o, w)
 	p := &passing{to: c.Conn, w: w.Imported}
 	w.Pass = p.pass
-	plan := o.Plan(w.Imported)
-	if o.Answer != nil {
+	if o.Answer != nil && !w.later {
 		response, after, ok := o.Answer(w.Imported)
 		late := time.NewTimer(after)
 		defer late.Stop()
@@ -408,6 +411,21 @@ func (r *Relay) pass(c *patient, in *bufio.Reader, pool *wire.Pool, at *url.URL)
 		return false
 	}
 	return w.Left == nil && keep && !r.ending.Load() && w.Came == w.Declared && ends(l, w.Method)
+}
+
+// planOf is how a request is passed on, and held against; it is changed first, where that is wanted.
+func (r *Relay) planOf(o *Options, w *taken) call.Plan {
+	if w.later { // it goes to the program, to which nothing of the service belongs
+		plan := o.Plan(w.Imported)
+		return call.Plan{Agent: plan.Agent, Endpoint: plan.Endpoint, Workspace: plan.Workspace, Operation: "answer"}
+	}
+	if o.Change != nil {
+		o.Change(w.Imported)
+	}
+	if o.Answers {
+		r.throughHere(w.Imported)
+	}
+	return o.Plan(w.Imported)
 }
 
 // tell tells of an exchange that was passed on: a forward proxy of what is no call by its size.
@@ -479,7 +497,8 @@ func (p *passing) give(b []byte) {
 // lies on disk until Close.
 type taken struct {
 	*call.Imported
-	disk *spool.Spool
+	disk  *spool.Spool
+	later bool // it is an answer that comes later, to a call that was passed on before
 }
 
 // Write takes more of the body.
@@ -617,12 +636,17 @@ func (r *Relay) read(in *bufio.Reader, c *patient, at *url.URL) (w *taken, keep 
 	}
 	c.end = time.Time{}
 	forward := r.o.Load().Forward != nil
-	to, err := r.goesTo(&line, at)
-	if err != nil {
-		return nil, false, err
-	}
 	w = &taken{Imported: &call.Imported{Declared: head.Declared, Method: line.Method}}
-	if w.URL = r.target(line.Target); forward {
+	to := r.answers.place(line.Target)
+	if w.later = to != nil; !w.later && r.o.Load().Answers && strings.HasPrefix(line.Target, answersPath) {
+		return nil, false, errNoWay
+	}
+	if !w.later {
+		if to, err = r.goesTo(&line, at); err != nil {
+			return nil, false, err
+		}
+	}
+	if w.URL = r.target(line.Target); forward || w.later {
 		w.URL = to.String()
 	}
 	keep = line.Proto == "HTTP/1.1"

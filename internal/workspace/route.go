@@ -38,6 +38,7 @@ type Route struct {
 	Contract   string   `toml:"contract"`    // description to hold the calls against, FILE or URL
 	Keep       string   `toml:"keep"`        // which exchanges are kept: all, failed, or 1/N
 	Add        []string `toml:"add"`         // "Name: value": fields that each request gets on its way
+	Answers    bool     `toml:"answers"`     // answers that come later come through it too
 	Secure     bool     `toml:"secure"`      // each request gets the endpoint's security on its way
 	Identity   string   `toml:"identity"`    // whose security that is; "" the endpoint's
 	Bodies     string   `toml:"bodies"`      // what is kept of bodies: whole, a size as 4 KiB, or none
@@ -243,7 +244,7 @@ func (r *Route) Options(h *user.Home, t *Traced) (o relay.Options, authority str
 	if err != nil {
 		return o, "", err
 	}
-	o = relay.Options{Listen: r.Listen, To: t.To, Plan: t.Plan, Change: a.Change}
+	o = relay.Options{Listen: r.Listen, To: t.To, Plan: t.Plan, Change: a.Change, Answers: r.Answers}
 	o.Answer = func(w *call.Imported) ([]byte, time.Duration, bool) {
 		out, ok := t.Answer(&a, w)
 		return out, a.After, ok
@@ -327,7 +328,8 @@ func (w *Workspace) KeepRoute(r *Route) error {
 			{"listen", r.Listen, r.Listen != ""}, {"listen-tls", r.ListenTLS, r.ListenTLS != ""},
 			{"to", r.To, r.To != ""}, {"endpoint", r.Endpoint, r.Endpoint != ""},
 			{"contract", r.Contract, r.Contract != ""}, {"keep", r.Keep, r.Keep != ""},
-			{"add", r.Add, len(r.Add) > 0}, {"secure", r.Secure, r.Secure}, {"identity", r.Identity, r.Identity != ""},
+			{"add", r.Add, len(r.Add) > 0}, {"secure", r.Secure, r.Secure},
+			{"answers", r.Answers, r.Answers}, {"identity", r.Identity, r.Identity != ""},
 			{"bodies", r.Bodies, r.Bodies != ""},
 			{"path-secret", r.PathSecret, r.PathSecret}, {"describe", r.Describe, r.Describe},
 		} {

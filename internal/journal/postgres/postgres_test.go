@@ -95,6 +95,30 @@ func TestANewerSchemaIsRefused(t *testing.T) {
 	require.ErrorContains(t, err, "a newer Orenda made it")
 }
 
+// A schema of an older Orenda is brought to what this one knows by whoever made it; others are told.
+func TestAnOlderSchemaIsBroughtForward(t *testing.T) {
+	s := pgserver.Start(t)
+	require.NoError(t, openAt(t, s.Journal("quay"), t.TempDir()).Close())
+	a, err := ParseAddress(s.Journal("quay"), "")
+	require.NoError(t, err)
+	_, err = Init(t.Context(), a)
+	require.NoError(t, err)
+	s.Exec("harbour", "CREATE ROLE writes LOGIN", "GRANT orenda_quay_write TO writes",
+		"DROP FUNCTION orenda.holding", "DELETE FROM orenda.version WHERE version_id = 2")
+	other, err := ParseAddress(s.JournalAs("writes", "quay"), "")
+	require.NoError(t, err)
+	_, err = Open(other, t.TempDir())
+	require.ErrorContains(t, err, "version 1, and this Orenda wants 2")
+	_, err = Init(t.Context(), a)
+	require.NoError(t, err)
+	j := openAt(t, s.JournalAs("writes", "quay"), t.TempDir())
+	x := journaltest.Record(time.Now(), "FindBerths", "berths", "slack water")
+	require.NoError(t, j.Add(x))
+	got, err := j.Holding(t.Context(), "slack", []*exchange.Exchange{x})
+	require.NoError(t, err)
+	assert.True(t, got[x.ID])
+}
+
 func TestTwoThatStartAtOnceMakeOneSchema(t *testing.T) {
 	s := pgserver.Start(t)
 	var wg sync.WaitGroup

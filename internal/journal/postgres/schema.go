@@ -33,6 +33,14 @@ func (e errNewer) Error() string {
 		"install that one here too", int64(e), newest)
 }
 
+// errOlder is a schema that this user of the database may not bring to what this program knows.
+type errOlder int64
+
+func (e errOlder) Error() string {
+	return fmt.Sprintf("the journal's schema is version %d, and this Orenda wants %d: whoever made it brings it there "+
+		"by orenda journal init --journal …", int64(e), newest)
+}
+
 // version is that of the schema; 0: there is none.
 func version(ctx context.Context, pool *pgxpool.Pool) (v int64, err error) {
 	var there bool
@@ -53,6 +61,15 @@ func migrate(ctx context.Context, pool *pgxpool.Pool) error {
 	}
 	if v > newest {
 		return errNewer(v)
+	}
+	if v > 0 {
+		var may bool
+		if err := pool.QueryRow(ctx, `SELECT has_schema_privilege('orenda', 'CREATE')`).Scan(&may); err != nil {
+			return err
+		}
+		if !may {
+			return errOlder(v)
+		}
 	}
 	err = pgx.BeginFunc(ctx, pool, func(tx pgx.Tx) error { // CREATE … IF NOT EXISTS races with itself
 		if _, err := tx.Exec(ctx, `SELECT pg_advisory_xact_lock(7305940)`); err != nil {
