@@ -32,15 +32,15 @@ check:
 platforms:
 	@./scripts/platforms.sh
 
-# Both halves run beside each other: the second mostly waits for screens and servers.
-test: tools check build
-	@$(MAKE) --no-print-directory -j2 test-core test-whole
+# Its parts run beside each other: the last mostly waits for screens and servers.
+test: tools build
+	@$(MAKE) --no-print-directory -j3 check test-core test-whole
 
 test-core:
 	go test -race $(RACED)
 
 test-whole: build
-	ORENDA=$(CURDIR)/bin/orenda go test -p 1 $(SLOW)
+	ORENDA=$(CURDIR)/bin/orenda go test $(SLOW)
 
 # The race detector over the command line and the whole program as well. What runs
 # in the terminal is then itself built with it.
