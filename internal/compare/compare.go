@@ -204,7 +204,8 @@ func (c *comparing) settings() {
 
 func (c *comparing) path() {
 	c.where = InPath
-	if c.a.Reach > 0 && c.b.Reach > 0 && c.a.Reach != c.b.Reach {
+	known := func(s *Side) bool { return s.Reach > 0 || s.Outcome != "" } // what stopped first of all reached none
+	if known(c.a) && known(c.b) && c.a.Reach != c.b.Reach {
 		stage := func(n int) string {
 			if n >= len(exchange.Stages) {
 				return "passed"
@@ -385,5 +386,9 @@ func (d *Difference) String() string {
 		}
 		return p.Said()
 	}
-	return fmt.Sprintf("%s %s: %s → %s", d.Kind, d.Path, short(d.A), short(d.B))
+	what := string(d.Kind) + " " + d.Path
+	if string(d.Kind) == d.Path {
+		what = d.Path
+	}
+	return fmt.Sprintf("%s: %s → %s", what, short(d.A), short(d.B))
 }

@@ -211,3 +211,11 @@ func BenchmarkCompare20MB(b *testing.B) {
 		messages(x, y)
 	}
 }
+
+// A call that stopped first of all reached nothing, and that is a difference.
+func TestWhatReachedNothingDiffers(t *testing.T) {
+	all := Sides(&Side{Reach: 11, Outcome: exchange.OutcomePassed}, &Side{Outcome: exchange.OutcomeStopped}, false).Differences
+	require.Len(t, all, 1)
+	assert.Equal(t, "reach: passed → address", all[0].String())
+	assert.Empty(t, Sides(&Side{Reach: 11, Outcome: exchange.OutcomePassed}, &Side{}, false).Differences, "of a file nothing is known")
+}

@@ -94,7 +94,7 @@ expect = ["fault"]
 	s.keys("=")
 	s.sees("hold the last answers against those of", "next")
 	s.keys("Down", "Down", "Enter")
-	s.sees("the last run beside next", "1 differ", "the same answer", "next answers 1 case otherwise")
+	s.sees("the last run beside next", "1 differs", "the same answer", "next answers 1 case otherwise")
 	s.keys("Home", "@")
 	s.sees("differences", "Alder", "ALDER")
 }

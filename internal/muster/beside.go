@@ -1,6 +1,7 @@
 package muster
 
 import (
+	"cmp"
 	"fmt"
 	"strings"
 
@@ -45,6 +46,11 @@ func Beside(a, b *Run, get func(id string) (*exchange.Exchange, error)) (out []P
 		if err != nil {
 			return nil, err
 		}
+		if unsent := cmp.Or(notSent(x), notSent(y)); unsent != "" {
+			p.Why = "it was not sent to both: " + unsent
+			out = append(out, p)
+			continue
+		}
 		for _, d := range compare.Sides(compare.Exchange(x), compare.Exchange(y), false).Differences {
 			if ofAnswer(&d) {
 				p.Differences = append(p.Differences, d)
@@ -54,6 +60,17 @@ func Beside(a, b *Run, get func(id string) (*exchange.Exchange, error)) (out []P
 		out = append(out, p)
 	}
 	return out, nil
+}
+
+// notSent is why a call never reached the wire, "" it did.
+func notSent(x *exchange.Exchange) string {
+	if len(x.Legs) > 0 {
+		return ""
+	}
+	if f := x.Cause(); f != nil {
+		return f.Title
+	}
+	return "it ended before"
 }
 
 // ofAnswer tells whether a difference is of what was answered.

@@ -144,7 +144,11 @@ func (v *View) beside() tea.Cmd {
 	places := v.s.MusterPlaces()
 	pick := state.Pick{Prompt: "hold the last answers against those of"}
 	for _, p := range places {
-		pick.Options = append(pick.Options, p.String())
+		option := p.String()
+		if p.Endpoint == "" {
+			option = "the environment " + option
+		}
+		pick.Options = append(pick.Options, option)
 	}
 	pick.Take = func(i int) tea.Cmd {
 		return v.careful(r, func(again bool) error { return v.s.RunBeside(r.Name, places[i], again) })
@@ -357,7 +361,11 @@ func against(run *state.Running, name string, w int) string {
 	case p.Why != "":
 		return ui.Soft(ui.Cut(p.Why, w))
 	}
-	return ui.Accent(fmt.Sprintf("%d differ", len(p.Differences))) + "  " + ui.Cut(p.Differences[0].String(), w-12)
+	many := "differ"
+	if len(p.Differences) == 1 {
+		many = "differs"
+	}
+	return ui.Accent(fmt.Sprintf("%d %-7s", len(p.Differences), many)) + "  " + ui.Cut(p.Differences[0].String(), w-12)
 }
 
 // foot is the case at the cursor, whole.

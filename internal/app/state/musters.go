@@ -179,7 +179,7 @@ func (s *State) RunBeside(name string, at Place, again bool) error {
 			r.Pairs = map[string]muster.Pair{}
 			differ := 0
 			for _, p := range pairs {
-				if r.Pairs[p.Name] = p; !p.Same {
+				if r.Pairs[p.Name] = p; !p.Same && p.Why == "" {
 					differ++
 				}
 			}
