@@ -328,6 +328,18 @@ func (s *State) CompareLearned(field string) bool {
 	return true
 }
 
+// keepOneOfMany keeps a call of many, and shows it in the lists.
+func (s *State) keepOneOfMany(x *exchange.Exchange) {
+	err := s.addCall(x)
+	head := x.Redact(nil).WithoutBytes()
+	s.post(func() {
+		s.hold(head)
+		if err != nil {
+			s.Say("the exchange was not kept: %v", err)
+		}
+	})
+}
+
 // addCall keeps a call in the journal, and marks what was learned that it speaks against. It
 // waits for the disk, and is not for Update.
 func (s *State) addCall(x *exchange.Exchange) error {

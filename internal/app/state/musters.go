@@ -126,16 +126,7 @@ func (s *State) RunMuster(name string, onlyFailed, again bool) error {
 func (s *State) musterOptions(at Place, again bool) muster.Options {
 	o := muster.Options{AtOnce: atOnce, Now: time.Now}
 	s.W.MusterOptions(&o, s.J, at.Endpoint, at.Environment, again)
-	o.Keep = func(x *exchange.Exchange) {
-		err := s.addCall(x)
-		head := x.Redact(nil).WithoutBytes()
-		s.post(func() {
-			s.hold(head)
-			if err != nil {
-				s.Say("the exchange was not kept: %v", err)
-			}
-		})
-	}
+	o.Keep = s.keepOneOfMany
 	return o
 }
 

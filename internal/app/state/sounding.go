@@ -62,16 +62,7 @@ func (s *State) StartSounding(asked bool) error {
 	one.Options.Limit = sounding.LimitOf(&p)
 	o := one.Options
 	o.Told = func(r *sounding.Result) { s.post(func() { one.Result = r }) }
-	send := sounding.Over(p, o.Field, "", func(x *exchange.Exchange) {
-		err := s.addCall(x)
-		head := x.Redact(nil).WithoutBytes()
-		s.post(func() {
-			s.hold(head)
-			if err != nil {
-				s.Say("the exchange was not kept: %v", err)
-			}
-		})
-	})
+	send := sounding.Over(p, o.Field, "", s.keepOneOfMany)
 	one.Goes, one.Result, one.Err = true, nil, nil
 	one.halt = s.run.Go(func(ctx context.Context) {
 		r, err := sounding.Sound(ctx, o, send)
