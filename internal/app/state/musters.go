@@ -7,7 +7,6 @@ import (
 	"slices"
 	"time"
 
-	"orenda/internal/exchange"
 	"orenda/internal/expect"
 	"orenda/internal/muster"
 	"orenda/internal/soap"
