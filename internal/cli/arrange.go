@@ -249,6 +249,8 @@ func assignments(w *workspace.Workspace, name string, args []string) ([]exchange
 				hint = "; " + m + " is meant, perhaps"
 			}
 			return nil, fmt.Errorf("there is no setting %s%s", key, hint)
+		} else if (key == "default" || key == "off") && !slices.Contains([]string{"true", "false", ""}, value) {
+			return nil, fmt.Errorf("%s is true or false, not %s", key, value)
 		}
 		out = append(out, c)
 	}

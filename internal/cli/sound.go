@@ -136,7 +136,10 @@ func (t *commandLine) tellSounding(r *sounding.Result) error {
 				safe.Line(cutTo(c.Says, 90)))
 		}
 		for _, a := range r.Answered {
-			what := fmt.Sprintf("%d answers", a.Answers)
+			what := "1 answer"
+			if a.Answers != 1 {
+				what = fmt.Sprintf("%d answers", a.Answers)
+			}
 			if a.Says != "" {
 				what = "refused: " + cutTo(a.Says, 70)
 			}

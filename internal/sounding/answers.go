@@ -108,8 +108,8 @@ func (r *Result) answersSay() (parts []string) {
 	case taken == 0:
 		parts = append(parts, "every shorter input is refused")
 	case most <= 1 && own.Answers <= 1:
-		parts = append(parts, fmt.Sprintf("never more than one answer came, of %d shorter inputs too: "+
-			"it may give the first match only", taken))
+		parts = append(parts,
+			"never more than one answer came, of shorter inputs too: it may give the first match only")
 	default:
 		parts = append(parts, fmt.Sprintf("a shorter input gives %s: up to %d against %d",
 			compared(most, own.Answers), most, own.Answers))

@@ -233,7 +233,7 @@ func (r *Route) Sampling() (wanted func(*exchange.Exchange) bool, err error) {
 func (r *Route) Answering() (a Answering, err error) {
 	a.Add, err = r.fields()
 	a.Secure = r.Secure || r.Identity != ""
-	a.Describe = r.Describe
+	a.Describe, a.Answers = r.Describe, r.Answers
 	return a, err
 }
 

@@ -20,6 +20,7 @@ import (
 type Answering struct {
 	Add      [][2]string        // fields that each request gets, in the place of those of the same name
 	Secure   bool               // each request gets the endpoint's security; set as the relay begins
+	Answers  bool               // answers that come later come through it; set as the relay begins
 	Describe bool               // a GET gets the contract, with the relay as the service's address
 	Kept     *exchange.Exchange // its answer is given, to calls of its operation; nil: of none
 	Example  bool               // an example reply of the contract is given
@@ -52,6 +53,9 @@ func (a *Answering) String() string {
 	}
 	if a.Secure {
 		out += ", with the endpoint's security"
+	}
+	if a.Answers {
+		out += ", and has answers that come later come through here"
 	}
 	if a.Describe {
 		out += ", serves the contract"
