@@ -3,8 +3,8 @@
 VERSION := $(shell git describe --tags --always --dirty 2>/dev/null || echo dev)
 LDFLAGS := -s -w -X orenda/internal/cli.Version=$(VERSION)
 # Packages that take minutes under the race detector, many of them to link the
-# database: `make test` runs them without it and `make race` with it.
-SLOW    := $(addprefix orenda/internal/,app call journal/disk journal/postgres journal/postgres/pgserver service spans truth cli e2e) orenda/cmd/orenda
+# database: `make test` runs them without it and `make race` with it. The longest go first.
+SLOW    := $(addprefix orenda/internal/,e2e call cli app truth journal/disk journal/postgres journal/postgres/pgserver service spans) orenda/cmd/orenda
 RACED   := $(filter-out $(SLOW),$(shell go list ./... 2>/dev/null))
 
 .PHONY: build demo test test-core test-whole race truth endure platforms outside release tools check bench shots fuzz clean
