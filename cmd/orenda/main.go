@@ -13,8 +13,8 @@ import (
 )
 
 // untilFirst lets the heap grow to 32 MiB before it is looked through for the first time, and is
-// as usual from then on: most commands have ended before. It takes a fifth off `describe` of 3,000
-// types, and nothing off what needs more.
+// as usual from then on: most commands have ended before. `describe` of 3,000 types runs without a
+// collection.
 func untilFirst() {
 	const before = 800 // of 4 MiB, in per cent
 	usual := debug.SetGCPercent(before)

@@ -1,6 +1,7 @@
 package contract
 
 import (
+	"slices"
 	"strings"
 
 	"orenda/internal/xmltree"
@@ -136,18 +137,12 @@ func (l *loader) securityAssertion(n xmltree.Node, demand func(string) bool, sou
 		demand(words)
 		return name != "SecureConversationToken" // what is within it is for making the context
 	}
-	for _, quiet := range securityQuiet {
-		if quiet == name {
-			return false
-		}
-	}
-	if strings.HasPrefix(name, "Wss") { // WssUsernameToken11, WssX509V3Token10, Wss10 …: of which version
+	switch {
+	case slices.Contains(securityQuiet, name):
+		return false
+	case strings.HasPrefix(name, "Wss"), // WssUsernameToken11, WssX509V3Token10, Wss10 …: of which version
+		slices.Contains(securityAsides, name):
 		return true
-	}
-	for _, aside := range securityAsides {
-		if aside == name {
-			return true
-		}
 	}
 	l.unread("policy assertion "+n.Name().Qualified(), source, "it is not known here")
 	return true

@@ -18,8 +18,7 @@ func subjectOf(n xmltree.Node) subject {
 	for ; !n.IsZero() && n.Name().Local != "definitions" && n.Name().Local != "description"; n = n.Parent() {
 		name, _ := n.Attr("", "name")
 		if ref, ok := n.Attr("", "ref"); ok && name == "" { // an operation of a binding (WSDL 2.0 §2.9)
-			_, name, _ = strings.Cut(":"+ref, ":")
-			name = name[strings.LastIndexByte(name, ':')+1:]
+			name = ref[strings.LastIndexByte(ref, ':')+1:]
 		}
 		out = append(out, subjectPart{n.Name().Local, name})
 	}
