@@ -184,22 +184,29 @@ func (s *State) Listen() tea.Cmd {
 func (s *State) Say(format string, args ...any) { s.Message = fmt.Sprintf(format, args...) }
 
 // attemptsAgain looks for attempts of the chosen cell that came from elsewhere.
-// The one that is shown stays.
+// The one that is shown stays, also where it is older than those in sight.
 func (s *State) attemptsAgain() {
-	next := s.Shown >= len(s.Attempts) // the next call is in sight
-	id := ""
-	if !next {
-		id = s.Attempts[s.Shown].ID
-	}
 	none := len(s.Attempts) == 0
+	var shown *exchange.Exchange // nil where the next call is in sight
+	if s.Shown < len(s.Attempts) {
+		shown = s.Attempts[s.Shown]
+	}
 	s.Attempts = s.attemptsOf(s.Chosen)
-	switch at := slices.IndexFunc(s.Attempts, func(x *exchange.Exchange) bool { return x.ID == id }); {
-	case at >= 0:
-		s.Shown = at
+	switch {
+	case shown != nil:
+		s.show(shown)
 	case none:
 		s.Shown = max(len(s.Attempts)-1, 0)
 	default:
 		s.Shown = len(s.Attempts)
+	}
+}
+
+// show takes an attempt of the chosen cell into sight.
+func (s *State) show(x *exchange.Exchange) {
+	same := func(a *exchange.Exchange) bool { return a.ID == x.ID }
+	if s.Shown = slices.IndexFunc(s.Attempts, same); s.Shown < 0 {
+		s.Attempts, s.Shown = append([]*exchange.Exchange{x}, s.Attempts...), 0 // older than those in sight
 	}
 }
 
@@ -715,11 +722,5 @@ func (s *State) Open(x *exchange.Exchange) {
 	}
 	s.Fetching = nil
 	s.Choose(s.cellOf(x))
-	for i, a := range s.Attempts {
-		if a.ID == x.ID {
-			s.Shown = i
-			return
-		}
-	}
-	s.Attempts, s.Shown = append([]*exchange.Exchange{x}, s.Attempts...), 0 // older than those in sight
+	s.show(x)
 }
