@@ -17,7 +17,8 @@ import (
 type runner struct {
 	ctx    context.Context //nolint:containedctx // it lives as long as what it owns
 	cancel context.CancelFunc
-	all    sync.WaitGroup
+	mu     sync.Mutex       // for what begins against the end: nothing begins after it
+	all    sync.WaitGroup   // what was begun
 	fault  chan *user.Fault // the first panic of what runs in the background
 }
 
@@ -28,9 +29,14 @@ func newRunner() *runner {
 }
 
 // Go does something in the background. Its context ends when the application does,
-// or when halt is called.
+// or when halt is called. Once the application has ended it is not begun.
 func (r *runner) Go(do func(ctx context.Context)) (halt context.CancelFunc) {
 	ctx, halt := context.WithCancel(r.ctx)
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.ctx.Err() != nil {
+		return halt
+	}
 	r.all.Go(func() {
 		defer halt()
 		defer func() {
@@ -39,7 +45,7 @@ func (r *runner) Go(do func(ctx context.Context)) (halt context.CancelFunc) {
 				case r.fault <- &user.Fault{Value: v, Stack: debug.Stack()}:
 				default: // the first is told
 				}
-				r.cancel()
+				r.End()
 			}
 		}()
 		do(ctx)
@@ -51,9 +57,13 @@ func (r *runner) Go(do func(ctx context.Context)) (halt context.CancelFunc) {
 func (s *State) Fault() <-chan *user.Fault { return s.run.fault }
 
 // End halts everything. What has ended keeps what it has to keep, so Wait follows.
-func (r *runner) End() { r.cancel() }
+func (r *runner) End() {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.cancel()
+}
 
-// Wait waits until all has ended, but no longer than limit: false where something
+// Wait waits after End until all has ended, but no longer than limit: false where something
 // has not.
 func (r *runner) Wait(limit time.Duration) bool {
 	ended := make(chan struct{})

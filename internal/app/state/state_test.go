@@ -3,6 +3,8 @@ package state
 import (
 	"context"
 	"os"
+	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -336,4 +338,25 @@ func TestADraftComesBackOverNoOther(t *testing.T) {
 		require.NoError(t, err)
 		assert.Contains(t, string(b), want)
 	}
+}
+
+// What is begun while the application ends is either waited for, or never begins.
+func TestNothingBeginsAfterTheEnd(t *testing.T) {
+	r := newRunner()
+	var begun sync.WaitGroup
+	var goes atomic.Int64
+	for range 50 {
+		begun.Go(func() {
+			r.Go(func(ctx context.Context) {
+				goes.Add(1)
+				<-ctx.Done()
+				goes.Add(-1)
+			})
+		})
+	}
+	r.End()
+	assert.True(t, r.Wait(10*time.Second))
+	assert.Zero(t, goes.Load())
+	begun.Wait()
+	assert.Zero(t, goes.Load())
 }

@@ -5,6 +5,8 @@ import (
 	"slices"
 	"strings"
 	"text/template"
+
+	"orenda/internal/pattern"
 )
 
 func javascript() *Language {
@@ -20,27 +22,24 @@ func javascript() *Language {
 		run: func(*Program) []string { return []string{"node", "example.mjs"} },
 	}
 	l.funcs = template.FuncMap{
-		"jsType": func(f *Field) string {
-			t := map[Kind]string{Bool: "boolean", Int: "number", Float: "number", Bytes: "Buffer"}[f.Kind]
-			if f.Of != nil {
-				t = Pascal(f.Of.Name)
+		"jsKey": jsKey, "jsRead": jsRead, "jsProperty": jsProperty,
+		"jsWrite": func(f *Field, tag string) string {
+			write := "element"
+			if f.Nil && !f.Optional {
+				write = "nillable"
 			}
-			if t == "" {
-				t = "string"
-			}
-			if f.Many {
-				t += "[]"
-			}
-			return t
-		},
-		"jsText": jsText,
-		"jsWrite": func(f *Field, of, tag string) string {
+			how := ""
 			if f.Kind == Struct {
-				return fmt.Sprintf("write%s('%s', %s)", Pascal(f.Of.Name), tag, of)
+				how = ", write" + Pascal(f.Of.Name)
 			}
-			return fmt.Sprintf("`<%s>${escape(%s)}</%s>`", tag, jsText(f, of), tag)
+			return fmt.Sprintf("%s(%q, v.%s%s)", write, tag, Camel(f.ID), how)
 		},
-		"jsRead": jsRead,
+		"jsReplies": func(p *Program) bool {
+			return slices.ContainsFunc(p.Operations, func(o *Operation) bool { return o.Out != nil })
+		},
+		"jsHas": func(p *Program, reader string) bool {
+			return p.has(came, func(f *Field) bool { return slices.Contains(jsReaders(f), reader) })
+		},
 		"jsImports": func(p *page) []string {
 			var out []string
 			for _, v := range enumsIn(p.Value) {
@@ -50,8 +49,63 @@ func javascript() *Language {
 		},
 		"literal": func(_ *page, v *Value) string { return jsLiteral(v, "") },
 	}
+	l.tidy = func(_, text string) (string, error) {
+		for strings.Contains(text, "\n\n\n") {
+			text = strings.ReplaceAll(text, "\n\n\n", "\n\n")
+		}
+		lines := strings.Split(jsLayout().fit(strings.TrimSpace(text)+"\n"), "\n")
+		for i, line := range lines { // a text that is too long goes into a line of its own
+			if m := alone.FindStringSubmatch(line); m != nil && len([]rune(line)) > jsWidth {
+				lines[i] = m[1] + m[2] + "\n" + m[1] + "  " + m[3]
+			}
+		}
+		return strings.Join(lines, "\n"), nil
+	}
 	return l
 }
+
+// jsLayout is how prettier lays out what is too long.
+func jsLayout() *layout {
+	return &layout{width: jsWidth, indent: "  ", last: true, quotes: "\"'`", remark: "//"}
+}
+
+const jsWidth = 80
+
+// alone is a text, and nothing else, behind a name.
+var alone = pattern.New(`^( *)([^"'` + "`" + `]*(?: =|:)) (["'].*["'][;,])$`)
+
+func jsType(f *Field) string {
+	t := map[Kind]string{Bool: "boolean", Int: "number", Float: "number", Bytes: "Buffer"}[f.Kind]
+	if f.Of != nil {
+		t = Pascal(f.Of.Name)
+	}
+	if t == "" {
+		t = "string"
+	}
+	if f.Many {
+		t += "[]"
+	}
+	return t
+}
+
+// jsProperty documents a field.
+func jsProperty(f *Field) string {
+	name := Camel(f.ID)
+	if f.Optional || f.Nil {
+		name = "[" + name + "]"
+	}
+	return strings.TrimSpace("@property {" + jsType(f) + "} " + name + " " + note(f))
+}
+
+// jsKey is a name of an object's property, in quotes where it needs them.
+func jsKey(name string) string {
+	if jsName.MatchString(name) {
+		return name
+	}
+	return jsQuote(name)
+}
+
+var jsName = pattern.New(`^[A-Za-z_$][A-Za-z0-9_$]*$`)
 
 // enumsIn are the values of enumerations in a value, one for each type.
 func enumsIn(v *Value) (out []*Value) {
@@ -71,55 +125,45 @@ func enumsIn(v *Value) (out []*Value) {
 	return out
 }
 
-// jsQuote is a text between single quotes.
+// jsQuote is a text between the quotes of which it holds fewer.
 func jsQuote(s string) string {
-	return "'" + strings.NewReplacer(`\`, `\\`, "'", `\'`, "\n", `\n`, "\r", `\r`, "\u2028", `\u2028`,
-		"\u2029", `\u2029`).
-		Replace(s) +
-		"'"
+	quote := `"`
+	if strings.Count(s, `"`) > strings.Count(s, "'") {
+		quote = "'"
+	}
+	return quote + strings.NewReplacer(`\`, `\\`, quote, `\`+quote, "\n", `\n`, "\r", `\r`, "\u2028", `\u2028`,
+		"\u2029", `\u2029`).Replace(s) + quote
 }
 
-func jsText(f *Field, of string) string {
-	if f.Kind == Bytes {
-		return of + ".toString('base64')"
+// jsReaders are the functions that read a field.
+func jsReaders(f *Field) []string {
+	read := map[Kind]string{Bool: "flag", Int: "number", Float: "number", Bytes: "bytes", String: "text"}[f.Kind]
+	switch {
+	case f.Kind == Struct:
+		read = "read" + Pascal(f.Of.Name)
+	case read == "":
+		read = "word"
 	}
-	return of
+	switch {
+	case f.Text, f.Attr:
+		return []string{read}
+	case f.Many:
+		return []string{read, "all"}
+	case f.Optional || f.Nil:
+		return []string{read, "optional"}
+	}
+	return []string{read, "required"}
 }
 
 func jsRead(f *Field) string {
-	read := func(text string) string {
-		switch f.Kind {
-		case Bool:
-			return "['true', '1'].includes(" + text + ".trim())"
-		case Int, Float:
-			return "Number(" + text + ")"
-		case Bytes:
-			return "Buffer.from(" + text + ", 'base64')"
-		case String:
-			return text
-		}
-		return text + ".trim()"
-	}
-	element := func(n string) string {
-		if f.Kind == Struct {
-			return "read" + Pascal(f.Of.Name) + "(" + n + ")"
-		}
-		return read("text(" + n + ")")
-	}
+	how := jsReaders(f)
 	switch {
 	case f.Text:
-		return read("n.text")
-	case f.Attr && f.Optional:
-		return fmt.Sprintf("n.attributes[%s] === undefined ? undefined : %s", jsQuote(f.Local),
-			read("n.attributes["+jsQuote(f.Local)+"]"))
+		return how[0] + "(n)"
 	case f.Attr:
-		return read("(n.attributes[" + jsQuote(f.Local) + "] ?? '')")
-	case f.Many:
-		return fmt.Sprintf("children(n, %s).map((c) => %s)", jsQuote(f.Local), element("c"))
-	case f.Optional || f.Nil:
-		return fmt.Sprintf("children(n, %s).map((c) => %s)[0]", jsQuote(f.Local), element("c"))
+		return fmt.Sprintf("attribute(n, %s, %s)", jsQuote(f.Local), how[0])
 	}
-	return element("required(n, " + jsQuote(f.Local) + ")")
+	return fmt.Sprintf("%s(n, %s, %s)", how[1], jsQuote(f.Local), how[0])
 }
 
 func jsLiteral(v *Value, indent string) string {
@@ -156,7 +200,7 @@ func jsLiteral(v *Value, indent string) string {
 	case Float:
 		return "Number(" + jsQuote(v.Text) + ")"
 	case Bytes:
-		return "Buffer.from(" + jsQuote(strings.Join(strings.Fields(v.Text), "")) + ", 'base64')"
+		return "Buffer.from(" + jsQuote(strings.Join(strings.Fields(v.Text), "")) + ", \"base64\")"
 	}
 	return jsQuote(v.Text)
 }

@@ -251,20 +251,26 @@ func (p *page) funcs() template.FuncMap {
 		"base64Binary": func() string { return messageSecurity + "#Base64Binary" },
 		"wsseNS":       func() string { return wsse },
 		"wsuNS":        func() string { return wsu },
-		"uses":         func(q *Program, kinds ...Kind) bool { return q.uses(kinds...) },
+		"sends":        func(q *Program, kinds ...Kind) bool { return q.uses(sent, kinds...) },
+		"reads":        func(q *Program, kinds ...Kind) bool { return q.uses(came, kinds...) },
+		"uses": func(q *Program, kinds ...Kind) bool {
+			return q.uses(func(*Type) bool { return true }, kinds...)
+		},
+		"readsAttr": func(q *Program) bool { return q.has(came, func(f *Field) bool { return f.Attr }) },
+		"sendsAttr": func(q *Program) bool { return q.has(sent, func(f *Field) bool { return f.Attr }) },
+		"sendsNil":  func(q *Program) bool { return q.has(sent, func(f *Field) bool { return f.Nil && !f.Optional }) },
 		"after": func(doc string) string {
 			if doc == "" {
 				return ""
 			}
 			return " " + strings.TrimSuffix(doc, ".") + "."
 		},
-		"comment": comment,
-		"plain":   oneLine,
-		"percent": func(s string) string { return strings.ReplaceAll(s, "%", "%%") },
-		"note":    note,
-		"reads": func(t *Type) bool {
-			return slices.ContainsFunc(t.Fields, func(f *Field) bool { return f.Kind != Bytes || true })
-		},
+		"about":      about,
+		"attributes": attributes,
+		"comment":    comment,
+		"plain":      oneLine,
+		"percent":    func(s string) string { return strings.ReplaceAll(s, "%", "%%") },
+		"note":       note,
 		"indent": func(by int, text string) string {
 			return strings.ReplaceAll(text, "\n", "\n"+strings.Repeat(" ", by))
 		},
@@ -278,20 +284,44 @@ const (
 	messageSecurity = "http://docs.oasis-open.org/wss/2004/01/oasis-200401-wss-soap-message-security-1.0"
 )
 
-// uses tells whether a field of a program has one of the kinds.
-func (p *Program) uses(kinds ...Kind) bool {
-	for _, t := range p.Types {
-		for _, f := range t.Fields {
-			if slices.Contains(kinds, f.Kind) {
-				return true
-			}
+// uses tells whether a field of a type that passes has one of the kinds.
+func (p *Program) uses(of func(t *Type) bool, kinds ...Kind) bool {
+	return p.has(of, func(f *Field) bool { return slices.Contains(kinds, f.Kind) })
+}
+
+// has tells whether a field that passes stands in a type that passes.
+func (p *Program) has(of func(t *Type) bool, passes func(f *Field) bool) bool {
+	return slices.ContainsFunc(p.Types, func(t *Type) bool { return of(t) && slices.ContainsFunc(t.Fields, passes) })
+}
+
+func sent(t *Type) bool { return t.Sent }
+func came(t *Type) bool { return t.Came }
+
+// about says what a structure is.
+func about(t *Type) string {
+	switch {
+	case t.Doc != "":
+		return t.Doc
+	case t.Sent && t.Came:
+		return Pascal(t.Name) + " stands in requests and in replies."
+	case t.Sent:
+		return Pascal(t.Name) + " stands in requests."
+	}
+	return Pascal(t.Name) + " stands in replies."
+}
+
+// attributes are the fields of a structure that are attributes.
+func attributes(t *Type) (out []*Field) {
+	for _, f := range t.Fields {
+		if f.Attr {
+			out = append(out, f)
 		}
 	}
-	return false
+	return out
 }
 
 // commentWidth is how long the lines of comments are.
-const commentWidth = 96
+const commentWidth = 78
 
 // comment is a text in lines that begin as comments do.
 func comment(lead, text string) string {

@@ -42,6 +42,8 @@ type Type struct {
 	Fields []*Field // of a structure, in their order
 	Values []Choice // of an enumeration
 	Open   bool     // more may stand in it than the fields: it is not read
+	Sent   bool     // it stands in a request: the program writes it
+	Came   bool     // it stands in a reply or a fault: the program reads it
 }
 
 // Choice is a value of an enumeration.
@@ -394,26 +396,26 @@ func kindOf(t *schema.Simple) Kind {
 
 // usedFrom are the types that are reached from some, in the order in which they were made.
 func (m *maker) usedFrom(ops []*Operation) (out []*Type) {
-	used := map[*Type]bool{}
-	var use func(t *Type)
-	use = func(t *Type) {
-		if t == nil || used[t] {
+	var reach func(t *Type, mark func(t *Type) *bool)
+	reach = func(t *Type, mark func(t *Type) *bool) {
+		if t == nil || *mark(t) {
 			return
 		}
-		used[t] = true
+		*mark(t) = true
 		for _, f := range t.Fields {
-			use(f.Of)
+			reach(f.Of, mark)
 		}
 	}
+	sent, came := func(t *Type) *bool { return &t.Sent }, func(t *Type) *bool { return &t.Came }
 	for _, o := range ops {
-		use(o.In)
-		use(o.Out)
+		reach(o.In, sent)
+		reach(o.Out, came)
 		for _, f := range o.Faults {
-			use(f.Of)
+			reach(f.Of, came)
 		}
 	}
 	for _, t := range m.out {
-		if used[t] {
+		if t.Sent || t.Came {
 			out = append(out, t)
 		}
 	}

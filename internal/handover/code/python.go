@@ -6,6 +6,8 @@ import (
 	"strconv"
 	"strings"
 	"text/template"
+
+	"orenda/internal/pattern"
 )
 
 func python() *Language {
@@ -36,9 +38,14 @@ func python() *Language {
 			}
 			return ""
 		},
-		"pyText":  pyText,
-		"pyWrite": pyWrite,
-		"pyRead":  pyRead,
+		"pyRead": pyRead, "pyDoc": pyDoc,
+		"pyLists": func(p *Program) bool {
+			return p.has(func(*Type) bool { return true }, func(f *Field) bool { return f.Many })
+		},
+		"pyHas": func(p *Program, reader string) bool {
+			return p.has(came, func(f *Field) bool { return slices.Contains(pyReaders(f), reader) })
+		},
+		"pyLiteral": func(p *page, kinds ...Kind) bool { return p.Value.holds(kinds...) },
 		"pyImports": func(p *page) (out []string) {
 			seen := map[string]bool{}
 			var look func(v *Value)
@@ -54,27 +61,48 @@ func python() *Language {
 				}
 			}
 			look(p.Value)
+			out = append(out, "Client", "ReplyError", "SoapFault")
 			slices.Sort(out)
 			return out
 		},
-		"literal": func(_ *page, v *Value) string { return pyLiteral(v, "    ") },
+		"literal": func(_ *page, v *Value) string { return pyLiteral(v, "        ") },
 	}
 	l.tidy = func(name, text string) (string, error) {
+		if !strings.HasSuffix(name, ".py") {
+			return text, nil
+		}
 		for strings.Contains(text, "\n\n\n\n") {
 			text = strings.ReplaceAll(text, "\n\n\n\n", "\n\n\n")
 		}
-		for _, unused := range []string{"import datetime\n", "import decimal\n", "import enum\n", "import base64\n"} {
-			word := strings.TrimSuffix(strings.TrimPrefix(unused, "import "), "\n")
-			if !strings.Contains(text, word+".") {
-				text = strings.Replace(text, unused, "", 1)
-			}
+		for _, empty := range emptyLists.FindAllString(text, -1) {
+			text = strings.ReplaceAll(text, empty, "()")
 		}
-		if !strings.Contains(text, "field(default_factory") {
-			text = strings.Replace(text, "import dataclass, field", "import dataclass", 1)
-		}
-		return text, nil
+		return pyLayout().fit(strings.TrimSpace(text) + "\n"), nil
 	}
 	return l
+}
+
+// pyLayout is how black lays out what is too long.
+func pyLayout() *layout {
+	return &layout{width: pyWidth, indent: "    ", inner: true, quotes: "\"'", remark: "#"}
+}
+
+const pyWidth = 88
+
+var emptyLists = pattern.New(`\(\n\s*\)`)
+
+// pyDoc is a text as a docstring, behind so many columns.
+func pyDoc(indent int, text string) string {
+	text = strings.TrimSpace(text)
+	if indent+len(text)+len(`""""""`) <= pyWidth {
+		return `"""` + text + `"""`
+	}
+	lead := strings.Repeat(" ", indent)
+	lines := strings.Split(comment(lead, `"""`+text), "\n")
+	if at := strings.LastIndexByte(lines[0], ' '); len(lines) == 1 && at > indent {
+		lines = []string{lines[0][:at], lead + lines[0][at+1:]}
+	}
+	return strings.TrimLeft(strings.Join(lines, "\n"), " ") + "\n" + lead + `"""`
 }
 
 func pyRank(f *Field) int {
@@ -120,61 +148,50 @@ func pyType(f *Field) string {
 	return t
 }
 
-func pyText(f *Field, of string) string {
-	switch f.Kind {
-	case Bool:
-		return `"true" if ` + of + ` else "false"`
-	case Enum:
-		return of + ".value"
-	case Bytes:
-		return "base64.b64encode(" + of + ").decode()"
-	case Decimal:
-		return "format(" + of + `, "f")`
-	case Date:
-		return of + ".isoformat()"
-	case Time, Moment:
-		return of + `.isoformat().replace("+00:00", "Z")`
-	case String:
-		return of
+// pyReaders are the functions that read a field.
+func pyReaders(f *Field) (out []string) {
+	if !f.Attr && f.Kind != Struct && f.Kind != String {
+		out = append(out, "value")
 	}
-	return "str(" + of + ")"
-}
-
-func pyWrite(f *Field, of, tag string) string {
-	if f.Kind == Struct {
-		return of + `.write("` + tag + `")`
+	switch {
+	case f.Text, f.Attr:
+		return out
+	case f.Many:
+		return append(out, "list")
+	case f.Optional || f.Nil:
+		return append(out, "optional")
 	}
-	return `"<` + tag + `>" + escape(` + pyText(f, of) + `) + "</` + tag + `>"`
+	return append(out, "required")
 }
 
 func pyRead(f *Field) string {
 	kind := map[Kind]string{
 		String: "str", Bool: "_bool", Int: "int", Long: "int", Decimal: "decimal.Decimal", Float: "float",
-		Date: "_date",
-		Time: "_time", Moment: "_moment", Bytes: "base64.b64decode",
+		Date: "_date", Time: "_time", Moment: "_moment", Bytes: "base64.b64decode",
 	}[f.Kind]
-	if f.Kind == Enum {
+	reader := "_as(" + kind + ")"
+	switch f.Kind {
+	case Enum:
 		kind = Pascal(f.Of.Name)
-	}
-	reader := "_value(" + kind + ")"
-	if f.Kind == Struct {
+		reader = "_as(" + kind + ")"
+	case Struct:
 		reader = Pascal(f.Of.Name) + ".read"
+	case String:
+		reader = "_text"
 	}
 	switch {
 	case f.Text:
-		return reader + "(n)"
+		return reader + "(node)"
 	case f.Attr && f.Optional:
-		return fmt.Sprintf("%s(n.attrib[%q]) if %q in n.attrib else None", kind, f.attribute(), f.attribute())
+		return fmt.Sprintf("_attribute(node, %q, %s) if %[1]q in node.attrib else None", f.attribute(), kind)
 	case f.Attr:
-		return fmt.Sprintf("%s(n.attrib[%q])", kind, f.attribute())
+		return fmt.Sprintf("_attribute(node, %q, %s)", f.attribute(), kind)
 	case f.Many:
-		return fmt.Sprintf("[%s(c) for c in _children(n, %q)]", reader, f.Local)
+		return fmt.Sprintf("_all(node, %q, %s)", f.Local, reader)
+	case f.Optional || f.Nil:
+		return fmt.Sprintf("_optional(node, %q, %s)", f.Local, reader)
 	}
-	optional := "False"
-	if f.Optional || f.Nil {
-		optional = "True"
-	}
-	return fmt.Sprintf("_read(n, %q, %s, %s)", f.Local, reader, optional)
+	return fmt.Sprintf("_required(node, %q, %s)", f.Local, reader)
 }
 
 // attribute is the name of an attribute, its namespace in braces.

@@ -32,6 +32,13 @@ func (v *Value) Given(f *Field) *Given {
 	return nil
 }
 
+// holds tells whether a value of one of the kinds stands in it.
+func (v *Value) holds(kinds ...Kind) bool {
+	return slices.Contains(kinds, v.Kind) || slices.ContainsFunc(v.Set, func(g *Given) bool {
+		return slices.ContainsFunc(g.Values, func(one *Value) bool { return one.holds(kinds...) })
+	})
+}
+
 // valueOf is the value of an element of a message.
 func valueOf(n xmltree.Node, t *Type) *Value {
 	v := &Value{Kind: Struct, Of: t}
