@@ -1,10 +1,14 @@
 package code
 
 import (
+	"cmp"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 	"text/template"
+
+	"orenda/internal/pattern"
 )
 
 func java() *Language {
@@ -29,15 +33,25 @@ func java() *Language {
 			"http request",
 			"http response",
 			"path",
+			"big decimal",
+			"big integer",
+			"local date",
+			"structure",
+			"xml",
+			"input stream",
+			"duration",
+			"instant",
+			"certificate",
+			"files",
 		},
 	}
 	l.funcs = template.FuncMap{
 		"javaName": javaName,
 		"javaType": func(f *Field) string {
 			t := map[Kind]string{
-				Bool: "Boolean", Int: "Long", Long: "java.math.BigInteger", Decimal: "java.math.BigDecimal",
+				Bool: "Boolean", Int: "Long", Long: "BigInteger", Decimal: "BigDecimal",
 				Float: "Double",
-				Date:  "java.time.LocalDate", Bytes: "byte[]",
+				Date:  "LocalDate", Bytes: "byte[]",
 			}[f.Kind]
 			if f.Of != nil {
 				t = Pascal(f.Of.Name)
@@ -56,15 +70,18 @@ func java() *Language {
 			}
 			return t
 		},
-		"javaText": javaText,
-		"javaWrite": func(f *Field, of, tag string) string {
-			if f.Kind == Struct {
-				return of + `.write("` + tag + `")`
-			}
-			return fmt.Sprintf(`"<%s>" + escape(%s) + "</%s>"`, tag, javaText(f, of), tag)
-		},
 		"javaRead": javaRead,
-		"literal":  func(p *page, v *Value) string { return javaLiteral(p.Package, v, "        ") },
+		"javaParam": func(f *Field) string {
+			text := "@param " + javaName(f.ID) + " " + cmp.Or(note(f), "must be there")
+			return strings.ReplaceAll(comment("   * ", text), "\n   * ", "\n   *     ")
+		},
+		"javaReplies": func(p *page) bool {
+			return slices.ContainsFunc(p.Operations, func(o *Operation) bool { return o.Out != nil })
+		},
+		"javaHas": func(p *page, reader string) bool {
+			return p.has(came, func(f *Field) bool { return slices.Contains(javaReaders(f), reader) })
+		},
+		"literal": func(p *page, v *Value) string { return javaLiteral(p.Package, v) },
 	}
 	l.tidy = func(_, text string) (string, error) { // what is imported is used
 		var out []string
@@ -77,10 +94,29 @@ func java() *Language {
 			}
 			out = append(out, line)
 		}
-		return strings.Join(out, "\n"), nil
+		text = strings.Join(out, "\n")
+		for strings.Contains(text, "\n\n\n") {
+			text = strings.ReplaceAll(text, "\n\n\n", "\n\n")
+		}
+		text = javaLayout().fit(strings.TrimSpace(text) + "\n")
+		text = implements.ReplaceAllString(text, "$1)\n      implements")
+		return oneLineDocs.ReplaceAllString(text, "$1/** $2 */"), nil
 	}
 	return l
 }
+
+// javaLayout is how Google's style has what is too long.
+func javaLayout() *layout {
+	return &layout{width: javaWidth, indent: "    ", inner: true, hangs: true, quotes: "\"'", remark: "//"}
+}
+
+const javaWidth = 100
+
+// implements stands at the end of a head that needs more than a line.
+var implements = pattern.New(`(?m)^(      .*)\) implements`)
+
+// oneLineDocs are documents of one line that stand in three.
+var oneLineDocs = pattern.New(`( +)/\*\*\n +\* (.{1,80})\n +\*/`)
 
 func javaQuote(s string) string {
 	q := strconv.QuoteToASCII(s)
@@ -92,106 +128,82 @@ func javaName(name string) string {
 	return unlike(out, javaWords)
 }
 
-func javaText(f *Field, of string) string {
-	switch f.Kind {
-	case String, Time, Moment:
-		return of
-	case Enum:
-		return of + ".value()"
-	case Decimal:
-		return of + ".toPlainString()"
-	case Bytes:
-		return "Base64.getEncoder().encodeToString(" + of + ")"
+// javaReaders are the functions that read a field.
+func javaReaders(f *Field) (out []string) {
+	if !f.Attr && f.Kind != Struct && f.Kind != String {
+		out = append(out, "value")
 	}
-	return "String.valueOf(" + of + ")"
+	switch {
+	case f.Text, f.Attr:
+		return out
+	case f.Many:
+		return append(out, "all")
+	case f.Optional || f.Nil:
+		return append(out, "optional")
+	}
+	return append(out, "required")
 }
 
 func javaRead(f *Field) string {
-	read := func(text string) string {
-		trimmed := text + ".strip()"
-		switch f.Kind {
-		case Bool:
-			return `List.of("true", "1").contains(` + trimmed + ")"
-		case Int:
-			return "Long.valueOf(" + trimmed + ")"
-		case Long:
-			return "new java.math.BigInteger(" + trimmed + ")"
-		case Decimal:
-			return "new java.math.BigDecimal(" + trimmed + ")"
-		case Float:
-			return "Double.valueOf(" + trimmed + ".replace(\"INF\", \"Infinity\"))"
-		case Date:
-			return "java.time.LocalDate.parse(" + trimmed + ".substring(0, 10))"
-		case Bytes:
-			return "Base64.getMimeDecoder().decode(" + trimmed + ")"
-		case Enum:
-			return Pascal(f.Of.Name) + ".of(" + trimmed + ")"
-		case String:
-			return text
-		}
-		return trimmed
+	kind := map[Kind]string{
+		Bool: "Xml::flag", Int: "Long::valueOf", Long: "BigInteger::new", Decimal: "BigDecimal::new",
+		Float: "Xml::number", Date: "Xml::date", Bytes: "Xml::bytes",
+	}[f.Kind]
+	switch {
+	case f.Kind == Enum:
+		kind = Pascal(f.Of.Name) + "::of"
+	case kind == "":
+		kind = "String::valueOf"
 	}
-	element := func(n string) string {
-		if f.Kind == Struct {
-			return Pascal(f.Of.Name) + ".read(" + n + ")"
-		}
-		return read("text(" + n + ")")
+	reader := "Xml.value(" + kind + ")"
+	switch f.Kind {
+	case Struct:
+		reader = Pascal(f.Of.Name) + "::read"
+	case String:
+		reader = "Xml::text"
 	}
 	space := "null"
 	if f.Space != "" {
 		space = javaQuote(f.Space)
 	}
-	attribute := fmt.Sprintf("n.getAttributeNS(%s, %s)", space, javaQuote(f.Local))
+	name := javaQuote(f.Local)
+	attribute := fmt.Sprintf("Xml.attribute(n, %s, %s, %s)", space, name, kind)
 	switch {
+	case f.Text && f.Kind == String:
+		return "Xml.text(n)"
 	case f.Text:
-		return read("n.getTextContent()")
+		return reader + ".apply(n)"
 	case f.Attr && f.Optional:
-		return fmt.Sprintf("n.hasAttributeNS(%s, %s) ? %s : null", space, javaQuote(f.Local), read(attribute))
+		return fmt.Sprintf("n.hasAttributeNS(%s, %s) ? %s : null", space, name, attribute)
 	case f.Attr:
-		return read(attribute)
-	case f.Many:
-		return fmt.Sprintf("children(n, %s).stream().map(c -> %s).toList()", javaQuote(f.Local), element("c"))
-	case f.Optional || f.Nil:
-		return fmt.Sprintf(
-			"children(n, %s).stream().map(c -> %s).findFirst().orElse(null)",
-			javaQuote(f.Local),
-			element("c"),
-		)
+		return attribute
 	}
-	return element("required(n, " + javaQuote(f.Local) + ")")
+	readers := javaReaders(f)
+	return fmt.Sprintf("Xml.%s(n, %s, %s)", readers[len(readers)-1], name, reader)
 }
 
-func javaLiteral(unit string, v *Value, indent string) string {
+func javaLiteral(unit string, v *Value) string {
 	switch v.Kind {
 	case Struct:
-		var b strings.Builder
-		b.WriteString("new " + unit + "." + Pascal(v.Of.Name) + "(")
-		for i, f := range v.Of.Fields {
-			if i > 0 {
-				b.WriteString(",")
-			}
-			b.WriteString("\n" + indent + "    ")
+		var parts []string
+		for _, f := range v.Of.Fields {
 			g := v.Given(f)
 			switch {
 			case g == nil && f.Many:
-				b.WriteString("List.of()")
+				parts = append(parts, "List.of()")
 			case g == nil:
-				b.WriteString("null")
+				parts = append(parts, "null")
 			case f.Many:
-				b.WriteString("List.of(")
-				for n, one := range g.Values {
-					if n > 0 {
-						b.WriteString(", ")
-					}
-					b.WriteString(javaLiteral(unit, one, indent+"    "))
+				var all []string
+				for _, one := range g.Values {
+					all = append(all, javaLiteral(unit, one))
 				}
-				b.WriteString(")")
+				parts = append(parts, "List.of("+strings.Join(all, ", ")+")")
 			default:
-				b.WriteString(javaLiteral(unit, g.Values[0], indent+"    "))
+				parts = append(parts, javaLiteral(unit, g.Values[0]))
 			}
-			b.WriteString(" /* " + javaName(f.ID) + " */")
 		}
-		return b.String() + ")"
+		return "new " + unit + "." + Pascal(v.Of.Name) + "(" + strings.Join(parts, ", ") + ")"
 	case Enum:
 		return enumLiteral(
 			v,
@@ -203,15 +215,15 @@ func javaLiteral(unit string, v *Value, indent string) string {
 	case Int:
 		return strings.TrimLeft(v.Text, "+") + "L"
 	case Long:
-		return "new java.math.BigInteger(" + javaQuote(strings.TrimLeft(v.Text, "+")) + ")"
+		return "new BigInteger(" + javaQuote(strings.TrimLeft(v.Text, "+")) + ")"
 	case Decimal:
-		return "new java.math.BigDecimal(" + javaQuote(v.Text) + ")"
+		return "new BigDecimal(" + javaQuote(v.Text) + ")"
 	case Float:
 		return "Double.parseDouble(" + javaQuote(v.Text) + ")"
 	case Date:
-		return "java.time.LocalDate.parse(" + javaQuote(v.Text[:min(len(v.Text), 10)]) + ")"
+		return "LocalDate.parse(" + javaQuote(v.Text[:min(len(v.Text), 10)]) + ")"
 	case Bytes:
-		return "java.util.Base64.getMimeDecoder().decode(" + javaQuote(strings.Join(strings.Fields(v.Text), "")) + ")"
+		return "Base64.getMimeDecoder().decode(" + javaQuote(strings.Join(strings.Fields(v.Text), "")) + ")"
 	}
 	return javaQuote(v.Text)
 }

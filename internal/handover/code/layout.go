@@ -13,6 +13,7 @@ type layout struct {
 	indent string // of what stands between brackets
 	inner  bool   // all that stands between the brackets may go into one line of its own
 	last   bool   // a list or an object that comes last stays behind its bracket
+	hangs  bool   // what closes a bracket stays behind what it holds, without a comma
 	quotes string // what begins and ends a text
 	remark string // what begins a comment that goes to the end of the line
 }
@@ -50,10 +51,32 @@ func (l *layout) line(line string) []string {
 		}
 	}
 	defines := strings.HasPrefix(code, "def ")
-	if one := lead + l.indent + inside; l.inner && l.fits(one) && calls(head) && !(defines && len(items) == 1) {
+	if one := lead + l.indent + inside; l.inner && l.fits(one+l.behind(tail)) && calls(head) && !(defines && len(items) == 1) {
+		if l.hangs {
+			return l.ended([]string{lead + head, one}, tail)
+		}
 		return []string{lead + head, strings.TrimSuffix(one, ","), lead + tail}
 	}
+	if l.hangs {
+		each := l.each(lead+l.indent, items)
+		each[len(each)-1] = strings.TrimSuffix(each[len(each)-1], ",")
+		return l.ended(append([]string{lead + head}, each...), tail)
+	}
 	return append(append([]string{lead + head}, l.each(lead+l.indent, items)...), lead+tail)
+}
+
+// behind is what stands behind the last part between brackets, in its line.
+func (l *layout) behind(tail string) string {
+	if l.hangs {
+		return tail
+	}
+	return ""
+}
+
+// ended are lines of which the last ends with what closes the bracket.
+func (l *layout) ended(lines []string, tail string) []string {
+	lines[len(lines)-1] += tail
+	return lines
 }
 
 // each are the parts of a list, a line each, with a comma.
@@ -95,7 +118,8 @@ func (l *layout) brackets(code string) (head, inside, tail string, ok bool) {
 
 // choose goes on to the next pair of brackets, but in the head of a function.
 func choose(code string, at, end, next int) (int, int) {
-	if strings.HasPrefix(code, "def ") && end > 0 || next+1 < len(code) && strings.IndexByte(")]}", code[next+1]) >= 0 {
+	if strings.HasPrefix(code, "def ") && end > 0 || next+1 == len(code) ||
+		strings.IndexByte(")]}", code[next+1]) >= 0 {
 		return at, end
 	}
 	return next, -1
