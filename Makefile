@@ -11,7 +11,7 @@ RACED   := $(filter-out $(SLOW),$(shell go list ./... 2>/dev/null))
 
 build: bin/orenda
 
-bin/orenda: $(shell find cmd internal -name '*.go' -o -name '*.wsdl' -o -name '*.xsd') go.mod
+bin/orenda: $(shell find cmd internal -type f ! -name '*_test.go' ! -path '*/testdata/*') go.mod
 	CGO_ENABLED=0 go build -trimpath -ldflags '$(LDFLAGS)' -o $@ ./cmd/orenda
 
 demo: build

@@ -3,7 +3,10 @@
 # packages bring, which are opened in a folder that is deleted afterwards.
 set -euo pipefail
 # Programs that are handed over are built and run in each of their languages.
-declare -A needs=([softhsm2-util]=softhsm2 [pkcs11-tool]=opensc [krb5kdc]=krb5-kdc [kadmin.local]=krb5-admin-server [kinit]=krb5-user [java]=default-jdk-headless [javac]=default-jdk-headless [node]=nodejs [php]=php-cli [mcs]=mono-mcs [mono]=mono-runtime [python3]=python3 [curl]=curl)
+dir=$(mktemp -d)
+trap 'rm -rf "$dir"' EXIT
+chmod 755 "$dir"
+declare -A needs=([softhsm2-util]=softhsm2 [pkcs11-tool]=opensc [krb5kdc]=krb5-kdc [kadmin.local]=krb5-admin-server [kinit]=krb5-user [java]=default-jdk-headless [javac]=default-jdk-headless [node]=nodejs [php]=php-cli [mcs]=mono-mcs [mono]=mono-runtime [python3]=python3 [curl]=curl [black]=black [pylint]=pylint [mypy]=mypy [shellcheck]=shellcheck [shfmt]=shfmt [phpcs]=php-codesniffer [checkstyle]=checkstyle [npm]=npm)
 missing=()
 for tool in "${!needs[@]}"; do
   command -v "$tool" >/dev/null || missing+=("${needs[$tool]}")
@@ -24,7 +27,13 @@ for row in "python python3" "java java javac" "javascript node" "php php" "cshar
   done
   [ -z "$here" ] || languages+=" ${row%% *}"
 done
-ORENDA_LANGUAGES=$languages go test -count 1 -run "AProgram|WritesNoCode|ABatch" ./internal/cli
+# They are held against the formatters and linters of their languages.
+if npm install --silent --prefix "$dir/npm" prettier@3 >/dev/null 2>&1; then PATH=$dir/npm/node_modules/.bin:$PATH; fi
+formatters="gofmt"
+for tool in black pylint mypy checkstyle prettier phpcs shellcheck shfmt; do
+  if command -v "$tool" >/dev/null; then formatters+=" $tool"; else echo "$tool is not here: its judgement is NOT asked" >&2; fi
+done
+ORENDA_FORMATTERS=$formatters ORENDA_LANGUAGES=$languages go test -count 1 -run "AProgram|WritesNoCode|ABatch" ./internal/cli
 # Kerberos against MIT's key distribution centre and Apache; a journal against PostgreSQL.
 go test -count 1 -run 'Negotiate|Kerberos' ./internal/call
 # A key in a token of PKCS#11.
@@ -33,9 +42,6 @@ go test -count 1 ./internal/journal/postgres
 # The validator is held against two that were made by others.
 ORENDA_LANGUAGES=all go test -count 1 -run Families ./internal/schema
 
-dir=$(mktemp -d)
-trap 'rm -rf "$dir"' EXIT
-chmod 755 "$dir"
 for package in python3-oslo.vmware libkdsoap-doc nordugrid-arc-hed; do
   if ! (cd "$dir" && apt-get download -qq "$package" 2>/dev/null); then
     echo "the Debian package $package cannot be fetched: its descriptions are not tested" >&2

@@ -379,3 +379,97 @@ func TestADescriptionWritesNoCode(t *testing.T) {
 		assert.NotContains(t, errOut, "panic")
 	}
 }
+
+// judged are the formatters and linters of the languages, each with what it is called with; files are
+// put behind it. What a description's names lead to (how many fields, how short a name) is not judged.
+var judged = []struct {
+	language, tool, ending string
+	args                   []string
+}{
+	{"go", "gofmt", ".go", []string{"-l"}},
+	{"python", "black", ".py", []string{"--check", "--quiet", "--diff"}},
+	{"python", "pylint", ".py", []string{"--score=n", "--disable=R,C0103"}},
+	{"python", "mypy", ".py", []string{"--strict"}},
+	{"java", "checkstyle", ".java", []string{"-c", "/google_checks.xml"}},
+	{"javascript", "prettier", ".mjs", []string{"--check"}},
+	{"php", "phpcs", ".php", []string{"--standard=PSR12", "--exclude=PSR1.Classes.ClassDeclaration,PSR1.Files.SideEffects"}},
+	{"shell", "shellcheck", ".sh", []string{"-x"}},
+	{"shell", "shfmt", ".sh", []string{"-d"}},
+}
+
+// A program is as the formatter and the linter of its language have it, with no word to say.
+func TestAProgramIsAsItsFormatterHasIt(t *testing.T) {
+	here := strings.Fields(os.Getenv("ORENDA_FORMATTERS"))
+	if len(here) == 0 {
+		here = []string{"gofmt"}
+	}
+	l := at(t)
+	ws := l.handing()
+	require.Zero(t, first(l.run("identity", "set", "desk", "user="+standin.User, "secret=env:DESK_WORD")))
+	require.Zero(t, first(l.run("-w", ws, "endpoint", "set", "PilotOrders", "token=digest", "identity=desk", "timestamp=300s")))
+	require.Zero(t, first(l.run("-w", ws, "endpoint", "set", "TideTables", "token=text", "identity=desk")))
+	for _, trial := range []struct{ draft, endpoint string }{
+		{"FindBerths/worked", "BerthDesk11"}, {"DayTable/worked", "TideTables"}, {"OrderPilot/worked", "PilotOrders"},
+		{"Assess/first", "HarbourDues"}, {"FilePaper/worked", "Papers"}, {"LookUp/worked", "CallSigns"},
+	} {
+		programs := map[string]*made{}
+		for _, j := range judged {
+			if !slices.Contains(here, j.tool) {
+				continue
+			}
+			m := programs[j.language]
+			if m == nil {
+				m = l.written(ws, trial.draft, trial.endpoint, j.language)
+				programs[j.language] = m
+				if j.language == "python" {
+					batch := &made{dir: m.dir}
+					l.json(0, batch, "-w", ws, "handover", "batch", trial.draft, "--endpoint", trial.endpoint, "--out", m.dir)
+					m.Files = slices.Compact(slices.Sorted(slices.Values(slices.Concat(m.Files, batch.Files))))
+				}
+			}
+			args := slices.Clone(j.args)
+			for _, f := range m.Files {
+				if strings.HasSuffix(f, j.ending) {
+					args = append(args, f)
+				}
+			}
+			cmd := exec.Command(j.tool, args...)
+			cmd.Dir = m.dir
+			out, err := cmd.CombinedOutput()
+			require.NoError(t, err, "%s %s: %s", j.tool, trial.draft, out)
+			switch j.tool {
+			case "checkstyle":
+				assert.NotContains(t, string(out), "[WARN]", trial.draft)
+			case "gofmt", "shfmt", "black":
+				assert.Empty(t, string(out), "%s %s", j.tool, trial.draft)
+			}
+		}
+	}
+}
+
+// A value that the description does not list has no name in a program that knows a closed list, and
+// that is said.
+func TestAProgramSaysWhichValueItCannotName(t *testing.T) {
+	l := at(t)
+	ws := l.handing()
+	w, err := workspace.Open(ws, person(t))
+	require.NoError(t, err)
+	ref, err := w.FindDraft("ReserveBerth")
+	require.NoError(t, err)
+	ref.Name = "unlisted"
+	require.NoError(t, w.WriteDraft(ref, []byte(`<ReserveBerth xmlns="urn:skerry:berths"><berth>N02</berth><vessel><name>Alder</name>`+
+		`<callSign>SKAL4</callSign></vessel><nights>3</nights><account>A-1</account><need>anchor</need></ReserveBerth>`)))
+	for _, language := range spoken() {
+		m := l.written(ws, "ReserveBerth/unlisted", "BerthDesk11", language)
+		m.built(t)
+		_, _, errOut := m.runs(t)
+		switch language {
+		case "java", "php":
+			require.NotEmpty(t, m.Missing, language)
+			assert.Contains(t, m.Missing[0], "anchor", language)
+		default:
+			assert.Empty(t, m.Missing, language)
+		}
+		assert.NotContains(t, errOut, "NullPointer", language)
+	}
+}

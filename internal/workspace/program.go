@@ -202,7 +202,7 @@ func (w *Workspace) written(
 	if kept != nil {
 		kept.Program = made
 	}
-	return kept, wish.Missing, err
+	return kept, made.Missing, err
 }
 
 // mayRepeat tells whether no draft of an operation is marked as one that changes things.

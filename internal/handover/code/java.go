@@ -13,7 +13,7 @@ import (
 
 func java() *Language {
 	l := &Language{
-		Name: "java", quote: javaQuote,
+		Name: "java", closed: true, quote: javaQuote,
 		files: func(p *Program) (string, [][2]string) {
 			u := Pascal(p.Name)
 			return u, [][2]string{{u + ".java", "java.client"}, {"Example.java", "java.example"}}
@@ -23,27 +23,8 @@ func java() *Language {
 				{"javac", "-Xlint:all", "-Werror", "-d", "classes", Pascal(p.Name) + ".java", "Example.java"},
 			}
 		},
-		run: func(*Program) []string { return []string{"java", "-cp", "classes", "Example"} },
-		reserved: []string{
-			"record",
-			"map",
-			"service fault",
-			"function",
-			"http client",
-			"http request",
-			"http response",
-			"path",
-			"big decimal",
-			"big integer",
-			"local date",
-			"structure",
-			"xml",
-			"input stream",
-			"duration",
-			"instant",
-			"certificate",
-			"files",
-		},
+		run:      func(*Program) []string { return []string{"java", "-cp", "classes", "Example"} },
+		reserved: strings.Split(javaTaken, ", "),
 	}
 	l.funcs = template.FuncMap{
 		"javaName": javaName,
@@ -105,6 +86,11 @@ func java() *Language {
 	return l
 }
 
+// javaTaken are names that the program has for its own.
+const javaTaken = "record, map, service fault, function, http client, http request, http response, path, " +
+	"big decimal, big integer, local date, " +
+	"structure, xml, input stream, duration, instant, certificate, files"
+
 // javaLayout is how Google's style has what is too long.
 func javaLayout() *layout {
 	return &layout{width: javaWidth, indent: "    ", inner: true, hangs: true, quotes: "\"'", remark: "//"}
@@ -116,7 +102,7 @@ const javaWidth = 100
 var implements = pattern.New(`(?m)^(      .*)\) implements`)
 
 // oneLineDocs are documents of one line that stand in three.
-var oneLineDocs = pattern.New(`( +)/\*\*\n +\* (.{1,80})\n +\*/`)
+var oneLineDocs = pattern.New(`(?m)^( *)/\*\*\n +\* (.{1,80})\n +\*/`)
 
 func javaQuote(s string) string {
 	q := strconv.QuoteToASCII(s)
@@ -196,7 +182,9 @@ func javaLiteral(unit string, v *Value) string {
 			case f.Many:
 				var all []string
 				for _, one := range g.Values {
-					all = append(all, javaLiteral(unit, one))
+					if text := javaLiteral(unit, one); text != "null" { // a list holds no null
+						all = append(all, text)
+					}
 				}
 				parts = append(parts, "List.of("+strings.Join(all, ", ")+")")
 			default:

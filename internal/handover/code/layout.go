@@ -51,7 +51,8 @@ func (l *layout) line(line string) []string {
 		}
 	}
 	defines := strings.HasPrefix(code, "def ")
-	if one := lead + l.indent + inside; l.inner && l.fits(one+l.behind(tail)) && calls(head) && !(defines && len(items) == 1) {
+	one := lead + l.indent + inside
+	if l.inner && l.fits(one+l.behind(tail)) && calls(head) && !(defines && len(items) == 1) {
 		if l.hangs {
 			return l.ended([]string{lead + head, one}, tail)
 		}
@@ -95,7 +96,8 @@ func calls(head string) bool {
 
 // opens tells whether a part is a list or an object that holds something.
 func opens(part string) bool {
-	return len(part) > 2 && (part[0] == '[' && strings.HasSuffix(part, "]") || part[0] == '{' && strings.HasSuffix(part, "}"))
+	return len(part) > 2 &&
+		(part[0] == '[' && strings.HasSuffix(part, "]") || part[0] == '{' && strings.HasSuffix(part, "}"))
 }
 
 // brackets are the parts of a statement before, in, and after the last pair of its brackets that holds

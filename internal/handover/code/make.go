@@ -44,6 +44,7 @@ type Result struct {
 	Run     []string   // the example
 	Secret  string     // variable of the environment that holds the secret, "" none is needed
 	Address string     // variable of the environment that changes the address
+	Missing []string   // what the call does and the program does not, in words
 }
 
 // page is what a template is given.
@@ -59,6 +60,7 @@ type Language struct {
 	files    func(p *Program) (unit string, files [][2]string) // name of a file, and its template
 	build    func(p *Program) [][]string
 	run      func(p *Program) []string
+	closed   bool // its enumerations hold no other value than those that are listed
 	quote    func(string) string
 	reserved []string
 	funcs    template.FuncMap
@@ -89,8 +91,12 @@ func written(l *Language, w *Wish) (*Result, error) {
 	if err != nil {
 		return nil, err
 	}
+	if l.closed {
+		p.Missing = append(p.Missing, unlisted(p.Value)...)
+	}
 	out := &Result{
 		Name: l.Name + "-" + Kebab(p.Name), Build: l.build(p), Run: l.run(p), Address: p.Settings.Prefix + "_ADDRESS",
+		Missing: p.Missing,
 	}
 	if p.Settings.Secret() {
 		out.Secret = p.Settings.Prefix + "_SECRET"

@@ -9,7 +9,7 @@ import (
 
 func php() *Language {
 	l := &Language{
-		Name: "php", quote: phpQuote,
+		Name: "php", closed: true, quote: phpQuote,
 		files: func(p *Program) (string, [][2]string) {
 			u := Pascal(p.Name)
 			return u, [][2]string{{u + ".php", "php.client"}, {"example.php", "php.example"}}
@@ -63,8 +63,15 @@ func php() *Language {
 		},
 		"literal": func(_ *page, v *Value) string { return phpLiteral(v, "") },
 	}
+	l.tidy = func(_, text string) (string, error) {
+		text = (&layout{width: phpWidth, indent: "    ", quotes: "\"'", remark: "//"}).fit(text)
+		return oneLineDocs.ReplaceAllString(text, "$1/** $2 */"), nil
+	}
 	return l
 }
+
+// phpWidth are the columns that PSR-12 asks lines to stay within.
+const phpWidth = 120
 
 func phpQuote(s string) string {
 	return "'" + strings.NewReplacer(`\`, `\\`, "'", `\'`).Replace(s) + "'"

@@ -2,6 +2,7 @@ package code
 
 import (
 	"encoding/base64"
+	"fmt"
 	"slices"
 	"strings"
 
@@ -93,4 +94,18 @@ func enumLiteral(v *Value, name func(id string) string, other string) string {
 		return name(v.Of.Values[i].ID)
 	}
 	return other
+}
+
+// unlisted tells of each value of an enumeration that the enumeration does not list.
+func unlisted(v *Value) (out []string) {
+	for _, g := range v.Set {
+		for _, one := range g.Values {
+			if one.Kind == Enum && enumLiteral(one, func(string) string { return "listed" }, "") == "" {
+				text := fmt.Sprintf("send “%s” in %s, which the description does not list", one.Text, g.Field.Local)
+				out = append(out, oneLine(text))
+			}
+			out = append(out, unlisted(one)...)
+		}
+	}
+	return out
 }
