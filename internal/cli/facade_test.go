@@ -6,8 +6,11 @@ import (
 	"encoding/json"
 	"io"
 	"net/http"
+	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -82,4 +85,111 @@ func TestAFacadeTakesFilesFromAnywhere(t *testing.T) {
 	assert.Contains(t, string(b), `"code": "E03"`)
 	cancel()
 	assert.Zero(t, <-done, said.String())
+}
+
+// serving runs a façade in the background, and gives where it answers.
+func serving(t *testing.T, start func(out *io.PipeWriter, ended chan<- error)) (address string, ended <-chan error) {
+	t.Helper()
+	out, in := io.Pipe()
+	done := make(chan error, 1)
+	start(in, done)
+	var first struct{ Listening []string }
+	require.NoError(t, json.NewDecoder(out).Decode(&first))
+	require.Len(t, first.Listening, 1)
+	go func() { _, _ = io.Copy(io.Discard, out) }()
+	return first.Listening[0], done
+}
+
+// The façade that is written as a program answers as the one that Orenda serves.
+func TestAFacadeAsAProgram(t *testing.T) {
+	l := at(t)
+	ws := l.handing()
+	m := &made{dir: t.TempDir()}
+	l.json(0, m, "-w", ws, "handover", "code", "FindBerths/worked", "--endpoint", "BerthDesk11", "--in", "go", "--as", "facade",
+		"--out", m.dir)
+	m.built(t)
+	cmd := exec.Command(m.Run[0])
+	cmd.Dir, cmd.Env = m.dir, append(os.Environ(), m.Address+"=http://"+l.h.Plain+"/berths")
+	written, ended := serving(t, func(out *io.PipeWriter, ended chan<- error) {
+		cmd.Stdout = out
+		require.NoError(t, cmd.Start())
+		go func() { ended <- cmd.Wait(); out.Close() }()
+	})
+	ctx, cancel := context.WithCancel(t.Context())
+	defer cancel()
+	served, over := serving(t, func(out *io.PipeWriter, ended chan<- error) {
+		go func() {
+			Run(ctx, []string{"facade", "-w", ws, "BerthDesk11"}, out, io.Discard)
+			ended <- out.Close()
+		}()
+	})
+	tr := &http.Transport{}
+	client := &http.Client{Transport: tr, Timeout: 10 * time.Second}
+	ask := func(at, path, body string, more ...string) (int, string, http.Header) {
+		method, kind := http.MethodPost, "application/json"
+		if body == "" {
+			method = http.MethodGet
+		}
+		q, err := http.NewRequest(method, at+path, strings.NewReader(body))
+		require.NoError(t, err)
+		q.Header.Set("Content-Type", kind)
+		for i := 0; i+1 < len(more); i += 2 {
+			q.Header.Set(more[i], more[i+1])
+		}
+		a, err := client.Do(q)
+		require.NoError(t, err)
+		defer a.Body.Close()
+		b, err := io.ReadAll(a.Body)
+		require.NoError(t, err)
+		return a.StatusCode, string(b), a.Header
+	}
+	for _, row := range []struct {
+		path, body string
+		status     int
+	}{
+		{"/FindBerths", `{"length": 12.50, "window": {"from": "2027-03-01", "until": "2027-03-04"}}`, 200},
+		{"/berth-desk/FindBerths", `{"length": "3", "draught": 2}`, 200},
+		{"/FindBerths?fields=berth/code,berth/@free", `{"length": 12}`, 200},
+		{"/FindBerths?fields=berth", `{"length": 12}`, 200},
+		{"/FindBerths?fields=nothing", `{"length": 12}`, 200},
+		{"/FindBerths", `{"length": "long"}`, 400},
+		{"/FindBerths", `{"lenght": 3}`, 400},
+		{"/FindBerths", `{}`, 400},
+		{"/FindBerths", `[`, 400},
+		{"/Nothing", `{}`, 404},
+		{"/FindBerths", "", 405},
+		{"/LogSighting", `{"vessel": {"name": "Alder", "callSign": "SKAL4"}, "at": "2027-03-01T04:12:00Z"}`, 204},
+		{"/ReserveBerth", `{"berth": "N02", "vessel": {"name": "A", "callSign": "SKAL4"}, "nights": 3, "account": "A-1", "need": ["water"]}`, 502},
+		{"/ReserveBerth", `{"berth": "N02", "vessel": {"name": "A"}, "nights": 3, "account": "A-1"}`, 400},
+		{"/openapi.json", "", 200},
+	} {
+		status, mine, head := ask(written, row.path, row.body)
+		other, theirs, _ := ask(served, row.path, row.body)
+		assert.Equal(t, row.status, status, "%s %s: %s", row.path, row.body, mine)
+		assert.Equal(t, other, status, "%s %s: %s", row.path, row.body, theirs)
+		if status == 200 {
+			assert.JSONEq(t, theirs, mine, row.path)
+			status, _, _ = ask(written, row.path, row.body, "If-None-Match", head.Get("ETag"))
+			assert.Equal(t, http.StatusNotModified, status, row.path)
+		}
+		if status >= 400 {
+			assert.Equal(t, "application/problem+json", head.Get("Content-Type"), row.path)
+		}
+	}
+	_, page, head := ask(written, "/", "")
+	assert.Contains(t, page, "FindBerths")
+	assert.Contains(t, head.Get("Content-Security-Policy"), "default-src 'self'")
+	status, _, _ := ask(written, "/FindBerths", `{"length": 12}`, "Content-Type", "text/plain")
+	assert.Equal(t, http.StatusUnsupportedMediaType, status)
+
+	tr.CloseIdleConnections()
+	require.NoError(t, cmd.Process.Signal(syscall.SIGTERM))
+	assert.NoError(t, <-ended, "it ends by itself")
+	cancel()
+	<-over
+	open := exec.Command(m.Run[0], "-listen", "0.0.0.0:0")
+	open.Dir = m.dir
+	said, err := open.CombinedOutput()
+	assert.Error(t, err)
+	assert.Contains(t, string(said), "access token")
 }

@@ -9,6 +9,7 @@ import (
 
 	"orenda/internal/call"
 	"orenda/internal/exchange"
+	"orenda/internal/facade"
 	"orenda/internal/handover/code"
 	"orenda/internal/safe"
 	"orenda/internal/workspace"
@@ -16,9 +17,9 @@ import (
 
 // programFlags are those of handover code.
 type programFlags struct {
-	in, out, endpoint, env string
-	only, deliver          []string
-	show                   bool
+	in, as, out, endpoint, env string
+	only, deliver              []string
+	show                       bool
 }
 
 func (t *commandLine) handoverCodeCommand() *cobra.Command {
@@ -30,15 +31,20 @@ library of the language alone, and an example that, run as it stands, makes the 
 the draft's values and prints the typed reply. Secrets are no part of it: it takes them
 from the environment when it runs.
 
+With --as facade it is a program that gives the operations as JSON over HTTP, as orenda
+facade does, for those who run it without Orenda (in Go).
+
 Written again, what was edited keeps its edits. Where both changed the same lines nothing
 is written over: the new text stands beside, as FILE.new, and the exit code is 1.`,
 		Example: "  orenda handover code 'FindBerths/small' --in python --out client\n" +
-			"  orenda handover code last --in go --out client --only FindBerths,ReserveBerth",
+			"  orenda handover code last --in go --out client --only FindBerths,ReserveBerth\n" +
+			"  orenda handover code 'FindBerths/small' --in go --as facade --out facade",
 		Args: cobra.ExactArgs(1),
 	}
 	var f programFlags
 	fl := cmd.Flags()
 	fl.StringVar(&f.in, "in", "", "language: "+strings.Join(code.Names(), ", "))
+	fl.StringVar(&f.as, "as", "client", "client, or facade")
 	fl.StringVar(&f.out, "out", "", "folder to write into")
 	fl.StringVar(&f.endpoint, "endpoint", "", "with DRAFT: over this endpoint")
 	fl.StringVar(&f.env, "env", "", "environment of the workspace")
@@ -55,6 +61,9 @@ func (t *commandLine) handoverCode(f *programFlags, of string) error {
 	if !slices.Contains(code.Names(), f.in) {
 		return fmt.Errorf("--in %s: the languages are %s", f.in, strings.Join(code.Names(), ", "))
 	}
+	if f.as != "client" && (f.as != "facade" || f.in != "go") {
+		return fmt.Errorf("--as %s: it is client, or with --in go facade", f.as)
+	}
 	w, err := t.workspace()
 	if err != nil {
 		return err
@@ -63,9 +72,28 @@ func (t *commandLine) handoverCode(f *programFlags, of string) error {
 	if err != nil {
 		return err
 	}
+	if f.as == "facade" {
+		pages, err := facade.Pages(facadeOf(p, f.only), false)
+		if err != nil {
+			return err
+		}
+		return t.keptProgram(f, func() (*code.Kept, []string, error) {
+			return w.WriteFacade(f.out, p, f.only, f.show, pages)
+		})
+	}
 	return t.keptProgram(f, func() (*code.Kept, []string, error) {
 		return w.WriteProgram(f.in, f.out, p, sent, f.only, f.show)
 	})
+}
+
+// facadeOf are the operations of the port that a call goes to.
+func facadeOf(p *call.Plan, only []string) (out []*facade.Operation) {
+	for _, o := range p.Port.Operations {
+		if len(only) == 0 || o.Name == p.Operation || slices.Contains(only, o.Name) {
+			out = append(out, &facade.Operation{Name: p.ContractName, Contract: p.Contract, Operation: o, Short: true})
+		}
+	}
+	return out
 }
 
 // keptProgram writes a program, and tells of it.

@@ -118,6 +118,19 @@ func Listen(o Options, ops []*Operation) (*Facade, error) {
 	return f, nil
 }
 
+// Pages are the files that a façade of some operations serves besides them, by their path, with or
+// without an access token.
+func Pages(ops []*Operation, token bool) (map[string][]byte, error) {
+	f := &Facade{ops: ops}
+	if token {
+		f.o.Token = "due"
+	}
+	api, err := f.OpenAPI()
+	return map[string][]byte{
+		"/openapi.json": api, "/": f.page(), "/page.js": []byte(pageScript), "/page.css": []byte(pageStyle),
+	}, err
+}
+
 // Address is where it answers.
 func (f *Facade) Address() string { return "http://" + f.l.Addr().String() }
 

@@ -38,7 +38,7 @@ func (w *Workspace) ProgramOf(p *call.Plan, body xmltree.Node, header string) (
 		return nil, nil, err
 	}
 	name := cmp.Or(p.Port.Name, p.ContractName)
-	wish = &code.Wish{Name: name, Contract: p.Contract, Port: p.Port, Call: p.Operation, Body: body}
+	wish = &code.Wish{Name: name, Service: p.ContractName, Contract: p.Contract, Port: p.Port, Call: p.Operation, Body: body}
 	s := &wish.Settings
 	*s = code.Settings{
 		Address: address, Prefix: code.Upper(name), Header: header,
@@ -174,6 +174,16 @@ func (w *Workspace) WriteBatch(
 ) (kept *code.Kept, missing []string, err error) {
 	return w.written(dir, p, sent, only, show, func(wish *code.Wish) (*code.Result, error) {
 		return code.Batch(wish, deliver, w.recorded(p, sent), w.mayRepeat)
+	})
+}
+
+// WriteFacade writes a façade in Go for the port of the call into a folder, never over edits. pages
+// are the files that it serves.
+func (w *Workspace) WriteFacade(
+	dir string, p *call.Plan, only []string, show bool, pages map[string][]byte,
+) (kept *code.Kept, missing []string, err error) {
+	return w.written(dir, p, nil, only, show, func(wish *code.Wish) (*code.Result, error) {
+		return code.Facade(wish, pages)
 	})
 }
 

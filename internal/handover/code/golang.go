@@ -46,7 +46,8 @@ func golang() *Language {
 			}
 			return name
 		},
-		"goText": goText, "goRead": goRead,
+		"goText": goText, "goRead": goRead, "jsonTag": jsonTag,
+		"json":    func() bool { return false },
 		"literal": func(p *page, v *Value) string { return goLiteral(p.Package, v, "\t", true) },
 	}
 	return l

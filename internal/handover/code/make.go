@@ -21,6 +21,7 @@ var templates embed.FS
 // Wish is what a program is to be.
 type Wish struct {
 	Name     string             // of the service
+	Service  string             // name of the contract, as paths of a façade have it
 	Contract *contract.Contract // that describes it
 	Port     *contract.Port     // that is called
 	Only     []string           // operations besides the one that is called; none: all of the port
