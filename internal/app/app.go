@@ -482,6 +482,8 @@ func (m *model) commands() []command {
 	}
 	if m.s.W.Dir() == "" {
 		out = append(out, command{"save the workspace into a folder", "S", "S", m.save})
+	} else {
+		out = append(out, command{"make a new workspace like this one", "", "", m.makeLike})
 	}
 	return out
 }
@@ -570,6 +572,22 @@ func (m *model) save() tea.Cmd {
 			m.s.Say("saved: %s", m.s.W.Where())
 		},
 	)
+}
+
+// makeLike makes a workspace from this one, and says what has to be given or allowed there.
+func (m *model) makeLike() tea.Cmd {
+	usual := filepath.Join(filepath.Dir(m.s.W.Dir()), filepath.Base(m.s.W.Dir())+"-2")
+	return m.ask("a new workspace like this one, in the folder", usual, func(dir string) {
+		made, left, err := m.s.W.MakeLike(dir)
+		switch {
+		case err != nil:
+			m.s.Say("%v", err)
+		case len(left) > 0:
+			m.s.Say("made: %s; %s", made.Dir(), left[0])
+		default:
+			m.s.Say("made: %s; orenda -w opens it", made.Dir())
+		}
+	})
 }
 
 // View implements tea.Model.

@@ -175,6 +175,7 @@ func (t *commandLine) endpointCommand() *cobra.Command {
 		})
 	}
 
+	take := t.takeCommand()
 	rename := &cobra.Command{
 		Use:     "rename ENDPOINT NEW",
 		Example: "  orenda endpoint rename berths-11 berths",
@@ -189,7 +190,7 @@ func (t *commandLine) endpointCommand() *cobra.Command {
 	remove.RunE = func(_ *cobra.Command, args []string) error {
 		return t.in(func(w *workspace.Workspace) error { return w.RemoveEndpoint(args[0]) })
 	}
-	cmd.AddCommand(list, set, add, ports, duplicate, share, rename, remove)
+	cmd.AddCommand(list, set, add, ports, duplicate, share, take, rename, remove)
 	for _, off := range []bool{true, false} {
 		name, short := "on", "Use an endpoint again that was switched off"
 		if off {

@@ -186,6 +186,7 @@ this folder (or -w DIR), or on a description given as a URL or a file.`,
 	root.MarkFlagsMutuallyExclusive("quiet", "verbose")
 	root.AddCommand(
 		t.demoCommand(),
+		t.templateCommand(),
 		t.standinCommand(),
 		t.addCommand(),
 		t.catalogueCommand(),

@@ -292,3 +292,54 @@ func TestCheckLooksAtTheWholeWorkspace(t *testing.T) {
 	r = orenda(t, env, "-w", dir, "check", "YearTable", "--endpoint", "TideTables", "--json")
 	assert.Contains(t, r.out, "binding.limit-too-small")
 }
+
+// All endpoints of a contract come from another workspace of the person's, with their variables; and a
+// workspace is made like another one.
+func TestEndpointsComeFromAnotherWorkspace(t *testing.T) {
+	h := harbour(t)
+	old, env := workspace(t, "\n[environment.winter]\ntideHost = \""+h.Plain+"\"\n", "http://"+h.Plain+"/tides?wsdl")
+	set := func(dir string, values ...string) {
+		r := orenda(t, env, append([]string{"-w", dir, "endpoint", "set", "TideTables"}, values...)...)
+		require.Equal(t, 0, r.code, r.err)
+	}
+	set(old, "answer-time=41s", "address=http://${tideHost}/tides")
+	dir := filepath.Join(t.TempDir(), "new")
+	require.Equal(t, 0, orenda(t, env, "-w", dir, "add", "http://"+h.Plain+"/tides?wsdl").code)
+
+	r := orenda(t, env, "-w", dir, "endpoint", "take", "tide-tables", "--of", old, "--show")
+	require.Equal(t, 0, r.code, r.err)
+	assert.Contains(t, r.out, "answer-time")
+	assert.NotContains(t, settings(t, dir), "41s", "it was only shown")
+
+	first := open(t, 158, 47, env, "-w", old) // it is one of the person's from now on
+	first.sees("YearTable")
+	first.keys("q")
+	s := open(t, 158, 47, env, "-w", dir)
+	s.sees("YearTable")
+	s.keys("o")
+	s.sees("TideTablesTLS", "its settings")
+	s.keys("f")
+	s.sees("settings from the workspace")
+	s.keys("Enter")
+	s.sees("all endpoints of tide-tables")
+	s.keys("Enter")
+	s.sees("The endpoints of tide-tables come from", "answer-time", "tideHost")
+	s.keys("Enter")
+	s.sees("changes made")
+	assert.Contains(t, settings(t, dir), "41s")
+	assert.Contains(t, settings(t, dir), "tideHost")
+
+	like := filepath.Join(t.TempDir(), "like")
+	s.keys(":")
+	s.types("new workspace like")
+	s.sees("make a new workspace like this one")
+	s.keys("Enter")
+	s.sees("in the folder")
+	s.keys("C-u")
+	s.types(like)
+	s.keys("Enter")
+	s.sees("made: ")
+	assert.Contains(t, settings(t, like), "41s")
+	r = orenda(t, env, "-w", dir, "template", like)
+	assert.Equal(t, 3, r.code, "it holds a workspace already")
+}

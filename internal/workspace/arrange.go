@@ -248,16 +248,14 @@ func (w *Workspace) Share(
 			switch {
 			case want == nil:
 			case k.Name == "trust" && from != w:
-				for _, file := range want {
-					pem, err := from.ReadFile(file)
-					if err != nil {
-						return nil, nil, err
-					}
-					one := c
-					one.To = string(pem)
-					changes = append(changes, one)
+				pem, err := from.certificatesOf(want)
+				if err != nil {
+					return nil, nil, err
 				}
-				continue
+				if ours, err := w.certificatesOf(have); err == nil && ours == pem {
+					continue
+				}
+				c.To = pem
 			case (k.Name == "client-cert" || k.Name == "client-key") && from != w:
 				skipped = append(
 					skipped,

@@ -28,6 +28,7 @@ type View struct {
 	chosen  map[string]bool // endpoints that are to be given settings
 	preview ui.Preview
 	from    string               // whose settings are in the preview
+	coming  *workspace.Coming    // the endpoints of a contract that are in it instead; nil none are
 	of      *workspace.Workspace // in which that is
 	only    exchange.Stage       // of one stage; None: of all but the address
 }
@@ -254,16 +255,39 @@ func (v *View) fetch() tea.Cmd {
 }
 
 func (v *View) fetchOf(w *workspace.Workspace) tea.Cmd {
-	var names []string
+	var options []string
+	var takes []func()
+	for _, c := range w.Config().Contracts {
+		if v.s.W.ContractNamed(c.Name) != nil {
+			options = append(options, "all endpoints of "+c.Name)
+			takes = append(takes, func() { v.take(w, c.Name) })
+		}
+	}
 	for _, e := range w.Config().Endpoints {
-		names = append(names, e.Name)
+		options = append(options, e.Name)
+		takes = append(takes, func() { v.share(w, e) })
 	}
 	return func() tea.Msg {
-		return state.Pick{Prompt: "settings of the endpoint", Options: names, Take: func(i int) tea.Cmd {
-			v.share(w, w.Endpoint(names[i]))
+		return state.Pick{Prompt: "settings of", Options: options, Take: func(i int) tea.Cmd {
+			takes[i]()
 			return nil
 		}}
 	}
+}
+
+// take shows what changes where all endpoints of a contract come from another workspace.
+func (v *View) take(of *workspace.Workspace, contract string) {
+	coming, err := v.s.W.Coming(of, contract)
+	if err != nil {
+		v.s.Say("%v", err)
+		return
+	}
+	v.from, v.of, v.coming = "", of, coming
+	notes := coming.Left
+	if len(coming.Changes) == 0 {
+		notes = append(notes, "they are the same already")
+	}
+	v.preview.Show("The endpoints of "+contract+" come from "+of.Config().Name, coming.Changes, notes...)
 }
 
 // share shows what changes where the marked endpoints are given the settings of e, which may be of
@@ -293,7 +317,7 @@ func (v *View) share(of *workspace.Workspace, e *workspace.Endpoint) {
 		v.s.Say("%v", err)
 		return
 	}
-	v.from, v.of = e.Name, of
+	v.from, v.of, v.coming = e.Name, of, nil
 	if len(changes) == 0 {
 		skipped = append(skipped, "they are the same already")
 	}
@@ -311,10 +335,18 @@ func (v *View) confirm(k tea.KeyPressMsg) {
 		v.share(v.of, v.of.Endpoint(v.from))
 		return
 	}
-	if !v.preview.Press(k) {
+	agreed, coming := v.preview.Press(k), v.coming
+	if !v.preview.Active {
+		v.coming = nil
+	}
+	if !agreed {
 		return
 	}
-	if err := v.s.W.Apply(v.preview.Changes...); err != nil {
+	bring := func() error { return v.s.W.Apply(v.preview.Changes...) }
+	if coming != nil {
+		bring = func() error { return v.s.W.Bring(coming) }
+	}
+	if err := bring(); err != nil {
 		v.did(err, "")
 		return
 	}
