@@ -6,7 +6,7 @@ set -euo pipefail
 dir=$(mktemp -d)
 trap 'rm -rf "$dir"' EXIT
 chmod 755 "$dir"
-declare -A needs=([softhsm2-util]=softhsm2 [pkcs11-tool]=opensc [krb5kdc]=krb5-kdc [kadmin.local]=krb5-admin-server [kinit]=krb5-user [java]=default-jdk-headless [javac]=default-jdk-headless [node]=nodejs [php]=php-cli [mcs]=mono-mcs [mono]=mono-runtime [python3]=python3 [curl]=curl [black]=black [pylint]=pylint [mypy]=mypy [shellcheck]=shellcheck [shfmt]=shfmt [phpcs]=php-codesniffer [checkstyle]=checkstyle [npm]=npm)
+declare -A needs=([softhsm2-util]=softhsm2 [pkcs11-tool]=opensc [krb5kdc]=krb5-kdc [kadmin.local]=krb5-admin-server [kinit]=krb5-user [java]=default-jdk-headless [javac]=default-jdk-headless [node]=nodejs [php]=php-cli [mcs]=mono-mcs [mono]=mono-runtime [python3]=python3 [curl]=curl [black]=black [pylint]=pylint [mypy]=mypy [shellcheck]=shellcheck [shfmt]=shfmt [phpcs]=php-codesniffer [checkstyle]=checkstyle [npm]=npm [chromium]=chromium)
 missing=()
 for tool in "${!needs[@]}"; do
   command -v "$tool" >/dev/null || missing+=("${needs[$tool]}")
@@ -28,12 +28,17 @@ for row in "python python3" "java java javac" "javascript node" "php php" "cshar
   [ -z "$here" ] || languages+=" ${row%% *}"
 done
 # They are held against the formatters and linters of their languages.
-if npm install --silent --prefix "$dir/npm" prettier@3 >/dev/null 2>&1; then PATH=$dir/npm/node_modules/.bin:$PATH; fi
+npm install --silent --prefix "$dir/npm" prettier@3 @seriousme/openapi-schema-validator@2 openapi-typescript@7 openapi-fetch@0 \
+  typescript@5 puppeteer-core@24 >/dev/null 2>&1 || echo "what npm brings is not here: its judgement is NOT asked" >&2
+[ -d "$dir/npm/node_modules" ] && export PATH=$dir/npm/node_modules/.bin:$PATH
 formatters="gofmt"
 for tool in black pylint mypy checkstyle prettier phpcs shellcheck shfmt; do
   if command -v "$tool" >/dev/null; then formatters+=" $tool"; else echo "$tool is not here: its judgement is NOT asked" >&2; fi
 done
 ORENDA_FORMATTERS=$formatters ORENDA_LANGUAGES=$languages go test -count 1 -run "AProgram|WritesNoCode|ABatch" ./internal/cli
+# A façade is taken by a validator of OpenAPI, a generator of clients, and a browser.
+command -v chromium >/dev/null || echo "chromium is not here: the page of a façade is NOT tried in a browser" >&2
+if [ -d "$dir/npm/node_modules/puppeteer-core" ]; then ORENDA_NPM=$dir/npm go test -count 1 -run TakenByOthers ./internal/cli; fi
 # Kerberos against MIT's key distribution centre and Apache; a journal against PostgreSQL.
 go test -count 1 -run 'Negotiate|Kerberos' ./internal/call
 # A key in a token of PKCS#11.

@@ -12,6 +12,7 @@ import (
 	"orenda/internal/call"
 	"orenda/internal/contract"
 	"orenda/internal/data"
+	"orenda/internal/draw"
 	"orenda/internal/exchange"
 	"orenda/internal/facade"
 	"orenda/internal/identity"
@@ -25,6 +26,7 @@ const drainTime = 10 * time.Second
 type facadeFlags struct {
 	callFlags
 	listen, tokenFrom string
+	saved             string
 	only              []string
 	get               bool
 }
@@ -36,7 +38,8 @@ func (t *commandLine) facadeCommand() *cobra.Command {
 		Long: `Each operation is POST /CONTRACT/OPERATION with JSON (with one contract /OPERATION too);
 ?fields=a,b/c gives only these. GET /openapi.json describes it, GET / is a page to try
 it. Failures are problem documents (RFC 9457) that carry the finding. Every call is an
-exchange in the journal. It listens on loopback; beyond it an access token is demanded.`,
+exchange in the journal. It listens on loopback; beyond it an access token is demanded.
+At its end it says how many bytes and how much time it saved its callers.`,
 		Example: "  orenda facade --contract http://host/berths?wsdl --port BerthDesk11\n" +
 			"  orenda facade berths-11 --get",
 	}
@@ -51,6 +54,7 @@ exchange in the journal. It listens on loopback; beyond it an access token is de
 		"where the access token is that callers must show: env:NAME, file:PATH, …",
 	)
 	fl.StringSliceVar(&f.only, "only", nil, "only these operations")
+	fl.StringVar(&f.saved, "saved", "", "at the end, draw what was saved into this file (.svg, .pdf)")
 	fl.BoolVar(&f.get, "get", false, "operations whose fields are plain are answered to GET too: they must only read")
 	t.jsonFlag(cmd)
 	f.settings = settingFlags(cmd, "expect")
@@ -85,7 +89,14 @@ func (t *commandLine) facade(ctx context.Context, f *facadeFlags, args []string)
 	end, cancel := context.WithTimeout(context.Background(), drainTime)
 	defer cancel()
 	s.Close(end)
-	return nil
+	saved := s.Saved()
+	fmt.Fprintln(t.aside(), saved)
+	if f.saved == "" {
+		return nil
+	}
+	return keepDrawing(draw.Overhead(saved.String(), []draw.Weight{
+		{Label: "SOAP, both ways", Bytes: saved.SOAP}, {Label: "JSON, both ways", Bytes: saved.JSON},
+	}), f.saved)
 }
 
 // offered are the operations that a façade gives.

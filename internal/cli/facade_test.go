@@ -24,8 +24,9 @@ func TestOperationsAreGivenAsJSON(t *testing.T) {
 	out, in := io.Pipe()
 	done := make(chan int, 1)
 	var errOut bytes.Buffer
+	drawn := filepath.Join(l.dir, "saved.svg")
 	go func() {
-		done <- Run(ctx, []string{"facade", "--contract", l.berths(), "--port", "BerthDesk11"}, in, &errOut)
+		done <- Run(ctx, []string{"facade", "--contract", l.berths(), "--port", "BerthDesk11", "--saved", drawn}, in, &errOut)
 		in.Close()
 	}()
 	var first struct {
@@ -42,13 +43,17 @@ func TestOperationsAreGivenAsJSON(t *testing.T) {
 	b, err := io.ReadAll(resp.Body)
 	resp.Body.Close()
 	require.NoError(t, err)
-	assert.Contains(t, string(b), `"code": "E03"`)
+	assert.Contains(t, string(b), `"code":"E03"`)
 	resp, err = client.Get(first.OpenAPI)
 	require.NoError(t, err)
 	resp.Body.Close()
 	assert.Equal(t, 200, resp.StatusCode)
 	cancel()
 	assert.Zero(t, <-done, errOut.String())
+	assert.Regexp(t, `1 calls: \d+ B of JSON in the place of \d+ B of SOAP`, errOut.String())
+	svg, err := os.ReadFile(drawn)
+	require.NoError(t, err)
+	assert.Contains(t, string(svg), "SOAP, both ways")
 	code, shown, _ := l.run("journal", "list")
 	assert.Zero(t, code)
 	assert.Contains(t, shown, "FindBerths")
@@ -82,7 +87,7 @@ func TestAFacadeTakesFilesFromAnywhere(t *testing.T) {
 	b, err := io.ReadAll(resp.Body)
 	resp.Body.Close()
 	require.NoError(t, err)
-	assert.Contains(t, string(b), `"code": "E03"`)
+	assert.Contains(t, string(b), `"code":"E03"`)
 	cancel()
 	assert.Zero(t, <-done, said.String())
 }
@@ -192,4 +197,83 @@ func TestAFacadeAsAProgram(t *testing.T) {
 	said, err := open.CombinedOutput()
 	assert.Error(t, err)
 	assert.Contains(t, string(said), "access token")
+}
+
+// facadeScript holds a façade against what others made: a validator of OpenAPI, a generator of clients,
+// and a browser.
+const facadeScript = `
+import { Validator } from "@seriousme/openapi-schema-validator";
+import { execFileSync } from "node:child_process";
+import { writeFileSync } from "node:fs";
+import puppeteer from "puppeteer-core";
+const [at, browser] = process.argv.slice(2);
+const doc = await (await fetch(at + "/openapi.json")).json();
+const judged = await new Validator().validate(doc);
+if (!judged.valid) throw new Error(JSON.stringify(judged.errors));
+writeFileSync("package.json", JSON.stringify({ type: "module" }));
+writeFileSync("openapi.json", JSON.stringify(doc));
+const run = (...c) => execFileSync("npx", c, { stdio: ["ignore", 2, 2] });
+run("openapi-typescript", "openapi.json", "-o", "api.d.ts");
+writeFileSync("client.ts", ` + "`" + `
+import createClient from "openapi-fetch";
+import type { paths } from "./api.js";
+const client = createClient<paths>({ baseUrl: "${at}" });
+const { data, error } = await client.POST("/berth-desk/FindBerths", { body: { length: 60 } });
+if (error) throw new Error(error.title);
+const code: string = data!.berth![0].code;
+const refused = await client.POST("/berth-desk/FindBerths", { body: { length: -1 } });
+console.log(code, refused.error!.status, refused.error!.finding);
+` + "`" + `);
+run("tsc", "--strict", "--target", "es2022", "--module", "nodenext", "--skipLibCheck", "client.ts");
+process.stdout.write(execFileSync("node", ["client.js"]));
+if (browser) {
+  const b = await puppeteer.launch({ executablePath: browser, args: ["--no-sandbox", "--disable-gpu"] });
+  const page = await b.newPage();
+  const wrong = [];
+  page.on("pageerror", (e) => wrong.push(String(e)));
+  page.on("request", (r) => { if (!r.url().startsWith(at)) wrong.push(r.url()); });
+  await page.goto(at + "/");
+  const bare = await page.$$eval("textarea,input,select", (all) => all.filter((e) => e.labels.length === 0).length);
+  if (bare) wrong.push(bare + " fields without a label");
+  await page.$eval("form textarea", (e) => { e.value = JSON.stringify({ length: 60 }); });
+  await page.focus("form textarea");
+  await page.keyboard.press("Tab");
+  await page.keyboard.press("Enter");
+  await page.waitForFunction(() => /E03/.test(document.querySelector("form pre").textContent), { timeout: 20000 });
+  console.log("browser", (await page.$eval("form pre", (e) => e.textContent)).split("\\n")[0]);
+  if (process.argv[4]) { await page.setViewport({ width: 1280, height: 800 }); await page.screenshot({ path: process.argv[4] }); }
+  await b.close();
+  if (wrong.length) throw new Error(wrong.join("; "));
+}
+`
+
+// What others made takes the façade as it is: make outside installs them.
+func TestAFacadeIsTakenByOthers(t *testing.T) {
+	modules := os.Getenv("ORENDA_NPM")
+	if modules == "" {
+		t.Skip("a validator, a generator of clients and a browser are asked in make outside")
+	}
+	l := at(t)
+	ctx, cancel := context.WithCancel(t.Context())
+	served, over := serving(t, func(out *io.PipeWriter, ended chan<- error) {
+		go func() {
+			Run(ctx, []string{"facade", "--contract", l.berths(), "--port", "BerthDesk11"}, out, io.Discard)
+			ended <- out.Close()
+		}()
+	})
+	dir := filepath.Join(modules, "facade")
+	require.NoError(t, os.MkdirAll(dir, 0o700))
+	script := filepath.Join(dir, "facade.mjs")
+	require.NoError(t, os.WriteFile(script, []byte(facadeScript), 0o600))
+	browser, _ := exec.LookPath("chromium")
+	cmd := exec.Command("node", script, served, browser, os.Getenv("ORENDA_PICTURE"))
+	cmd.Dir = dir
+	said, err := cmd.CombinedOutput()
+	require.NoError(t, err, "%s", said)
+	assert.Contains(t, string(said), "E03 400 message.invalid")
+	if browser != "" {
+		assert.Contains(t, string(said), "browser 200")
+	}
+	cancel()
+	<-over
 }

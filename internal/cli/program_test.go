@@ -408,7 +408,10 @@ func TestAProgramIsAsItsFormatterHasIt(t *testing.T) {
 	require.Zero(t, first(l.run("identity", "set", "desk", "user="+standin.User, "secret=env:DESK_WORD")))
 	require.Zero(t, first(l.run("-w", ws, "endpoint", "set", "PilotOrders", "token=digest", "identity=desk", "timestamp=300s")))
 	require.Zero(t, first(l.run("-w", ws, "endpoint", "set", "TideTables", "token=text", "identity=desk")))
+	require.Zero(t, first(l.run("-w", ws, "add", "http://"+l.h.Plain+"/manifests?wsdl")))
+	require.Zero(t, first(l.run("-w", ws, "endpoint", "set", "Manifests", "sign=body", "sign=timestamp", "timestamp=300s")))
 	for _, trial := range []struct{ draft, endpoint string }{
+		{"FileManifest/first", "Manifests"},
 		{"FindBerths/worked", "BerthDesk11"}, {"DayTable/worked", "TideTables"}, {"OrderPilot/worked", "PilotOrders"},
 		{"Assess/first", "HarbourDues"}, {"FilePaper/worked", "Papers"}, {"LookUp/worked", "CallSigns"},
 	} {
@@ -471,5 +474,46 @@ func TestAProgramSaysWhichValueItCannotName(t *testing.T) {
 			assert.Empty(t, m.Missing, language)
 		}
 		assert.NotContains(t, errOut, "NullPointer", language)
+	}
+}
+
+// Where the standard library of the language can sign, the program does; else it says what must be added.
+func TestAProgramSignsWhereItsLanguageCan(t *testing.T) {
+	l := at(t)
+	ws := l.handing()
+	require.Zero(t, first(l.run("-w", ws, "add", "http://"+l.h.Plain+"/manifests?wsdl")))
+	pem, err := l.h.Desk.Clerk("Ines Hallam")
+	require.NoError(t, err)
+	clerk := l.file("clerk.pem", string(pem))
+	keys := filepath.Join(l.dir, "clerk.p12")
+	out, err := exec.Command("openssl", "pkcs12", "-export", "-in", clerk, "-inkey", clerk, "-out", keys, "-passout",
+		"pass:spring tide").CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	require.Zero(t, first(l.run("identity", "set", "clerk", "certificate="+clerk)))
+	require.Zero(t, first(l.run("-w", ws, "endpoint", "set", "Manifests", "sign=body", "sign=timestamp", "timestamp=300s",
+		"sign-identity=clerk")))
+	w, err := workspace.Open(ws, person(t))
+	require.NoError(t, err)
+	ref, err := w.FindDraft("FileManifest")
+	require.NoError(t, err)
+	require.NoError(t, w.WriteDraft(ref, []byte(`<FileManifest xmlns="urn:skerry:manifests"><callSign>SKAL4</callSign><line><goods>salt</goods>`+
+		`<tonnes>10.5</tonnes></line></FileManifest>`)))
+	for _, language := range spoken() {
+		t.Run(language, func(t *testing.T) {
+			m := l.written(ws, ref.String(), "Manifests", language)
+			m.built(t)
+			status, out, errOut := m.runs(t, "MANIFESTS_SIGN_KEYS="+keys, "MANIFESTS_SIGN_SECRET=spring tide")
+			if language != "java" && language != "php" {
+				require.NotEmpty(t, m.Missing)
+				assert.Contains(t, strings.Join(m.Missing, " "), "signs the message (body, timestamp)")
+				assert.NotZero(t, status)
+				return
+			}
+			assert.Empty(t, m.Missing)
+			assert.Zero(t, status, out+errOut)
+			status, _, errOut = m.runs(t, "MANIFESTS_SIGN_KEYS="+keys, "MANIFESTS_SIGN_SECRET=neap tide")
+			assert.Equal(t, 1, status)
+			assert.Regexp(t, "(?i)key|password", errOut)
+		})
 	}
 }

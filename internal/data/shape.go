@@ -304,16 +304,13 @@ func Kids(set *schema.Set, c *schema.Complex) (out []Kid) {
 		case p.Element != nil:
 			subs := []*schema.Element{p.Element}
 			if set != nil {
-				subs = append(subs, set.Substitutes(p.Element)...)
+				subs = set.Substitutes(p.Element)
 			}
-			for i, e := range subs {
-				if e.Abstract {
-					continue
-				}
+			for _, e := range subs {
 				k := Kid{
 					Element:  e,
 					Repeats:  repeats || many,
-					Required: !optional && p.Min > 0 && len(subs) == 1 && i == 0,
+					Required: !optional && p.Min > 0 && len(subs) == 1,
 				}
 				if many && !repeats && !optional {
 					k.Min, k.Max = p.Min, max(p.Max, 0)

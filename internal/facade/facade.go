@@ -19,6 +19,7 @@ import (
 	"net/http"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"orenda/internal/call"
@@ -77,6 +78,63 @@ type Facade struct {
 	server *http.Server
 	api    []byte
 	pools  chan *wire.Pool
+
+	mu    sync.Mutex // guards what follows
+	saved Saved
+}
+
+// Saved is what callers of a façade were spared: bytes of bodies, both ways, and time.
+type Saved struct {
+	Calls   int           // that reached the service
+	SOAP    int64         // bytes of the envelopes
+	JSON    int64         // bytes of the JSON, as it crossed
+	Service time.Duration // that the calls took
+	Own     time.Duration // that making and reading the messages took besides
+}
+
+// String says it in a line.
+func (s Saved) String() string {
+	if s.Calls == 0 {
+		return "nothing was called through here"
+	}
+	n := time.Duration(s.Calls)
+	return fmt.Sprintf("%d calls: %s B of JSON in the place of %s B of SOAP; a call took %s, and %s here",
+		s.Calls, endpoint.Bytes(s.JSON), endpoint.Bytes(s.SOAP), (s.Service / n).Round(10*time.Microsecond),
+		(s.Own / n).Round(10*time.Microsecond))
+}
+
+// Saved is what was spared so far.
+func (f *Facade) Saved() Saved {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return f.saved
+}
+
+// count adds one call.
+func (f *Facade) count(x *exchange.Exchange, json int64, took time.Duration) {
+	l := x.Leg()
+	if l == nil || l.ResponseBody.IsZero() {
+		return
+	}
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.saved.Calls++
+	f.saved.SOAP += int64(len(l.RequestBody)) + l.ResponseBody.Len()
+	f.saved.JSON += json
+	f.saved.Service += time.Duration(x.TotalNs)
+	f.saved.Own += max(took-time.Duration(x.TotalNs), 0)
+}
+
+// counting counts the bytes of an answer's body.
+type counting struct {
+	http.ResponseWriter
+	n int64
+}
+
+func (c *counting) Write(b []byte) (int, error) {
+	n, err := c.ResponseWriter.Write(b)
+	c.n += int64(n)
+	return n, err
 }
 
 // Listen opens a façade.
@@ -268,6 +326,14 @@ func (f *Facade) get(w http.ResponseWriter, r *http.Request, o *Operation) {
 
 // call makes the message, sends it, and answers with the reply as JSON.
 func (f *Facade) call(w http.ResponseWriter, r *http.Request, o *Operation, src []byte) {
+	begun, c := time.Now(), &counting{ResponseWriter: w}
+	if x := f.called(c, r, o, src); x != nil {
+		f.count(x, int64(len(src))+c.n, time.Since(begun))
+	}
+}
+
+// called gives the exchange, nil where none was made.
+func (f *Facade) called(w http.ResponseWriter, r *http.Request, o *Operation, src []byte) *exchange.Exchange {
 	body, err := data.XML(o.Contract.Schemas, o.Operation.Input.Element, src)
 	if err != nil {
 		f.refuse(
@@ -275,7 +341,7 @@ func (f *Facade) call(w http.ResponseWriter, r *http.Request, o *Operation, src 
 			r,
 			Problem{Title: "the JSON does not fit the operation", Status: http.StatusBadRequest, Detail: err.Error()},
 		)
-		return
+		return nil
 	}
 	plan, err := o.Plan()
 	if err != nil {
@@ -284,7 +350,7 @@ func (f *Facade) call(w http.ResponseWriter, r *http.Request, o *Operation, src 
 			r,
 			Problem{Title: "the operation cannot be called", Status: http.StatusBadGateway, Detail: err.Error()},
 		)
-		return
+		return nil
 	}
 	plan.Draft = message.NewDraft(o.Contract.Schemas, o.Operation.Input.Element, body)
 	select {
@@ -304,9 +370,10 @@ func (f *Facade) call(w http.ResponseWriter, r *http.Request, o *Operation, src 
 	w.Header().Set("X-Exchange", x.ID)
 	if x.Outcome != exchange.OutcomePassed {
 		f.refuse(w, r, problemOf(x))
-		return
+		return x
 	}
 	f.answer(w, r, o, x)
+	return x
 }
 
 func (f *Facade) answer(w http.ResponseWriter, r *http.Request, o *Operation, x *exchange.Exchange) {
@@ -328,7 +395,13 @@ func (f *Facade) answer(w http.ResponseWriter, r *http.Request, o *Operation, x 
 	if fields := r.URL.Query().Get("fields"); fields != "" {
 		pick = strings.Split(fields, ",")
 	}
-	f.write(w, r, http.StatusOK, "application/json", data.Slim(o.Contract.Schemas, o.Operation.Output.Element, n, pick))
+	var compact bytes.Buffer
+	if json.Compact(&compact, data.Slim(o.Contract.Schemas, o.Operation.Output.Element, n, pick)) != nil {
+		f.refuse(w, r, Problem{Title: "the reply cannot be given as JSON", Status: http.StatusBadGateway, Exchange: x.ID})
+		return
+	}
+	compact.WriteByte('\n')
+	f.write(w, r, http.StatusOK, "application/json", compact.Bytes())
 }
 
 // problemOf is what a call that did not pass is to its caller.
@@ -397,12 +470,35 @@ func (f *Facade) write(w http.ResponseWriter, r *http.Request, status int, kind 
 
 const pageStyle = `body{font:16px/1.5 system-ui,sans-serif;max-width:52rem;margin:2rem auto;padding:0 1rem;
 color:#222;background:#fff}
-h2{margin-top:2rem;border-bottom:1px solid #767676}textarea{width:100%;min-height:9rem;font:14px/1.4 monospace}
+h2{margin-top:2rem;border-bottom:1px solid #767676}textarea{box-sizing:border-box;width:100%;min-height:9rem;font:14px/1.4 monospace}
 pre{background:#f4f4f0;padding:.6rem;overflow:auto}button{font:inherit;padding:.3rem 1rem}
 label{display:block;font-weight:600}
 `
 
-const pageScript = `document.querySelectorAll("form").forEach(function (form) {
+const pageScript = `// Lays JSON out, without reading its numbers: their digits stay.
+function laid(text) {
+  var depth = 0, quoted = false, out = "";
+  for (var i = 0; i < text.length; i++) {
+    var c = text[i];
+    if (quoted) {
+      out += c;
+      if (c === "\\") { out += text[++i]; } else if (c === '"') { quoted = false; }
+    } else if (c === '"') {
+      quoted = true; out += c;
+    } else if (c === "{" || c === "[") {
+      out += c + "\n" + "  ".repeat(++depth);
+    } else if (c === "}" || c === "]") {
+      out += "\n" + "  ".repeat(--depth) + c;
+    } else if (c === ",") {
+      out += c + "\n" + "  ".repeat(depth);
+    } else {
+      out += c === ":" ? ": " : c.trim();
+    }
+  }
+  return out;
+}
+
+document.querySelectorAll("form").forEach(function (form) {
   form.addEventListener("submit", function (event) {
     event.preventDefault();
     var out = form.querySelector("pre");
@@ -410,7 +506,7 @@ const pageScript = `document.querySelectorAll("form").forEach(function (form) {
     fetch(form.getAttribute("action"), {
       method: "POST", headers: { "Content-Type": "application/json" }, body: form.querySelector("textarea").value
     }).then(function (answer) {
-      return answer.text().then(function (text) { out.textContent = answer.status + "\n" + text; });
+      return answer.text().then(function (text) { out.textContent = answer.status + "\n" + laid(text); });
     }, function (error) { out.textContent = String(error); });
   });
 });

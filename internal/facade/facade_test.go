@@ -158,6 +158,11 @@ func TestTheDescriptionAndThePage(t *testing.T) {
 	var doc map[string]any
 	require.NoError(t, json.Unmarshal([]byte(body), &doc))
 	assert.Equal(t, "3.1.0", doc["openapi"])
+	required := func(name string) any {
+		return doc["components"].(map[string]any)["schemas"].(map[string]any)[name].(map[string]any)["required"]
+	}
+	assert.Equal(t, []any{"length"}, required("FindBerths"), "what must stand is said")
+	assert.Equal(t, []any{"@free", "code", "length", "depth", "quay"}, required("Berth"))
 	assert.Contains(t, doc["paths"], "/berths/FindBerths")
 	resp, packed := ask(t, "GET", at+"/openapi.json", "", "Accept-Encoding", "gzip")
 	require.Equal(t, "gzip", resp.Header.Get("Content-Encoding"))

@@ -86,7 +86,10 @@ func (w *Workspace) takeOne(of *Workspace, e *Endpoint, out *Coming, used map[st
 				change(k.Name, from, theirs)
 			}
 		case k.Files:
-			out.Left = append(out.Left, fmt.Sprintf("%s of %s: its file belongs to the other workspace", k.Name, e.Name))
+			out.Left = append(
+				out.Left,
+				fmt.Sprintf("%s of %s: its file belongs to the other workspace", k.Name, e.Name),
+			)
 		case k.Kind == endpoint.List:
 			change(k.Name, from, want)
 		default:
@@ -136,7 +139,8 @@ func (w *Workspace) own(name string) map[string][]string {
 	for i := range endpoint.Keys {
 		k := &endpoint.Keys[i]
 		v := s.Of(k)
-		if v.Source == "endpoint" || strings.HasPrefix(v.Source, "profile ") && !strings.HasSuffix(v.Source, endpoint.Yours) {
+		ofProfile := strings.HasPrefix(v.Source, "profile ") && !strings.HasSuffix(v.Source, endpoint.Yours)
+		if v.Source == "endpoint" || ofProfile {
 			out[k.Name] = v.Items
 		}
 	}

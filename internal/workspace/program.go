@@ -38,7 +38,9 @@ func (w *Workspace) ProgramOf(p *call.Plan, body xmltree.Node, header string) (
 		return nil, nil, err
 	}
 	name := cmp.Or(p.Port.Name, p.ContractName)
-	wish = &code.Wish{Name: name, Service: p.ContractName, Contract: p.Contract, Port: p.Port, Call: p.Operation, Body: body}
+	wish = &code.Wish{
+		Name: name, Service: p.ContractName, Contract: p.Contract, Port: p.Port, Call: p.Operation, Body: body,
+	}
 	s := &wish.Settings
 	*s = code.Settings{
 		Address: address, Prefix: code.Upper(name), Header: header,
@@ -60,6 +62,7 @@ func (w *Workspace) ProgramOf(p *call.Plan, body xmltree.Node, header string) (
 		}
 		return max(int(d.Round(time.Second)/time.Second), 1)
 	}
+	s.Sign, s.SignHash = signedParts(p), cmp.Or(p.Settings.Text("signature"), "sha256")
 	s.ConnectTime, s.AnswerTime = seconds("connect-time", 10), seconds("answer-time", 60)
 	if life := p.Settings.Text("timestamp"); life != "" && life != "none" {
 		s.Timestamp = seconds("timestamp", 300)
@@ -144,6 +147,24 @@ func absolute(w *Workspace, path string) string {
 	return filepath.Join(w.Dir(), path)
 }
 
+// signedParts are the parts that a call signs, where a program may sign them: body and timestamp, with
+// a key that goes along as a token, in the exclusive canonical form, and nothing is encrypted.
+func signedParts(p *call.Plan) []string {
+	set := &p.Settings
+	signs, hash := set.List("sign"), cmp.Or(set.Text("signature"), "sha256")
+	for _, s := range signs {
+		if s != "body" && (s != "timestamp" || set.Text("timestamp") == "") {
+			return nil
+		}
+	}
+	if !slices.Contains([]string{"", "direct"}, set.Text("sign-key")) || len(set.List("encrypt")) > 0 ||
+		!slices.Contains([]string{"", "exclusive"}, set.Text("sign-canonical")) ||
+		!slices.Contains([]string{"sha256", "sha384", "sha512"}, hash) {
+		return nil
+	}
+	return signs
+}
+
 // missing are what a call does and a program with the standard library alone does not.
 func missing(p *call.Plan) (out []string) {
 	set := &p.Settings
@@ -153,7 +174,8 @@ func missing(p *call.Plan) (out []string) {
 		}
 	}
 	signs, auth := set.List("sign"), set.Text("http-auth")
-	add(len(signs) > 0, "it signs the message (%s): add a library for XML signatures", strings.Join(signs, ", "))
+	add(len(signs) > 0 && signedParts(p) == nil, "it signs the message (%s): add a library for XML signatures",
+		strings.Join(signs, ", "))
 	add(len(set.List("encrypt")) > 0, "it encrypts the message: add a library for XML encryption")
 	add(set.Text("token-file") != "", "it sends a token from a file")
 	add(slices.Contains([]string{"digest", "ntlm", "asked"}, auth), "it authenticates by HTTP %s", auth)

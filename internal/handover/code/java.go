@@ -13,7 +13,7 @@ import (
 
 func java() *Language {
 	l := &Language{
-		Name: "java", closed: true, quote: javaQuote,
+		Name: "java", closed: true, signs: true, quote: javaQuote,
 		files: func(p *Program) (string, [][2]string) {
 			u := Pascal(p.Name)
 			return u, [][2]string{{u + ".java", "java.client"}, {"Example.java", "java.example"}}
@@ -89,7 +89,7 @@ func java() *Language {
 // javaTaken are names that the program has for its own.
 const javaTaken = "record, map, service fault, function, http client, http request, http response, path, " +
 	"big decimal, big integer, local date, " +
-	"structure, xml, input stream, duration, instant, certificate, files"
+	"structure, xml, input stream, duration, instant, certificate, files, reference, transform, document, signed info"
 
 // javaLayout is how Google's style has what is too long.
 func javaLayout() *layout {

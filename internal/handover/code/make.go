@@ -61,6 +61,7 @@ type Language struct {
 	files    func(p *Program) (unit string, files [][2]string) // name of a file, and its template
 	build    func(p *Program) [][]string
 	run      func(p *Program) []string
+	signs    bool // its standard library can sign XML
 	closed   bool // its enumerations hold no other value than those that are listed
 	quote    func(string) string
 	reserved []string
@@ -91,6 +92,11 @@ func written(l *Language, w *Wish) (*Result, error) {
 	p, err := program(w, l.reserved)
 	if err != nil {
 		return nil, err
+	}
+	if signs := p.Settings.Sign; len(signs) > 0 && !l.signs {
+		p.Missing = append(p.Missing, fmt.Sprintf("it signs the message (%s): add a library for XML signatures",
+			strings.Join(signs, ", ")))
+		p.Settings.Sign = nil
 	}
 	if l.closed {
 		p.Missing = append(p.Missing, unlisted(p.Value)...)

@@ -9,7 +9,7 @@ import (
 
 func php() *Language {
 	l := &Language{
-		Name: "php", closed: true, quote: phpQuote,
+		Name: "php", closed: true, signs: true, quote: phpQuote,
 		files: func(p *Program) (string, [][2]string) {
 			u := Pascal(p.Name)
 			return u, [][2]string{{u + ".php", "php.client"}, {"example.php", "php.example"}}

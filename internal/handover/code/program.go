@@ -98,26 +98,31 @@ type Program struct {
 
 // Settings are those of the call, as far as a program takes them.
 type Settings struct {
-	Address     string // of the service
-	Prefix      string // of the environment's variables
-	SOAP12      bool   // else 1.1
-	Header      string // header blocks, as they are sent
-	User        string // of the identity
-	Token       string // "", text or digest
-	Basic       bool   // HTTP authentication
-	Bearer      bool   // its token is the secret
-	Timestamp   int    // seconds that a timestamp holds; 0 none
-	ConnectTime int    // seconds
-	AnswerTime  int    // seconds
-	MaxReply    int64  // bytes
-	Trust       string // file beside the program, "" the system's
-	ClientCert  string // file, "" none
-	ClientKey   string // file, "" in the same
-	Proxy       string // address, "" by the environment
+	Address     string   // of the service
+	Prefix      string   // of the environment's variables
+	SOAP12      bool     // else 1.1
+	Header      string   // header blocks, as they are sent
+	User        string   // of the identity
+	Token       string   // "", text or digest
+	Basic       bool     // HTTP authentication
+	Bearer      bool     // its token is the secret
+	Timestamp   int      // seconds that a timestamp holds; 0 none
+	Sign        []string // body, timestamp: the parts that are signed (WS-Security 1.1 §8)
+	SignHash    string   // sha256, sha384 or sha512
+	ConnectTime int      // seconds
+	AnswerTime  int      // seconds
+	MaxReply    int64    // bytes
+	Trust       string   // file beside the program, "" the system's
+	ClientCert  string   // file, "" none
+	ClientKey   string   // file, "" in the same
+	Proxy       string   // address, "" by the environment
 }
 
 // Secret tells whether the program needs a secret.
 func (s *Settings) Secret() bool { return s.Token != "" || s.Basic || s.Bearer }
+
+// Signs tells whether a part is signed.
+func (s *Settings) Signs(part string) bool { return slices.Contains(s.Sign, part) }
 
 // maker makes types of a program out of a schema's.
 type maker struct {
