@@ -397,7 +397,8 @@ func (f *Facade) answer(w http.ResponseWriter, r *http.Request, o *Operation, x 
 	}
 	var compact bytes.Buffer
 	if json.Compact(&compact, data.Slim(o.Contract.Schemas, o.Operation.Output.Element, n, pick)) != nil {
-		f.refuse(w, r, Problem{Title: "the reply cannot be given as JSON", Status: http.StatusBadGateway, Exchange: x.ID})
+		title := "the reply cannot be given as JSON"
+		f.refuse(w, r, Problem{Title: title, Status: http.StatusBadGateway, Exchange: x.ID})
 		return
 	}
 	compact.WriteByte('\n')
@@ -470,7 +471,8 @@ func (f *Facade) write(w http.ResponseWriter, r *http.Request, status int, kind 
 
 const pageStyle = `body{font:16px/1.5 system-ui,sans-serif;max-width:52rem;margin:2rem auto;padding:0 1rem;
 color:#222;background:#fff}
-h2{margin-top:2rem;border-bottom:1px solid #767676}textarea{box-sizing:border-box;width:100%;min-height:9rem;font:14px/1.4 monospace}
+h2{margin-top:2rem;border-bottom:1px solid #767676}
+textarea{box-sizing:border-box;width:100%;min-height:9rem;font:14px/1.4 monospace}
 pre{background:#f4f4f0;padding:.6rem;overflow:auto}button{font:inherit;padding:.3rem 1rem}
 label{display:block;font-weight:600}
 `

@@ -16,7 +16,11 @@ func Facade(w *Wish, pages map[string][]byte) (*Result, error) {
 	l.files = func(p *Program) (string, [][2]string) {
 		unit, files := of(p)
 		files[len(files)-1] = [2]string{"main.go", "go.facade"} // in the place of the example
-		return unit, append(files, [2]string{"README.md", "go.facade.readme"}, [2]string{unit + "/json.go", "go.facade.json"})
+		return unit, append(
+			files,
+			[2]string{"README.md", "go.facade.readme"},
+			[2]string{unit + "/json.go", "go.facade.json"},
+		)
 	}
 	l.build = func(*Program) [][]string {
 		return [][]string{{"go", "vet", "./..."}, {"go", "build", "-o", "facade", "."}}
