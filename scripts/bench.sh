@@ -12,9 +12,15 @@ valid=$(run ./internal/schema 'BenchmarkValidate$|BenchmarkXmllintSchema' 3x)
 screen=$(run ./internal/e2e 'BenchmarkFirstFrame|BenchmarkKeyWithLargeReply|BenchmarkEditToFinding|BenchmarkDraftKey|BenchmarkOpenOperation|BenchmarkDescribe|BenchmarkXmllintFiles' 20x)
 relays=$(run ./internal/relay 'BenchmarkRelay$|BenchmarkReverseProxy' 5000x)
 team=$(run ./internal/service 'BenchmarkTwoRelays' 6000x; ORENDA_MANY=1000000 run ./internal/journal/postgres 'BenchmarkSearchMany|BenchmarkKeeping' 5x)
-printf '%s\n%s\n%s\n%s\n%s\n%s\n' "$calls" "$xml" "$valid" "$screen" "$relays" "$team" | awk '
+# Figures that a benchmark reports besides its time: their value stands before their unit.
+told() { go test -run '^$' -bench "$2" -benchtime 1x "$1" | awk '/^Benchmark/ {for (i = 3; i < NF; i += 2) print $(i + 1), $i}'; }
+many=$(ORENDA_CASES=100000 told ./internal/e2e 'BenchmarkManyCases$')
+keys=$(told ./internal/e2e 'BenchmarkKeysUnderLoad$')
+printf '%s\n%s\n%s\n%s\n%s\n%s\n' "$calls" "$xml" "$valid" "$screen" "$relays" "$team" | cat - <(echo "$many") <(echo "$keys") | awk '
   {t[$1] = $2}
   END {
+    if (t["cases/s"]) printf "100 000 cases of 1 KB, expected, kept and reported                        %.0f cases/s, %.0f MB\n", t["cases/s"], t["MB"]
+    if (t["median-ms"]) printf "keys while 2 000 exchanges a second come in: median, 99th, worst          %.1f, %.1f, %.1f ms\n", t["median-ms"], t["p99-ms"], t["worst-ms"]
     printf "a call of 10 KB each way, recorded and diagnosed, against a bare client   %.2f\n", t["calls"]
     if (t["BenchmarkXmllint"]) printf "xmltree scan and tree of 60 MB, times as fast as xmllint --stream         %.2f\n", t["BenchmarkXmllint"] / t["BenchmarkParse"]
     if (t["BenchmarkXmllintSchema"]) printf "validating 60 MB, times as fast as xmllint --schema                       %.2f\n", t["BenchmarkXmllintSchema"] / t["BenchmarkValidate"]

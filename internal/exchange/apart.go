@@ -95,16 +95,26 @@ func (x *Exchange) PutTogether(find func(hash string, length int64) ([]byte, err
 	return nil
 }
 
-// packed is what a packed record begins with. One of an earlier version is JSON alone.
+// packed and packedAgain are what a packed record begins with, and one of an earlier version. One
+// of the first is JSON alone.
 //
-//nolint:gochecknoglobals // it is never written to
-var packed = []byte("\x00orenda1")
+//nolint:gochecknoglobals // they are never written to
+var packed, packedAgain = []byte("\x00orenda2"), []byte("\x00orenda1")
 
-// Pack writes the record as it is kept: its mark, the length of its JSON, the JSON, and the runs
-// of bytes that were not taken apart, each once, as they are. The record is given up then.
-func (x *Exchange) Pack() ([]byte, error) {
+// besides is what a packed record says besides its head.
+type besides struct {
+	Moments []Moment  `json:"moments,omitempty"` // when each piece crossed
+	Tails   [][]Apart `json:"tails,omitempty"`   // of each leg: runs that stand in the tail
+}
+
+// Pack writes the record as it is kept: its mark, its JSON without bytes and moments (the head, which
+// is given too), the JSON of moments and of where runs are, each behind its length, and the runs of
+// bytes that were not taken apart, each once, as they are. The record is given up then.
+func (x *Exchange) Pack() (head, whole []byte, err error) {
 	var tail []byte
-	for _, l := range x.Legs {
+	more := besides{Moments: x.Moments, Tails: make([][]Apart, len(x.Legs))}
+	x.Moments = nil
+	for i, l := range x.Legs {
 		in, out, outAt := l.In, l.Out, int64(len(tail))
 		for _, r := range l.runs() {
 			b := r.get()
@@ -120,37 +130,62 @@ func (x *Exchange) Pack() ([]byte, error) {
 			default:
 				tail = append(tail, b.Bytes()...)
 			}
-			l.Apart = append(l.Apart, a)
+			more.Tails[i] = append(more.Tails[i], a)
 			r.set(Body{})
 		}
 	}
-	record, err := json.Marshal(x)
-	if err != nil {
-		return nil, err
+	if head, err = x.Marshal(); err != nil {
+		return nil, nil, err
 	}
-	all := make([]byte, 0, len(packed)+binary.MaxVarintLen64+len(record)+len(tail))
-	all = binary.AppendUvarint(append(all, packed...), uint64(len(record)))
-	return append(append(all, record...), tail...), nil
+	rest, err := json.Marshal(&more)
+	if err != nil {
+		return nil, nil, err
+	}
+	whole = make([]byte, 0, len(packed)+2*binary.MaxVarintLen64+len(head)+len(rest)+len(tail))
+	whole = append(binary.AppendUvarint(append(whole, packed...), uint64(len(head))), head...)
+	whole = append(binary.AppendUvarint(whole, uint64(len(rest))), rest...)
+	return head, append(whole, tail...), nil
 }
 
 var errPacked = errors.New("the record ends too early")
 
-// Unpack reads what Pack wrote, or the JSON of an earlier version. The bytes belong to the
-// record then.
+// part is what stands behind its length, and what follows.
+func part(b []byte) (of, rest []byte, err error) {
+	n, wide := binary.Uvarint(b)
+	if wide <= 0 || n > uint64(len(b)-wide) {
+		return nil, nil, errPacked
+	}
+	return b[wide : wide+int(n)], b[wide+int(n):], nil
+}
+
+// Unpack reads what Pack wrote, or an earlier version. The bytes belong to the record then.
 func (x *Exchange) Unpack(b []byte) error {
+	var more besides
 	rest, is := bytes.CutPrefix(b, packed)
-	if !is {
+	again, was := bytes.CutPrefix(b, packedAgain)
+	switch {
+	case was:
+		rest = again
+	case !is:
 		return json.Unmarshal(b, x)
 	}
-	n, wide := binary.Uvarint(rest)
-	if wide <= 0 || n > uint64(len(rest)-wide) {
-		return errPacked
+	record, tail, err := part(rest)
+	if err == nil {
+		err = json.Unmarshal(record, x)
 	}
-	record, tail := rest[wide:wide+int(n)], rest[wide+int(n):]
-	if err := json.Unmarshal(record, x); err != nil {
+	if err == nil && is {
+		if record, tail, err = part(tail); err == nil {
+			err = json.Unmarshal(record, &more)
+		}
+		x.Moments = more.Moments
+	}
+	if err != nil {
 		return err
 	}
-	for _, l := range x.Legs {
+	for i, l := range x.Legs {
+		if i < len(more.Tails) {
+			l.Apart = append(l.Apart, more.Tails[i]...)
+		}
 		runs := l.runs()
 		for _, a := range l.Apart {
 			i := slices.IndexFunc(runs, func(r run) bool { return r.name == a.Name })

@@ -2,6 +2,7 @@ package exchange
 
 import (
 	"encoding/base64"
+	"encoding/binary"
 	"encoding/json"
 	"strings"
 	"testing"
@@ -130,5 +131,26 @@ func TestTimesAreShort(t *testing.T) {
 		OutcomeCancelled: "halted after 12 ms", OutcomeStopped: "stopped at tls after 12 ms"} {
 		x.Outcome, x.StoppedAt = outcome, TLS
 		assert.Equal(t, want, x.Ending())
+	}
+}
+
+// A record that an earlier version packed is read.
+func TestARecordOfAnEarlierVersion(t *testing.T) {
+	record := `{"id":"a","operation":"FindBerths","moments":[{"at":7}],"legs":[{"apart":[{"name":"out","tail":true,"length":3}]}]}`
+	old := append(binary.AppendUvarint([]byte("\x00orenda1"), uint64(len(record))), record+"abc"...)
+	var x Exchange
+	require.NoError(t, x.Unpack(old))
+	assert.Equal(t, "abc", string(x.Legs[0].Out))
+	require.Len(t, x.Moments, 1)
+	head, whole, err := x.Clone().Pack()
+	require.NoError(t, err)
+	assert.NotContains(t, string(head), `"moments":[`)
+	var again Exchange
+	require.NoError(t, again.Unpack(whole))
+	assert.Equal(t, "abc", string(again.Legs[0].Out))
+	assert.Equal(t, x.Moments, again.Moments)
+	assert.Empty(t, again.Legs[0].Apart)
+	for cut := range len(whole) {
+		_ = new(Exchange).Unpack(whole[:cut]) // it ends too early, and is no panic
 	}
 }

@@ -306,6 +306,9 @@ var own = []string{"ID", "Key", "Kind", "Where", "Because"}
 // cutWords masks needles in all strings of v, which keeps nothing in common with
 // what it was copied from.
 func cutWords(v reflect.Value, needles [][]byte) {
+	if len(needles) == 0 { // nothing is written, so what is shared stays as it is
+		return
+	}
 	switch v.Kind() {
 	case reflect.String:
 		if v.Type() != reflect.TypeFor[string]() {

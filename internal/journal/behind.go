@@ -11,6 +11,20 @@ type Adder interface {
 	AddAll(all []*exchange.Exchange) []error
 }
 
+// Preparer is an Adder that first makes what it keeps of exchanges, which takes long, and keeps it when
+// add is called. What is prepared first is to be added first.
+type Preparer interface {
+	Prepare(all []*exchange.Exchange) (add func() []error)
+}
+
+// Prepared prepares exchanges where the adder can do that apart.
+func Prepared(j Adder, all []*exchange.Exchange) (add func() []error) {
+	if p, ok := j.(Preparer); ok {
+		return p.Prepare(all)
+	}
+	return func() []error { return j.AddAll(all) }
+}
+
 // Adding is a journal as an Adder: by its own way to keep several at once, or one by one.
 func Adding(j Journal) Adder {
 	if a, ok := j.(Adder); ok {
@@ -31,7 +45,7 @@ func (o oneByOne) AddAll(all []*exchange.Exchange) []error {
 
 // What may wait to be kept: more makes who brings it wait.
 const (
-	maxWaiting      = 512
+	maxWaiting      = 128
 	maxWaitingBytes = 64 << 20
 )
 
@@ -103,29 +117,50 @@ func (b *Behind) Close() {
 	<-b.done
 }
 
+// batch is what is kept at once.
+type batch struct {
+	all []brought
+	add func() []error
+}
+
+// run prepares what was brought, while what was brought before is being kept.
 func (b *Behind) run() {
 	defer close(b.done)
+	ready, ended := make(chan batch), make(chan struct{})
+	go func() {
+		defer close(ended)
+		for one := range ready {
+			b.keep(one)
+		}
+	}()
 	for {
 		b.mu.Lock()
 		for len(b.waiting) == 0 && !b.closed {
 			b.changed.Wait()
 		}
-		batch := b.waiting
+		one := batch{all: b.waiting}
 		b.waiting, b.bytes = nil, 0
 		b.changed.Broadcast()
 		b.mu.Unlock()
-		if len(batch) == 0 {
+		if len(one.all) == 0 {
+			close(ready)
+			<-ended
 			return
 		}
-		all := make([]*exchange.Exchange, len(batch))
-		for i, one := range batch {
-			all[i] = one.x
+		all := make([]*exchange.Exchange, len(one.all))
+		for i, x := range one.all {
+			all[i] = x.x
 		}
-		for i, err := range b.j.AddAll(all) {
-			b.kept(all[i], err)
-			if batch[i].kept != nil {
-				close(batch[i].kept)
-			}
+		one.add = Prepared(b.j, all)
+		ready <- one
+	}
+}
+
+func (b *Behind) keep(one batch) {
+	for i, err := range one.add() {
+		b.kept(one.all[i].x, err)
+		if one.all[i].kept != nil {
+			close(one.all[i].kept)
 		}
 	}
 }

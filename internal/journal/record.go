@@ -53,10 +53,7 @@ func NewRecord(x *exchange.Exchange, key []byte, withWords bool) (r Record, err 
 	if err != nil {
 		return r, err
 	}
-	if r.Head, err = c.WithoutBytes().Marshal(); err != nil {
-		return r, err
-	}
-	r.Whole, err = c.Pack()
+	r.Head, r.Whole, err = c.Pack()
 	return r, err
 }
 

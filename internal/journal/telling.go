@@ -13,11 +13,17 @@ type Telling struct {
 func (t *Telling) Add(x *exchange.Exchange) error { return t.AddAll([]*exchange.Exchange{x})[0] }
 
 // AddAll implements Adder.
-func (t *Telling) AddAll(all []*exchange.Exchange) []error {
-	for _, x := range all {
-		t.Tell(x)
+func (t *Telling) AddAll(all []*exchange.Exchange) []error { return t.Prepare(all)() }
+
+// Prepare implements Preparer.
+func (t *Telling) Prepare(all []*exchange.Exchange) (add func() []error) {
+	add = Prepared(Adding(t.Keeper), all)
+	return func() []error {
+		for _, x := range all {
+			t.Tell(x)
+		}
+		return add()
 	}
-	return Adding(t.Keeper).AddAll(all)
 }
 
 // Waiting is how many exchanges wait until the server of a shared journal is back.

@@ -92,12 +92,12 @@ func Read(name string, src []byte, file func(name string) ([]byte, error)) (*Mus
 		if err != nil {
 			return nil, fmt.Errorf("the table %s: %w", w.Table, err)
 		}
-		rows, err := table(w.Table, b)
-		if err != nil {
+		n := 0
+		if err := table(w.Table, b, func(r row) {
+			n++
+			m.Cases = append(m.Cases, r.onto(c, w.Table, n))
+		}); err != nil {
 			return nil, fmt.Errorf("the table %s: %w", w.Table, err)
-		}
-		for n, r := range rows {
-			m.Cases = append(m.Cases, r.onto(c, w.Table, n+1))
 		}
 	}
 	return m, m.check()
@@ -155,12 +155,13 @@ type cell struct{ column, text string }
 
 type row []cell
 
-// table reads CSV (the first line names the columns) or JSON lines.
-func table(name string, b []byte) (out []row, err error) {
+// table reads CSV (the first line names the columns) or JSON lines. each is given a row that lasts
+// until the next one.
+func table(name string, b []byte, each func(row)) error {
 	b = bytes.TrimPrefix(b, []byte("\xef\xbb\xbf"))
 	switch strings.ToLower(filepath.Ext(name)) {
 	case ".jsonl", ".ndjson", ".json":
-		return jsonLines(b)
+		return jsonLines(b, each)
 	}
 	r := csv.NewReader(bytes.NewReader(b))
 	r.FieldsPerRecord = -1
@@ -173,22 +174,26 @@ func table(name string, b []byte) (out []row, err error) {
 	}
 	head, err := r.Read()
 	if err != nil {
-		return nil, err
+		return err
+	}
+	for i, name := range head {
+		head[i] = strings.TrimSpace(name)
 	}
 	lines := lineStarts(b)
+	var cells row
 	for {
 		record, err := r.Read()
 		if errors.Is(err, io.EOF) {
-			return out, nil
+			return nil
 		}
 		if err != nil {
-			return nil, err
+			return err
 		}
 		if len(record) > len(head) {
 			line, _ := r.FieldPos(0)
-			return nil, fmt.Errorf("line %d has %d cells, and there are %d columns", line, len(record), len(head))
+			return fmt.Errorf("line %d has %d cells, and there are %d columns", line, len(record), len(head))
 		}
-		var cells row
+		cells = cells[:0]
 		for i, text := range record {
 			if text == "" && !isQuoted(b, lines, r, i) {
 				continue // an empty cell says nothing
@@ -196,9 +201,9 @@ func table(name string, b []byte) (out []row, err error) {
 			if text == `""` {
 				text = ""
 			}
-			cells = append(cells, cell{strings.TrimSpace(head[i]), text})
+			cells = append(cells, cell{head[i], text})
 		}
-		out = append(out, cells)
+		each(cells)
 	}
 }
 
@@ -220,7 +225,7 @@ func isQuoted(b []byte, lines []int, r *csv.Reader, field int) bool {
 	return at < len(b) && b[at] == '"'
 }
 
-func jsonLines(b []byte) (out []row, err error) {
+func jsonLines(b []byte, each func(row)) error {
 	s := bufio.NewScanner(bytes.NewReader(b))
 	s.Buffer(nil, 16<<20)
 	for n := 1; s.Scan(); n++ {
@@ -231,7 +236,7 @@ func jsonLines(b []byte) (out []row, err error) {
 		d.UseNumber()
 		var o map[string]any
 		if err := d.Decode(&o); err != nil {
-			return nil, fmt.Errorf("line %d: %w", n, err)
+			return fmt.Errorf("line %d: %w", n, err)
 		}
 		var cells row
 		for k, v := range o {
@@ -250,15 +255,25 @@ func jsonLines(b []byte) (out []row, err error) {
 			}
 		}
 		sort.Slice(cells, func(i, j int) bool { return cells[i].column < cells[j].column })
-		out = append(out, cells)
+		each(cells)
 	}
-	return out, s.Err()
+	return s.Err()
 }
 
 // onto is the case that a row makes of the one that names the table.
 func (r row) onto(c Case, table string, n int) Case {
-	c.Values = append([]Value(nil), c.Values...)
-	c.Expect = append([]string(nil), c.Expect...)
+	values, expects := 0, 0
+	for _, x := range r {
+		switch {
+		case x.column == "name" || x.column == "endpoint":
+		case x.column == "expect" || strings.HasPrefix(x.column, "expect "):
+			expects++
+		default:
+			values++
+		}
+	}
+	c.Values = append(make([]Value, 0, len(c.Values)+values), c.Values...)
+	c.Expect = append(make([]string, 0, len(c.Expect)+expects), c.Expect...)
 	name := ""
 	for _, x := range r {
 		switch {

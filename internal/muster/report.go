@@ -1,12 +1,15 @@
 package muster
 
 import (
+	"bufio"
+	"bytes"
 	"encoding/json"
 	"encoding/xml"
 	"fmt"
 	"html"
 	"io"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"time"
 
@@ -22,11 +25,7 @@ func (r *Run) Report(file string) (func(w io.Writer) error, error) {
 	case ".xml":
 		return r.junit, nil
 	case ".json":
-		return func(w io.Writer) error {
-			e := json.NewEncoder(w)
-			e.SetIndent("", "  ")
-			return e.Encode(r)
-		}, nil
+		return r.json, nil
 	case ".md":
 		return r.markdown, nil
 	case ".html":
@@ -35,25 +34,49 @@ func (r *Run) Report(file string) (func(w io.Writer) error, error) {
 	return nil, fmt.Errorf("%s: a report ends with .xml, .json, .md or .html", file)
 }
 
+// json writes the run case by case: a long one is never held as a whole besides.
+func (r *Run) json(w io.Writer) error {
+	head := *r
+	head.Cases = []Result{}
+	b, err := json.MarshalIndent(&head, "", "  ")
+	if err != nil {
+		return err
+	}
+	before, after, _ := bytes.Cut(b, []byte(`"cases": []`))
+	out := bufio.NewWriter(w)
+	out.Write(before)
+	out.WriteString(`"cases": `)
+	if err := EachResult(out, r.Cases, "    "); err != nil {
+		return err
+	}
+	out.Write(after)
+	out.WriteByte('\n')
+	return out.Flush()
+}
+
+// EachResult writes results as a JSON array, one after the other; indent stands before each.
+func EachResult(w io.Writer, all []Result, indent string) error {
+	between := "[\n"
+	for i := range all {
+		b, err := json.MarshalIndent(&all[i], indent, "  ")
+		if err != nil {
+			return err
+		}
+		if _, err := fmt.Fprintf(w, "%s%s%s", between, indent, b); err != nil {
+			return err
+		}
+		between = ",\n"
+	}
+	end := "\n" + strings.TrimPrefix(indent, "  ") + "]"
+	if len(all) == 0 {
+		end = "[]"
+	}
+	_, err := io.WriteString(w, end)
+	return err
+}
+
 // The elements of a JUnit report, as continuous integration reads them.
 type (
-	suites struct {
-		XMLName  xml.Name `xml:"testsuites"`
-		Tests    int      `xml:"tests,attr"`
-		Failures int      `xml:"failures,attr"`
-		Time     string   `xml:"time,attr"`
-		Suites   []suite  `xml:"testsuite"`
-	}
-	suite struct {
-		Name      string     `xml:"name,attr"`
-		Tests     int        `xml:"tests,attr"`
-		Failures  int        `xml:"failures,attr"`
-		Errors    int        `xml:"errors,attr"`
-		Skipped   int        `xml:"skipped,attr"`
-		Time      string     `xml:"time,attr"`
-		Timestamp string     `xml:"timestamp,attr"`
-		Cases     []testcase `xml:"testcase"`
-	}
 	testcase struct {
 		Name    string   `xml:"name,attr"`
 		Class   string   `xml:"classname,attr"`
@@ -71,39 +94,61 @@ type (
 func seconds(ns int64) string { return fmt.Sprintf("%.3f", float64(ns)/1e9) }
 
 func (r *Run) junit(w io.Writer) error {
-	s := suite{
-		Name: safe.XML(r.Muster), Tests: len(r.Cases), Failures: r.Counts.Unexpected, Skipped: r.Counts.NotRun,
-		Time: seconds(r.TookNs), Timestamp: r.Started.UTC().Format("2006-01-02T15:04:05"),
+	attr := func(name, value string) xml.Attr { return xml.Attr{Name: xml.Name{Local: name}, Value: value} }
+	start := func(name string, attrs ...xml.Attr) xml.StartElement {
+		return xml.StartElement{Name: xml.Name{Local: name}, Attr: attrs}
 	}
-	for _, c := range r.Cases {
-		class := c.Operation
-		if class == "" {
-			class = r.Muster
-		}
-		t := testcase{Name: safe.XML(c.Name), Class: safe.XML(class), Time: seconds(c.TotalNs)}
-		m := &problem{Text: safe.XML(strings.Join(c.Why, "\n")), Type: c.Cause}
-		if len(c.Why) > 0 {
-			m.Message = safe.XML(c.Why[0])
-		}
-		switch c.Outcome {
-		case Unexpected:
-			m.Text += "\nexchange " + c.Exchange
-			t.Failure = m
-		case NotRun:
-			t.Skipped = &problem{Message: m.Message}
-		}
-		s.Cases = append(s.Cases, t)
-	}
+	count := []xml.Attr{attr("tests", strconv.Itoa(len(r.Cases))), attr("failures", strconv.Itoa(r.Counts.Unexpected))}
+	suites := start("testsuites", append(count[:2:2], attr("time", seconds(r.TookNs)))...)
+	suite := start("testsuite", append([]xml.Attr{attr("name", safe.XML(r.Muster))}, append(count[:2:2],
+		attr("errors", "0"), attr("skipped", strconv.Itoa(r.Counts.NotRun)), attr("time", seconds(r.TookNs)),
+		attr("timestamp", r.Started.UTC().Format("2006-01-02T15:04:05")))...)...)
 	if _, err := io.WriteString(w, xml.Header); err != nil {
 		return err
 	}
 	e := xml.NewEncoder(w)
 	e.Indent("", "  ")
-	if err := e.Encode(suites{Tests: s.Tests, Failures: s.Failures, Time: s.Time, Suites: []suite{s}}); err != nil {
+	for _, open := range []xml.StartElement{suites, suite} {
+		if err := e.EncodeToken(open); err != nil {
+			return err
+		}
+	}
+	for i := range r.Cases {
+		if err := e.EncodeElement(r.testcase(&r.Cases[i]), start("testcase")); err != nil {
+			return err
+		}
+	}
+	for _, open := range []xml.StartElement{suite, suites} {
+		if err := e.EncodeToken(open.End()); err != nil {
+			return err
+		}
+	}
+	if err := e.Close(); err != nil {
 		return err
 	}
 	_, err := io.WriteString(w, "\n")
 	return err
+}
+
+// testcase is a result as an element of a JUnit report.
+func (r *Run) testcase(c *Result) testcase {
+	class := c.Operation
+	if class == "" {
+		class = r.Muster
+	}
+	t := testcase{Name: safe.XML(c.Name), Class: safe.XML(class), Time: seconds(c.TotalNs)}
+	m := &problem{Text: safe.XML(strings.Join(c.Why, "\n")), Type: c.Cause}
+	if len(c.Why) > 0 {
+		m.Message = safe.XML(c.Why[0])
+	}
+	switch c.Outcome {
+	case Unexpected:
+		m.Text += "\nexchange " + c.Exchange
+		t.Failure = m
+	case NotRun:
+		t.Skipped = &problem{Message: m.Message}
+	}
+	return t
 }
 
 // Summary is the run in a line.

@@ -368,6 +368,11 @@ func (h *Harbour) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	_, _ = w.Write(reply)
 }
 
+// gzips are compressors that nobody uses now.
+//
+//nolint:gochecknoglobals // a pool
+var gzips = sync.Pool{New: func() any { return gzip.NewWriter(nil) }}
+
 // compressed is a reply in a coding that the caller takes (RFC 9110 §8.4).
 func compressed(w http.ResponseWriter, r *http.Request, reply []byte) []byte {
 	accept := r.Header.Get("Accept-Encoding")
@@ -375,7 +380,10 @@ func compressed(w http.ResponseWriter, r *http.Request, reply []byte) []byte {
 	var c io.WriteCloser
 	switch {
 	case strings.Contains(accept, "gzip"):
-		c = gzip.NewWriter(&b)
+		z, _ := gzips.Get().(*gzip.Writer)
+		defer gzips.Put(z)
+		z.Reset(&b)
+		c = z
 		w.Header().Set("Content-Encoding", "gzip")
 	case strings.Contains(accept, "deflate"):
 		c = zlib.NewWriter(&b)

@@ -1,15 +1,20 @@
 package workspace
 
 import (
+	"bufio"
+	"cmp"
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
+	"sync"
 
 	"github.com/pelletier/go-toml/v2"
 
@@ -138,35 +143,48 @@ func LastRun(file string) map[string]muster.Result {
 
 // KeepRun keeps the outcomes: of cases that were not asked for, those of before.
 func KeepRun(file string, run *muster.Run, last map[string]muster.Result) error {
-	out := make([]muster.Result, 0, len(run.Cases))
-	for _, r := range run.Cases {
-		if was, known := last[r.Name]; known && r.LeftOut {
-			r = was
+	out := run.Cases
+	if slices.ContainsFunc(out, func(r muster.Result) bool { return r.LeftOut }) {
+		out = slices.Clone(out)
+		for i, r := range out {
+			if was, known := last[r.Name]; known && r.LeftOut {
+				out[i] = was
+			}
 		}
-		out = append(out, r)
 	}
-	b, err := json.Marshal(out)
-	if err != nil {
-		return err
-	}
-	return user.WriteFile(file, b)
+	return user.WriteFileFrom(file, func(w io.Writer) error {
+		b := bufio.NewWriter(w)
+		if err := muster.EachResult(b, out, ""); err != nil {
+			return err
+		}
+		return b.Flush()
+	})
 }
 
 // MusterOptions sets how cases are planned: over an endpoint, where one is named, in an
 // environment, and held back where they change things and are not to be sent again.
 func (w *Workspace) MusterOptions(o *muster.Options, j diagnose.History, end, environment string, again bool) {
+	type planned struct {
+		plan call.Plan
+		err  error
+	}
+	var mu sync.Mutex
+	plans := map[[2]string]planned{} // by draft and endpoint: a run sends what was there when it began
 	o.Plan = func(c *muster.Case) (call.Plan, error) {
-		ref, err := w.FindDraft(c.Draft)
-		if err != nil {
-			return call.Plan{}, err
+		key := [2]string{c.Draft, cmp.Or(end, c.Endpoint)}
+		mu.Lock()
+		defer mu.Unlock()
+		if p, known := plans[key]; known {
+			return p.plan, p.err
 		}
-		over := c.Endpoint
-		if end != "" {
-			over = end
+		var p planned
+		var ref DraftRef
+		if ref, p.err = w.FindDraft(c.Draft); p.err == nil {
+			p.plan, p.err = w.Plan(ref, key[1], environment)
+			p.plan.History = j
 		}
-		plan, err := w.Plan(ref, over, environment)
-		plan.History = j
-		return plan, err
+		plans[key] = p
+		return p.plan, p.err
 	}
 	o.Refuses = func(c *muster.Case) string {
 		ref, err := w.FindDraft(c.Draft)

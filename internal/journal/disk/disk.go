@@ -62,15 +62,16 @@ const byPlace = `
 CREATE INDEX IF NOT EXISTS by_place ON exchange (place);
 CREATE INDEX IF NOT EXISTS of_workspace ON exchange (workspace, place);
 CREATE INDEX IF NOT EXISTS by_reply ON exchange (operation, kind, place, reply);
-CREATE INDEX IF NOT EXISTS by_result ON exchange (
-	operation, endpoint, workspace, kind, json_extract(CAST(head AS TEXT), '$.outcome'), place
-);
-CREATE INDEX IF NOT EXISTS by_change ON exchange (place) WHERE ` + changed + ` AND kind = '';
+DROP INDEX IF EXISTS by_result;
+DROP INDEX IF EXISTS by_change;
+CREATE INDEX IF NOT EXISTS by_answer ON exchange (operation, endpoint, workspace, kind, ` + outcome + `, place);
+CREATE INDEX IF NOT EXISTS by_changes ON exchange (place) WHERE ` + changed + ` AND kind = '';
 `
 
+// What indexes hold stands in columns of its own; a row of an older version has it in its head alone.
 const (
-	outcome = `json_extract(CAST(head AS TEXT), '$.outcome')`
-	changed = `json_array_length(CAST(head AS TEXT), '$.changes') > 0`
+	outcome = `coalesce(outcome, json_extract(CAST(head AS TEXT), '$.outcome'))`
+	changed = `coalesce(changes, json_array_length(CAST(head AS TEXT), '$.changes')) > 0`
 	cause   = `json_extract(CAST(head AS TEXT), '$.findings[0].id')`
 )
 
@@ -109,24 +110,28 @@ func connect(path string) (*sql.DB, error) {
 		db.Close()
 		return nil, fmt.Errorf("%s: %w", path, err)
 	}
-	if err := addOrder(db); err != nil {
+	if err := addColumns(db); err != nil {
 		db.Close()
 		return nil, fmt.Errorf("%s: %w", path, err)
 	}
 	return db, nil
 }
 
-// addOrder gives the table of an older version the order in which exchanges were kept,
-// which no clock that was set wrongly can change.
-func addOrder(db *sql.DB) error {
-	var there int
-	err := db.QueryRow(`SELECT count(*) FROM pragma_table_info('exchange') WHERE name = 'place'`).Scan(&there)
-	if err == nil && there == 0 {
-		_, err = db.Exec(`ALTER TABLE exchange ADD COLUMN place INTEGER NOT NULL DEFAULT 0`)
+// addColumns gives the table of an older version what came later: the order in which exchanges were
+// kept, which no clock that was set wrongly can change, and what indexes hold.
+func addColumns(db *sql.DB) error {
+	for _, column := range []string{"place INTEGER NOT NULL DEFAULT 0", "outcome TEXT", "changes INTEGER"} {
+		name, _, _ := strings.Cut(column, " ")
+		var there int
+		err := db.QueryRow(`SELECT count(*) FROM pragma_table_info('exchange') WHERE name = ?`, name).Scan(&there)
+		if err == nil && there == 0 {
+			_, err = db.Exec(`ALTER TABLE exchange ADD COLUMN ` + column)
+		}
+		if err != nil {
+			return err
+		}
 	}
-	if err == nil {
-		_, err = db.Exec(byPlace)
-	}
+	_, err := db.Exec(byPlace)
 	return err
 }
 
@@ -157,7 +162,10 @@ func (j *Journal) Add(x *exchange.Exchange) error { return j.AddAll([]*exchange.
 
 // AddAll keeps several exchanges at once, which is much faster than one after the other. There
 // is an error, or nil, for each.
-func (j *Journal) AddAll(all []*exchange.Exchange) []error {
+func (j *Journal) AddAll(all []*exchange.Exchange) []error { return j.Prepare(all)() }
+
+// Prepare implements journal.Preparer.
+func (j *Journal) Prepare(all []*exchange.Exchange) (add func() []error) {
 	errs := make([]error, len(all))
 	rows := make([]row, len(all))
 	var wg sync.WaitGroup
@@ -174,6 +182,11 @@ func (j *Journal) AddAll(all []*exchange.Exchange) []error {
 	}
 	close(next)
 	wg.Wait()
+	return func() []error { return j.addAll(rows, errs) }
+}
+
+// addAll keeps rows of which errs tells what was wrong so far.
+func (j *Journal) addAll(rows []row, errs []error) []error {
 	err := j.with(func(db *sql.DB) error {
 		tx, err := db.Begin()
 		if err != nil {
@@ -213,8 +226,8 @@ type base interface {
 }
 
 // insert takes what columns has, but for the place, which follows the last one.
-const insert = `INSERT INTO exchange (` + columns + `)
-	VALUES (?,?,?,?,?,?,?,?,?, (SELECT coalesce(max(place), 0) + 1 FROM exchange)) ON CONFLICT (id) DO NOTHING`
+const insert = `INSERT INTO exchange (` + columns + `, outcome, changes)
+	VALUES (?,?,?,?,?,?,?,?,?, (SELECT coalesce(max(place), 0) + 1 FROM exchange), ?,?) ON CONFLICT (id) DO NOTHING`
 
 func (j *Journal) add(db base, in *sql.Stmt, r *row) error {
 	x := r.Of
@@ -232,6 +245,8 @@ func (j *Journal) add(db base, in *sql.Stmt, r *row) error {
 		journal.ReplySize(x),
 		r.Head,
 		inside,
+		string(x.Outcome),
+		len(x.Changes),
 	)
 	if err != nil {
 		return err
