@@ -111,6 +111,21 @@ func TestAProgramIsHandedOver(t *testing.T) {
 	assert.Contains(t, string(b), "find_berths")
 }
 
+// In the contract it is the operation at the cursor.
+func TestAProgramOfTheOperationAtTheCursor(t *testing.T) {
+	p := sit(t, 158, 47)
+	p.keys("c")
+	p.sees("FindBerths", "ReserveBerth")
+	p.keys("down")
+	dir := t.TempDir()
+	p.keys("O", "python", "enter")
+	p.keys("ctrl+u", dir+"/made", "enter")
+	p.sees("written: " + dir)
+	b, err := os.ReadFile(dir + "/made/example.py")
+	require.NoError(t, err)
+	assert.Contains(t, string(b), "reserve_berth(request)")
+}
+
 // The call in sight, or those that are marked, become cases with one key.
 func TestCallsBecomeCases(t *testing.T) {
 	p := sit(t, 158, 47)

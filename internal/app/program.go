@@ -8,6 +8,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"orenda/internal/app/state"
+	"orenda/internal/app/ui"
 	"orenda/internal/exchange"
 	"orenda/internal/handover/code"
 	"orenda/internal/safe"
@@ -16,6 +17,9 @@ import (
 // handOverProgram asks for a language and a folder, and writes a program that makes the call in
 // sight.
 func (m *model) handOverProgram() tea.Cmd {
+	if c, ok := m.view().(ui.Chooser); ok {
+		c.Chooses()
+	}
 	if m.s.Chosen.Draft.Operation == "" {
 		m.s.Say("choose a call first")
 		return nil

@@ -231,33 +231,43 @@ func (v *View) note(e entry) tea.Cmd {
 }
 
 func (v *View) open(all []entry) tea.Cmd {
-	if v.source || len(all) == 0 {
+	if v.source || len(all) == 0 || !v.choose(all) {
 		return nil
 	}
+	return func() tea.Msg { return state.Goto("draft") }
+}
+
+// Chooses implements ui.Chooser: the operation at the cursor is what is handed over.
+func (v *View) Chooses() {
+	if all := v.entries(); !v.source && v.cursor < len(all) && all[v.cursor].o != nil {
+		v.choose(all)
+	}
+}
+
+// choose takes a draft of the operation at the cursor into sight; one is made where there is none.
+func (v *View) choose(all []entry) bool {
 	e := all[v.cursor]
 	if !slices.ContainsFunc(v.s.Rows(), func(r workspace.DraftRef) bool {
 		return r.Contract == e.contract && r.Operation == e.o.Name
 	}) {
-		v.s.ToggleDrafts(e.contract, e.o.Name) // it has none yet
+		v.s.ToggleDrafts(e.contract, e.o.Name)
 	}
 	for _, r := range v.s.Rows() {
-		if r.Contract == e.contract && r.Operation == e.o.Name {
-			end := v.s.Chosen.Endpoint
-			serves := false
-			for _, x := range v.s.W.Serving(r.Contract, r.Operation) {
-				serves = serves || x.Name == end
-			}
-			if !serves {
-				end = ""
-				if s := v.s.W.Serving(r.Contract, r.Operation); len(s) > 0 {
-					end = s[0].Name
-				}
-			}
-			v.s.Choose(state.CallKey{Draft: r, Endpoint: end})
-			return func() tea.Msg { return state.Goto("draft") }
+		if r.Contract != e.contract || r.Operation != e.o.Name {
+			continue
 		}
+		end := v.s.Chosen.Endpoint
+		serving := v.s.W.Serving(r.Contract, r.Operation)
+		if !slices.ContainsFunc(serving, func(x *workspace.Endpoint) bool { return x.Name == end }) {
+			end = ""
+			if len(serving) > 0 {
+				end = serving[0].Name
+			}
+		}
+		v.s.Choose(state.CallKey{Draft: r, Endpoint: end})
+		return true
 	}
-	return nil
+	return false
 }
 
 // heading are the lines above the operations of a contract: its name, and what could not be

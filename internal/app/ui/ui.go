@@ -357,3 +357,7 @@ type View interface {
 	Keys() []Key
 	Typing() bool // keys are text now
 }
+
+// Chooser is a view in which a call can be chosen without it being in sight: Chooses takes what is at
+// the cursor.
+type Chooser interface{ Chooses() }
