@@ -109,6 +109,10 @@ func TestAProgramIsHandedOver(t *testing.T) {
 	b, err := os.ReadFile(dir + "/made/example.py")
 	require.NoError(t, err)
 	assert.Contains(t, string(b), "find_berths")
+	p.keys("O", "façade", "enter")
+	p.keys("ctrl+u", dir+"/facade", "enter")
+	p.sees("written: " + dir + "/facade")
+	assert.FileExists(t, dir+"/facade/pages/openapi.json")
 }
 
 // In the contract it is the operation at the cursor.

@@ -10,6 +10,7 @@ import (
 	"orenda/internal/app/state"
 	"orenda/internal/app/ui"
 	"orenda/internal/exchange"
+	"orenda/internal/facade"
 	"orenda/internal/handover/code"
 	"orenda/internal/safe"
 )
@@ -25,21 +26,25 @@ func (m *model) handOverProgram() tea.Cmd {
 		return nil
 	}
 	return func() tea.Msg {
+		options := append(code.Names(), "go, the operations as JSON for an app (a façade)")
 		return state.Pick{
-			Prompt: "a program that makes this call, in", Options: code.Names(),
+			Prompt: "a program that calls " + m.s.Chosen.Draft.Operation + ", in", Options: options,
 			Take: func(i int) tea.Cmd {
-				language := code.Names()[i]
+				language, _, _ := strings.Cut(options[i], ",")
+				facade := i == len(options)-1
+				name := m.s.Chosen.Draft.Operation + "-" + language
+				if facade {
+					name = m.s.Chosen.Draft.Contract + "-facade"
+				}
 				cwd, _ := os.Getwd()
-				usual := filepath.Join(cwd, safe.FileName(m.s.Chosen.Draft.Operation+"-"+language))
-				return state.AskFor("write the program into the folder", usual, func(dir string) {
-					m.writeProgram(language, dir)
-				})
+				return state.AskFor("write the program into the folder", filepath.Join(cwd, safe.FileName(name)),
+					func(dir string) { m.writeProgram(language, dir, facade) })
 			},
 		}
 	}
 }
 
-func (m *model) writeProgram(language, dir string) {
+func (m *model) writeProgram(language, dir string, asFacade bool) {
 	p, err := m.s.Plan()
 	if err == nil && p.NoEndpoint != nil {
 		err = p.NoEndpoint
@@ -52,7 +57,19 @@ func (m *model) writeProgram(language, dir string) {
 	if m.s.Shown < len(m.s.Attempts) {
 		sent = m.s.Exchange()
 	}
-	kept, missing, err := m.s.W.WriteProgram(language, dir, &p, sent, nil, false)
+	write := func() (*code.Kept, []string, error) {
+		return m.s.W.WriteProgram(language, dir, &p, sent, nil, false)
+	}
+	if asFacade {
+		write = func() (*code.Kept, []string, error) {
+			pages, err := facade.Pages(facade.Of(&p, nil), false)
+			if err != nil {
+				return nil, nil, err
+			}
+			return m.s.W.WriteFacade(dir, &p, nil, false, pages)
+		}
+	}
+	kept, missing, err := write()
 	switch {
 	case err != nil:
 		m.s.Say("%v", err)

@@ -73,7 +73,7 @@ func (t *commandLine) handoverCode(f *programFlags, of string) error {
 		return err
 	}
 	if f.as == "facade" {
-		pages, err := facade.Pages(facadeOf(p, f.only), false)
+		pages, err := facade.Pages(facade.Of(p, f.only), false)
 		if err != nil {
 			return err
 		}
@@ -84,16 +84,6 @@ func (t *commandLine) handoverCode(f *programFlags, of string) error {
 	return t.keptProgram(f, func() (*code.Kept, []string, error) {
 		return w.WriteProgram(f.in, f.out, p, sent, f.only, f.show)
 	})
-}
-
-// facadeOf are the operations of the port that a call goes to.
-func facadeOf(p *call.Plan, only []string) (out []*facade.Operation) {
-	for _, o := range p.Port.Operations {
-		if len(only) == 0 || o.Name == p.Operation || slices.Contains(only, o.Name) {
-			out = append(out, &facade.Operation{Name: p.ContractName, Contract: p.Contract, Operation: o, Short: true})
-		}
-	}
-	return out
 }
 
 // keptProgram writes a program, and tells of it.

@@ -176,6 +176,17 @@ func Listen(o Options, ops []*Operation) (*Facade, error) {
 	return f, nil
 }
 
+// Of are the operations of the port that a plan calls, or those of them that are named and the one
+// that it calls, as a façade offers them; how they are called is left out.
+func Of(p *call.Plan, only []string) (out []*Operation) {
+	for _, o := range p.Port.Operations {
+		if len(only) == 0 || o.Name == p.Operation || slices.Contains(only, o.Name) {
+			out = append(out, &Operation{Name: p.ContractName, Contract: p.Contract, Operation: o, Short: true})
+		}
+	}
+	return out
+}
+
 // Pages are the files that a façade of some operations serves besides them, by their path, with or
 // without an access token.
 func Pages(ops []*Operation, token bool) (map[string][]byte, error) {
