@@ -16,6 +16,7 @@ import (
 	"orenda/internal/exchange"
 	"orenda/internal/facade"
 	"orenda/internal/identity"
+	"orenda/internal/journal"
 	"orenda/internal/soap"
 	"orenda/internal/workspace"
 )
@@ -73,12 +74,13 @@ func (t *commandLine) facade(ctx context.Context, f *facadeFlags, args []string)
 			return unread{err}
 		}
 	}
-	j := t.keeping()
-	o.Keep = func(x *exchange.Exchange) {
-		if err := j.Add(x); err != nil {
+	behind := journal.NewBehind(journal.Adding(t.keeping()), func(_ *exchange.Exchange, err error) {
+		if err != nil {
 			t.complain(fmt.Errorf("the exchange was not kept: %w", err))
 		}
-	}
+	})
+	defer behind.Close()
+	o.Keep = behind.Add
 	s, err := facade.Listen(o, ops)
 	if err != nil {
 		return unread{err}
