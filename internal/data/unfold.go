@@ -122,7 +122,7 @@ func Embedded(n xmltree.Node) (*xmltree.Document, Form) {
 func MayEmbed(src []byte) bool {
 	// Of each sign the byte is looked for that is rarest in XML.
 	for _, sign := range []struct{ before, from string }{
-		{"", "&lt;"}, {"", "&#"}, {"<", "![CDATA["}, {">", "P"}, {">77u", "/P"},
+		{"", "&lt;"}, {"", "&#"}, {"<", "![CDATA["}, {">", "P"}, {">", "77u/P"},
 	} {
 		for rest := src; ; {
 			i := bytes.Index(rest, []byte(sign.from))

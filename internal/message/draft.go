@@ -609,17 +609,25 @@ func (d *Draft) MayHold(words ...string) bool {
 	if data.MayEmbed(src) { // it may be written otherwise, or in a document within
 		return true
 	}
-	for _, w := range words {
-		for rest := src; ; {
-			i := bytes.Index(rest, []byte(w))
-			if i < 0 {
-				break
-			}
-			end := i + len(w)
-			if i > 0 && end < len(rest) && !isNamePart(rest[i-1]) && !isNamePart(rest[end]) {
+	if d.doc == nil {
+		return true
+	}
+	is := func(value []byte) bool {
+		return slices.ContainsFunc(words, func(w string) bool { return string(value) == w })
+	}
+	for i := range d.doc.Len() {
+		n := d.doc.NodeAt(i + 1)
+		switch n.Kind() {
+		case xmltree.Text:
+			if is(bytes.TrimSpace(n.Bytes())) {
 				return true
 			}
-			rest = rest[end:]
+		case xmltree.StartElement:
+			for a := range n.Attrs() {
+				if is(d.doc.Src[a.Inner.Start:a.Inner.End]) {
+					return true
+				}
+			}
 		}
 	}
 	return false
@@ -631,10 +639,6 @@ func (d *Draft) text() []byte {
 		return d.doc.Src
 	}
 	return d.src
-}
-
-func isNamePart(c byte) bool {
-	return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c >= 0x80 || c == '_' || c == ':'
 }
 
 // MayBeEmpty tells, without an outline, whether a value can be empty.
@@ -654,9 +658,23 @@ func (d *Draft) MayBeEmpty() bool {
 	return false
 }
 
+// holdsPlaceholder looks for the sign that is rarer than the bracket before it.
+func holdsPlaceholder(src []byte) bool {
+	for rest := src; ; {
+		i := bytes.Index(rest, []byte("?"+Placeholder))
+		if i < 0 {
+			return false
+		}
+		if i > 0 && rest[i-1] == '<' {
+			return true
+		}
+		rest = rest[i+1:]
+	}
+}
+
 // Unfilled are the rows that still hold a placeholder.
 func (d *Draft) Unfilled() []Item {
-	if d == nil || !bytes.Contains(d.text(), []byte("<?"+Placeholder)) && !data.MayEmbed(d.text()) {
+	if d == nil || !holdsPlaceholder(d.text()) && !data.MayEmbed(d.text()) {
 		return nil
 	}
 	var out []Item
@@ -674,7 +692,7 @@ func (d *Draft) Unfilled() []Item {
 // unfilledBeyond adds the first placeholder that is not among the rows of an outline that
 // is cut.
 func (d *Draft) unfilledBeyond(known []Item) []Item {
-	if !bytes.Contains(d.src, []byte("<?"+Placeholder)) {
+	if !holdsPlaceholder(d.src) {
 		return known
 	}
 	there := map[int]bool{}
@@ -722,7 +740,7 @@ func (d *Draft) Outgoing() []byte { return d.clear() }
 
 func (d *Draft) withoutPlaceholders() []byte {
 	d = d.cleared()
-	if !bytes.Contains(d.src, []byte("<?"+Placeholder)) {
+	if !holdsPlaceholder(d.src) {
 		return d.src
 	}
 	var out []byte
