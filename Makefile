@@ -7,7 +7,7 @@ LDFLAGS := -s -w -X orenda/internal/cli.Version=$(VERSION)
 SLOW    := $(addprefix orenda/internal/,e2e call cli app truth journal/disk journal/postgres journal/postgres/pgserver service spans) orenda/cmd/orenda
 RACED   := $(filter-out $(SLOW),$(shell go list ./... 2>/dev/null))
 
-.PHONY: build demo test test-core test-whole race truth endure platforms outside release tools check bench shots fuzz clean
+.PHONY: build demo test test-core test-whole race truth endure platforms outside release tools check bench growth shots fuzz clean
 
 build: bin/orenda
 
@@ -68,6 +68,10 @@ outside: tools
 # The program for every platform, with checksums: the same bytes from the same commit.
 release:
 	@./scripts/release.sh '$(LDFLAGS)'
+
+# How cost grows with size: docs/performance.md and its drawing.
+growth: build
+	ORENDA=$(CURDIR)/bin/orenda ORENDA_GROWTH=$(CURDIR)/docs go test -count 1 -timeout 60m -run HowCostGrows -v ./internal/e2e
 
 bench: build
 	@./scripts/bench.sh

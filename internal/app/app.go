@@ -474,6 +474,7 @@ func (m *model) commands() []command {
 			m.handOver("write the ticket to", "ticket", handover.Ticket),
 		},
 		{"explain an error text of another program, or paste it", "", "", m.explainText},
+		{"read a proxy file (PAC): which proxy it chooses for this endpoint", "", "", m.readPAC},
 		{"bring back what was removed, also before", "", "", func() tea.Cmd { m.s.Restore(); return nil }},
 		{"ground of the terminal: light, dark, or as it says", "", "", m.chooseGround},
 		{"list of commands", ":", ":", func() tea.Cmd { m.open(commandList); return nil }},

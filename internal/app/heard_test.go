@@ -7,6 +7,7 @@ import (
 	"testing"
 
 	tea "charm.land/bubbletea/v2"
+	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
 
@@ -58,4 +59,18 @@ func TestFindingOutWhatIsBehind(t *testing.T) {
 	kept, err := p.m.s.J.Get("last")
 	require.NoError(t, err)
 	require.False(t, kept.Findings[0].Unchecked(), "the answers are kept")
+}
+
+// A proxy file says which proxy it would choose for the endpoint, and that is set where it is wanted.
+func TestAProxyFileIsRead(t *testing.T) {
+	p := sit(t, 158, 47)
+	p.at("/berths")
+	file := t.TempDir() + "/house.pac"
+	require.NoError(t, os.WriteFile(file, []byte(`function FindProxyForURL(u, h) { return "PROXY near.skerry.test:3128"; }`), 0o600))
+	p.keys(":", "proxy file", "enter")
+	p.sees("proxy file (PAC)")
+	p.keys(file, "enter")
+	p.sees("line 1 chooses http://near.skerry.test:3128", "set proxy to http://near.skerry.test:3128")
+	p.keys("enter")
+	assert.Equal(t, []string{"http://near.skerry.test:3128"}, p.m.s.W.Endpoint(p.m.s.Chosen.Endpoint).Values["proxy"])
 }

@@ -24,7 +24,7 @@ type explaining struct {
 	request, response, har, contract string
 	capture, keys                    string
 	reply                            replyFlags
-	text                             string
+	text, pac                        string
 	entry                            int
 }
 
@@ -32,7 +32,7 @@ type explaining struct {
 func (t *commandLine) explainCommand() *cobra.Command {
 	var f explaining
 	cmd := &cobra.Command{
-		Use:   "explain [FINDING|EXCHANGE]",
+		Use:   "explain [FINDING|EXCHANGE|ADDRESS]",
 		Short: "What a finding means, or why an exchange failed, also one of another program",
 		Args:  cobra.MaximumNArgs(1),
 		Long: `FINDING is the id of a finding: what it means, how it is recognised and what
@@ -49,6 +49,7 @@ none.`,
   orenda explain --request sent.xml --response came.txt --contract berths.wsdl
   orenda explain --har browser.har --entry 3
   orenda explain --capture harbour.pcapng --keys keys.log
+  orenda explain --pac house.pac berths-tls
   orenda explain --text error.log`,
 	}
 	fl := cmd.Flags()
@@ -61,6 +62,8 @@ none.`,
 	fl.StringVar(&f.capture, "capture", "",
 		"packets that were captured (pcap, pcapng): each exchange of HTTP/1.1 in it that carries XML; they are "+
 			"kept in the journal too")
+	fl.StringVar(&f.pac, "pac", "", "a proxy auto-configuration file (PAC): which rule would choose which proxy "+
+		"for an address or an endpoint; nothing of it is run")
 	fl.StringVar(&f.keys, "keys", "", "with --capture: log of TLS keys (as SSLKEYLOGFILE names one), which opens "+
 		"TLS 1.2 and 1.3")
 	fl.IntVar(&f.entry, "entry", 0, "with --har or --capture: this entry alone, counted from 1")
@@ -76,6 +79,8 @@ none.`,
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		files := f.request != "" || f.response != "" || f.har != "" || f.capture != ""
 		switch {
+		case f.pac != "" && len(args) == 1 && !files && !f.list && f.text == "":
+			return t.explainPAC(f.pac, args[0])
 		case f.text != "" && len(args) == 0 && !files && !f.list:
 			return t.explainText(&f)
 		case f.list && len(args) == 0 && !files:

@@ -231,3 +231,40 @@ func TestAKeptExchangeIsJudgedAgain(t *testing.T) {
 	assert.Contains(t, errOut, "judged when it was made")
 	assert.Contains(t, errOut, "message.invalid")
 }
+
+// A proxy file is read, and never run: which rule would choose what, for an address or an endpoint.
+func TestAProxyFileIsRead(t *testing.T) {
+	l := at(t)
+	file := l.file("house.pac", `function FindProxyForURL(url, host) {
+  if (isInNet(dnsResolve(host), "10.0.0.0", "255.0.0.0")) return "DIRECT";
+  if (shExpMatch(host, "127.*")) return "PROXY near.skerry.test:3128; DIRECT";
+  return "DIRECT";
+}`)
+	code, out, errOut := l.run("explain", "--pac", file, "http://127.0.0.1:1/x")
+	require.Zero(t, code, errOut)
+	assert.Contains(t, out, "line 3    yes")
+	assert.Contains(t, out, "line 3 chooses http://near.skerry.test:3128, else direct for http://127.0.0.1:1/x")
+	code, out, _ = l.run("explain", "--pac", file, "http://quay.skerry.test/x")
+	assert.Zero(t, code)
+	assert.Contains(t, out, "the address of quay.skerry.test is not looked up")
+	assert.Contains(t, out, "if it holds: DIRECT")
+	assert.Contains(t, out, "unless a rule before it holds that could not be decided")
+
+	ws := filepath.Join(t.TempDir(), "w")
+	require.Zero(t, first(l.run("-w", ws, "add", l.berths())))
+	require.Zero(t, first(l.run("-w", ws, "endpoint", "set", "BerthDesk11", "address=http://127.0.0.1:1/berths")))
+	code, out, errOut = l.run("-w", ws, "explain", "--pac", file, "BerthDesk11")
+	assert.Zero(t, code, errOut)
+	assert.Contains(t, out, "orenda endpoint set BerthDesk11 'proxy=http://near.skerry.test:3128'")
+	var r struct {
+		Choice []string
+		Sure   bool
+		Rules  []struct{ Line int }
+	}
+	l.json(0, &r, "explain", "--pac", file, "http://127.0.0.1:1/x")
+	assert.True(t, r.Sure)
+	assert.Len(t, r.Rules, 2)
+	code, _, errOut = l.run("explain", "--pac", l.file("bad.pac", "while (true) {}"), "http://127.0.0.1:1/x")
+	assert.Equal(t, 3, code)
+	assert.Contains(t, errOut, "no function FindProxyForURL")
+}

@@ -125,6 +125,9 @@ func (t *commandLine) musterRun(ctx context.Context, f *musterFlags, name string
 // musterGC is by how much in a hundred memory may grow between two collections of a run.
 const musterGC = 50
 
+// musterWaiting is how many exchanges of a run wait to be kept.
+const musterWaiting = 128
+
 // tellChanges tells what is otherwise than in the round before, with the terminal's bell.
 func (t *commandLine) tellChanges(before, run *muster.Run) error {
 	was := map[string]muster.Result{}
@@ -348,6 +351,7 @@ func (t *commandLine) musterOptions(w *workspace.Workspace, f *musterFlags) (o m
 			t.complain(fmt.Errorf("the exchange was not kept: %w", err))
 		}
 	})
+	behind.Most(musterWaiting)
 	o.Keep = func(x *exchange.Exchange) {
 		behind.Add(x)
 		t.contradict(w, x)

@@ -129,7 +129,7 @@ func TestNothingAtPackageLevelIsWrittenTo(t *testing.T) {
 func floors() [][]string {
 	return [][]string{
 		{"pattern"},
-		{"safe", "marks", "near", "xmltree", "related", "spool", "tomledit"},
+		{"safe", "marks", "near", "xmltree", "related", "spool", "tomledit", "pac"},
 		{"exchange", "soap", "trust", "schema"},
 		{"http1", "contract", "wssec", "data", "compare", "learned", "revocation"},
 		{"wire", "message", "identity"},

@@ -45,7 +45,7 @@ func (o oneByOne) AddAll(all []*exchange.Exchange) []error {
 
 // What may wait to be kept: more makes who brings it wait.
 const (
-	maxWaiting      = 128
+	maxWaiting      = 512
 	maxWaitingBytes = 64 << 20
 )
 
@@ -55,6 +55,7 @@ const (
 type Behind struct {
 	j    Adder
 	kept func(*exchange.Exchange, error)
+	most int // how many may wait
 
 	mu      sync.Mutex
 	changed *sync.Cond
@@ -73,11 +74,15 @@ type brought struct {
 // NewBehind begins to keep. kept is told of each exchange, in their order, from one goroutine,
 // once it is kept or could not be.
 func NewBehind(j Adder, kept func(*exchange.Exchange, error)) *Behind {
-	b := &Behind{j: j, kept: kept, done: make(chan struct{})}
+	b := &Behind{j: j, kept: kept, most: maxWaiting, done: make(chan struct{})}
 	b.changed = sync.NewCond(&b.mu)
 	go b.run()
 	return b
 }
+
+// Most has no more than so many exchanges wait, before any is brought: who brings many would only hold
+// memory with them.
+func (b *Behind) Most(n int) { b.most = n }
 
 // Add brings an exchange. It waits while too much waits; an exchange whose bytes lie in a storage
 // that its owner is about to give up is kept before Add returns.
@@ -100,7 +105,7 @@ func (b *Behind) Add(x *exchange.Exchange) {
 func (b *Behind) bring(one brought, size int64) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	for len(b.waiting) > 0 && (len(b.waiting) >= maxWaiting || b.bytes+size > maxWaitingBytes) {
+	for len(b.waiting) > 0 && (len(b.waiting) >= b.most || b.bytes+size > maxWaitingBytes) {
 		b.changed.Wait()
 	}
 	b.waiting = append(b.waiting, one)
