@@ -16,8 +16,8 @@ func (t *Telling) Add(x *exchange.Exchange) error { return t.AddAll([]*exchange.
 func (t *Telling) AddAll(all []*exchange.Exchange) []error { return t.Prepare(all)() }
 
 // Prepare implements Preparer.
-func (t *Telling) Prepare(all []*exchange.Exchange) (add func() []error) {
-	add = Prepared(Adding(t.Keeper), all)
+func (t *Telling) Prepare(all []*exchange.Exchange) func() []error {
+	add := Prepared(Adding(t.Keeper), all)
 	return func() []error {
 		for _, x := range all {
 			t.Tell(x)
