@@ -59,8 +59,10 @@ DROP INDEX IF EXISTS by_finding;
 `
 
 const byPlace = `
-CREATE INDEX IF NOT EXISTS by_place ON exchange (place);
-CREATE INDEX IF NOT EXISTS of_workspace ON exchange (workspace, place);
+DROP INDEX IF EXISTS by_place;
+DROP INDEX IF EXISTS of_workspace;
+CREATE INDEX IF NOT EXISTS by_order ON exchange (place, started);
+CREATE INDEX IF NOT EXISTS in_workspace ON exchange (workspace, place, started);
 CREATE INDEX IF NOT EXISTS by_reply ON exchange (operation, kind, place, reply);
 DROP INDEX IF EXISTS by_result;
 DROP INDEX IF EXISTS by_change;

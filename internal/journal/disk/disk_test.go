@@ -356,3 +356,30 @@ func TestManyAtOnceAreAllKept(t *testing.T) {
 		}
 	}
 }
+
+// The newest are found by an index, however many there are.
+func TestTheNewestAreFoundByAnIndex(t *testing.T) {
+	j, err := Open(t.TempDir())
+	require.NoError(t, err)
+	defer j.Close()
+	for _, query := range []string{
+		"SELECT head FROM exchange ORDER BY place DESC, started DESC, id DESC LIMIT 50",
+		"SELECT head FROM exchange WHERE workspace = 'w' ORDER BY place DESC, started DESC, id DESC LIMIT 50",
+		"SELECT id FROM exchange ORDER BY place DESC, started DESC LIMIT 1",
+		"SELECT id FROM exchange ORDER BY place, started LIMIT 10",
+		"SELECT place, head FROM exchange WHERE place > 7 ORDER BY place LIMIT 10",
+	} {
+		rows, err := j.db.Query("EXPLAIN QUERY PLAN " + query)
+		require.NoError(t, err)
+		plan := ""
+		for rows.Next() {
+			var a, b, c int
+			var step string
+			require.NoError(t, rows.Scan(&a, &b, &c, &step))
+			plan += step + "\n"
+		}
+		rows.Close()
+		assert.Contains(t, plan, "INDEX", query)
+		assert.NotContains(t, plan, "TEMP B-TREE", query)
+	}
+}
