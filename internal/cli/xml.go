@@ -26,7 +26,7 @@ func (t *commandLine) xmlCommand() *cobra.Command {
 			if err != nil {
 				return unread{err}
 			}
-			_, err = xmltree.ParseAlone(src, xmltree.Limits{})
+			err = xmltree.CheckAlone(src, xmltree.Limits{})
 			var e *xmltree.SyntaxError
 			if errors.As(err, &e) {
 				bad = true

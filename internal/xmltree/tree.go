@@ -71,6 +71,58 @@ func ParseEncoded(src []byte, charset string, limits Limits) (*Document, error) 
 // label.
 func ParseAlone(src []byte, limits Limits) (*Document, error) { return parseAs(src, "", true, limits) }
 
+// CheckAlone is whether bytes as they came are well-formed, as ParseAlone has it: nothing is built of
+// them, so that it takes no more memory than they do.
+func CheckAlone(src []byte, limits Limits) error {
+	text, name, _, _, err := decode(src, "")
+	if err == nil {
+		err = contradiction(text, name)
+	}
+	if err != nil {
+		return &SyntaxError{Code: BadEncoding, Line: 1, Column: 1, Msg: err.Error()}
+	}
+	if len(text) > alongside {
+		bad := make(chan int, 1)
+		go func() { at, _ := firstBadChar(text); bad <- at }()
+		err := newScanner(text, limits).through()
+		if <-bad == len(text) {
+			return err
+		}
+	}
+	s := NewScanner(text, limits)
+	defer s.done()
+	return s.through()
+}
+
+// through reads to the end.
+func (s *Scanner) through() error {
+	usual := Token{Kind: StartElement}
+	depth := 0
+	for n := 0; ; n++ {
+		if n&0xffff == 0xffff && s.limits.stopped() {
+			return ErrStopped
+		}
+		if depth > 0 && !s.pending {
+			s.skipBlank()
+			if s.usual(&usual) {
+				continue
+			}
+		}
+		t, err := s.Next()
+		if err != nil || t.Kind == EOF {
+			return err
+		}
+		switch t.Kind {
+		case StartElement:
+			if t.Empty || !s.leaf() {
+				depth++
+			}
+		case EndElement:
+			depth--
+		}
+	}
+}
+
 func parseAs(src []byte, charset string, alone bool, limits Limits) (*Document, error) {
 	text, name, dec, skip, err := decode(src, charset)
 	if err == nil && alone {

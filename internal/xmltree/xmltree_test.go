@@ -534,3 +534,20 @@ func TestATextIsAsLongAsItsReaderHasIt(t *testing.T) {
 	m := Measure([]byte("<a x='12345'><b/><b>12</b><c><d><![CDATA[123]]></d></c></a>"))
 	assert.Equal(t, Limits{Depth: 3, Text: 5, Repeats: 3, Names: 5}, m)
 }
+
+// What is only checked is judged as what is parsed: the same error at the same place, or none.
+func FuzzCheck(f *testing.F) {
+	for _, s := range corpus {
+		f.Add([]byte(s))
+	}
+	f.Add([]byte("<a><b>1</b><b>2</b><c x='1' x='2'/></a>"))
+	f.Add([]byte("<a><b>1</b>\n<b>2</c></a>"))
+	f.Fuzz(func(t *testing.T, src []byte) {
+		limits := Limits{Depth: 200}
+		_, parsed := ParseAlone(src, limits)
+		checked := CheckAlone(src, limits)
+		if fmt.Sprint(parsed) != fmt.Sprint(checked) {
+			t.Fatalf("%q: parsed %v, checked %v", src, parsed, checked)
+		}
+	})
+}
