@@ -59,9 +59,6 @@ func java() *Language {
 		"javaReplies": func(p *page) bool {
 			return slices.ContainsFunc(p.Operations, func(o *Operation) bool { return o.Out != nil })
 		},
-		"javaHas": func(p *page, reader string) bool {
-			return p.has(came, func(f *Field) bool { return slices.Contains(javaReaders(f), reader) })
-		},
 		"literal": func(p *page, v *Value) string { return javaLiteral(p.Package, v) },
 	}
 	l.tidy = func(_, text string) (string, error) { // what is imported is used
@@ -114,22 +111,6 @@ func javaName(name string) string {
 	return unlike(out, javaWords)
 }
 
-// javaReaders are the functions that read a field.
-func javaReaders(f *Field) (out []string) {
-	if !f.Attr && f.Kind != Struct && f.Kind != String {
-		out = append(out, "value")
-	}
-	switch {
-	case f.Text, f.Attr:
-		return out
-	case f.Many:
-		return append(out, "all")
-	case f.Optional || f.Nil:
-		return append(out, "optional")
-	}
-	return append(out, "required")
-}
-
 func javaRead(f *Field) string {
 	kind := map[Kind]string{
 		Bool: "Xml::flag", Int: "Long::valueOf", Long: "BigInteger::new", Decimal: "BigDecimal::new",
@@ -164,8 +145,7 @@ func javaRead(f *Field) string {
 	case f.Attr:
 		return attribute
 	}
-	readers := javaReaders(f)
-	return fmt.Sprintf("Xml.%s(n, %s, %s)", readers[len(readers)-1], name, reader)
+	return fmt.Sprintf("Xml.%s(n, %s, %s)", f.stands(), name, reader)
 }
 
 func javaLiteral(unit string, v *Value) string {

@@ -1,6 +1,7 @@
 package code
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -37,8 +38,8 @@ func javascript() *Language {
 		"jsReplies": func(p *Program) bool {
 			return slices.ContainsFunc(p.Operations, func(o *Operation) bool { return o.Out != nil })
 		},
-		"jsHas": func(p *Program, reader string) bool {
-			return p.has(came, func(f *Field) bool { return slices.Contains(jsReaders(f), reader) })
+		"jsWords": func(p *Program) bool {
+			return p.has(came, func(f *Field) bool { return jsReader(f) == "word" })
 		},
 		"jsImports": func(p *page) []string {
 			var out []string
@@ -135,35 +136,24 @@ func jsQuote(s string) string {
 		"\u2029", `\u2029`).Replace(s) + quote
 }
 
-// jsReaders are the functions that read a field.
-func jsReaders(f *Field) []string {
-	read := map[Kind]string{Bool: "flag", Int: "number", Float: "number", Bytes: "bytes", String: "text"}[f.Kind]
-	switch {
-	case f.Kind == Struct:
-		read = "read" + Pascal(f.Of.Name)
-	case read == "":
-		read = "word"
+// jsReader is the function that reads the value of a field.
+func jsReader(f *Field) string {
+	if f.Kind == Struct {
+		return "read" + Pascal(f.Of.Name)
 	}
-	switch {
-	case f.Text, f.Attr:
-		return []string{read}
-	case f.Many:
-		return []string{read, "all"}
-	case f.Optional || f.Nil:
-		return []string{read, "optional"}
-	}
-	return []string{read, "required"}
+	return cmp.Or(map[Kind]string{
+		Bool: "flag", Int: "number", Float: "number", Bytes: "bytes", String: "text",
+	}[f.Kind], "word")
 }
 
 func jsRead(f *Field) string {
-	how := jsReaders(f)
 	switch {
 	case f.Text:
-		return how[0] + "(n)"
+		return jsReader(f) + "(n)"
 	case f.Attr:
-		return fmt.Sprintf("attribute(n, %s, %s)", jsQuote(f.Local), how[0])
+		return fmt.Sprintf("attribute(n, %s, %s)", jsQuote(f.Local), jsReader(f))
 	}
-	return fmt.Sprintf("%s(n, %s, %s)", how[1], jsQuote(f.Local), how[0])
+	return fmt.Sprintf("%s(n, %s, %s)", f.stands(), jsQuote(f.Local), jsReader(f))
 }
 
 func jsLiteral(v *Value, indent string) string {

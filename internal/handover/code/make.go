@@ -269,6 +269,10 @@ func (p *page) funcs() template.FuncMap {
 		"uses": func(q *Program, kinds ...Kind) bool {
 			return q.uses(func(*Type) bool { return true }, kinds...)
 		},
+		"readsHow": func(q *Program, how string) bool {
+			return q.has(came, func(f *Field) bool { return f.stands() == how })
+		},
+		"converts":  func(q *Program) bool { return q.has(came, (*Field).converted) },
 		"readsAttr": func(q *Program) bool { return q.has(came, func(f *Field) bool { return f.Attr }) },
 		"sendsAttr": func(q *Program) bool { return q.has(sent, func(f *Field) bool { return f.Attr }) },
 		"sendsNil":  func(q *Program) bool { return q.has(sent, func(f *Field) bool { return f.Nil && !f.Optional }) },

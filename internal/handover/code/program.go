@@ -68,6 +68,22 @@ type Field struct {
 	Doc      string // in a sentence
 }
 
+// stands is how often an element stands: all of them, optional, or required; "" an attribute and a text.
+func (f *Field) stands() string {
+	switch {
+	case f.Text, f.Attr:
+		return ""
+	case f.Many:
+		return "all"
+	case f.Optional || f.Nil:
+		return "optional"
+	}
+	return "required"
+}
+
+// converted tells whether the text of an element is made a value of another type.
+func (f *Field) converted() bool { return !f.Attr && f.Kind != Struct && f.Kind != String }
+
 // Fault is a fault that an operation declares.
 type Fault struct {
 	Local, Space string // of the element in the detail

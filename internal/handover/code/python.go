@@ -42,9 +42,6 @@ func python() *Language {
 		"pyLists": func(p *Program) bool {
 			return p.has(func(*Type) bool { return true }, func(f *Field) bool { return f.Many })
 		},
-		"pyHas": func(p *Program, reader string) bool {
-			return p.has(came, func(f *Field) bool { return slices.Contains(pyReaders(f), reader) })
-		},
 		"pyLiteral": func(p *page, kinds ...Kind) bool { return p.Value.holds(kinds...) },
 		"pyImports": func(p *page) (out []string) {
 			seen := map[string]bool{}
@@ -148,22 +145,6 @@ func pyType(f *Field) string {
 	return t
 }
 
-// pyReaders are the functions that read a field.
-func pyReaders(f *Field) (out []string) {
-	if !f.Attr && f.Kind != Struct && f.Kind != String {
-		out = append(out, "value")
-	}
-	switch {
-	case f.Text, f.Attr:
-		return out
-	case f.Many:
-		return append(out, "list")
-	case f.Optional || f.Nil:
-		return append(out, "optional")
-	}
-	return append(out, "required")
-}
-
 func pyRead(f *Field) string {
 	kind := map[Kind]string{
 		String: "str", Bool: "_bool", Int: "int", Long: "int", Decimal: "decimal.Decimal", Float: "float",
@@ -186,12 +167,8 @@ func pyRead(f *Field) string {
 		return fmt.Sprintf("_attribute(node, %q, %s) if %[1]q in node.attrib else None", f.attribute(), kind)
 	case f.Attr:
 		return fmt.Sprintf("_attribute(node, %q, %s)", f.attribute(), kind)
-	case f.Many:
-		return fmt.Sprintf("_all(node, %q, %s)", f.Local, reader)
-	case f.Optional || f.Nil:
-		return fmt.Sprintf("_optional(node, %q, %s)", f.Local, reader)
 	}
-	return fmt.Sprintf("_required(node, %q, %s)", f.Local, reader)
+	return fmt.Sprintf("_%s(node, %q, %s)", f.stands(), f.Local, reader)
 }
 
 // attribute is the name of an attribute, its namespace in braces.
