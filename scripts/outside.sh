@@ -31,9 +31,12 @@ done
 npm install --silent --prefix "$dir/npm" prettier@3 @seriousme/openapi-schema-validator@2 openapi-typescript@7 openapi-fetch@0 \
   typescript@5 puppeteer-core@24 >/dev/null 2>&1 || echo "what npm brings is not here: its judgement is NOT asked" >&2
 [ -d "$dir/npm/node_modules" ] && export PATH=$dir/npm/node_modules/.bin:$PATH
+# Another version has other rules: only those are asked that the programs are written for.
 formatters="gofmt"
-for tool in black pylint mypy checkstyle prettier phpcs shellcheck shfmt; do
-  if command -v "$tool" >/dev/null; then formatters+=" $tool"; else echo "$tool is not here: its judgement is NOT asked" >&2; fi
+for row in "black 23" "pylint 2" "mypy 1" "checkstyle 8" "prettier 3" "phpcs 3" "shellcheck 0" "shfmt 3"; do
+  tool=${row% *} version=
+  if command -v "$tool" >/dev/null; then version=$("$tool" --version 2>&1 | grep -oE '[0-9]+\.[0-9]+' | head -1); fi
+  if [ "${version%%.*}" = "${row#* }" ]; then formatters+=" $tool"; else echo "$tool ${row#* } is not here (${version:-none is}): its judgement is NOT asked" >&2; fi
 done
 ORENDA_FORMATTERS=$formatters ORENDA_LANGUAGES=$languages go test -count 1 -run "AProgram|WritesNoCode|ABatch" ./internal/cli
 # A façade is taken by a validator of OpenAPI, a generator of clients, and a browser.
