@@ -2,8 +2,6 @@ package app
 
 import (
 	"fmt"
-	"io"
-	"os"
 
 	tea "charm.land/bubbletea/v2"
 
@@ -11,9 +9,6 @@ import (
 	"orenda/internal/exchange"
 	"orenda/internal/pac"
 )
-
-// maxPAC is how much of a proxy file is read, in bytes.
-const maxPAC = 1 << 20
 
 // readPAC asks for a proxy auto-configuration file, tells which rule of it chooses what for the chosen
 // endpoint, and sets that if the person wants it. Nothing of the file is run.
@@ -58,15 +53,6 @@ func (m *model) pacOf(name, end string) (r *pac.Reading, address string, err err
 	if address, err = m.s.W.Resolved(end, m.s.Environment); err != nil {
 		return nil, "", err
 	}
-	f, err := os.Open(name)
-	if err != nil {
-		return nil, "", err
-	}
-	defer f.Close()
-	src, err := io.ReadAll(io.LimitReader(f, maxPAC))
-	if err != nil {
-		return nil, "", err
-	}
-	r, err = pac.Read(src, address)
+	r, err = pac.ReadFile(name, address)
 	return r, address, err
 }

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"fmt"
-	"os"
 	"strings"
 
 	"orenda/internal/pac"
@@ -12,10 +11,6 @@ import (
 // explainPAC tells which proxy a proxy auto-configuration file would choose for an address, or for that
 // of an endpoint. Nothing of the file is run.
 func (t *commandLine) explainPAC(file, of string) error {
-	src, err := os.ReadFile(file)
-	if err != nil {
-		return unread{err}
-	}
 	endpointName := ""
 	if !strings.Contains(of, "://") {
 		w, err := t.workspace()
@@ -30,9 +25,9 @@ func (t *commandLine) explainPAC(file, of string) error {
 			return unread{err}
 		}
 	}
-	r, err := pac.Read(src, of)
+	r, err := pac.ReadFile(file, of)
 	if err != nil {
-		return unread{fmt.Errorf("%s: %w", file, err)}
+		return unread{err}
 	}
 	if t.asJSON {
 		return t.printJSON(r)

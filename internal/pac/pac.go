@@ -5,8 +5,12 @@ package pac
 
 import (
 	"fmt"
+	"io"
 	"net/url"
+	"os"
 	"strings"
+
+	"orenda/internal/pattern"
 )
 
 // Truth is whether a condition holds.
@@ -67,6 +71,30 @@ func Read(src []byte, address string) (*Reading, error) {
 	return e.out, nil
 }
 
+// Most is how much of a file is read, in bytes.
+const Most = 1 << 20
+
+// ReadFile is Read for a file on disk.
+func ReadFile(name, address string) (*Reading, error) {
+	f, err := os.Open(name)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	src, err := io.ReadAll(io.LimitReader(f, Most+1))
+	switch {
+	case err != nil:
+		return nil, err
+	case len(src) > Most:
+		return nil, fmt.Errorf("%s: it is larger than %d bytes", name, Most)
+	}
+	r, err := Read(src, address)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", name, err)
+	}
+	return r, nil
+}
+
 // proxies are those of an answer such as "PROXY a:8080; SOCKS b:1080; DIRECT".
 func proxies(answer string) []string {
 	out := []string{}
@@ -75,7 +103,7 @@ func proxies(answer string) []string {
 		switch {
 		case len(words) == 1 && strings.EqualFold(words[0], "DIRECT"):
 			out = append(out, "direct")
-		case len(words) != 2:
+		case len(words) != 2 || !place.MatchString(words[1]):
 		case strings.EqualFold(words[0], "PROXY") || strings.EqualFold(words[0], "HTTP"):
 			out = append(out, "http://"+words[1])
 		case strings.EqualFold(words[0], "HTTPS"):
@@ -86,6 +114,9 @@ func proxies(answer string) []string {
 	}
 	return out
 }
+
+// place is a host with its port.
+var place = pattern.New(`^[\pL\pN._\-]+(:[0-9]+)?$|^\[[0-9a-fA-F:.]+\](:[0-9]+)?$`)
 
 // Says is what was found, in a sentence.
 func (r *Reading) Says(address string) string {

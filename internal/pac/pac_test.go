@@ -68,6 +68,9 @@ func TestWhatIsNotReadIsSaid(t *testing.T) {
 	assert.False(t, r.Sure)
 	assert.Empty(t, r.Choice)
 	assert.Equal(t, "it depends on the time", r.Rules[0].Why)
+	r, err = Read([]byte("function FindProxyForURL(u, h) { return \"PROXY \x1b[31mx:1; PROXY quay:81; PROXY [::1]:8\"; }"), "http://quay/")
+	require.NoError(t, err)
+	assert.Equal(t, []string{"http://quay:81", "http://[::1]:8"}, r.Choice, "what is no host is no proxy")
 	_, err = Read([]byte(house), "quay")
 	assert.ErrorContains(t, err, "no address")
 }

@@ -203,15 +203,7 @@ func (w *Workspace) Share(
 	}
 	values := e.Values
 	if from != w { // its profiles are not known here
-		values = map[string][]string{}
-		s := from.Settings(name)
-		for _, k := range endpoint.Keys {
-			if v := s.Of(&k); strings.HasPrefix(v.Source, "profile ") &&
-				!strings.HasSuffix(v.Source, endpoint.Yours) ||
-				v.Source == "endpoint" {
-				values[k.Name] = v.Items
-			}
-		}
+		values = from.own(name)
 	}
 	for _, target := range to {
 		t := w.Endpoint(target)

@@ -10,7 +10,6 @@ import (
 
 	"orenda/internal/endpoint"
 	"orenda/internal/exchange"
-	"orenda/internal/pattern"
 )
 
 // Coming are the endpoints of a contract as they come from another workspace.
@@ -26,17 +25,17 @@ func (w *Workspace) Coming(of *Workspace, contractName string) (*Coming, error) 
 	if w.ContractNamed(contractName) == nil {
 		return nil, fmt.Errorf("the contract %s is not here; add its description first", contractName)
 	}
-	out := &Coming{}
-	used := map[string]bool{}
+	out, used, found := &Coming{}, map[string]bool{}, false
 	for _, e := range of.Config().Endpoints {
-		if e.Contract == contractName {
-			if err := w.takeOne(of, e, out, used); err != nil {
-				return nil, err
-			}
+		if e.Contract != contractName {
+			continue
+		}
+		found = true
+		if err := w.takeOne(of, e, out, used); err != nil {
+			return nil, err
 		}
 	}
-	if len(out.Changes) == 0 && len(out.Left) == 0 && len(used) == 0 &&
-		!slices.ContainsFunc(of.Config().Endpoints, func(e *Endpoint) bool { return e.Contract == contractName }) {
+	if !found {
 		return nil, fmt.Errorf("the other workspace has no endpoint of %s", contractName)
 	}
 	w.takeVariables(of, used, out)
@@ -64,13 +63,13 @@ func (w *Workspace) takeOne(of *Workspace, e *Endpoint, out *Coming, used map[st
 	for i := range endpoint.Keys {
 		k := &endpoint.Keys[i]
 		want, have := values[k.Name], here.Values[k.Name]
+		for _, v := range want {
+			for _, name := range endpoint.Variables(v) {
+				used[name] = true
+			}
+		}
 		if want == nil || slices.Equal(want, have) {
 			continue
-		}
-		for _, v := range want {
-			for _, m := range variables.FindAllStringSubmatch(v, -1) {
-				used[m[1]] = true
-			}
 		}
 		var from any
 		if have != nil {
@@ -95,7 +94,7 @@ func (w *Workspace) takeOne(of *Workspace, e *Endpoint, out *Coming, used map[st
 		default:
 			change(k.Name, from, strings.Join(want, ", "))
 		}
-		if isIdentity(k.Name) {
+		if k.OfPerson {
 			out.Left = append(out.Left, w.notYet(e.Name, k.Name, want[0]))
 		}
 	}
@@ -113,13 +112,6 @@ func (w *Workspace) certificatesOf(files []string) (string, error) {
 		all = append(append(all, bytes.TrimSpace(pem)...), '\n')
 	}
 	return string(all), nil
-}
-
-// variables are those that stand in a value.
-var variables = pattern.New(`\$\{([^}]+)\}`)
-
-func isIdentity(key string) bool {
-	return key == "identity" || key == "session" || strings.HasSuffix(key, "-identity")
 }
 
 // notYet says that an identity does not come, and that its use is not approved yet.
@@ -243,7 +235,7 @@ func (w *Workspace) unapproved() (out []string) {
 		values := w.own(e.Name)
 		for i := range endpoint.Keys {
 			k := &endpoint.Keys[i]
-			if v := values[k.Name]; len(v) > 0 && isIdentity(k.Name) {
+			if v := values[k.Name]; len(v) > 0 && k.OfPerson {
 				out = append(out, w.notYet(e.Name, k.Name, v[0]))
 			}
 		}

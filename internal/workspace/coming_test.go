@@ -23,7 +23,7 @@ answer-time = "90s"
 contract = "tide-tables"
 port = "TideTables"
 profile = "desk"
-address = "http://${tideHost}:${tidePort}/tides"
+address = "http://${tideHost}:${tidePort:-82}/tides"
 client-cert = "keys/winter.pem"
 identity = "clerk"
 [environment.model]
@@ -78,6 +78,11 @@ unused = "x"
 	pem, err = w.certificatesOf(w.Endpoint("BerthDesk12").Values["trust"])
 	require.NoError(t, err)
 	assert.Equal(t, 2, strings.Count(pem, "BEGIN CERTIFICATE"), "both certificates are shared")
+	require.NoError(t, w.Apply(change("environment.model.tideHost", nil)))
+	gone, err := w.Coming(of, "tide-tables")
+	require.NoError(t, err)
+	require.Len(t, gone.Changes, 1, "a variable comes also where the address that uses it is here already")
+	assert.Equal(t, "environment.model.tideHost", gone.Changes[0].Key)
 	_, err = w.Coming(of, "nothing")
 	assert.ErrorContains(t, err, "is not here")
 }
