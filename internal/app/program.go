@@ -62,7 +62,7 @@ func (m *model) writeProgram(language, dir string, asFacade bool) {
 	}
 	if asFacade {
 		write = func() (*code.Kept, []string, error) {
-			pages, err := facade.Pages(facade.Of(&p, nil), false)
+			pages, err := facade.Pages(facade.Of(&p, nil, m.s.W.Shown), false)
 			if err != nil {
 				return nil, nil, err
 			}

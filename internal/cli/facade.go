@@ -28,7 +28,7 @@ type facadeFlags struct {
 	callFlags
 	listen, tokenFrom string
 	saved             string
-	only              []string
+	only, origins     []string
 	get               bool
 }
 
@@ -55,6 +55,8 @@ At its end it says how many bytes and how much time it saved its callers.`,
 		"where the access token is that callers must show: env:NAME, file:PATH, …",
 	)
 	fl.StringSliceVar(&f.only, "only", nil, "only these operations")
+	fl.StringSliceVar(&f.origins, "allow-origin", nil,
+		"pages of this origin may ask from a browser, scheme://host[:port]; repeatable")
 	fl.StringVar(&f.saved, "saved", "", "at the end, draw what was saved into this file (.svg, .pdf)")
 	fl.BoolVar(&f.get, "get", false, "operations whose fields are plain are answered to GET too: they must only read")
 	t.jsonFlag(cmd)
@@ -68,7 +70,7 @@ func (t *commandLine) facade(ctx context.Context, f *facadeFlags, args []string)
 	if err != nil {
 		return err
 	}
-	o := facade.Options{Listen: f.listen}
+	o := facade.Options{Listen: f.listen, Origins: f.origins}
 	if f.tokenFrom != "" {
 		if o.Token, err = (&identity.Identity{Name: "the access token", Secret: f.tokenFrom}).Reveal(ctx); err != nil {
 			return unread{err}
@@ -178,13 +180,10 @@ func (t *commandLine) offer(
 	o.Get = f.get && op.Input != nil && data.Fields(c.Schemas, op.Input.Element) != nil
 	extra := f.settings()
 	var sessions call.Sessions
+	set := w.Settings(e.Name)
+	o.Draft, o.Secret = w.Shown(c, e.Contract, op), exchange.SecretNames(set.List("secret"))
+	ref := w.DraftOf(e.Contract, op.Name)
 	o.Plan = func() (call.Plan, error) {
-		ref := workspace.DraftRef{Contract: e.Contract, Operation: op.Name}
-		for _, d := range w.Drafts() {
-			if d.Contract == e.Contract && d.Operation == op.Name {
-				ref = d
-			}
-		}
 		plan, err := (&prepared{w: w, ref: ref, end: e.Name, f: &f.callFlags, extra: extra}).plan(t)
 		if err != nil {
 			return plan, err

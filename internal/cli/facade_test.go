@@ -113,7 +113,7 @@ func TestAFacadeAsAProgram(t *testing.T) {
 	l.json(0, m, "-w", ws, "handover", "code", "FindBerths/worked", "--endpoint", "BerthDesk11", "--in", "go", "--as", "facade",
 		"--out", m.dir)
 	m.built(t)
-	cmd := exec.Command(m.Run[0])
+	cmd := exec.Command(m.Run[0], "-allow-origin", "https://quay.skerry.test")
 	cmd.Dir, cmd.Env = m.dir, append(os.Environ(), m.Address+"=http://"+l.h.Plain+"/berths")
 	written, ended := serving(t, func(out *io.PipeWriter, ended chan<- error) {
 		cmd.Stdout = out
@@ -181,6 +181,8 @@ func TestAFacadeAsAProgram(t *testing.T) {
 			assert.Equal(t, "application/problem+json", head.Get("Content-Type"), row.path)
 		}
 	}
+	_, _, head := ask(written, "/FindBerths", `{"length": 12}`, "Origin", "https://quay.skerry.test")
+	assert.Equal(t, "https://quay.skerry.test", head.Get("Access-Control-Allow-Origin"))
 	_, page, head := ask(written, "/", "")
 	assert.Contains(t, page, "FindBerths")
 	assert.Contains(t, head.Get("Content-Security-Policy"), "default-src 'self'")

@@ -73,7 +73,7 @@ func (t *commandLine) handoverCode(f *programFlags, of string) error {
 		return err
 	}
 	if f.as == "facade" {
-		pages, err := facade.Pages(facade.Of(p, f.only), false)
+		pages, err := facade.Pages(facade.Of(p, f.only, w.Shown), false)
 		if err != nil {
 			return err
 		}

@@ -17,6 +17,7 @@ import (
 	"mime"
 	"net"
 	"net/http"
+	"net/url"
 	"slices"
 	"strings"
 	"sync"
@@ -49,6 +50,8 @@ type Operation struct {
 	Get       bool                      // it may be asked by GET as well: it only reads
 	Plan      func() (call.Plan, error) // how it is called; its draft is made here
 	Short     bool                      // it is offered as /OPERATION too
+	Draft     *message.Draft            // whose values are the example; nil, or none it may show: they are made up
+	Secret    exchange.SecretNames      // fields that an example does not show
 }
 
 func (o *Operation) path() string { return "/" + o.Name + "/" + o.Operation.Name }
@@ -67,6 +70,9 @@ type Options struct {
 	Listen string                   // "" a free port on 127.0.0.1
 	Token  string                   // that callers must show; "" none. Beyond loopback one is demanded
 	Keep   func(*exchange.Exchange) // told of each exchange, from several goroutines; may be nil
+	// Origins are those whose pages may ask from a browser, scheme://host[:port]; none: no other
+	// page may.
+	Origins []string
 }
 
 // Facade is a listener that answers until it is closed.
@@ -149,6 +155,11 @@ func Listen(o Options, ops []*Operation) (*Facade, error) {
 	if o.Token == "" && !endpoint.IsLoopback(host) {
 		return nil, fmt.Errorf("beyond loopback an access token is demanded: --token-from, or listen on 127.0.0.1")
 	}
+	for _, origin := range o.Origins {
+		if u, err := url.Parse(origin); err != nil || u.Host == "" || u.Scheme+"://"+u.Host != origin {
+			return nil, fmt.Errorf("%s is no origin: write scheme://host or scheme://host:port", origin)
+		}
+	}
 	f := &Facade{o: o, ops: ops, by: map[string]*Operation{}, pools: make(chan *wire.Pool, 64)}
 	for _, p := range ops {
 		if p.Operation.Input == nil || p.Operation.Input.Element == nil {
@@ -177,11 +188,18 @@ func Listen(o Options, ops []*Operation) (*Facade, error) {
 }
 
 // Of are the operations of the port that a plan calls, or those of them that are named and the one
-// that it calls, as a façade offers them; how they are called is left out.
-func Of(p *call.Plan, only []string) (out []*Operation) {
+// that it calls, as a façade offers them; how they are called is left out. shown gives the draft whose
+// values are the example of an operation.
+func Of(
+	p *call.Plan, only []string, shown func(c *contract.Contract, name string, o *contract.Operation) *message.Draft,
+) (out []*Operation) {
 	for _, o := range p.Port.Operations {
 		if len(only) == 0 || o.Name == p.Operation || slices.Contains(only, o.Name) {
-			out = append(out, &Operation{Name: p.ContractName, Contract: p.Contract, Operation: o, Short: true})
+			one := &Operation{
+				Name: p.ContractName, Contract: p.Contract, Operation: o, Short: true,
+				Draft: shown(p.Contract, p.ContractName, o), Secret: exchange.SecretNames(p.Settings.List("secret")),
+			}
+			out = append(out, one)
 		}
 	}
 	return out
@@ -245,6 +263,8 @@ func (f *Facade) serve(w http.ResponseWriter, r *http.Request) {
 	case !f.ours(r):
 		f.refuse(w, r, Problem{Title: "this host is not served here", Status: http.StatusMisdirectedRequest})
 		return
+	case f.asksFirst(w, r):
+		return
 	case !f.allowed(r):
 		h.Set("WWW-Authenticate", "Bearer")
 		f.refuse(w, r, Problem{Title: "an access token is due", Status: http.StatusUnauthorized})
@@ -291,6 +311,30 @@ func (f *Facade) ours(r *http.Request) bool {
 	}
 	return endpoint.IsLoopback(host)
 }
+
+// asksFirst lets pages of the origins that are named ask, and answers a browser that asks whether
+// they may (the CORS protocol of the Fetch standard, §3.2).
+func (f *Facade) asksFirst(w http.ResponseWriter, r *http.Request) (answered bool) {
+	origin := r.Header.Get("Origin")
+	if !slices.Contains(f.o.Origins, origin) {
+		return false
+	}
+	h := w.Header()
+	h.Set("Access-Control-Allow-Origin", origin)
+	h.Set("Access-Control-Expose-Headers", "ETag, X-Exchange")
+	if r.Method != http.MethodOptions || r.Header.Get("Access-Control-Request-Method") == "" {
+		return false
+	}
+	h.Set("Access-Control-Allow-Methods", "POST, GET")
+	h.Set("Access-Control-Allow-Headers", "Content-Type, Authorization, If-None-Match")
+	h.Set("Access-Control-Max-Age", "600")
+	h.Set("Vary", vary)
+	w.WriteHeader(http.StatusNoContent)
+	return true
+}
+
+// vary are the fields of a request by which an answer differs.
+const vary = "Accept-Encoding, Authorization, Origin"
 
 func (f *Facade) allowed(r *http.Request) bool {
 	if f.o.Token == "" {
@@ -449,7 +493,7 @@ func problemOf(x *exchange.Exchange) Problem {
 func (f *Facade) write(w http.ResponseWriter, r *http.Request, status int, kind string, b []byte) {
 	h := w.Header()
 	h.Set("Content-Type", kind)
-	h.Set("Vary", "Accept-Encoding, Authorization")
+	h.Set("Vary", vary)
 	if status == http.StatusOK {
 		sum := sha256.Sum256(b)
 		tag := `"` + hex.EncodeToString(sum[:12]) + `"`
@@ -547,12 +591,17 @@ func (f *Facade) page() []byte {
 	return []byte(b.String())
 }
 
-// example is JSON that the operation takes.
+// example is JSON that the operation takes: the draft's values, or made up ones where there is none, or
+// where it holds a secret.
 func (o *Operation) example() []byte {
 	set, e := o.Contract.Schemas, o.Operation.Input.Element
-	src := message.Sample(set, e, message.Want{
-		All: true, Example: &schema.Examples{Day: time.Date(2027, 3, 1, 0, 0, 0, 0, time.UTC)},
-	})
+	if d := o.Draft; d != nil && d.Err() == nil && len(d.Secrets(o.Secret)) == 0 {
+		filled := d.WithExamples(schema.ExampleDay())
+		if body := filled.Body(); !body.IsZero() && filled.Err() == nil {
+			return data.JSON(set, e, body)
+		}
+	}
+	src := message.Sample(set, e, message.Want{All: true, Example: &schema.Examples{Day: schema.ExampleDay()}})
 	d, err := xmltree.Parse(src, xmltree.Limits{})
 	if err != nil {
 		return nil

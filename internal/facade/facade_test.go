@@ -19,6 +19,7 @@ import (
 	"orenda/internal/call"
 	"orenda/internal/endpoint"
 	"orenda/internal/exchange"
+	"orenda/internal/message"
 	"orenda/internal/standin"
 )
 
@@ -26,6 +27,11 @@ func TestMain(m *testing.M) { goleak.VerifyTestMain(m) }
 
 // open gives the operations of a stand-in's port as JSON.
 func open(t *testing.T, path, port, at, token string) (address string, kept func() []*exchange.Exchange) {
+	t.Helper()
+	return openWith(t, path, port, at, Options{Token: token})
+}
+
+func openWith(t *testing.T, path, port, at string, with Options) (address string, kept func() []*exchange.Exchange) {
 	t.Helper()
 	h, err := standin.Start(standin.Options{})
 	require.NoError(t, err)
@@ -46,11 +52,12 @@ func open(t *testing.T, path, port, at, token string) (address string, kept func
 	}
 	var mu sync.Mutex
 	var all []*exchange.Exchange
-	s, err := Listen(Options{Token: token, Keep: func(x *exchange.Exchange) {
+	with.Keep = func(x *exchange.Exchange) {
 		mu.Lock()
 		defer mu.Unlock()
 		all = append(all, x)
-	}}, ops)
+	}
+	s, err := Listen(with, ops)
 	require.NoError(t, err)
 	t.Cleanup(func() { s.Close(context.Background()) })
 	return s.Address(), func() []*exchange.Exchange {
@@ -164,6 +171,7 @@ func TestTheDescriptionAndThePage(t *testing.T) {
 	assert.Equal(t, []any{"length"}, required("FindBerths"), "what must stand is said")
 	assert.Equal(t, []any{"@free", "code", "length", "depth", "quay"}, required("Berth"))
 	assert.Contains(t, doc["paths"], "/berths/FindBerths")
+	assert.Contains(t, body, `"example": {`, "each operation has an example")
 	resp, packed := ask(t, "GET", at+"/openapi.json", "", "Accept-Encoding", "gzip")
 	require.Equal(t, "gzip", resp.Header.Get("Content-Encoding"))
 	z, err := gzip.NewReader(bytes.NewReader([]byte(packed)))
@@ -174,4 +182,46 @@ func TestTheDescriptionAndThePage(t *testing.T) {
 	_, page := ask(t, "GET", at+"/", "")
 	assert.Contains(t, page, `<form action="/berths/FindBerths"`)
 	assert.NotContains(t, page, "<script>", "nothing runs but the page's own file")
+}
+
+// A page from elsewhere may ask only where its origin is named, and then also with a token due.
+func TestOnlyOriginsThatAreNamedMayAsk(t *testing.T) {
+	_, err := Listen(Options{Origins: []string{"quay.skerry.test/x"}}, nil)
+	assert.ErrorContains(t, err, "is no origin")
+	at, _ := openWith(t, "berths", "BerthDesk11", "/berths", Options{Token: "word", Origins: []string{"https://quay.skerry.test"}})
+	asks := []string{"Access-Control-Request-Method", "POST", "Origin"}
+	resp, _ := ask(t, "OPTIONS", at+"/FindBerths", "", append(asks, "https://quay.skerry.test")...)
+	assert.Equal(t, http.StatusNoContent, resp.StatusCode)
+	assert.Equal(t, "https://quay.skerry.test", resp.Header.Get("Access-Control-Allow-Origin"))
+	assert.Contains(t, resp.Header.Get("Access-Control-Allow-Headers"), "Authorization")
+	resp, _ = ask(t, "OPTIONS", at+"/FindBerths", "", append(asks, "https://evil.skerry.test")...)
+	assert.Equal(t, http.StatusUnauthorized, resp.StatusCode)
+	assert.Empty(t, resp.Header.Get("Access-Control-Allow-Origin"))
+	resp, _ = ask(t, "POST", at+"/FindBerths", `{"length": 60}`, "Origin", "https://quay.skerry.test", "Authorization", "Bearer word")
+	assert.Equal(t, http.StatusOK, resp.StatusCode)
+	assert.Equal(t, "https://quay.skerry.test", resp.Header.Get("Access-Control-Allow-Origin"))
+	assert.Contains(t, resp.Header.Get("Vary"), "Origin")
+	resp, _ = ask(t, "POST", at+"/FindBerths", `{"length": 60}`, "Origin", "https://evil.skerry.test", "Authorization", "Bearer word")
+	assert.Empty(t, resp.Header.Get("Access-Control-Allow-Origin"))
+}
+
+// The example of an operation is the draft's, but where that holds a secret.
+func TestAnExampleIsTheDraftsButForSecrets(t *testing.T) {
+	h, err := standin.Start(standin.Options{})
+	require.NoError(t, err)
+	t.Cleanup(h.Close)
+	f, err := call.Fetch(t.Context(), "http://"+h.Plain+"/berths?wsdl", call.Plan{Agent: "test", ReadFile: os.ReadFile}, nil)
+	require.NoError(t, err)
+	var op *Operation
+	for _, o := range f.Contract.Port("BerthDesk11").Operations {
+		if o.Name == "FindBerths" {
+			op = &Operation{Name: "berths", Contract: f.Contract, Operation: o}
+		}
+	}
+	op.Draft = message.NewDraft(f.Contract.Schemas, op.Operation.Input.Element,
+		[]byte(`<FindBerths xmlns="urn:skerry:berths"><length>12.50</length></FindBerths>`))
+	assert.JSONEq(t, `{"length": 12.50}`, string(op.example()))
+	assert.Contains(t, string(op.example()), "12.50")
+	op.Secret = exchange.SecretNames{"length"}
+	assert.NotContains(t, string(op.example()), "12.50")
 }

@@ -112,10 +112,11 @@ func (f *Facade) operation(d *describing, o *Operation) object {
 	if doc := o.Operation.Documentation; doc != "" {
 		out.add("description", doc)
 	}
-	out.add("requestBody", object{
-		{"required", true},
-		{"content", object{{"application/json", object{{"schema", d.content(o.Operation.Input.Element)}}}}},
-	})
+	body := object{{"schema", d.content(o.Operation.Input.Element)}}
+	if example := o.example(); json.Valid(example) {
+		body.add("example", json.RawMessage(example))
+	}
+	out.add("requestBody", object{{"required", true}, {"content", object{{"application/json", body}}}})
 	out.add("responses", f.responses(d, o))
 	return out
 }

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"orenda/internal/call"
+	"orenda/internal/contract"
 	"orenda/internal/endpoint"
 	"orenda/internal/exchange"
 	"orenda/internal/handover/code"
@@ -197,6 +198,26 @@ func (w *Workspace) WriteBatch(
 	return w.written(dir, p, sent, only, show, func(wish *code.Wish) (*code.Result, error) {
 		return code.Batch(wish, deliver, w.recorded(p, sent), w.mayRepeat)
 	})
+}
+
+// DraftOf is a draft of an operation, the last by its name; its name is "" where there is none.
+func (w *Workspace) DraftOf(contractName, operation string) DraftRef {
+	ref := DraftRef{Contract: contractName, Operation: operation}
+	for _, d := range w.Drafts() {
+		if d.Contract == contractName && d.Operation == operation {
+			ref = d
+		}
+	}
+	return ref
+}
+
+// Shown is what a draft of an operation holds, as an example for others; nil where there is none.
+func (w *Workspace) Shown(c *contract.Contract, contractName string, op *contract.Operation) *message.Draft {
+	src, err := w.ReadDraft(w.DraftOf(contractName, op.Name))
+	if err != nil || op.Input == nil {
+		return nil
+	}
+	return message.NewDraft(c.Schemas, op.Input.Element, src)
 }
 
 // WriteFacade writes a façade in Go for the port of the call into a folder, never over edits. pages
