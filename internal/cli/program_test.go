@@ -517,3 +517,55 @@ func TestAProgramSignsWhereItsLanguageCan(t *testing.T) {
 		})
 	}
 }
+
+// The description changes, operations go, files were edited everywhere: what is new comes in beside the
+// edits, and what is generated no longer goes only where nobody edited it.
+func TestAProgramFollowsItsDescription(t *testing.T) {
+	l := at(t)
+	at := t.TempDir()
+	require.NoError(t, os.CopyFS(at, os.DirFS("../standin/contracts")))
+	ws := filepath.Join(t.TempDir(), "w")
+	require.Zero(t, first(l.run("-w", ws, "add", filepath.Join(at, "berths.wsdl"))))
+	dir := t.TempDir()
+	write := func(want int, more ...string) *made {
+		t.Helper()
+		m := &made{dir: dir}
+		l.json(want, m, append([]string{"-w", ws, "handover", "code", "FindBerths", "--endpoint", "BerthDesk11", "--in", "python",
+			"--out", dir}, more...)...)
+		return m
+	}
+	file := func(name string) string {
+		b, err := os.ReadFile(filepath.Join(dir, name))
+		require.NoError(t, err)
+		return string(b)
+	}
+	write(0)
+	for _, name := range []string{"berth_desk11.py", "example.py"} {
+		edited := strings.Replace(file(name), `"""`, `"""Ours: `, 1) + "\n# ours\n"
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(edited), 0o600))
+	}
+	schema := filepath.Join(at, "harbour.xsd")
+	b, err := os.ReadFile(schema)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(schema, bytes.Replace(b, []byte(`name="quay"`), []byte(`name="basin"`), 1), 0o600))
+	require.Zero(t, first(l.run("-w", ws, "refresh", "berth-desk", "--take")))
+	write(0)
+	client := file("berth_desk11.py")
+	assert.Contains(t, client, "basin: str")
+	assert.NotContains(t, client, "quay: str")
+	assert.Contains(t, client, `"""Ours: `)
+	assert.Contains(t, client, "# ours")
+	assert.Contains(t, client, "def reserve_berth")
+
+	write(0, "--only", "FindBerths")
+	assert.NotContains(t, file("berth_desk11.py"), "def reserve_berth", "an operation that nobody edited goes")
+	assert.Contains(t, file("berth_desk11.py"), "# ours")
+	write(0)
+	edited := strings.Replace(file("berth_desk11.py"), "def reserve_berth(self,", "def reserve_berth(self, *, why: str = '',", 1)
+	edited = strings.Replace(edited, `body = request.write("n1:ReserveBerth")`, `body = request.write("n1:ReserveBerth")  # ours`, 1)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "berth_desk11.py"), []byte(edited), 0o600))
+	m := write(1, "--only", "FindBerths")
+	assert.Equal(t, []string{"berth_desk11.py"}, m.Conflicts)
+	assert.Equal(t, edited, file("berth_desk11.py"), "an operation that somebody edited stays")
+	assert.NotContains(t, file("berth_desk11.py.new"), "def reserve_berth")
+}
