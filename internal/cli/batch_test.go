@@ -133,3 +133,24 @@ func TestABatchClientInParts(t *testing.T) {
 	assert.NotZero(t, code)
 	assert.Contains(t, errOut, "container")
 }
+
+// All of it in one file: it runs as it stands, where nothing else lies.
+func TestABatchClientInOneFile(t *testing.T) {
+	l := at(t)
+	ws := l.handing()
+	m := &made{dir: t.TempDir()}
+	l.json(0, m, "-w", ws, "handover", "batch", "LookUp/worked", "--endpoint", "CallSigns", "--out", filepath.Join(m.dir, "rows.py"))
+	assert.Equal(t, []string{"rows.py"}, m.Files)
+	m.built(t)
+	require.NoError(t, os.WriteFile(filepath.Join(m.dir, "in.csv"), []byte("sign,exact\nSKAL4,true\nZZZ9,true\n"), 0o600))
+	m.Run = append(m.Run, "--input", "in.csv", "--output", "out.csv")
+	status, _, errOut := m.runs(t, "CALL_SIGNS_ADDRESS=http://"+l.h.Plain+"/callsigns")
+	assert.Equal(t, 1, status, errOut)
+	b, err := os.ReadFile(filepath.Join(m.dir, "out.csv"))
+	require.NoError(t, err)
+	assert.Contains(t, string(b), "Alder")
+	code, _, errOut := l.run("-w", ws, "handover", "batch", "LookUp/worked", "--endpoint", "CallSigns", "--out",
+		filepath.Join(m.dir, "x.py"), "--deliver", "tests")
+	assert.NotZero(t, code)
+	assert.Contains(t, errOut, "name a folder")
+}

@@ -118,14 +118,17 @@ func (t *commandLine) handoverBatchCommand() *cobra.Command {
 		Long: `Writes a program that reads rows (CSV, JSON lines, standard input), calls for each, so many
 at once, writes results and refusals as rows, and goes on where it stopped. A call is made
 again only where nothing was sent, or where no draft of its operation is marked as one that
-changes things. What was edited keeps its edits, as with handover code.`,
+changes things. What was edited keeps its edits, as with handover code.
+
+--out is a folder, or a name that ends with .py: then all of it is that one file.`,
 		Example: "  orenda handover batch FindBerths/small --out batch\n" +
+			"  orenda handover batch last --out rows.py\n" +
 			"  orenda handover batch last --out batch --only FindBerths --deliver client,program",
 		Args: cobra.ExactArgs(1),
 	}
 	f := programFlags{in: "python"}
 	fl := cmd.Flags()
-	fl.StringVar(&f.out, "out", "", "folder to write into")
+	fl.StringVar(&f.out, "out", "", "folder to write into, or FILE.py")
 	fl.StringVar(&f.endpoint, "endpoint", "", "with DRAFT: over this endpoint")
 	fl.StringVar(&f.env, "env", "", "environment of the workspace")
 	fl.StringSliceVar(&f.only, "only", nil, "only these operations, and the one that is called")

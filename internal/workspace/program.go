@@ -191,12 +191,23 @@ func missing(p *call.Plan) (out []string) {
 }
 
 // WriteBatch writes a program that calls for each row of a table into a folder, never over edits.
-// deliver are the parts that are wanted, none: all. recorded is a reply for its tests.
+// deliver are the parts that are wanted, none: all. A name that ends with .py in the place of a folder
+// has all of it in that one file.
 func (w *Workspace) WriteBatch(
 	dir string, p *call.Plan, sent *exchange.Exchange, only, deliver []string, show bool,
 ) (kept *code.Kept, missing []string, err error) {
+	name := ""
+	if strings.HasSuffix(dir, ".py") {
+		if dir, name = filepath.Dir(dir), filepath.Base(dir); len(deliver) > 0 {
+			return nil, nil, errors.New("in one file there are client and program alone; name a folder for other parts")
+		}
+	}
 	return w.written(dir, p, sent, only, show, func(wish *code.Wish) (*code.Result, error) {
-		return code.Batch(wish, deliver, w.recorded(p, sent), w.mayRepeat)
+		made, err := code.Batch(wish, deliver, w.recorded(p, sent), w.mayRepeat)
+		if err == nil && name != "" {
+			made = code.OneFile(made, name)
+		}
+		return made, err
 	})
 }
 

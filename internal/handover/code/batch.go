@@ -1,12 +1,15 @@
 package code
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"maps"
 	"slices"
 	"strings"
 	"text/template"
+
+	"orenda/internal/pattern"
 )
 
 // Deliveries are the parts of a batch client, in their order.
@@ -25,6 +28,7 @@ func Batch(w *Wish, deliver []string, recorded []byte, safe func(operation strin
 	}
 	wants := func(part string) bool { return len(deliver) == 0 || slices.Contains(deliver, part) }
 	l := python()
+	l.reserved = append(l.reserved, batchTaken...) // it may be put into one file
 	of := l.files
 	l.files = func(p *Program) (string, [][2]string) {
 		unit, files := of(p)
@@ -59,6 +63,61 @@ func Batch(w *Wish, deliver []string, recorded []byte, safe func(operation strin
 		out.Files = append(out.Files, File{"recorded.xml", string(recorded)})
 	}
 	return out, nil
+}
+
+// batchTaken are names that the program has for its own.
+//
+//nolint:gochecknoglobals // a table: it is never written to
+var batchTaken = []string{"run", "sheet", "input error", "not reached error", "waiting", "path"}
+
+// OneFile is a batch client of which client and program are one file of that name; what lies beside it
+// is left out.
+func OneFile(r *Result, name string) *Result {
+	var client, program string
+	for _, f := range r.Files {
+		switch {
+		case f.Name == "batch.py":
+			program = f.Text
+		case strings.HasSuffix(f.Name, ".py") && f.Name != "test_batch.py":
+			client = f.Text
+		}
+	}
+	head, imports, body := pyParts(program)
+	_, more, below := pyParts(client)
+	body = strings.ReplaceAll(strings.ReplaceAll(body, "vars(service)", "globals()"), "batch.py", name)
+	body = ofService.ReplaceAllString(body, "$1")
+	imports = slices.DeleteFunc(append(imports, more...), func(l string) bool { return strings.HasSuffix(l, " as service") })
+	slices.SortFunc(imports, func(a, b string) int {
+		return cmp.Or(cmp.Compare(a[:1], b[:1])*-1, cmp.Compare(strings.ToLower(a), strings.ToLower(b)))
+	})
+	text := strings.ReplaceAll(head, "batch.py", name) + "\n\nfrom __future__ import annotations\n\n" +
+		strings.Join(slices.Compact(imports), "\n") + "\n\n" + below + "\n\n\n" + body + "\n"
+	out := *r
+	out.Name += "-" + Kebab(name)
+	out.Files = []File{{name, pyLayout().fit(text)}}
+	out.Build = [][]string{{"python3", "-W", "error", "-m", "py_compile", name}}
+	out.Run = append([]string{"python3", name}, r.Run[2:]...)
+	return &out
+}
+
+var ofService = pattern.New(`\bservice\.([A-Z])`)
+
+// pyParts are the docstring of a module, its imports, and what follows them.
+func pyParts(text string) (doc string, imports []string, body string) {
+	end := strings.Index(text[3:], `"""`) + 6
+	doc, text = text[:end], text[end:]
+	lines := strings.Split(text, "\n")
+	at := 0
+	for ; at < len(lines); at++ {
+		switch line := lines[at]; {
+		case strings.HasPrefix(line, "from __future__"), line == "":
+		case strings.HasPrefix(line, "import "), strings.HasPrefix(line, "from "):
+			imports = append(imports, line)
+		default:
+			return doc, imports, strings.TrimSpace(strings.Join(lines[at:], "\n"))
+		}
+	}
+	return doc, imports, ""
 }
 
 // columnsOf are the columns of a request.
