@@ -86,7 +86,9 @@ func OneFile(r *Result, name string) *Result {
 	_, more, below := pyParts(client)
 	body = strings.ReplaceAll(strings.ReplaceAll(body, "vars(service)", "globals()"), "batch.py", name)
 	body = ofService.ReplaceAllString(body, "$1")
-	imports = slices.DeleteFunc(append(imports, more...), func(l string) bool { return strings.HasSuffix(l, " as service") })
+	imports = slices.DeleteFunc(append(imports, more...), func(line string) bool {
+		return strings.HasSuffix(line, " as service")
+	})
 	slices.SortFunc(imports, func(a, b string) int {
 		return cmp.Or(cmp.Compare(a[:1], b[:1])*-1, cmp.Compare(strings.ToLower(a), strings.ToLower(b)))
 	})
