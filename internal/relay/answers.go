@@ -24,29 +24,30 @@ const maxAnswers = 10_000
 
 // answers are the places to which answers go, by the part of the path that stands for them.
 type answers struct {
-	mu     sync.Mutex
-	places map[string]*url.URL
-	order  []string
+	mu      sync.Mutex
+	places  map[string]*url.URL
+	secrets map[string]string // the parts, by place
+	order   []string
 }
 
 // of gives the part of the path that stands for a place.
 func (a *answers) of(place *url.URL) string {
 	a.mu.Lock()
 	defer a.mu.Unlock()
-	for secret, known := range a.places {
-		if known.String() == place.String() {
-			return secret
-		}
+	if secret, known := a.secrets[place.String()]; known {
+		return secret
 	}
 	if len(a.order) == maxAnswers {
-		delete(a.places, a.order[0])
+		oldest := a.order[0]
+		delete(a.secrets, a.places[oldest].String())
+		delete(a.places, oldest)
 		a.order = a.order[1:]
 	}
 	if a.places == nil {
-		a.places = map[string]*url.URL{}
+		a.places, a.secrets = map[string]*url.URL{}, map[string]string{}
 	}
 	secret := NewSecret()
-	a.places[secret], a.order = place, append(a.order, secret)
+	a.places[secret], a.secrets[place.String()], a.order = place, secret, append(a.order, secret)
 	return secret
 }
 
