@@ -11,7 +11,6 @@ keys Enter; shown "the variable tideHost is not set"
 keys Escape Enter; shown "ADDRESS"
 keys g; shown "attempt 1"; shown "repair"
 keys Enter; shown "make this change"; keys Enter; keys g; shown "self-signed, and not trusted"
-shot path-tls
 keys T; shown "SHA-1 "; keys Escape T; shown "SHA-1 "; shot trust; keys p; shown "repair"
 keys Enter; shown "compare the fingerprint"; keys Enter; keys g; shown "found no security header"
 keys Enter; shown "make this change"; keys Enter; keys g; shown "larger than the receive limit"

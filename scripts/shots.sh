@@ -26,3 +26,10 @@ shown() { # waits until a text stands on the screen
 keys() { for k in "$@"; do tm send-keys "$k"; sleep 0.15; done; }
 shot() { sleep 0.6; import -window root -depth 8 "$out/$1.png"; }
 source "${STORY:-./scripts/shots-story.sh}"
+# The page of a façade, on the demo's workspace, where a browser is here.
+if [ -z "${STORY:-}" ] && command -v chromium >/dev/null; then
+  XDG_STATE_HOME=$tmp/state ./bin/orenda -w "$demo/workspace" facade berths-11 >"$tmp/facade" 2>/dev/null & pids+=($!)
+  for _ in $(seq 50); do [ -s "$tmp/facade" ] && break; sleep 0.1; done
+  at=$(grep -oE 'http://[^"/]+' "$tmp/facade" | head -1)
+  chromium --headless --no-sandbox --disable-gpu --hide-scrollbars --window-size=1280,800 --screenshot="$out/facade.png" "$at/" >/dev/null 2>&1
+fi

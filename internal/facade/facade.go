@@ -528,7 +528,7 @@ const pageStyle = `body{font:16px/1.5 system-ui,sans-serif;max-width:52rem;margi
 color:#222;background:#fff}
 h2{margin-top:2rem;border-bottom:1px solid #767676}
 textarea{box-sizing:border-box;width:100%;min-height:9rem;font:14px/1.4 monospace}
-pre{background:#f4f4f0;padding:.6rem;overflow:auto}button{font:inherit;padding:.3rem 1rem}
+pre{background:#f4f4f0;padding:.6rem;overflow:auto}pre:empty{display:none}button{font:inherit;padding:.3rem 1rem}
 label{display:block;font-weight:600}
 `
 

@@ -42,6 +42,9 @@ func (v *View) Typing() bool { return v.preview.Active }
 // Keys implements ui.View.
 func (v *View) Keys() []ui.Key {
 	if v.preview.Active {
+		if v.from == "" {
+			return v.preview.Keys()
+		}
 		return append(v.preview.Keys(), ui.Shown("left right", "←→", "which stages"))
 	}
 	one := v.at() != nil
