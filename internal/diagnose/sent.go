@@ -1,6 +1,7 @@
 package diagnose
 
 import (
+	"bytes"
 	"strings"
 	"time"
 
@@ -32,7 +33,11 @@ func (c *Case) sentFacts() (s sentFacts) {
 		return s
 	}
 	s.http = l.Request.Field("Authorization") != nil
-	doc, _ := xmltree.Parse(l.RequestBody[:min(len(l.RequestBody), maxSentHead)], xmltree.Limits{})
+	head := l.RequestBody[:min(len(l.RequestBody), maxSentHead)]
+	if wide := bytes.IndexByte(head, 0) >= 0; !wide && !bytes.Contains(head, []byte("Security")) {
+		return s // it has no such header, and most messages of other programs have none
+	}
+	doc, _ := xmltree.Parse(head, xmltree.Limits{})
 	if doc == nil {
 		return s
 	}

@@ -111,24 +111,26 @@ type besides struct {
 // is given too), the JSON of moments and of where runs are, each behind its length, and the runs of
 // bytes that were not taken apart, each once, as they are. The record is given up then.
 func (x *Exchange) Pack() (head, whole []byte, err error) {
-	var tail []byte
+	var tail [][]byte // written once, where they stay
+	long := int64(0)
 	more := besides{Moments: x.Moments, Tails: make([][]Apart, len(x.Legs))}
 	x.Moments = nil
 	for i, l := range x.Legs {
-		in, out, outAt := l.In, l.Out, int64(len(tail))
+		in, out, outAt := l.In, l.Out, long
 		for _, r := range l.runs() {
 			b := r.get()
 			if b.Len() == 0 || slices.ContainsFunc(l.Apart, func(a Apart) bool { return a.Name == r.name }) {
 				continue
 			}
-			a := Apart{Name: r.name, Length: b.Len(), Tail: true, From: int64(len(tail))}
+			a := Apart{Name: r.name, Length: b.Len(), Tail: true, From: long}
 			switch {
 			case r.name == "responseBody" && b.within(in, l.bodyAt):
 				a.Tail, a.From = false, l.bodyAt
 			case r.name == "requestBody" && bytes.HasSuffix(out, b.Bytes()):
 				a.From = outAt + int64(len(out)) - b.Len()
 			default:
-				tail = append(tail, b.Bytes()...)
+				tail = append(tail, b.Bytes())
+				long += b.Len()
 			}
 			more.Tails[i] = append(more.Tails[i], a)
 			r.set(Body{})
@@ -141,10 +143,13 @@ func (x *Exchange) Pack() (head, whole []byte, err error) {
 	if err != nil {
 		return nil, nil, err
 	}
-	whole = make([]byte, 0, len(packed)+2*binary.MaxVarintLen64+len(head)+len(rest)+len(tail))
+	whole = make([]byte, 0, len(packed)+2*binary.MaxVarintLen64+len(head)+len(rest)+int(long))
 	whole = append(binary.AppendUvarint(append(whole, packed...), uint64(len(head))), head...)
 	whole = append(binary.AppendUvarint(whole, uint64(len(rest))), rest...)
-	return head, append(whole, tail...), nil
+	for _, b := range tail {
+		whole = append(whole, b...)
+	}
+	return head, whole, nil
 }
 
 var errPacked = errors.New("the record ends too early")

@@ -526,15 +526,19 @@ func repeatNumber(path, base string) (n int) {
 // Inputs are the values that were filled in, by their paths.
 func (d *Draft) Inputs() []exchange.Input { return inputsOf(d.Items()) }
 
-// mostFirst is how many elements of a message of another program are noted by their values.
-const mostFirst = 100
+// Of a message of another program the values of so many elements are noted, and of a longer one those
+// of the first.
+const (
+	mostNoted = 100
+	mostFirst = 40
+)
 
 // FirstInputs are the values in the first elements, for a message that another program wrote:
 // it may be long, and there are many of them. What follows is one value, by which it is told
 // from others; secrets, by their names, are not in it.
 func (d *Draft) FirstInputs(names exchange.SecretNames) []exchange.Input {
 	root := d.Body()
-	if d.err != nil || root.IsZero() || root.After() <= 2*mostFirst {
+	if d.err != nil || root.IsZero() || root.After() <= 2*mostNoted {
 		return d.Inputs()
 	}
 	o := &outline{set: d.Schemas, left: mostFirst, folds: d.folds}

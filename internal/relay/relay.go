@@ -521,6 +521,22 @@ func (w *taken) Write(p []byte) (int, error) {
 	return len(p), w.disk.Append(p)
 }
 
+// take takes as many bytes as were declared, or as come: into the place where they stay, and only what
+// goes beyond what is believed by a buffer.
+func (w *taken) take(in io.Reader) error {
+	first := w.Body[:min(w.Declared, believed)]
+	n, err := io.ReadFull(in, first)
+	w.Body, w.Came = first[:n], int64(n)
+	if errors.Is(err, io.EOF) {
+		return io.ErrUnexpectedEOF
+	}
+	if err != nil || w.Came == w.Declared {
+		return err
+	}
+	_, err = io.CopyBuffer(w, io.LimitReader(in, w.Declared-w.Came), make([]byte, 64<<10))
+	return err
+}
+
 // whole ends the body: of a large one the beginning is in memory.
 func (w *taken) whole() {
 	if w.disk != nil {
@@ -768,8 +784,7 @@ func body(in *bufio.Reader, w *taken, chunked bool) error {
 		w.Header = append(w.Header, [2]string{"Content-Length", strconv.FormatInt(w.Came, 10)})
 	case w.Declared > 0:
 		w.Body = make([]byte, 0, min(w.Declared, believed))
-		_, err := io.CopyBuffer(w, io.LimitReader(in, w.Declared), make([]byte, 64<<10))
-		if err != nil && !errors.Is(err, io.ErrUnexpectedEOF) {
+		if err := w.take(in); err != nil && !errors.Is(err, io.ErrUnexpectedEOF) {
 			var ne net.Error
 			if !errors.As(err, &ne) {
 				return err

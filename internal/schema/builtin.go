@@ -472,20 +472,29 @@ type rules struct {
 // small integers read already.
 type facetStep struct {
 	*Facets
-	bounds [4]*string // in the order of boundRules
-	whole  [4]int64
-	small  bool // all bounds that are set are in whole
+	bounds  [4]*string // in the order of boundRules
+	whole   [4]int64
+	small   bool // all bounds that are set are in whole
+	exact   [4]decimal
+	decimal bool // all bounds that are set are in exact
 }
 
 func stepOf(f *Facets, primitive string) facetStep {
 	st := facetStep{
 		Facets: f,
 		bounds: [4]*string{f.MinInclusive, f.MaxInclusive, f.MinExclusive, f.MaxExclusive},
-		small:  primitive == "decimal",
 	}
+	st.decimal = primitive == "decimal" && st.bounds != ([4]*string{})
+	st.small = st.decimal
 	for i, b := range st.bounds {
-		if b != nil && st.small {
+		if b == nil {
+			continue
+		}
+		if st.small {
 			st.whole[i], st.small = smallInt(*b)
+		}
+		if st.decimal {
+			st.exact[i], st.decimal = decimalOf(*b)
 		}
 	}
 	return st
@@ -614,15 +623,25 @@ func (s *Simple) facets(v string, length int) *ValueError {
 			return bad("cvc-maxLength-valid", "has length %d; at most %d is allowed", length, *f.MaxLength)
 		}
 		n, small := int64(0), f.small
-		if small && f.bounds != ([4]*string{}) {
+		if small {
 			n, small = smallInt(v)
+		}
+		var d decimal
+		is := false
+		if !small && f.decimal {
+			d, is = decimalOf(v)
 		}
 		for i, bound := range f.bounds {
 			if bound == nil {
 				continue
 			}
-			o, ok := cmp.Compare(n, f.whole[i]), true
-			if !small {
+			o, ok := 0, true
+			switch {
+			case small:
+				o = cmp.Compare(n, f.whole[i])
+			case is:
+				o = d.compare(f.exact[i])
+			default:
 				o, ok = compare(s.Primitive, v, *bound)
 			}
 			if !ok || !boundRules[i].ok(o) {
@@ -669,12 +688,22 @@ func compareDecimals(a, b string) (order int, ok bool) {
 	if !ok1 || !ok2 {
 		return 0, false
 	}
-	if x.sign != y.sign {
-		return cmp.Compare(x.sign, y.sign), true
+	return x.compare(y), true
+}
+
+// compare orders two decimals.
+func (d decimal) compare(o decimal) int {
+	if d.sign != o.sign {
+		return cmp.Compare(d.sign, o.sign)
 	}
-	order = cmp.Or(cmp.Compare(len(x.whole), len(y.whole)), strings.Compare(x.whole, y.whole),
-		strings.Compare(x.fraction, y.fraction))
-	return order * x.sign, true
+	order := cmp.Compare(len(d.whole), len(o.whole))
+	if order == 0 {
+		order = strings.Compare(d.whole, o.whole)
+	}
+	if order == 0 {
+		order = strings.Compare(d.fraction, o.fraction)
+	}
+	return order * d.sign
 }
 
 // decimal is the value of a decimal: its digits without zeros that say nothing.
