@@ -146,12 +146,12 @@ func (t *commandLine) drawMusterCommand() *cobra.Command {
 		}
 		run := &muster.Run{Muster: m.Name}
 		last := workspace.LastRun(w.RunFile(h, m.Name))
-		for _, c := range m.Cases {
-			if r, ok := last[c.Name]; ok {
-				run.Cases = append(run.Cases, r)
+		for _, c := range m.Cases.All() {
+			if r, ok := last.Get(c.Name); ok {
+				run.Cases.Add(r)
 			}
 		}
-		if len(run.Cases) == 0 {
+		if run.Cases.Len() == 0 {
 			return unread{fmt.Errorf("%s was not run yet", m.Name)}
 		}
 		run.Sum()

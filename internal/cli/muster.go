@@ -101,7 +101,7 @@ func (t *commandLine) musterRun(ctx context.Context, f *musterFlags, name string
 		return err
 	}
 	end := t.tellRun(ctx, f, run)
-	for f.every > 0 && ctx.Err() == nil && (f.until == "" || run.Counts.AsExpected < len(run.Cases)) {
+	for f.every > 0 && ctx.Err() == nil && (f.until == "" || run.Counts.AsExpected < run.Cases.Len()) {
 		select {
 		case <-time.After(f.every):
 		case <-ctx.Done():
@@ -131,16 +131,16 @@ const musterWaiting = 128
 // tellChanges tells what is otherwise than in the round before, with the terminal's bell.
 func (t *commandLine) tellChanges(before, run *muster.Run) error {
 	was := map[string]muster.Result{}
-	for _, r := range before.Cases {
+	for r := range before.Cases.All() {
 		was[r.Name] = r
 	}
 	changed := &muster.Run{Muster: run.Muster, ID: run.ID, Started: run.Started, TookNs: run.TookNs}
-	for _, r := range run.Cases {
+	for r := range run.Cases.All() {
 		if b, ok := was[r.Name]; !ok || b.Outcome != r.Outcome || !slices.Equal(b.Why, r.Why) {
-			changed.Cases = append(changed.Cases, r)
+			changed.Cases.Add(r)
 		}
 	}
-	if len(changed.Cases) > 0 {
+	if changed.Cases.Len() > 0 {
 		changed.Sum()
 		if isTerminal(t.err) {
 			fmt.Fprint(t.err, "\a")
@@ -174,9 +174,7 @@ func (t *commandLine) musterRound(
 	if err != nil {
 		return nil, err
 	}
-	for range f.repeat - 1 {
-		m.Cases = append(m.Cases, m.Cases[:len(m.Cases):len(m.Cases)]...)
-	}
+	m.Cases.Repeat(f.repeat)
 	var writers []func(io.Writer) error
 	file := w.RunFile(h, m.Name)
 	o.Last = workspace.LastRun(file)
@@ -292,12 +290,7 @@ func (f *musterFlags) wants() func(last *muster.Result) bool {
 
 // asked is the run without the cases that nobody asked for.
 func asked(run *muster.Run) *muster.Run {
-	run.Cases = slices.DeleteFunc(run.Cases, func(r muster.Result) bool {
-		if r.LeftOut {
-			run.Counts.NotRun--
-		}
-		return r.LeftOut
-	})
+	run.Asked()
 	return run
 }
 
@@ -326,7 +319,7 @@ func (f *musterFlags) options() (muster.Options, error) {
 }
 
 // changedSince are the cases that were answered otherwise than in the last run.
-func (t *commandLine) changedSince(run *muster.Run, last map[string]muster.Result) (out []muster.Pair, err error) {
+func (t *commandLine) changedSince(run *muster.Run, last *muster.Last) (out []muster.Pair, err error) {
 	j, err := t.journal()
 	if err != nil {
 		return nil, err
@@ -373,9 +366,9 @@ func (t *commandLine) musterOptions(w *workspace.Workspace, f *musterFlags) (o m
 // printRun prints a run, as a list or as JSON.
 func (t *commandLine) printRun(run *muster.Run) error {
 	if t.asJSON {
-		return t.printJSON(run)
+		return run.WriteJSON(t.out)
 	}
-	for _, r := range run.Cases {
+	for r := range run.Cases.All() {
 		word := map[muster.Outcome]string{
 			muster.AsExpected: "as expected", muster.Unexpected: "UNEXPECTED", muster.NotRun: "not run",
 		}[r.Outcome]
@@ -437,7 +430,7 @@ func (t *commandLine) musterListCommand() *cobra.Command {
 			if m, err := w.Muster(l.Name); err != nil {
 				l.Error = err.Error()
 			} else {
-				l.Cases = len(m.Cases)
+				l.Cases = m.Cases.Len()
 			}
 			out = append(out, l)
 			if !t.asJSON {
@@ -480,7 +473,7 @@ with the values that it was sent with. A table is added to the draft that stands
 		if err != nil {
 			return unread{err}
 		}
-		fmt.Fprintf(t.out, "%s: %d cases\n", safe.Line(m.Name), len(m.Cases))
+		fmt.Fprintf(t.out, "%s: %d cases\n", safe.Line(m.Name), m.Cases.Len())
 		return nil
 	}
 	return cmd

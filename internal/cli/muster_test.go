@@ -54,6 +54,21 @@ func (l *line) muster(ws, name, text string, tables ...string) {
 	}
 }
 
+// All of a muster runs as often as it is said, one round after the other.
+func TestAMusterIsRepeated(t *testing.T) {
+	l := at(t)
+	ws := l.exploring()
+	l.muster(ws, "twice", "[[case]]\ndraft = \"LookUp/one\"\nendpoint = \"CallSigns\"\ntable = \"s.csv\"\n",
+		"s.csv", "name,sign\na,SKAL4\nb,SKAL4\n")
+	var run mustered
+	l.json(0, &run, "-w", ws, "muster", "run", "twice", "--repeat", "3")
+	var names []string
+	for _, c := range run.Cases {
+		names = append(names, c.Name)
+	}
+	assert.Equal(t, []string{"a", "b", "a", "b", "a", "b"}, names)
+}
+
 func TestAMusterIsRun(t *testing.T) {
 	l := at(t)
 	ws := l.exploring()

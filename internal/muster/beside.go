@@ -22,15 +22,16 @@ type Pair struct {
 // Beside holds the answers of one run against those of another one of the same cases: does the
 // second service answer as the first one did? get gives an exchange by its id.
 func Beside(a, b *Run, get func(id string) (*exchange.Exchange, error)) (out []Pair, err error) {
-	for i := range a.Cases {
-		if i >= len(b.Cases) || a.Cases[i].Name != b.Cases[i].Name {
-			return nil, fmt.Errorf("the runs have not the same cases: %s", a.Cases[i].Name)
+	for i := range a.Cases.Len() {
+		one := a.Cases.At(i)
+		if i >= b.Cases.Len() || one.Name != b.Cases.At(i).Name {
+			return nil, fmt.Errorf("the runs have not the same cases: %s", one.Name)
 		}
 		p := Pair{
-			Name: a.Cases[i].Name, A: a.Cases[i].Exchange, B: b.Cases[i].Exchange,
+			Name: one.Name, A: one.Exchange, B: b.Cases.At(i).Exchange,
 			Differences: []compare.Difference{},
 		}
-		if a.Cases[i].LeftOut {
+		if one.LeftOut {
 			continue
 		}
 		if p.A == "" || p.B == "" {

@@ -4,15 +4,10 @@
 package muster
 
 import (
-	"bufio"
 	"bytes"
-	"encoding/csv"
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
-	"path"
-	"path/filepath"
 	"sort"
 	"strings"
 
@@ -44,7 +39,7 @@ type Case struct {
 // Muster is a file of cases.
 type Muster struct {
 	Name  string // of the file, without its ending
-	Cases []Case // tables are rows already
+	Cases Cases  // a row of a table is a case
 }
 
 // written is a case as it stands in the file.
@@ -85,35 +80,33 @@ func Read(name string, src []byte, file func(name string) ([]byte, error)) (*Mus
 			return nil, fmt.Errorf("case %d: %w", i+1, err)
 		}
 		if w.Table == "" {
-			m.Cases = append(m.Cases, c)
+			m.Cases.add(c, nil)
 			continue
 		}
 		b, err := file(w.Table)
 		if err != nil {
 			return nil, fmt.Errorf("the table %s: %w", w.Table, err)
 		}
-		n := 0
-		if err := table(w.Table, b, func(r row) {
-			n++
-			m.Cases = append(m.Cases, r.onto(c, w.Table, n))
-		}); err != nil {
+		t, err := readTable(w.Table, b)
+		if err != nil {
 			return nil, fmt.Errorf("the table %s: %w", w.Table, err)
 		}
+		m.Cases.add(c, t)
 	}
 	return m, m.check()
 }
 
-// check names what has no name, and finds what cannot be.
+// check names apart what has the same name, and finds what cannot be.
 func (m *Muster) check() error {
 	seen := map[string]int{}
-	for i := range m.Cases {
-		c := &m.Cases[i]
-		if c.Name == "" {
-			c.Name = c.Draft
-		}
+	for i, c := range m.Cases.All() {
 		seen[c.Name]++
 		if n := seen[c.Name]; n > 1 {
 			c.Name = fmt.Sprintf("%s #%d", c.Name, n)
+			if m.Cases.renamed == nil {
+				m.Cases.renamed = map[int]string{}
+			}
+			m.Cases.renamed[i] = c.Name
 		}
 		for _, e := range c.Expect {
 			if _, err := expect.Parse(e); err != nil {
@@ -150,157 +143,29 @@ func valuesOf(all map[string]any) (out []Value, err error) {
 	return out, nil
 }
 
-// cell is one of a table's: what a row says in a column.
-type cell struct{ column, text string }
-
-type row []cell
-
-// table reads CSV (the first line names the columns) or JSON lines. each is given a row that lasts
-// until the next one.
-func table(name string, b []byte, each func(row)) error {
-	b = bytes.TrimPrefix(b, []byte("\xef\xbb\xbf"))
-	switch strings.ToLower(filepath.Ext(name)) {
-	case ".jsonl", ".ndjson", ".json":
-		return jsonLines(b, each)
+// ofJSON is a row of JSON lines.
+func ofJSON(line []byte) (cells row, err error) {
+	d := json.NewDecoder(bytes.NewReader(line))
+	d.UseNumber()
+	var o map[string]any
+	if err := d.Decode(&o); err != nil {
+		return nil, err
 	}
-	r := csv.NewReader(bytes.NewReader(b))
-	r.FieldsPerRecord = -1
-	first, _, _ := bytes.Cut(b, []byte("\n"))
-	switch {
-	case bytes.Count(first, []byte{';'}) > bytes.Count(first, []byte{','}): // of spreadsheets
-		r.Comma = ';'
-	case bytes.Count(first, []byte{'\t'}) > bytes.Count(first, []byte{','}):
-		r.Comma = '\t'
-	}
-	head, err := r.Read()
-	if err != nil {
-		return err
-	}
-	for i, name := range head {
-		head[i] = strings.TrimSpace(name)
-	}
-	lines := lineStarts(b)
-	var cells row
-	for {
-		record, err := r.Read()
-		if errors.Is(err, io.EOF) {
-			return nil
-		}
-		if err != nil {
-			return err
-		}
-		if len(record) > len(head) {
-			line, _ := r.FieldPos(0)
-			return fmt.Errorf("line %d has %d cells, and there are %d columns", line, len(record), len(head))
-		}
-		cells = cells[:0]
-		for i, text := range record {
-			if text == "" && !isQuoted(b, lines, r, i) {
-				continue // an empty cell says nothing
+	for k, v := range o {
+		switch v := v.(type) {
+		case nil:
+		case string:
+			cells = append(cells, cell{k, v})
+		case []any:
+			var parts []string
+			for _, p := range v {
+				parts = append(parts, fmt.Sprint(p))
 			}
-			if text == `""` {
-				text = ""
-			}
-			cells = append(cells, cell{head[i], text})
-		}
-		each(cells)
-	}
-}
-
-// lineStarts are the offsets at which lines begin.
-func lineStarts(b []byte) []int {
-	out := []int{0}
-	for i, c := range b {
-		if c == '\n' {
-			out = append(out, i+1)
-		}
-	}
-	return out
-}
-
-// isQuoted tells whether an empty cell was written as "": an empty value.
-func isQuoted(b []byte, lines []int, r *csv.Reader, field int) bool {
-	line, column := r.FieldPos(field)
-	at := lines[line-1] + column - 1
-	return at < len(b) && b[at] == '"'
-}
-
-func jsonLines(b []byte, each func(row)) error {
-	s := bufio.NewScanner(bytes.NewReader(b))
-	s.Buffer(nil, 16<<20)
-	for n := 1; s.Scan(); n++ {
-		if len(bytes.TrimSpace(s.Bytes())) == 0 {
-			continue
-		}
-		d := json.NewDecoder(bytes.NewReader(s.Bytes()))
-		d.UseNumber()
-		var o map[string]any
-		if err := d.Decode(&o); err != nil {
-			return fmt.Errorf("line %d: %w", n, err)
-		}
-		var cells row
-		for k, v := range o {
-			switch v := v.(type) {
-			case nil:
-			case string:
-				cells = append(cells, cell{k, v})
-			case []any:
-				var parts []string
-				for _, p := range v {
-					parts = append(parts, fmt.Sprint(p))
-				}
-				cells = append(cells, cell{k, strings.Join(parts, " ; ")})
-			default:
-				cells = append(cells, cell{k, fmt.Sprint(v)})
-			}
-		}
-		sort.Slice(cells, func(i, j int) bool { return cells[i].column < cells[j].column })
-		each(cells)
-	}
-	return s.Err()
-}
-
-// onto is the case that a row makes of the one that names the table.
-func (r row) onto(c Case, table string, n int) Case {
-	values, expects := 0, 0
-	for _, x := range r {
-		switch {
-		case x.column == "name" || x.column == "endpoint":
-		case x.column == "expect" || strings.HasPrefix(x.column, "expect "):
-			expects++
+			cells = append(cells, cell{k, strings.Join(parts, " ; ")})
 		default:
-			values++
+			cells = append(cells, cell{k, fmt.Sprint(v)})
 		}
 	}
-	c.Values = append(make([]Value, 0, len(c.Values)+values), c.Values...)
-	c.Expect = append(make([]string, 0, len(c.Expect)+expects), c.Expect...)
-	name := ""
-	for _, x := range r {
-		switch {
-		case x.column == "name":
-			name = x.text
-		case x.column == "endpoint":
-			c.Endpoint = x.text
-		case x.column == "expect":
-			for e := range strings.SplitSeq(x.text, " ; ") {
-				if e = strings.TrimSpace(e); e != "" {
-					c.Expect = append(c.Expect, e)
-				}
-			}
-		case strings.HasPrefix(x.column, "expect "):
-			field := strings.TrimSpace(strings.TrimPrefix(x.column, "expect "))
-			c.Expect = append(c.Expect, field+"="+x.text)
-		default:
-			c.Values = append(c.Values, Value{Path: strings.TrimPrefix(x.column, "./"), Text: x.text})
-		}
-	}
-	if name == "" {
-		base := c.Name
-		if base == "" {
-			base = c.Draft
-		}
-		name = fmt.Sprintf("%s · %s %d", base, strings.TrimSuffix(path.Base(table), path.Ext(table)), n)
-	}
-	c.Name = name
-	return c
+	sort.Slice(cells, func(i, j int) bool { return cells[i].column < cells[j].column })
+	return cells, nil
 }

@@ -3,11 +3,11 @@ package muster
 import (
 	"bufio"
 	"bytes"
-	"encoding/json"
 	"encoding/xml"
 	"fmt"
 	"html"
 	"io"
+	"iter"
 	"path/filepath"
 	"strconv"
 	"strings"
@@ -25,7 +25,7 @@ func (r *Run) Report(file string) (func(w io.Writer) error, error) {
 	case ".xml":
 		return r.junit, nil
 	case ".json":
-		return r.json, nil
+		return r.WriteJSON, nil
 	case ".md":
 		return r.markdown, nil
 	case ".html":
@@ -34,11 +34,11 @@ func (r *Run) Report(file string) (func(w io.Writer) error, error) {
 	return nil, fmt.Errorf("%s: a report ends with .xml, .json, .md or .html", file)
 }
 
-// json writes the run case by case: a long one is never held as a whole besides.
-func (r *Run) json(w io.Writer) error {
+// WriteJSON writes the run case by case: a long one is never held as a whole besides.
+func (r *Run) WriteJSON(w io.Writer) error {
 	head := *r
-	head.Cases = []Result{}
-	b, err := json.MarshalIndent(&head, "", "  ")
+	head.Cases = Results{}
+	b, err := safe.JSON(&head)
 	if err != nil {
 		return err
 	}
@@ -46,29 +46,29 @@ func (r *Run) json(w io.Writer) error {
 	out := bufio.NewWriter(w)
 	out.Write(before)
 	out.WriteString(`"cases": `)
-	if err := EachResult(out, r.Cases, "    "); err != nil {
+	if err := EachResult(out, r.Cases.All(), "    "); err != nil {
 		return err
 	}
 	out.Write(after)
-	out.WriteByte('\n')
 	return out.Flush()
 }
 
 // EachResult writes results as a JSON array, one after the other; indent stands before each.
-func EachResult(w io.Writer, all []Result, indent string) error {
+func EachResult(w io.Writer, all iter.Seq[Result], indent string) error {
 	between := "[\n"
-	for i := range all {
-		b, err := json.MarshalIndent(&all[i], indent, "  ")
+	for one := range all {
+		b, err := safe.JSON(&one)
 		if err != nil {
 			return err
 		}
+		b = bytes.ReplaceAll(bytes.TrimSpace(b), []byte("\n"), []byte("\n"+indent))
 		if _, err := fmt.Fprintf(w, "%s%s%s", between, indent, b); err != nil {
 			return err
 		}
 		between = ",\n"
 	}
 	end := "\n" + strings.TrimPrefix(indent, "  ") + "]"
-	if len(all) == 0 {
+	if between[0] == '[' { // there was none
 		end = "[]"
 	}
 	_, err := io.WriteString(w, end)
@@ -98,7 +98,7 @@ func (r *Run) junit(w io.Writer) error {
 	start := func(name string, attrs ...xml.Attr) xml.StartElement {
 		return xml.StartElement{Name: xml.Name{Local: name}, Attr: attrs}
 	}
-	count := []xml.Attr{attr("tests", strconv.Itoa(len(r.Cases))), attr("failures", strconv.Itoa(r.Counts.Unexpected))}
+	count := []xml.Attr{attr("tests", strconv.Itoa(r.Cases.Len())), attr("failures", strconv.Itoa(r.Counts.Unexpected))}
 	suites := start("testsuites", append(count[:2:2], attr("time", seconds(r.TookNs)))...)
 	suite := start("testsuite", append([]xml.Attr{attr("name", safe.XML(r.Muster))}, append(count[:2:2],
 		attr("errors", "0"), attr("skipped", strconv.Itoa(r.Counts.NotRun)), attr("time", seconds(r.TookNs)),
@@ -113,8 +113,8 @@ func (r *Run) junit(w io.Writer) error {
 			return err
 		}
 	}
-	for i := range r.Cases {
-		if err := e.EncodeElement(r.testcase(&r.Cases[i]), start("testcase")); err != nil {
+	for c := range r.Cases.All() {
+		if err := e.EncodeElement(r.testcase(&c), start("testcase")); err != nil {
 			return err
 		}
 	}
@@ -178,7 +178,7 @@ func (r *Run) markdown(w io.Writer) error {
 		}
 	}
 	fmt.Fprint(w, "\n| case | outcome | time |\n| --- | --- | --- |\n")
-	for _, c := range r.Cases {
+	for c := range r.Cases.All() {
 		if _, err := fmt.Fprintf(w, "| %s | %s | %s s |\n", cell(c.Name), c.Outcome, seconds(c.TotalNs)); err != nil {
 			return err
 		}
@@ -213,7 +213,7 @@ table{border-collapse:collapse;width:100%%}td,th{text-align:left;padding:.2rem .
 		fmt.Fprint(w, "</ul>\n")
 	}
 	fmt.Fprint(w, "<table><tr><th>case</th><th>outcome</th><th>time</th></tr>\n")
-	for _, c := range r.Cases {
+	for c := range r.Cases.All() {
 		if _, err := fmt.Fprintf(w, "<tr class=\"%s\"><td>%s</td><td>%s</td><td>%s s</td></tr>\n",
 			c.Outcome, esc(c.Name), c.Outcome, seconds(c.TotalNs)); err != nil {
 			return err
@@ -226,7 +226,7 @@ table{border-collapse:collapse;width:100%%}td,th{text-align:left;padding:.2rem .
 // bar draws the tally: filled as expected, hatched unexpected, open not run.
 func (r *Run) bar(w io.Writer) {
 	const width = 800.0
-	all := float64(max(len(r.Cases), 1))
+	all := float64(max(r.Cases.Len(), 1))
 	at := 0.0
 	fmt.Fprintf(
 		w,
@@ -250,7 +250,7 @@ func (r *Run) bar(w io.Writer) {
 // Drawing draws the run: its outcomes, and what each case took.
 func (r *Run) Drawing() *draw.Drawing {
 	var all []draw.Tried
-	for _, c := range r.Cases {
+	for c := range r.Cases.All() {
 		one := draw.Tried{Name: c.Name, Sent: c.Exchange != "", Passed: c.Outcome == AsExpected, TookNs: c.TotalNs}
 		if len(c.Why) > 0 {
 			one.Says = c.Why[0]

@@ -54,7 +54,7 @@ type Run struct {
 	Started time.Time `json:"started"` // when it began
 	TookNs  int64     `json:"tookNs"`  // nanoseconds of the whole run
 	Counts  Counts    `json:"counts"`  // of outcomes
-	Cases   []Result  `json:"cases"`   // in the order of the muster
+	Cases   Results   `json:"cases"`   // in the order of the muster
 	Times   Times     `json:"times"`   // of the calls that were made
 
 	Slower  []Slower `json:"slower,omitempty"`  // operations that took longer than in the last run
@@ -79,7 +79,7 @@ type Options struct {
 	Refuses func(c *Case) string             // why a case is not to be sent; "" nothing speaks against it
 	Keep    func(x *exchange.Exchange)       // told of each exchange, from several goroutines; may be nil
 	Told    func(done, all int, r *Result)   // of each case that ended, one at a time; may be nil
-	Last    map[string]Result                // of the last run, by name; may be nil
+	Last    *Last                            // what came of the last run; may be nil
 	// Wants says by its last result, which may be nil, whether a case is run; nil: all. A
 	// case whose reply one of these uses is run too.
 	Wants  func(last *Result) bool
@@ -91,9 +91,10 @@ type Options struct {
 
 // Go runs the cases. A run that is halted by its context gives what it has.
 func (m *Muster) Go(ctx context.Context, o Options) *Run {
-	run := &Run{Muster: m.Name, ID: exchange.NewID(o.Now()), Started: o.Now(), Cases: make([]Result, len(m.Cases))}
+	run := &Run{Muster: m.Name, ID: exchange.NewID(o.Now()), Started: o.Now()}
+	run.Cases = Results{name: func(i int) string { return m.Cases.At(i).Name }, all: make([]brief, m.Cases.Len())}
 	g := &going{m: m, o: o, run: run, replies: map[string][]byte{}, pools: make(chan *wire.Pool, MaxAtOnce)}
-	for _, c := range m.Cases {
+	for _, c := range m.Cases.All() {
 		for _, v := range c.Values {
 			if v.From != "" {
 				g.replies[v.From] = nil // what is needed later
@@ -131,8 +132,8 @@ func (g *going) all(ctx context.Context) {
 	room := make(chan struct{}, min(max(g.o.AtOnce, 1), MaxAtOnce))
 	next := time.Now()
 	wanted := g.m.wanted(&g.o)
-	for i := range g.m.Cases {
-		c := &g.m.Cases[i]
+	for i, of := range g.m.Cases.All() {
+		c := &of
 		was := g.o.last(c)
 		switch {
 		case !wanted[i]:
@@ -169,7 +170,7 @@ func (g *going) all(ctx context.Context) {
 
 // last is the case's result in the last run, or nil.
 func (o *Options) last(c *Case) *Result {
-	if r, known := o.Last[c.Name]; known {
+	if r, known := o.Last.Get(c.Name); known {
 		return &r
 	}
 	return nil
@@ -177,10 +178,10 @@ func (o *Options) last(c *Case) *Result {
 
 // wanted tells of each case whether it is run: a case uses replies of earlier ones only.
 func (m *Muster) wanted(o *Options) []bool {
-	out, used := make([]bool, len(m.Cases)), map[string]bool{}
-	for i := len(m.Cases) - 1; i >= 0; i-- {
-		c := &m.Cases[i]
-		out[i] = o.Wants == nil || o.Wants(o.last(c)) || used[c.Name]
+	out, used := make([]bool, m.Cases.Len()), map[string]bool{}
+	for i := len(out) - 1; i >= 0; i-- {
+		c := m.Cases.At(i)
+		out[i] = o.Wants == nil || o.Wants(o.last(&c)) || used[c.Name]
 		if out[i] {
 			for _, v := range c.Values {
 				used[v.From] = true
@@ -210,13 +211,13 @@ func (g *going) end(i int, was *Result, r Result) {
 			r.Against = "mended"
 		}
 	}
-	g.run.Cases[i] = r
+	g.run.Cases.put(i, r)
 	g.done++
 	if r.Outcome == Unexpected {
 		g.wrong++
 	}
 	if g.o.Told != nil {
-		g.o.Told(g.done, len(g.m.Cases), &g.run.Cases[i])
+		g.o.Told(g.done, g.m.Cases.Len(), &r)
 	}
 }
 
@@ -340,8 +341,8 @@ func (g *going) value(v Value) (string, error) {
 // Sum counts, and finds the times.
 func (r *Run) Sum() {
 	r.Counts = Counts{}
-	var took []int64
-	for _, c := range r.Cases {
+	took := make([]int64, 0, r.Cases.Len())
+	for c := range r.Cases.All() {
 		switch c.Outcome {
 		case AsExpected:
 			r.Counts.AsExpected++
@@ -364,10 +365,20 @@ func (r *Run) Sum() {
 	}
 }
 
+// Asked takes the cases away that nobody asked for.
+func (r *Run) Asked() {
+	r.Cases.drop(func(c *Result) bool {
+		if c.LeftOut {
+			r.Counts.NotRun--
+		}
+		return c.LeftOut
+	})
+}
+
 // ByCause are the unexpected cases, grouped by what led to them, the commonest first.
 func (r *Run) ByCause() (causes []string, of map[string][]Result) {
 	of = map[string][]Result{}
-	for _, c := range r.Cases {
+	for c := range r.Cases.All() {
 		if c.Outcome != Unexpected {
 			continue
 		}

@@ -24,13 +24,13 @@ const (
 
 // SlowerThan are the operations that took longer than in the last run: by the test of Mann and
 // Whitney, which asks nothing of how times are distributed, on one side.
-func (r *Run) SlowerThan(last map[string]Result) (out []Slower) {
+func (r *Run) SlowerThan(last *Last) (out []Slower) {
 	type of struct{ operation, endpoint string }
 	before, now := map[of][]int64{}, map[of][]int64{}
 	var order []of
-	for _, c := range r.Cases {
+	for c := range r.Cases.All() {
 		k := of{c.Operation, c.Endpoint}
-		was, known := last[c.Name]
+		was, known := last.Get(c.Name)
 		sent := c.Exchange != "" && was.Exchange != "" && c.Exchange != was.Exchange
 		if !known || !sent || (of{was.Operation, was.Endpoint}) != k {
 			continue
@@ -99,12 +99,12 @@ func chanceNotGreater(a, b []int64) float64 {
 }
 
 // Before is the last run as a run, for Beside: the same cases in the same order.
-func (r *Run) Before(last map[string]Result) *Run {
+func (r *Run) Before(last *Last) *Run {
 	out := &Run{Muster: r.Muster}
-	for _, c := range r.Cases {
-		was := last[c.Name]
+	for c := range r.Cases.All() {
+		was, _ := last.Get(c.Name)
 		was.Name, was.LeftOut = c.Name, c.LeftOut
-		out.Cases = append(out.Cases, was)
+		out.Cases.Add(was)
 	}
 	return out
 }

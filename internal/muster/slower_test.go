@@ -11,13 +11,13 @@ import (
 // What took longer by more than chance is told, and noise is not.
 func TestSlowerIsToldByATest(t *testing.T) {
 	r := rand.New(rand.NewPCG(1, 2))
-	run := func(factor float64, count int) (*Run, map[string]Result) {
-		now, last := &Run{}, map[string]Result{}
+	run := func(factor float64, count int) (*Run, *Last) {
+		now, last := &Run{}, &Last{names: map[string]int32{}}
 		for i := range count {
 			name := fmt.Sprint("case ", i)
 			took := func() float64 { return 1e6 * (1 + r.ExpFloat64()) }
-			last[name] = Result{Name: name, Operation: "LookUp", Exchange: fmt.Sprint("a", i), TotalNs: int64(took())}
-			now.Cases = append(now.Cases, Result{
+			last.add(Result{Name: name, Operation: "LookUp", Exchange: fmt.Sprint("a", i), TotalNs: int64(took())})
+			now.Cases.Add(Result{
 				Name: name, Operation: "LookUp", Exchange: fmt.Sprint("b", i), TotalNs: int64(took() * factor),
 			})
 		}

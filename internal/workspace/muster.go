@@ -5,14 +5,12 @@ import (
 	"cmp"
 	"crypto/sha256"
 	"encoding/hex"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
-	"slices"
 	"strings"
 	"sync"
 
@@ -127,28 +125,29 @@ func (w *Workspace) RunFile(h *user.Home, name string) string {
 	return filepath.Join(h.State, "musters", hex.EncodeToString(sum[:12])+".json")
 }
 
-// LastRun are the results that a file keeps, by the names of cases.
-func LastRun(file string) map[string]muster.Result {
-	out := map[string]muster.Result{}
-	if b, err := os.ReadFile(file); err == nil {
-		var last []muster.Result
-		if json.Unmarshal(b, &last) == nil {
-			for _, r := range last {
-				out[r.Name] = r
-			}
-		}
+// LastRun are the results that a file keeps; none where it keeps none that can be read.
+func LastRun(file string) *muster.Last {
+	f, err := os.Open(file)
+	if err != nil {
+		return nil
 	}
-	return out
+	defer f.Close()
+	last, err := muster.ReadLast(bufio.NewReader(f))
+	if err != nil {
+		return nil
+	}
+	return last
 }
 
 // KeepRun keeps the outcomes: of cases that were not asked for, those of before.
-func KeepRun(file string, run *muster.Run, last map[string]muster.Result) error {
-	out := run.Cases
-	if slices.ContainsFunc(out, func(r muster.Result) bool { return r.LeftOut }) {
-		out = slices.Clone(out)
-		for i, r := range out {
-			if was, known := last[r.Name]; known && r.LeftOut {
-				out[i] = was
+func KeepRun(file string, run *muster.Run, last *muster.Last) error {
+	out := func(yield func(muster.Result) bool) {
+		for r := range run.Cases.All() {
+			if was, known := last.Get(r.Name); known && r.LeftOut {
+				r = was
+			}
+			if !yield(r) {
+				return
 			}
 		}
 	}

@@ -181,7 +181,7 @@ func (v *View) draw() tea.Cmd {
 	}
 	for _, c := range r.Cases {
 		if one, ok := r.Done[c.Name]; ok {
-			run.Cases = append(run.Cases, one)
+			run.Cases.Add(one)
 		}
 	}
 	run.Sum()
@@ -390,7 +390,7 @@ func causes(r *state.Running, w int) []string {
 	run := &muster.Run{}
 	for _, c := range r.Cases {
 		if one, ok := r.Done[c.Name]; ok {
-			run.Cases = append(run.Cases, one)
+			run.Cases.Add(one)
 		}
 	}
 	names, of := run.ByCause()

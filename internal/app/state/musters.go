@@ -62,7 +62,7 @@ func (s *State) Muster(name string) (*Running, error) {
 	if err != nil {
 		return nil, err
 	}
-	r := &Running{Name: name, Cases: m.Cases, Done: workspace.LastRun(s.W.RunFile(s.Home, name))}
+	r := &Running{Name: name, Cases: m.Cases.List(), Done: workspace.LastRun(s.W.RunFile(s.Home, name)).Map()}
 	if s.musters == nil {
 		s.musters = map[string]*Running{}
 	}
@@ -103,13 +103,13 @@ func (s *State) RunMuster(name string, onlyFailed, again bool) error {
 			}
 		})
 	}
-	r.Goes, r.Ended, r.All = true, 0, len(m.Cases)
+	r.Goes, r.Ended, r.All = true, 0, m.Cases.Len()
 	r.halt = s.run.Go(func(ctx context.Context) {
 		run := m.Go(ctx, o)
 		err := workspace.KeepRun(kept, run, o.Last)
 		s.post(func() {
 			r.Goes, r.Run = false, run
-			for _, one := range run.Cases {
+			for one := range run.Cases.All() {
 				if !one.LeftOut {
 					r.Done[one.Name] = one
 				}
@@ -145,7 +145,7 @@ func (s *State) RunBeside(name string, at Place, again bool) error {
 		if !ok || one.Exchange == "" {
 			return fmt.Errorf("%s was not sent yet; ! runs all cases", c.Name)
 		}
-		first.Cases = append(first.Cases, one)
+		first.Cases.Add(one)
 	}
 	m, err := s.W.Muster(name)
 	if err != nil {
@@ -157,7 +157,7 @@ func (s *State) RunBeside(name string, at Place, again bool) error {
 		s.post(func() { r.Ended, r.All, r.Other[result.Name] = done, all, result })
 	}
 	r.Beside, r.Other, r.Pairs = at, map[string]muster.Result{}, nil
-	r.Goes, r.Ended, r.All = true, 0, len(m.Cases)
+	r.Goes, r.Ended, r.All = true, 0, m.Cases.Len()
 	r.halt = s.run.Go(func(ctx context.Context) {
 		second := m.Go(ctx, o)
 		pairs, err := muster.Beside(first, second, s.J.Get)
@@ -207,7 +207,7 @@ func (s *State) AddCases(name string, cases []workspace.AddedCase) error {
 		return err
 	}
 	delete(s.musters, name)
-	s.Say("%s has %s now; C shows it", m.Name, count(len(m.Cases), "case"))
+	s.Say("%s has %s now; C shows it", m.Name, count(m.Cases.Len(), "case"))
 	return nil
 }
 

@@ -128,6 +128,6 @@ func (s *State) EdgeCases(muster string) error {
 		return err
 	}
 	delete(s.musters, muster)
-	s.Say("%s has %d cases now; C shows it", m.Name, len(m.Cases))
+	s.Say("%s has %d cases now; C shows it", m.Name, m.Cases.Len())
 	return nil
 }
