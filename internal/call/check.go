@@ -44,7 +44,7 @@ var checks = map[string]func(*checking, context.Context){
 	diagnose.CheckLookup: (*checking).lookup, diagnose.CheckPorts: (*checking).ports,
 	diagnose.CheckNames:    (*checking).names,
 	diagnose.CheckVersions: (*checking).versions, diagnose.CheckProtocol: (*checking).protocol,
-	diagnose.CheckDescription: (*checking).description,
+	diagnose.CheckDescription: (*checking).description, diagnose.CheckListener: (*checking).listener,
 }
 
 // Check asks what can decide between the possibilities of a failed call: each of

@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"context"
 	"crypto/rand"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"io"
@@ -29,9 +30,11 @@ const replyHere = "here"
 // (WS-Addressing 1.0 Core §2, SOAP binding §5): a listener, for one call.
 type later struct {
 	l       net.Listener
-	address string // that the service is told
-	path    string // of it
-	most    int64  // bytes of an answer
+	tls     *tls.Config // nil: it is called without TLS
+	trust   string      // the file that whoever calls it over TLS has to trust
+	address string      // that the service is told
+	path    string      // of it
+	most    int64       // bytes of an answer
 
 	mu   sync.Mutex
 	id   string // of the message that is answered
@@ -50,7 +53,8 @@ type arrived struct {
 }
 
 // openLater listens as settings say; nil, nil where no answer is to come later.
-func openLater(s *endpoint.Settings) (*later, error) {
+func openLater(p *Plan) (*later, error) {
+	s := &p.Settings
 	to, listen := s.Text("reply-to"), s.Text("reply-listen")
 	if to == "" {
 		return nil, nil
@@ -89,16 +93,43 @@ func openLater(s *endpoint.Settings) (*later, error) {
 		return nil, invalid("reply-listen", errors.New("a workspace may not listen beyond this machine; give it "+
 			"for this call (--reply-listen)"))
 	}
+	if err := b.secure(p, host); err != nil {
+		return nil, invalid("reply-tls", err)
+	}
 	l, err := net.Listen("tcp", listen)
 	if err != nil {
 		return nil, invalid("reply-listen", err)
 	}
 	b.l = l
 	if to == replyHere {
-		b.address = "http://" + l.Addr().String() + b.path
+		b.address = map[bool]string{false: "http://", true: "https://"}[b.tls != nil] + l.Addr().String() + b.path
 	}
 	go b.accept()
 	return b, nil
+}
+
+// secure has it listen over TLS, where that is set: with a certificate for the host that the service is
+// told and for the one that is listened on.
+func (b *later) secure(p *Plan, listens string) error {
+	how, host := p.Settings.Text("reply-tls"), listens
+	if b.address != replyHere {
+		u, err := url.Parse(b.address)
+		if err != nil {
+			return err
+		}
+		if host = u.Hostname(); how == "as-addressed" && u.Scheme == "https" {
+			how = "always"
+		}
+	}
+	if how != "always" {
+		return nil
+	}
+	if p.Listening == nil {
+		return errors.New("there is no local authority here that signs for it; a workspace's calls have one")
+	}
+	c, file, err := p.Listening(host)
+	b.tls, b.trust = &tls.Config{Certificates: []tls.Certificate{c}, MinVersion: tls.VersionTLS12}, file
+	return err
 }
 
 // close ends it; nil is allowed.
@@ -153,6 +184,15 @@ func (b *later) take(c net.Conn) {
 	defer c.Close()
 	const patience = 30 * time.Second
 	_ = c.SetDeadline(time.Now().Add(patience))
+	if b.tls != nil {
+		secure := tls.Server(c, b.tls)
+		if err := secure.Handshake(); err != nil {
+			b.note(exchange.CalledBack{From: c.RemoteAddr().String(), At: time.Now().UTC(),
+				Wrong: "its TLS handshake failed: " + err.Error()})
+			return
+		}
+		c = secure
+	}
 	a, body, err := b.read(c)
 	saw := exchange.CalledBack{From: c.RemoteAddr().String(), At: time.Now().UTC()}
 	answer := func(status int) {
@@ -289,6 +329,7 @@ func (b *later) calledBack(acknowledged time.Time) *exchange.Later {
 	out := &exchange.Later{
 		Address: b.address,
 		Listens: b.l.Addr().String(),
+		Trust:   b.trust,
 		Seen:    append([]exchange.CalledBack{}, b.seen...),
 	}
 	for _, s := range b.seen {
@@ -368,4 +409,61 @@ func (c *network) await(ctx context.Context) error {
 	c.leg = leg
 	c.rec.End(exchange.Receive, exchange.Passed, "")
 	return nil
+}
+
+// listener opens the listener once more, and calls it by the address that the service is told: what is
+// found so holds for this machine, and the answer says from where it was tried.
+func (c *checking) listener(ctx context.Context) {
+	b, err := openLater(&c.plan)
+	if err != nil || b == nil {
+		c.say("not-reached", "", "the listener could not be opened again: %v", err)
+		return
+	}
+	defer b.close()
+	from, err := b.try(ctx, c.plan.Resolver)
+	switch {
+	case err == nil:
+		c.say("not-reached", "", "tried from %s, on this machine: %s leads to the listener. Whether it does from the "+
+			"service's network, only a try there can tell: any HTTP call to it is seen here while a call waits",
+			from, b.address)
+	case from == "":
+		c.say("not-reached", exchange.Confirmed, "tried from this machine: %v", err)
+	default:
+		c.say("not-reached", exchange.Confirmed, "tried from %s, on this machine: %v", from, err)
+	}
+}
+
+// try calls the listener by its address, and gives the address that it was called from.
+func (b *later) try(ctx context.Context, r *net.Resolver) (from string, err error) {
+	ctx, cancel := context.WithTimeout(ctx, stepTime)
+	defer cancel()
+	u, err := url.Parse(b.address)
+	if err != nil {
+		return "", err
+	}
+	conn, err := (&net.Dialer{Resolver: r}).DialContext(ctx, "tcp", net.JoinHostPort(endpoint.HostPort(u)))
+	if err != nil {
+		return "", err
+	}
+	defer conn.Close()
+	from = conn.LocalAddr().String()
+	if until, ok := ctx.Deadline(); ok {
+		_ = conn.SetDeadline(until)
+	}
+	if u.Scheme == "https" { // whose certificate it is, is not the question: nothing is said to it but a random path
+		conn = tls.Client(conn, &tls.Config{InsecureSkipVerify: true, ServerName: u.Hostname()})
+	}
+	path := "/try-" + strings.ToLower(rand.Text())
+	if _, err := fmt.Fprintf(conn, "GET %s HTTP/1.1\r\nHost: %s\r\nConnection: close\r\n\r\n", path, u.Host); err != nil {
+		return from, fmt.Errorf("it takes no call: %w", err)
+	}
+	_, _ = io.Copy(io.Discard, io.LimitReader(conn, http1.MaxHead))
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	for _, s := range b.seen {
+		if s.Path == path {
+			return from, nil
+		}
+	}
+	return from, fmt.Errorf("another program answers at %s", u.Host)
 }

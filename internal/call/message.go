@@ -234,6 +234,9 @@ func (c *composing) addressing() {
 		a.ReplyTo = c.later.address
 		c.later.await(a.MessageID)
 		c.rec.Fact(exchange.Binding, "answer comes to", c.later.address)
+		if c.later.trust != "" {
+			c.rec.Fact(exchange.Binding, "the service has to trust", c.later.trust)
+		}
 	}
 	for _, b := range a.Blocks() {
 		c.rec.Fact(exchange.Binding, "addressing", strings.TrimSpace(string(b)))

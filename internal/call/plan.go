@@ -4,6 +4,7 @@ package call
 
 import (
 	"bytes"
+	"crypto/tls"
 	"net"
 
 	"orenda/internal/contract"
@@ -62,6 +63,10 @@ type Plan struct {
 	// AsItIs sends the message also where values are not filled in, or where it breaks
 	// its schema; for this call, never kept.
 	AsItIs bool
+
+	// Listening is what a listener for an answer over TLS shows, for a host, and the file that whoever
+	// calls it has to trust; nil: nothing is listened for over TLS.
+	Listening func(host string) (c tls.Certificate, file string, err error)
 
 	Sessions *Sessions                // what log-ins gave; nil: each call logs in
 	Keep     func(*exchange.Exchange) // told of log-ins, which are exchanges of their own; may be nil

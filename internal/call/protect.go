@@ -95,6 +95,9 @@ func (c *securing) protect(ctx context.Context) ([]string, error) {
 // sign signs the parts that are set, with a key of one's own or from a password.
 func (c *securing) sign(own *wssec.DecryptionKey, notes *[]string) error {
 	s, parts := &c.plan.Settings, c.named("sign")
+	if len(parts) == 0 && c.session.key.is() {
+		parts = c.confirming()
+	}
 	if len(parts) == 0 {
 		return nil
 	}
@@ -105,7 +108,12 @@ func (c *securing) sign(own *wssec.DecryptionKey, notes *[]string) error {
 		Reference: wssec.KeyReference(s.Text("sign-key")), Parts: parts,
 	}
 	as := ""
-	switch {
+	switch key := &c.session.key; {
+	case key.secret != nil:
+		with.Secret, with.Reference, as = key.secret, wssec.FromToken, "with the key of the assertion"
+	case key.own != nil:
+		with.Key, with.Cert, with.Reference = key.own.Key, key.own.Cert, wssec.FromToken
+		as = "with the key of the assertion, as " + with.Cert.Subject.String()
 	case with.Reference == wssec.FromPassword && c.token != nil && c.token.Derive != nil:
 		with.Secret, with.Token = c.token.Derive.Key(c.token.Password), c.token.ID()
 		as = "with a key from the password of " + c.token.User
@@ -139,6 +147,14 @@ func (c *securing) sign(own *wssec.DecryptionKey, notes *[]string) error {
 	c.rec.Fact(exchange.Security, "signed", strings.Join(parts, ", ")+" · "+how+" "+as)
 	*notes = append(*notes, "signed")
 	return nil
+}
+
+// confirming are the parts that confirm an assertion where none are set: the timestamp, else the body.
+func (c *securing) confirming() []string {
+	if life, err := c.plan.Settings.Duration("timestamp"); err == nil && life > 0 {
+		return []string{"timestamp"}
+	}
+	return []string{"body"}
 }
 
 // encrypt encrypts the parts that are set, for the certificate that is.

@@ -3,6 +3,7 @@ package call
 import (
 	"cmp"
 	"context"
+	"encoding/base64"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -33,9 +34,18 @@ type Sessions struct {
 type session struct {
 	field, value string // header field, and what it says
 	token        []byte // an assertion for the security header
+	key          sessionKey
 	since        time.Time
 	until        time.Time // when the assertion ends; zero: it does not say
 }
+
+// sessionKey is the key by which an assertion is confirmed: what is sent with it is signed by that key.
+type sessionKey struct {
+	secret []byte               // that both agreed on; nil: none
+	own    *wssec.DecryptionKey // that of the identity's certificate; nil: none
+}
+
+func (k *sessionKey) is() bool { return k.secret != nil || k.own != nil }
 
 // almostOver is how long before its end an assertion is not sent any more: it is
 // still on its way then, and clocks differ.
@@ -51,6 +61,9 @@ func (s *session) secrets() []string {
 		if part != "Bearer" {
 			out = append(out, part)
 		}
+	}
+	if s.key.secret != nil {
+		out = append(out, base64.StdEncoding.EncodeToString(s.key.secret))
 	}
 	for _, span := range wssec.SecretsOf(s.token) {
 		out = append(out, string(s.token[span.Start:span.End]))
@@ -115,7 +128,7 @@ func (c *securing) openSession(ctx context.Context, anew bool) error {
 	if c.plan.Peek {
 		return nil
 	}
-	key := strings.Join([]string{name, in.Address, in.Gives, in.As, in.Kind, in.Scope, in.For}, "\x00")
+	key := strings.Join([]string{name, in.Address, in.Gives, in.As, in.Kind, in.Scope, in.For, in.KeyType}, "\x00")
 	if isTrust(in) && in.For == "" {
 		key += "\x00" + c.url.String()
 	}

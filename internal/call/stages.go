@@ -292,7 +292,7 @@ func (c *Call) runBinding(context.Context) (string, error) {
 	note, err := s.run()
 	c.outs.bound = s.bound
 	if u := c.plan.Until; err == nil && (u == exchange.None || u >= exchange.Send) {
-		c.later, err = openLater(&c.plan.Settings)
+		c.later, err = openLater(c.plan)
 	}
 	return note, err
 }

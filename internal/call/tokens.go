@@ -2,6 +2,7 @@ package call
 
 import (
 	"context"
+	"crypto/rand"
 	"encoding/base64"
 	"encoding/json"
 	"errors"
@@ -19,9 +20,6 @@ import (
 )
 
 // Token services: log-ins whose messages a standard says.
-
-// trustNS is the namespace of WS-Trust; 1.4 keeps that of 1.3 (WS-Trust 1.4 §1.4).
-const trustNS = "http://docs.oasis-open.org/ws-sx/ws-trust/200512"
 
 // isTrust tells whether a log-in asks by WS-Trust.
 func isTrust(in *identity.LogIn) bool {
@@ -86,7 +84,11 @@ func (s *session) takeBearer(x *exchange.Exchange) error {
 // with the identity's user name token, or signed with its certificate.
 func (c *securing) askTrust(ctx context.Context, id *identity.Identity, u *url.URL) (s session, err error) {
 	in := id.LogIn
-	ns := trustNS
+	const ns = wssec.Trust
+	keys, entropy, err := c.keyAskedFor(ctx, id, &s.key)
+	if err != nil {
+		return s, err
+	}
 	appliesTo := in.For
 	if appliesTo == "" {
 		v := *c.url
@@ -94,7 +96,7 @@ func (c *securing) askTrust(ctx context.Context, id *identity.Identity, u *url.U
 		appliesTo = v.String()
 	}
 	ask := `<t:RequestSecurityToken xmlns:t="` + ns + `"><t:TokenType>` + samlType + `</t:TokenType>` +
-		`<t:RequestType>` + ns + `/Issue</t:RequestType><t:KeyType>` + ns + `/Bearer</t:KeyType>` +
+		`<t:RequestType>` + ns + `/Issue</t:RequestType>` + keys +
 		`<p:AppliesTo xmlns:p="http://schemas.xmlsoap.org/ws/2004/09/policy">` +
 		`<a:EndpointReference xmlns:a="http://www.w3.org/2005/08/addressing"><a:Address>` +
 		xmltree.EscapeText(appliesTo) +
@@ -120,11 +122,14 @@ func (c *securing) askTrust(ctx context.Context, id *identity.Identity, u *url.U
 	for _, key := range []string{"token-file", "sign", "encrypt", "header", "expect"} {
 		set.Set(key)
 	}
+	if id.Certificate != "" && (id.User == "" || in.KeyType == identity.KeyPublic) { // it shows that it has the key
+		set.Set("sign", "body", "timestamp")
+		set.Set("sign-identity", id.Name)
+		set.Set("sign-key", string(wssec.Direct))
+	}
 	switch {
 	case id.User == "" && id.Certificate != "":
 		set.Set("token", "none")
-		set.Set("sign", "body", "timestamp")
-		set.Set("sign-identity", id.Name)
 	case u.Scheme == "https":
 		set.Set("token", string(wssec.Text))
 	default:
@@ -134,16 +139,71 @@ func (c *securing) askTrust(ctx context.Context, id *identity.Identity, u *url.U
 	x := New(p, nil).Run(ctx)
 	x.Kind = "log-in"
 	s.since = time.Now()
-	err = s.takeAssertion(x)
+	err = s.takeAssertion(x, in.KeyType, entropy)
 	x.Secrets = append(x.Secrets, s.secrets()...)
+	x.Secrets = append(x.Secrets, entropyIn(x)...)
 	if c.plan.Keep != nil {
 		c.plan.Keep(x)
 	}
 	return s, err
 }
 
+// keyAskedFor says which kind of key is to confirm the assertion, and takes the identity's own where that is
+// the one. entropy is what is given for a key that both make.
+func (c *securing) keyAskedFor(ctx context.Context, id *identity.Identity, k *sessionKey) (
+	xml string, entropy []byte, err error,
+) {
+	kind := func(of string) string { return `<t:KeyType>` + wssec.Trust + of + `</t:KeyType>` }
+	switch id.LogIn.KeyType {
+	case identity.KeySymmetric:
+		entropy = make([]byte, wssec.ProofBits/8)
+		_, _ = rand.Read(entropy)
+		return kind(wssec.KeySymmetric) + fmt.Sprintf("<t:KeySize>%d</t:KeySize>", wssec.ProofBits) +
+			wssec.Entropy(entropy), entropy, nil
+	case identity.KeyPublic:
+		if id.Certificate == "" {
+			return "", nil, errors.New("an assertion that a public key confirms needs an identity with a certificate")
+		}
+		_, password, err := c.identityHere(ctx, id.Name)
+		if err != nil {
+			return "", nil, err
+		}
+		pair, bad, err := pairOf(ctx, id, password)
+		if err != nil {
+			return "", nil, fmt.Errorf("%s: %w", bad, err)
+		}
+		if k.own = decryptionKeyOf(pair); k.own == nil {
+			return "", nil, fmt.Errorf("the key of %s signs nothing", id.Certificate)
+		}
+		return kind(wssec.KeyPublic) + `<t:UseKey><d:KeyInfo xmlns:d="` + wssec.DSIG + `"><d:X509Data><d:X509Certificate>` +
+			base64.StdEncoding.EncodeToString(k.own.Cert.Raw) +
+			`</d:X509Certificate></d:X509Data></d:KeyInfo></t:UseKey>`, nil, nil
+	}
+	return kind(wssec.KeyBearer), nil, nil
+}
+
+// entropyIn are the secrets that went both ways, as they stand in the messages.
+func entropyIn(x *exchange.Exchange) (out []string) {
+	l := x.Leg()
+	if l == nil {
+		return nil
+	}
+	for _, b := range [][]byte{l.RequestBody, l.ResponseBody.Bytes()} {
+		d, err := xmltree.Parse(b, xmltree.Limits{Depth: 512})
+		if err != nil {
+			continue
+		}
+		for i := 1; i <= d.Len(); i++ {
+			if n := d.NodeAt(i); n.Kind() == xmltree.StartElement && n.Is(wssec.Trust, "BinarySecret") {
+				out = append(out, strings.TrimSpace(n.Text()))
+			}
+		}
+	}
+	return out
+}
+
 // takeAssertion finds the assertion in what a token service answers.
-func (s *session) takeAssertion(x *exchange.Exchange) error {
+func (s *session) takeAssertion(x *exchange.Exchange, keyType string, entropy []byte) error {
 	l := x.Leg()
 	if f := x.Cause(); f != nil && x.Outcome == exchange.OutcomeStopped {
 		return errors.New(f.Title)
@@ -162,13 +222,21 @@ func (s *session) takeAssertion(x *exchange.Exchange) error {
 		return errors.New("the token service's answer holds no RequestedSecurityToken")
 	case n.IsZero():
 		return errors.New("the token service gave another token than an assertion")
-	case !named(d.Root(), "RequestedProofToken").IsZero():
-		return errors.New("the token service demands a proof key, which is not done here")
+	}
+	if s.key.secret, err = wssec.ProofKey(d.Root(), entropy); err != nil {
+		return fmt.Errorf("the token service's key cannot be used: %w", err)
+	}
+	if keyType == identity.KeySymmetric && s.key.secret == nil {
+		return errors.New("the token service agreed on no key, though a symmetric one was asked for")
 	}
 	s.field, s.token = "", []byte(message.Alone(n))
 	if a, err := wssec.ReadAssertion(n); err == nil && a != nil {
-		if a.Confirmed != "" && a.Confirmed != "bearer" {
-			return fmt.Errorf("the assertion is to be confirmed by %s, and only bearer is done here", a.Confirmed)
+		if a.Confirmed == "holder-of-key" && !s.key.is() {
+			return errors.New("the assertion is to be confirmed by the holder of a key, and was asked for without one: " +
+				"log-in.key-type says which kind of key")
+		}
+		if a.Confirmed != "" && a.Confirmed != "bearer" && a.Confirmed != "holder-of-key" {
+			return fmt.Errorf("the assertion is to be confirmed by %s, which is not done here", a.Confirmed)
 		}
 		s.until = a.NotAfter
 	}

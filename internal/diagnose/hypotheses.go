@@ -21,6 +21,7 @@ const (
 	CheckVersions    = "versions"    // the server is asked for each version of TLS
 	CheckProtocol    = "protocol"    // the port is asked with TLS, or without
 	CheckDescription = "description" // the service's description is fetched
+	CheckListener    = "listener"    // the listener for an answer is called from this machine
 )
 
 // CheckWords says what a check does.
@@ -30,7 +31,7 @@ var CheckWords = map[string]string{
 	CheckLookup: "looks other names up", CheckPorts: "dials other ports of the host", CheckNames: "asks the server " +
 		"for other names", CheckVersions: "asks for each version of TLS",
 	CheckProtocol: "asks the port the other way, with or without TLS", CheckDescription: "fetches the service's " +
-		"description",
+		"description", CheckListener: "calls the listener for the answer from this machine",
 }
 
 type hypothesis = exchange.Hypothesis
@@ -43,6 +44,9 @@ func (c *Case) hypothesesOf(id string) []hypothesis {
 	}
 	if strings.HasPrefix(id, "read.fault-security-") && id != "read.fault-security-missing" {
 		all = append(c.ofTheToken(), all...)
+	}
+	if id == "wait.answer-missing" && (c.Later == nil || len(c.Later.Seen) > 0) { // it was reached
+		return nil
 	}
 	if c.Fetch { // what is asked for is the description itself
 		all = slices.DeleteFunc(all, func(p hypothesis) bool { return p.Check == CheckDescription })
@@ -242,6 +246,19 @@ var hypotheses = map[string][]hypothesis{
 	"tls.name-unrecognized": {otherName},
 	"send.reset":            {thisMessage, tlsPort, serviceDown},
 	"wait.closed":           {tlsPort, thisMessage, serviceDown},
+	"wait.answer-missing": {
+		{
+			ID:       "not-reached",
+			Cause:    "the service cannot reach the address that the message names",
+			Predicts: "called from this machine it leads to nothing, or to another program",
+			Check:    CheckListener,
+		},
+		{
+			ID:       "slow-answer",
+			Cause:    "the service answers later than is waited for",
+			Predicts: "with a longer answer-time it comes",
+		},
+	},
 	"wait.timed-out": {
 		{
 			ID:       "slow",

@@ -3,6 +3,7 @@ package diagnose
 import (
 	"fmt"
 	"net/url"
+	"slices"
 
 	"orenda/internal/endpoint"
 	"orenda/internal/exchange"
@@ -36,6 +37,9 @@ func answerMissing(c *Case) []exchange.Finding {
 		var said []string
 		for _, s := range l.Seen {
 			text := s.From + " called " + s.Path + ": " + s.Wrong
+			if s.Path == "" {
+				text = s.From + " called: " + s.Wrong
+			}
 			if s.RelatesTo != "" {
 				text += " (" + s.RelatesTo + ")"
 			}
@@ -44,6 +48,9 @@ func answerMissing(c *Case) []exchange.Finding {
 		f.Why += "What came was not it: " + list(said, 3) + "."
 		f.Side, f.Program = exchange.Theirs, "match answers by RelatesTo; the service answers another message, "+
 			"or at another path"
+		if l.Trust != "" && !slices.ContainsFunc(l.Seen, func(s exchange.CalledBack) bool { return s.Path != "" }) {
+			f.Program = "the service has to trust the certificate of the listener: give its people the file " + l.Trust
+		}
 	}
 	return one(f)
 }

@@ -102,6 +102,16 @@ var Keys = []Key{
 		Doc:   "where an answer that comes later is listened for; beyond this machine only where it is said for a call",
 	},
 	{
+		Name:    "reply-tls",
+		Stage:   exchange.Binding,
+		Kind:    Choice,
+		Default: "as-addressed",
+		Of:      []string{"as-addressed", "always", "never"},
+		Minor:   true,
+		Doc: "whether an answer that comes later is listened for over TLS, with a certificate of the local authority; " +
+			"as-addressed: where reply-to is https",
+	},
+	{
 		Name:    "strict-buffer",
 		Stage:   exchange.Binding,
 		Kind:    Switch,

@@ -28,6 +28,7 @@ type Seen struct {
 type Later struct {
 	Address string       `json:"address"`         // that the service was told
 	Listens string       `json:"listens"`         // host and port of the listener
+	Trust   string       `json:"trust,omitempty"` // the file that whoever calls it over TLS has to trust
 	Seen    []CalledBack `json:"seen,omitempty"`  // in their order
 	Early   bool         `json:"early,omitempty"` // the answer came before the message was acknowledged
 }

@@ -51,6 +51,13 @@ const (
 	WSTrust14 = "ws-trust-1.4"
 )
 
+// The key types of a WS-Trust log-in.
+const (
+	KeyBearer    = "bearer"
+	KeyPublic    = "public-key"
+	KeySymmetric = "symmetric-key"
+)
+
 // LogIn is a call by which an identity begins a session: what it gives goes with
 // the calls that follow.
 type LogIn struct {
@@ -61,6 +68,9 @@ type LogIn struct {
 	// endpoint's address unless it is set (AppliesTo).
 	Scope string `toml:"scope,omitempty"`
 	For   string `toml:"for,omitempty"` // the service that the assertion is for
+	// KeyType is what a ws-trust assertion is confirmed by (WS-Trust 1.3 §4.2): bearer ("" too), public-key
+	// (the key of the identity's certificate) or symmetric-key (one that both agree on).
+	KeyType string `toml:"key-type,omitempty"`
 
 	Address string `toml:"address"`          // that is called
 	Body    string `toml:"body"`             // with ${user} and ${secret}; or file:PATH

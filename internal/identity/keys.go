@@ -33,6 +33,7 @@ var keys = []key{
 	{"log-in.kind", func(id *Identity) *string { return &id.LogIn.Kind }},
 	{"log-in.scope", func(id *Identity) *string { return &id.LogIn.Scope }},
 	{"log-in.for", func(id *Identity) *string { return &id.LogIn.For }},
+	{"log-in.key-type", func(id *Identity) *string { return &id.LogIn.KeyType }},
 	{"log-in.body", func(id *Identity) *string { return &id.LogIn.Body }},
 	{"log-in.type", func(id *Identity) *string { return &id.LogIn.Type }},
 	{"log-in.action", func(id *Identity) *string { return &id.LogIn.Action }},
@@ -108,6 +109,9 @@ func kindOf(name, value string) error {
 	if name == "log-in.kind" && !isKind(value) {
 		return fmt.Errorf("log-in.kind is %s, %s or %s, or empty for a body of your own, "+
 			"not %q", OAuth2, WSTrust13, WSTrust14, value)
+	}
+	if name == "log-in.key-type" && !slices.Contains([]string{"", KeyBearer, KeyPublic, KeySymmetric}, value) {
+		return fmt.Errorf("log-in.key-type is %s, %s or %s, not %q", KeyBearer, KeyPublic, KeySymmetric, value)
 	}
 	return nil
 }

@@ -2,6 +2,7 @@ package workspace
 
 import (
 	"cmp"
+	"crypto/tls"
 	"fmt"
 	"maps"
 	"os"
@@ -280,6 +281,10 @@ func (w *Workspace) lend(p *call.Plan) {
 		return w.Home.Allowed(w.ID(), id, scheme+"://"+host+":"+port)
 	}
 	p.KeyLogOK = func(path string) bool { return w.Home.Allowed(w.ID(), "key-log", path) }
+	p.Listening = func(host string) (tls.Certificate, string, error) {
+		c, _, file, err := RelayCertificate(w.Home, host)
+		return c, file, err
+	}
 	p.ProxyOK = func(proxy string) bool { return w.Home.Allowed(w.ID(), "proxy", proxy) }
 }
 
