@@ -454,7 +454,8 @@ func (b *later) try(ctx context.Context, r *net.Resolver) (from string, err erro
 		conn = tls.Client(conn, &tls.Config{InsecureSkipVerify: true, ServerName: u.Hostname()})
 	}
 	path := "/try-" + strings.ToLower(rand.Text())
-	if _, err := fmt.Fprintf(conn, "GET %s HTTP/1.1\r\nHost: %s\r\nConnection: close\r\n\r\n", path, u.Host); err != nil {
+	ask := fmt.Sprintf("GET %s HTTP/1.1\r\nHost: %s\r\nConnection: close\r\n\r\n", path, u.Host)
+	if _, err := io.WriteString(conn, ask); err != nil {
 		return from, fmt.Errorf("it takes no call: %w", err)
 	}
 	_, _ = io.Copy(io.Discard, io.LimitReader(conn, http1.MaxHead))

@@ -175,7 +175,8 @@ func (c *securing) keyAskedFor(ctx context.Context, id *identity.Identity, k *se
 		if k.own = decryptionKeyOf(pair); k.own == nil {
 			return "", nil, fmt.Errorf("the key of %s signs nothing", id.Certificate)
 		}
-		return kind(wssec.KeyPublic) + `<t:UseKey><d:KeyInfo xmlns:d="` + wssec.DSIG + `"><d:X509Data><d:X509Certificate>` +
+		return kind(wssec.KeyPublic) +
+			`<t:UseKey><d:KeyInfo xmlns:d="` + wssec.DSIG + `"><d:X509Data><d:X509Certificate>` +
 			base64.StdEncoding.EncodeToString(k.own.Cert.Raw) +
 			`</d:X509Certificate></d:X509Data></d:KeyInfo></t:UseKey>`, nil, nil
 	}
@@ -232,8 +233,8 @@ func (s *session) takeAssertion(x *exchange.Exchange, keyType string, entropy []
 	s.field, s.token = "", []byte(message.Alone(n))
 	if a, err := wssec.ReadAssertion(n); err == nil && a != nil {
 		if a.Confirmed == "holder-of-key" && !s.key.is() {
-			return errors.New("the assertion is to be confirmed by the holder of a key, and was asked for without one: " +
-				"log-in.key-type says which kind of key")
+			return errors.New("the assertion is to be confirmed by the holder of a key, and was asked for without " +
+				"one: log-in.key-type says which kind of key")
 		}
 		if a.Confirmed != "" && a.Confirmed != "bearer" && a.Confirmed != "holder-of-key" {
 			return fmt.Errorf("the assertion is to be confirmed by %s, which is not done here", a.Confirmed)
