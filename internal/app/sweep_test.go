@@ -41,11 +41,12 @@ func TestEveryCauseIsReadOnThePath(t *testing.T) {
 		}
 		t.Run(m.ID, func(t *testing.T) {
 			p.t = t
-			replyTo := ""
-			if strings.HasPrefix(m.ID, "wait.answer-") { // of an answer that comes later
-				replyTo = "here"
+			set := []string{"answer-time", "300ms", "receive-time", "300ms", "reply-to", "", "transfer", "length",
+				"request-coding", "none"}
+			if m.Shown[0] != "" {
+				set = append(set, m.Shown[0], m.Shown[1])
 			}
-			p.at("/berths/~"+m.ID, "answer-time", "300ms", "receive-time", "300ms", "reply-to", replyTo)
+			p.at("/berths/~"+m.ID, set...)
 			p.keys("g", "p")
 			p.wait()
 			x := p.m.s.Exchange()

@@ -141,8 +141,8 @@ func TestMisbehavioursAreFound(t *testing.T) {
 			p := berths(t, h, "/berths/~"+m.ID)
 			p.Identities = []diagnose.Identity{{Name: "desk", User: "desk"}}
 			p.Settings.Set("answer-time", "300ms")
-			if strings.HasPrefix(m.ID, "wait.answer-") { // of an answer that comes later
-				p.Settings.Set("reply-to", "here")
+			if m.Shown[0] != "" {
+				p.Settings.Set(m.Shown[0], m.Shown[1])
 			}
 			if m.ID == "read.fault-declared" {
 				p.Operation = "ReserveBerth"

@@ -92,6 +92,9 @@ func TestWithoutItsEvidenceNoOtherCauseIsNamed(t *testing.T) {
 		}
 		p := berths(t, h, "/berths/~"+m.ID)
 		p.Settings.Set("receive-time", "300ms")
+		if m.Shown[0] != "" {
+			p.Settings.Set(m.Shown[0], m.Shown[1])
+		}
 		x := run(t, p)
 		require.NotEmpty(t, x.Findings, m.ID)
 		l := x.Leg()

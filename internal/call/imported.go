@@ -56,6 +56,8 @@ type Imported struct {
 	added   string // the security that was added on the way, in words; "" none
 	alone   bool   // a request of which it is not known whether it was answered
 	closed  []byte // Body with what is open at its end closed, where Rest follows it
+	plain   []byte // what Body is a content coding of; nil: not yet known, or Body itself
+	plainOf []byte // of which bytes it is
 
 	doc   *xmltree.Document // what is looked at, parsed once for all who look; nil: not yet, or not readable
 	docOf []byte            // of which bytes it is
@@ -66,13 +68,15 @@ func (w *Imported) SetBody(b []byte) {
 	w.Body, w.docOf, w.doc = b, nil, nil
 	w.Came = int64(len(b))
 	w.Declared = w.Came
-	w.Header = slices.DeleteFunc(w.Header, func(h [2]string) bool { return strings.EqualFold(h[0], "Content-Length") })
+	w.Header = slices.DeleteFunc(w.Header, func(h [2]string) bool {
+		return strings.EqualFold(h[0], "Content-Length") || strings.EqualFold(h[0], "Content-Encoding")
+	})
 	w.Header = append(w.Header, [2]string{"Content-Length", strconv.FormatInt(w.Came, 10)})
 }
 
 // document is what is looked at of the request; nil where it is not well-formed.
 func (w *Imported) document() *xmltree.Document {
-	b := w.readable()
+	b := w.Readable()
 	if len(b) == 0 {
 		return nil
 	}
@@ -85,10 +89,10 @@ func (w *Imported) document() *xmltree.Document {
 	return w.doc
 }
 
-// readable is the request as it is looked at: of a large one its beginning.
-func (w *Imported) readable() []byte {
+// Readable is the request as it is looked at: without its content coding; of a large one its beginning.
+func (w *Imported) Readable() []byte {
 	if w.Rest.IsZero() {
-		return w.Body
+		return w.uncoded()
 	}
 	if w.closed == nil {
 		w.closed = []byte{}
@@ -98,6 +102,28 @@ func (w *Imported) readable() []byte {
 	}
 	return w.closed
 }
+
+// uncoded is the request without its content coding; as it is where it has none, or is marked so and is not:
+// archives hold such bodies as they were before.
+func (w *Imported) uncoded() []byte {
+	codings := field(w.Header, "Content-Encoding")
+	if codings == "" || len(w.Body) == 0 {
+		return w.Body
+	}
+	if len(w.plainOf) != len(w.Body) || &w.plainOf[0] != &w.Body[0] {
+		w.plainOf, w.plain = w.Body, nil
+		if b, err := wire.Unpacked(codings, w.Body, maxUncoded); err == nil {
+			w.plain = b
+		}
+	}
+	if w.plain == nil {
+		return w.Body
+	}
+	return w.plain
+}
+
+// maxUncoded is how large a compressed request may become that is looked at, in bytes.
+const maxUncoded = 64 << 20
 
 // ErrNothing is what holds neither a request nor a reply.
 var ErrNothing = errors.New("there is neither a request nor a reply in it")
@@ -239,7 +265,7 @@ func (w *Imported) Envelope() *soap.Envelope {
 	if d := w.document(); d != nil {
 		return soap.Read(d)
 	}
-	return envelopeIn(w.readable())
+	return envelopeIn(w.Readable())
 }
 
 // ReplyEnvelope is the envelope of the reply, nil where there is none.
@@ -378,7 +404,7 @@ func imported(p Plan, w *Imported) *Call {
 		case has || len(w.Header) > 0:
 			p.Settings.Set("action", "none")
 		}
-		p.setDraft(w.readable(), w.document())
+		p.setDraft(w.Readable(), w.document())
 		p.Header = nil
 		if !w.Rest.IsZero() {
 			p.Settings.Set("validate", "false") // what is cut breaks its schema
@@ -471,12 +497,14 @@ func (c *Call) runSentSecurity(context.Context) (string, error) {
 	if w.added != "" {
 		c.rec.Fact(exchange.Security, "added by the relay", w.added)
 	}
-	s.envelope = w.Body
+	if s.envelope = w.Body; w.Rest.IsZero() {
+		s.envelope = w.uncoded()
+	}
 	var places []int
 	if d := w.document(); d != nil {
 		places = c.secretPlacesOf(d)
 	} else {
-		places = c.secretPlaces(w.readable())
+		places = c.secretPlaces(w.Readable())
 	}
 	c.rec.Update(func(x *exchange.Exchange) {
 		for i := 0; i+1 < len(places); i += 2 {
@@ -564,6 +592,12 @@ func importedRequest(c *network) wire.Request {
 		Rest:         w.Rest,
 		Secret:       c.secrets,
 		SecretHeader: c.secretNames().Name,
+	}
+	if w.Rest.IsZero() && w.plain != nil && len(w.Body) > 0 {
+		req.Plain, req.PlainSecret, req.Body, req.Secret = req.Body, req.Secret, w.Body, nil
+		if len(req.PlainSecret) > 0 {
+			req.Secret = []exchange.Span{{Length: int64(len(req.Body))}}
+		}
 	}
 	if req.Method == "" {
 		req.Method = "POST"

@@ -30,7 +30,7 @@ func addSecurity(ctx context.Context, p Plan, w *Imported) (stopped *exchange.Ex
 	if tokenIn(w.Envelope()) != "none" {
 		p.Settings.Set("token", "none")
 	}
-	p.setDraft(w.readable(), d)
+	p.setDraft(w.Readable(), d)
 	c := New(p, nil)
 	x := c.Run(ctx)
 	if x.Outcome != exchange.OutcomePassed {

@@ -3,6 +3,7 @@ package call
 import (
 	"bytes"
 	"cmp"
+	"compress/gzip"
 	"context"
 	"crypto/sha256"
 	"crypto/tls"
@@ -76,6 +77,9 @@ func (c *network) config() wire.Config {
 		Proxy:        c.throughProxy(),
 		Chunked:      s.Text("transfer") == "chunked" && c.plan.fetch == nil,
 		Expect:       s.Switch("expect-continue"),
+	}
+	if cfg.Chunked {
+		cfg.Trailer = c.trailer()
 	}
 	cfg.Host, cfg.Port = endpoint.HostPort(c.url)
 	if cfg.IP = s.Text("ip"); len(c.followed) == 0 { // elsewhere it means nothing
@@ -255,8 +259,16 @@ func callRequest(c *network) wire.Request {
 	if c.credentials.ntlm == negotiating { // what it is about follows once the server knows who calls
 		req.Body, req.Secret = nil, nil
 	}
+	c.coded(&req)
 	if s.Text("transfer") == "chunked" {
 		req.Header = append(req.Header, [2]string{"Transfer-Encoding", "chunked"})
+		var names []string
+		for _, f := range c.trailer() {
+			names = append(names, f[0])
+		}
+		if names != nil { // RFC 9110 §6.6.2
+			req.Header = append(req.Header, [2]string{"Trailer", strings.Join(names, ", ")})
+		}
 	} else {
 		req.Header = append(req.Header, [2]string{"Content-Length", strconv.Itoa(len(req.Body))})
 	}
@@ -264,6 +276,34 @@ func callRequest(c *network) wire.Request {
 		req.Header = append(req.Header, [2]string{"Expect", "100-continue"})
 	}
 	return c.completed(req)
+}
+
+// trailer are the fields that follow the last chunk.
+func (c *network) trailer() (out [][2]string) {
+	for _, f := range c.plan.Settings.List("trailer") {
+		name, value, _ := strings.Cut(f, ":")
+		out = append(out, [2]string{strings.TrimSpace(name), strings.TrimSpace(value)})
+	}
+	return out
+}
+
+// coded compresses the body, where that is set (RFC 9110 §8.4). In what is compressed no secret has a
+// place of its own: where there is any, all of it is one.
+func (c *network) coded(req *wire.Request) {
+	if c.plan.Settings.Text("request-coding") != "gzip" || len(req.Body) == 0 || !req.Rest.IsZero() {
+		return
+	}
+	var out bytes.Buffer
+	z := gzip.NewWriter(&out)
+	_, _ = z.Write(req.Body) // into memory
+	_ = z.Close()
+	req.Plain, req.PlainSecret, req.Front = req.Body, req.Secret, nil
+	if req.Body = out.Bytes(); len(req.Secret) > 0 {
+		req.Secret = []exchange.Span{{Length: int64(len(req.Body))}}
+	}
+	req.Header = append(req.Header, [2]string{"Content-Encoding", "gzip"})
+	c.rec.Fact(exchange.Send, "compressed", fmt.Sprintf("gzip, %s bytes of %s",
+		endpoint.Bytes(int64(len(req.Body))), endpoint.Bytes(int64(len(req.Plain)))))
 }
 
 // fetchRequest is the request for a description.

@@ -33,7 +33,8 @@ func (t *commandLine) soundCommand() *cobra.Command {
 		Long: `Sends the draft with other values of one field, halving the distance between what is
 accepted and what is refused, until the edge is found; both sides are really sent, and
 sent twice. What is accepted passes, or meets --accepted. --by time looks for the least time
-in which the service answers, and takes no FIELD; --by answers asks whether a longer input
+in which the service answers, and --by sending in which ways it may be sent: in chunks, with a
+trailer, after leave to (Expect), compressed; both take no FIELD. --by answers asks whether a longer input
 gives fewer answers, whether the order of words matters, and whether the same call gives the
 same reply. It says before it begins how
 often it may send, keeps a pause, and stops at the budget, where the service locks it
@@ -72,8 +73,8 @@ func (t *commandLine) sound(ctx context.Context, f *soundFlags, args []string) e
 	if len(values) > 0 && !strings.Contains(values[0], "=") {
 		field, values = values[0], values[1:]
 	}
-	if field == "" && f.by != "time" {
-		return errors.New("name the field that is sounded; only --by time takes none")
+	if field == "" && !sounding.Whole(f.by) {
+		return errors.New("name the field that is sounded; only --by time and --by sending take none")
 	}
 	p, err := t.prepare(ctx, &f.callFlags, append([]string{args[0]}, values...))
 	if err != nil {
@@ -124,7 +125,11 @@ func (t *commandLine) tellSounding(r *sounding.Result) error {
 			return err
 		}
 	} else {
-		fmt.Fprintf(t.out, "%s: %s\n", safe.Line(cmp.Or(r.Field, "the answer")), safe.Line(r.Sentence))
+		of := cmp.Or(r.Field, "the answer")
+		if r.By == "sending" {
+			of = "the message"
+		}
+		fmt.Fprintf(t.out, "%s: %s\n", safe.Line(of), safe.Line(r.Sentence))
 		for _, e := range r.Edges {
 			fmt.Fprintf(t.out, "  %-8s  accepted %s (%s)  refused %s (%s)\n", e.Side,
 				safe.Line(e.Accepted), e.Exchanges[0],
@@ -132,7 +137,7 @@ func (t *commandLine) tellSounding(r *sounding.Result) error {
 		}
 		for _, c := range r.Characters {
 			word := map[bool]string{true: "taken", false: "refused"}[c.Taken]
-			fmt.Fprintf(t.out, "  %-18s  %-7s  %s\n", safe.Line(c.Of), word,
+			fmt.Fprintf(t.out, "  %-25s  %-7s  %s\n", safe.Line(c.Of), word,
 				safe.Line(cutTo(c.Says, 90)))
 		}
 		for _, a := range r.Answered {

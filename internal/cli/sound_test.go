@@ -69,7 +69,7 @@ func TestAnswersAndTimesAreSounded(t *testing.T) {
 
 	code, _, errOut := l.run("sound", "LookUp", "--contract", l.callsigns(), "--port", "CallSigns")
 	assert.Equal(t, 2, code)
-	assert.Contains(t, errOut, "only --by time takes none")
+	assert.Contains(t, errOut, "only --by time and --by sending take none")
 	to, err := url.Parse("http://" + l.h.Plain)
 	require.NoError(t, err)
 	behind := httputil.NewSingleHostReverseProxy(to)

@@ -31,7 +31,11 @@ func (t *commandLine) standinCommand() *cobra.Command {
 		if list {
 			tw := tabwriter.NewWriter(t.out, 0, 0, 2, ' ', 0)
 			for _, m := range standin.Misbehaviours() {
-				fmt.Fprintf(tw, "%s\t%s\n", m.ID, m.What)
+				what := m.What
+				if m.Shown[0] != "" {
+					what += fmt.Sprintf(" (to a call with %s = %s)", m.Shown[0], m.Shown[1])
+				}
+				fmt.Fprintf(tw, "%s\t%s\n", m.ID, what)
 			}
 			return tw.Flush()
 		}

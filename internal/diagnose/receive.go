@@ -2,6 +2,7 @@ package diagnose
 
 import (
 	"bytes"
+	"cmp"
 	"fmt"
 	"html"
 	"mime"
@@ -11,6 +12,7 @@ import (
 
 	"orenda/internal/endpoint"
 	"orenda/internal/exchange"
+	"orenda/internal/http1"
 	"orenda/internal/pattern"
 	"orenda/internal/soap"
 )
@@ -114,6 +116,8 @@ var receiveRules = []Rule{
 		)
 		f.Program = "send less at a time, or have the service's people raise their limit"
 	})},
+	{"receive.coding-refused", exchange.Stop, exchange.Yours, codingRefused},
+	{"receive.length-required", exchange.Stop, exchange.Yours, lengthRequired},
 	{"receive.media-type-refused", exchange.Stop, exchange.Yours, mediaTypeRefused},
 	{"receive.not-kept", exchange.Stop, exchange.Yours, notKept},
 	{"receive.redirect-followed", exchange.Note, exchange.Theirs, followed},
@@ -512,7 +516,8 @@ func mediaTypeRefused(c *Case) []exchange.Finding {
 	if c.Reply != nil {
 		f = c.Reply.Fault
 	}
-	if h == nil || h.Status != 415 && (f == nil || !mediaTypeFault(f)) || c.isAnswer() && f == nil {
+	if h == nil || h.Status != 415 && (f == nil || !mediaTypeFault(f)) || c.isAnswer() && f == nil ||
+		f == nil && len(codingRefused(c)) > 0 {
 		return nil
 	}
 	set := c.sent()
@@ -580,6 +585,69 @@ func notKept(c *Case) []exchange.Finding {
 		Evidence: []exchange.Evidence{c.inSettings("intake", 0, 7), c.inSettings("receive-limit", 0, 1)},
 		Program:  "nothing: the service sends, and this machine has no room",
 	})
+}
+
+// codingRefused is a compressed request that the server does not take (RFC 9110 §15.5.16).
+func codingRefused(c *Case) []exchange.Finding {
+	h, l := c.response(), c.leg()
+	if h == nil || h.Status != http.StatusUnsupportedMediaType || c.isAnswer() {
+		return nil
+	}
+	if coding := l.Request.Get("Content-Encoding"); coding == "" || strings.EqualFold(coding, "identity") {
+		if len(l.RequestBody) > 0 || h.Field("Accept-Encoding") == nil {
+			return nil
+		}
+		return one(exchange.Finding{ // of the request nothing is known, and this is what such an answer says
+			Title:    "the server does not take a compressed request",
+			Why:      fmt.Sprintf("It answered %q and says which compressions it takes.", h.Line),
+			Evidence: c.inHead("Accept-Encoding"), Certainty: exchange.Likely,
+			Program: "switch the compression of its requests off",
+		})
+	}
+	f := exchange.Finding{
+		Title: "the server does not take a compressed request",
+		Why: fmt.Sprintf("The request was compressed (%s), and it answered %q; few services take that.",
+			l.Request.Get("Content-Encoding"), h.Line),
+		Evidence:  append(c.inHead(""), c.inRequestHead("Content-Encoding")...),
+		Remedies:  c.remedies("send it as it is", []string{"request-coding"}, "none"),
+		Program:   "switch the compression of its requests off",
+		Certainty: exchange.Likely,
+	}
+	if takes := h.Get("Accept-Encoding"); takes != "" || h.Field("Accept-Encoding") != nil {
+		f.Certainty = exchange.Certain
+		f.Why = fmt.Sprintf("The request was compressed (%s), and it answered %q and takes %q.",
+			l.Request.Get("Content-Encoding"), h.Line, cmp.Or(takes, "none"))
+		f.Evidence = append(c.inHead("Accept-Encoding"), f.Evidence...)
+	}
+	return one(f)
+}
+
+// lengthRequired is a request in chunks to a server that wants its length before (RFC 9110 §15.5.12), or that
+// knows no chunks (RFC 9112 §6.1).
+func lengthRequired(c *Case) []exchange.Finding {
+	h, l := c.response(), c.leg()
+	if h == nil || c.isAnswer() {
+		return nil
+	}
+	chunked := l.Request.Chunked || http1.Says(l.Request.Get("Transfer-Encoding"), "chunked")
+	if h.Status != http.StatusLengthRequired && (h.Status != http.StatusNotImplemented || !chunked) {
+		return nil
+	}
+	f := exchange.Finding{
+		Title:    "the server does not take a request in chunks",
+		Why:      fmt.Sprintf("The request was sent in chunks, without its length, and it answered %q.", h.Line),
+		Evidence: append(c.inHead(""), c.inRequestHead("Transfer-Encoding")...),
+		Remedies: c.remedies("declare its length", []string{"transfer"}, "length"),
+		Program:  "let it declare the length (Content-Length) in place of chunks; most programs have a switch for that",
+	}
+	switch {
+	case h.Status == http.StatusNotImplemented:
+		f.Certainty = exchange.Likely
+	case !chunked:
+		f.Title, f.Why = "the server wants the length of the request", fmt.Sprintf("It answered %q.", h.Line)
+		f.Evidence, f.Remedies = c.inHead(""), nil
+	}
+	return one(f)
 }
 
 func expectationRefused(c *Case) []exchange.Finding {
@@ -691,7 +759,7 @@ func clientError(c *Case) []exchange.Finding {
 		return nil
 	}
 	switch h.Status {
-	case 401, 403, 404, 405, 407, 413, 415, 417:
+	case 401, 403, 404, 405, 407, 411, 413, 415, 417:
 		return nil
 	}
 	f := exchange.Finding{

@@ -730,6 +730,16 @@ var texts = map[string]Text{
 		"It answered 415, or a fault says so.",
 		"Send the SOAP version that it speaks.",
 	},
+	"receive.coding-refused": {
+		"The server does not take a compressed request.",
+		"It answered 415 to a request with a Content-Encoding.",
+		"Send it uncompressed.",
+	},
+	"receive.length-required": {
+		"The server does not take a request in chunks.",
+		"It answered 411, or 501 to a request in chunks.",
+		"Declare the length of the request.",
+	},
 	"receive.expectation-refused": {
 		"The server refuses to let the body be sent.",
 		"It answered 417.",

@@ -108,8 +108,8 @@ var Keys = []Key{
 		Default: "as-addressed",
 		Of:      []string{"as-addressed", "always", "never"},
 		Minor:   true,
-		Doc: "whether an answer that comes later is listened for over TLS, with a certificate of the local authority; " +
-			"as-addressed: where reply-to is https",
+		Doc: "whether an answer that comes later is listened for over TLS, with a certificate of the local " +
+			"authority; as-addressed: where reply-to is https",
 	},
 	{
 		Name:    "strict-buffer",
@@ -560,6 +560,22 @@ var Keys = []Key{
 		Default: "length",
 		Minor:   true,
 		Doc:     "whether the length is declared or the request is sent in chunks",
+	},
+	{
+		Name:  "trailer",
+		Stage: exchange.Send,
+		Kind:  List,
+		Minor: true,
+		Doc:   "fields behind the last chunk, Name: value; only where the request is sent in chunks",
+	},
+	{
+		Name:    "request-coding",
+		Stage:   exchange.Send,
+		Kind:    Choice,
+		Of:      []string{"none", "gzip"},
+		Default: "none",
+		Minor:   true,
+		Doc:     "compression of the request (Content-Encoding); few services take one",
 	},
 	{
 		Name:    "expect-continue",

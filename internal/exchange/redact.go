@@ -69,6 +69,7 @@ func (x *Exchange) Redact(key []byte) *Exchange {
 			l.Beginning()
 		}
 		l.maskWhatHides(needles)
+		l.maskCoded(needles)
 		for _, r := range l.runs() {
 			if b := r.get(); !b.Stored() {
 				if masked, found := without(b.Bytes(), needles); found {
@@ -177,6 +178,18 @@ func (l *Leg) maskWhatHides(needles [][]byte) {
 		mask(l.In.memory[head:])
 		return nil
 	})
+}
+
+// maskCoded masks the body as it left, where it was compressed and a secret stands in what it is made of.
+func (l *Leg) maskCoded(needles [][]byte) {
+	head := l.Request.Size
+	if l.Request.Get("Content-Encoding") == "" || head <= 0 || head >= int64(len(l.Out)) {
+		return
+	}
+	if slices.ContainsFunc(needles, func(n []byte) bool { return bytes.Contains(l.RequestBody, n) }) {
+		l.Out = slices.Clone(l.Out)
+		mask(l.Out[head:])
+	}
 }
 
 // without masks all needles in a copy of b, if any is in it.

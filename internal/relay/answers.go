@@ -94,7 +94,7 @@ func (r *Relay) throughHere(w *call.Imported) {
 		return
 	}
 	slices.SortFunc(found, func(a, b place) int { return b.at.Start - a.at.Start }) // from the end: places stay
-	b := slices.Clone(w.Body)
+	b := slices.Clone(w.Readable())
 	var to []string
 	for _, p := range found {
 		at := r.base() + answersPath + r.answers.of(p.was)

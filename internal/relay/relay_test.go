@@ -2,6 +2,7 @@ package relay
 
 import (
 	"bytes"
+	"compress/gzip"
 	"context"
 	"crypto/sha256"
 	"crypto/tls"
@@ -680,4 +681,72 @@ func TestWhatWaitsEndsWithTheRelay(t *testing.T) {
 	case <-time.After(time.Minute):
 		t.Fatal("it waits for an hour")
 	}
+}
+
+// A program may compress what it sends: it goes on as it came, and is judged by what it holds. What is
+// compressed hides no secret from the record.
+func TestACompressedRequestIsPassedOn(t *testing.T) {
+	var came []byte
+	var coding string
+	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		came, _ = io.ReadAll(r.Body)
+		coding = r.Header.Get("Content-Encoding")
+		w.Header().Set("Content-Type", "text/xml; charset=utf-8")
+		_, _ = w.Write(quayList("FindBerthsResponse"))
+	}))
+	defer s.Close()
+	to, err := url.Parse(s.URL + "/berths")
+	require.NoError(t, err)
+	file := filepath.Join(t.TempDir(), "quays.wsdl")
+	require.NoError(t, os.WriteFile(file, []byte(quays), 0o600))
+	f, err := call.Fetch(t.Context(), file, call.Plan{ReadFile: os.ReadFile}, nil)
+	require.NoError(t, err)
+	kept := make(chan *exchange.Exchange, 3)
+	r, err := Listen(Options{
+		To: to,
+		Plan: func(w *call.Imported) call.Plan {
+			return against(call.Plan{Agent: call.Agent, Endpoint: "relay"}, f.Contract, w)
+		},
+		Keep: func(x *exchange.Exchange) { kept <- x },
+	})
+	require.NoError(t, err)
+	defer r.Close()
+	post := func(body []byte, coding string) *exchange.Exchange {
+		q, err := http.NewRequest(http.MethodPost, r.Address(), bytes.NewReader(body))
+		require.NoError(t, err)
+		q.Header.Set("Content-Type", "text/xml; charset=utf-8")
+		q.Header.Set("SOAPAction", `"urn:skerry:berths:FindBerths"`)
+		q.Header.Set("Content-Encoding", coding)
+		a, err := http.DefaultClient.Do(q)
+		require.NoError(t, err)
+		_, _ = io.Copy(io.Discard, a.Body)
+		a.Body.Close()
+		return <-kept
+	}
+	var packed bytes.Buffer
+	z := gzip.NewWriter(&packed)
+	_, _ = z.Write(quayList("FindBerths"))
+	require.NoError(t, z.Close())
+	x := post(packed.Bytes(), "gzip")
+	assert.Equal(t, "FindBerths", x.Operation)
+	assert.Equal(t, exchange.OutcomePassed, x.Outcome)
+	assert.Empty(t, x.Findings)
+	assert.Equal(t, packed.Bytes(), came)
+	assert.Equal(t, "gzip", coding)
+	assert.Equal(t, string(quayList("FindBerths")), string(x.Leg().RequestBody))
+
+	secret := strings.Replace(string(quayList("FindBerths")), "<e:Body>", `<e:Header><w:Security xmlns:w="http://docs.oasis-open.org/wss/2004/01/`+
+		`oasis-200401-wss-wssecurity-secext-1.0.xsd"><w:UsernameToken><w:Username>ines</w:Username><w:Password>slack-water-word`+
+		`</w:Password></w:UsernameToken></w:Security></e:Header><e:Body>`, 1)
+	packed.Reset()
+	z.Reset(&packed)
+	_, _ = z.Write([]byte(secret))
+	require.NoError(t, z.Close())
+	c := post(packed.Bytes(), "gzip").Redact(nil)
+	assert.NotContains(t, string(c.Leg().RequestBody), "slack-water-word")
+	assert.NotContains(t, string(c.Leg().Out), "\x1f\x8b", "the compressed bytes are masked")
+
+	// What only says that it is compressed is looked at as it is.
+	x = post(quayList("FindBerths"), "gzip")
+	assert.Equal(t, "FindBerths", x.Operation)
 }

@@ -21,7 +21,7 @@ import (
 //
 //nolint:gochecknoglobals // a table: it is never written to
 var Ways = []string{"length", "value", "count", "date", "size", "characters", "enumeration", "optional",
-	"answers", byTime}
+	"answers", byTime, bySending}
 
 // WayFor is the way that fits a field best.
 func WayFor(it *message.Item) string {
@@ -60,6 +60,9 @@ func Over(plan call.Plan, field string, accepted string, keep func(*exchange.Exc
 		if v.Limit > 0 {
 			one.Settings.Set("answer-time", v.Limit.String())
 		}
+		for _, s := range v.Set {
+			one.Settings.Set(s[0], s[1])
+		}
 		if accepted != "" {
 			one.Settings.Set("expect", accepted)
 		}
@@ -75,7 +78,7 @@ func Over(plan call.Plan, field string, accepted string, keep func(*exchange.Exc
 // OptionsFor are the options for a field of a draft, by a way; what is not set has its usual value.
 func OptionsFor(d *message.Draft, field, by string) (Options, error) {
 	it, ok := d.Find(field)
-	if !ok && by != byTime {
+	if !ok && !Whole(by) {
 		return Options{}, fmt.Errorf("the message has no field %s; it has %s", field, strings.Join(d.Paths(), ", "))
 	}
 	o := Options{
@@ -105,7 +108,7 @@ func varied(d *message.Draft, path string, v Variant) (*message.Draft, error) {
 	if v.Without != "" {
 		path = v.Without
 	}
-	if v.Limit > 0 {
+	if v.Limit > 0 || v.Set != nil {
 		return out, nil
 	}
 	it, ok := out.Find(path)

@@ -43,6 +43,7 @@ type Variant struct {
 
 	Limit   time.Duration // how long the answer may take; 0: as it is set
 	Without string        // path of another field, that is left out
+	Set     [][2]string   // settings that it is sent with: names and values
 	Label   string        // how it is shown
 	At      int64         // where it lies on the scale that is sounded; 0 where there is none
 }
@@ -144,6 +145,8 @@ func Sound(ctx context.Context, o Options, send Send) (*Result, error) {
 		err = s.listed(ctx)
 	case "answers":
 		err = s.answers(ctx)
+	case bySending:
+		err = s.sendings(ctx)
 	default:
 		err = s.edges(ctx)
 	}

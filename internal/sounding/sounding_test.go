@@ -166,6 +166,33 @@ func TestTimesAreFound(t *testing.T) {
 
 // What was learned is contradicted by what was taken outside, or refused inside with the same
 // words, and by nothing else.
+// Each way to send is tried with the same message, the plain one first.
+func TestWaysToSendAreTried(t *testing.T) {
+	var sent []string
+	refuse := "in chunks"
+	r, err := Sound(t.Context(), Options{By: bySending, Budget: 40}, func(_ context.Context, v Variant) (Answer, error) {
+		sent = append(sent, v.Label)
+		if strings.HasPrefix(v.Label, refuse) {
+			return Answer{Says: "411 Length Required"}, nil
+		}
+		return Answer{Accepted: true}, nil
+	})
+	require.NoError(t, err)
+	assert.Equal(t, []string{"with its length", "in chunks", "in chunks, with a trailer", "after leave to (Expect)",
+		"compressed (gzip)"}, sent)
+	assert.Equal(t, "taken: with its length, after leave to (Expect), compressed (gzip); "+
+		"refused: in chunks, in chunks, with a trailer", r.Sentence)
+	refuse = "with"
+	sent = nil
+	r, err = Sound(t.Context(), Options{By: bySending, Budget: 40}, func(_ context.Context, v Variant) (Answer, error) {
+		sent = append(sent, v.Label)
+		return Answer{Says: "no"}, nil
+	})
+	require.NoError(t, err)
+	assert.Len(t, sent, 1, "what is refused as it stands tells nothing of the ways to send it")
+	assert.Contains(t, r.Sentence, "not accepted")
+}
+
 func TestLearnedIsContradicted(t *testing.T) {
 	r := &Result{By: "length", Steady: true, Edges: []Edge{
 		{Side: "least", Accepted: "4", Refused: "3", Says: "at least four letters", Exchanges: []string{"a", "b"}},

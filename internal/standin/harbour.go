@@ -270,6 +270,16 @@ func (h *Harbour) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		}
 		return
 	}
+	if strings.EqualFold(r.Header.Get("Content-Encoding"), "gzip") && bad != "receive.coding-refused" {
+		if body, err = inflated(body); err != nil {
+			http.Error(w, "that is no gzip", http.StatusBadRequest)
+			return
+		}
+	}
+	if bad == "receive.coding-refused" && r.Header.Get("Content-Encoding") == "" ||
+		bad == "receive.length-required" && r.ContentLength >= 0 {
+		bad = "" // it takes the rest
+	}
 	if bad == "read.fault-addressing" && bytes.Contains(body, []byte("http://www.w3.org/2005/08/addressing")) {
 		bad = "" // now they are there
 	}
@@ -366,6 +376,15 @@ func (h *Harbour) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	w.Header().Set("Content-Length", fmt.Sprint(len(reply)))
 	w.WriteHeader(status)
 	_, _ = w.Write(reply)
+}
+
+// inflated is a request as it was before it was compressed.
+func inflated(body []byte) ([]byte, error) {
+	z, err := gzip.NewReader(bytes.NewReader(body))
+	if err != nil {
+		return nil, err
+	}
+	return io.ReadAll(io.LimitReader(z, 64<<20))
 }
 
 // gzips are compressors that nobody uses now.

@@ -18,6 +18,7 @@ type misbehaviour struct {
 	what       string
 	everywhere bool // descriptions too
 	do         func(h *Harbour, w http.ResponseWriter, r *http.Request, s *service)
+	shown      [2]string // the setting with which a call meets it, and its value; empty: every call does
 }
 
 // raw writes bytes to the connection and closes it.
@@ -101,6 +102,11 @@ func hold(r *http.Request) {
 	}
 }
 
+// later is the setting of a call whose answer is to come later.
+//
+//nolint:gochecknoglobals // a constant
+var later = [2]string{"reply-to", "here"}
+
 // misbehaviours are named by the finding that each leads to.
 //
 //nolint:gochecknoglobals // a table: it is never written to
@@ -109,9 +115,11 @@ var misbehaviours = map[string]misbehaviour{
 		what: "never answers",
 		do:   func(_ *Harbour, _ http.ResponseWriter, r *http.Request, _ *service) { hold(r) },
 	},
-	"wait.answer-missing": {what: "takes the message, and never calls back with the answer that is to come later"},
-	"wait.answer-early":   {what: "calls back with the answer before it acknowledges the message"},
-	"wait.closed":         {what: "closes the connection without an answer", do: raw("")},
+	"wait.answer-missing": {
+		what: "takes the message, and never calls back with the answer that is to come later", shown: later,
+	},
+	"wait.answer-early": {what: "calls back with the answer before it acknowledges the message", shown: later},
+	"wait.closed":       {what: "closes the connection without an answer", do: raw("")},
 	"receive.truncated": {
 		what: "announces more than it sends",
 		do: raw(
@@ -167,6 +175,14 @@ var misbehaviours = map[string]misbehaviour{
 	},
 	"receive.too-large":          {what: "answers 413", do: page(413, "text/html", html("Too much cargo"))},
 	"receive.media-type-refused": {what: "answers 415", do: page(415, "text/plain", "unsupported")},
+	"receive.coding-refused": {
+		what: "takes no compressed request", shown: [2]string{"request-coding", "gzip"},
+		do: page(415, "text/plain", "only plain cargo", "Accept-Encoding", "identity"),
+	},
+	"receive.length-required": {
+		what: "takes no request in chunks", shown: [2]string{"transfer", "chunked"},
+		do: page(411, "text/plain", "how long is it?"),
+	},
 	"receive.redirected": {
 		what: "answers 302",
 		do:   page(302, "text/html", html("Moved"), "Location", "/berths"),
@@ -387,13 +403,16 @@ var misbehaviours = map[string]misbehaviour{
 }
 
 // Misbehaviour is one row of the list.
-type Misbehaviour struct{ ID, What string } // stable name: stage.cause; it does
+type Misbehaviour struct {
+	ID, What string    // stable name: stage.cause; it does
+	Shown    [2]string // the setting with which a call meets it, and its value; empty: every call does
+}
 
 // Misbehaviours lists all of them, by id.
 func Misbehaviours() []Misbehaviour {
 	var out []Misbehaviour
 	for id, m := range misbehaviours {
-		out = append(out, Misbehaviour{id, m.what})
+		out = append(out, Misbehaviour{id, m.what, m.shown})
 	}
 	slices.SortFunc(out, func(a, b Misbehaviour) int { return strings.Compare(a.ID, b.ID) })
 	return out

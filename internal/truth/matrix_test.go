@@ -398,6 +398,23 @@ var causes = []cause{
 		}},
 	},
 	{
+		name: "no request in chunks",
+		want: []string{"receive.length-required"}, side: exchange.Yours, set: []string{"transfer", "chunked"}, own: true,
+		other: []answer{
+			page(411, "text/html", "<html><title>411 Length Required</title></html>"),
+			page(411, "text/plain", ""),
+			page(501, "text/plain", "Transfer-Encoding is not implemented"),
+		},
+	},
+	{
+		name: "no compressed request",
+		want: []string{"receive.coding-refused"}, side: exchange.Yours, set: []string{"request-coding", "gzip"}, own: true,
+		other: []answer{
+			page(415, "text/plain", "unsupported", "Accept-Encoding", "identity"),
+			page(415, "text/html", "<html><title>Unsupported Media Type</title></html>"),
+		},
+	},
+	{
 		name: "an empty answer",
 		want: []string{"read.empty", "receive.not-soap"}, side: exchange.Theirs,
 		other: []answer{func(w *wire, ns string) { w.reply(200, media(ns), "") }},

@@ -8,6 +8,8 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
+	"strings"
 
 	"orenda/internal/exchange"
 )
@@ -69,6 +71,29 @@ func (t *roundTrip) inflate(r io.Reader, add func([]byte) error) error {
 			return t.ctx.Err()
 		}
 	}
+}
+
+// Unpacked takes content codings off a body that is there as a whole (RFC 9110 §8.4), the last one first. More
+// than most bytes are an error.
+func Unpacked(codings string, b []byte, most int64) ([]byte, error) {
+	all := strings.Split(codings, ",")
+	for _, coding := range slices.Backward(all) {
+		coding = strings.ToLower(strings.TrimSpace(coding))
+		if coding == "" || coding == "identity" {
+			continue
+		}
+		r, err := unpack(coding, b)
+		if err != nil {
+			return nil, err
+		}
+		if b, err = io.ReadAll(io.LimitReader(r, most+1)); err != nil {
+			return nil, err
+		}
+		if int64(len(b)) > most {
+			return nil, errInflatedLimit
+		}
+	}
+	return b, nil
 }
 
 // unpack takes a content coding off.

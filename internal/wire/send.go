@@ -71,7 +71,7 @@ func (t *roundTrip) compose() {
 	body := t.req.Body
 	if t.cfg.Chunked && t.req.Rest.IsZero() {
 		h.Chunked, h.Declared = true, -1
-		secrets = writeChunks(&b, body, t.req.Secret, secrets)
+		secrets = writeChunks(&b, body, t.req.Secret, secrets, t.cfg.Trailer)
 		h.WireSize = int64(b.Len()) - h.Size
 		t.payload = b.Bytes()
 	} else {
@@ -81,8 +81,13 @@ func (t *roundTrip) compose() {
 		t.payload = inFront(t.req.Front, b.Bytes(), body)
 		body = t.payload[h.Size:]
 	}
+	inBody := t.req.Secret
+	if t.req.Plain != nil {
+		h.BodySize = int64(len(t.req.Plain))
+		body, inBody = t.req.Plain, t.req.PlainSecret
+	}
 	t.rec.Update(func(*exchange.Exchange) {
-		t.leg.Request, t.leg.SecretSpans, t.leg.BodySecrets = h, secrets, t.req.Secret
+		t.leg.Request, t.leg.SecretSpans, t.leg.BodySecrets = h, secrets, inBody
 		t.leg.RequestBody = body
 	})
 }
@@ -103,7 +108,9 @@ const chunk = 8 << 10
 
 // writeChunks frames a body (RFC 9112 §7.1), and adds the places of its secrets to
 // those that are known. A secret that a border cuts through becomes two.
-func writeChunks(b *bytes.Buffer, body []byte, secret, known []exchange.Span) []exchange.Span {
+func writeChunks(
+	b *bytes.Buffer, body []byte, secret, known []exchange.Span, trailer [][2]string,
+) []exchange.Span {
 	for from := 0; from < len(body); from += chunk {
 		p := body[from:min(from+chunk, len(body))]
 		fmt.Fprintf(b, "%x\r\n", len(p))
@@ -116,7 +123,11 @@ func writeChunks(b *bytes.Buffer, body []byte, secret, known []exchange.Span) []
 		b.Write(p)
 		b.WriteString("\r\n")
 	}
-	b.WriteString("0\r\n\r\n")
+	b.WriteString("0\r\n")
+	for _, f := range trailer {
+		b.WriteString(f[0] + ": " + oneLine(f[1]) + "\r\n")
+	}
+	b.WriteString("\r\n")
 	return known
 }
 

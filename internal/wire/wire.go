@@ -55,8 +55,9 @@ type Config struct {
 	// with what completes it. It must not keep the bytes. nil: nobody is.
 	Pass func(b []byte, last bool)
 
-	Chunked bool // the request's body is sent in chunks (RFC 9112 §7.1)
-	Expect  bool // the body waits for the interim answer 100 (RFC 9110 §10.1.1)
+	Chunked bool        // the request's body is sent in chunks (RFC 9112 §7.1)
+	Trailer [][2]string // fields behind the last chunk: names and values
+	Expect  bool        // the body waits for the interim answer 100 (RFC 9110 §10.1.1)
 
 	Conn     net.Conn       // in the place of one that is dialled; nil: one is
 	Until    exchange.Stage // go no further; None: to the end
@@ -81,6 +82,10 @@ type Request struct {
 	Target  string      // path and query
 	Header  [][2]string // names and values
 	Body    []byte      // without transfer coding
+	// Plain is what Body is a content coding of (RFC 9110 §8.4), and what is recorded as the request's
+	// body; nil: Body itself.
+	Plain       []byte
+	PlainSecret []exchange.Span // secrets in Plain
 	// Front is room for the head right before Body, in the same memory: its capacity
 	// reaches to Body's end. It is written once. nil: there is none, and Body is copied.
 	Front []byte
