@@ -55,6 +55,16 @@ func (m *model) worded() []worded {
 			m.s.UseEnvironment(with)
 			return nil
 		}},
+		{"policy", "FILE: attach its policies to the contract of the call", func(with string) tea.Cmd {
+			name := m.s.Chosen.Draft.Contract
+			n, err := m.s.W.AttachPolicy(name, with)
+			if err != nil {
+				m.s.Say("%v", err)
+				return nil
+			}
+			m.s.Say("%s: %d demands more; the contract tells them", name, n)
+			return nil
+		}},
 		{"add", "ADDRESS or FILE: a description", func(with string) tea.Cmd { m.s.Fetch(with); return nil }},
 	}
 }

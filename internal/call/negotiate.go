@@ -1,11 +1,14 @@
 package call
 
 import (
+	"cmp"
 	"context"
 	"encoding/base64"
 	"errors"
 	"fmt"
 	"os"
+	"os/user"
+	"path/filepath"
 	"strconv"
 	"strings"
 	"time"
@@ -115,13 +118,12 @@ func lastEnd(cache *ccache.CCache) (last time.Time) {
 	return last
 }
 
-// kerberosConfig is that of the system, or of KRB5_CONFIG.
+// kerberosFile is the configuration of the system, or that of KRB5_CONFIG.
+func kerberosFile() string { return cmp.Or(os.Getenv("KRB5_CONFIG"), "/etc/krb5.conf") }
+
+// kerberosConfig reads it.
 func kerberosConfig() (*config.Config, error) {
-	file := os.Getenv("KRB5_CONFIG")
-	if file == "" {
-		file = "/etc/krb5.conf"
-	}
-	conf, err := config.Load(file)
+	conf, err := config.Load(kerberosFile())
 	if err != nil {
 		var unsupported config.UnsupportedDirective
 		if errors.As(err, &unsupported) {
@@ -132,15 +134,59 @@ func kerberosConfig() (*config.Config, error) {
 	return conf, nil
 }
 
-// ticketFile is where a person's tickets are: a file, by KRB5CCNAME or the usual one.
+// ticketFile is where a person's tickets are: by KRB5CCNAME, by default_ccache_name of the configuration, or in
+// the usual file.
 func ticketFile() (string, error) {
-	f := os.Getenv("KRB5CCNAME")
-	if f == "" {
+	name, said := os.Getenv("KRB5CCNAME"), "KRB5CCNAME"
+	if name == "" {
+		name, said = defaultTickets(), "default_ccache_name in "+kerberosFile()
+	}
+	if name == "" {
 		return "/tmp/krb5cc_" + strconv.Itoa(os.Getuid()), nil
 	}
-	if kind, _, ok := strings.Cut(f, ":"); ok && kind != "FILE" && !strings.Contains(kind, "/") {
-		return "", fmt.Errorf("KRB5CCNAME is %s, and tickets are read from files alone: use kinit -c FILE, and "+
-			"tickets = FILE in the identity", f)
+	kind, rest, typed := strings.Cut(name, ":")
+	switch {
+	case !typed || strings.Contains(kind, "/"):
+		return name, nil
+	case kind == "FILE":
+		return rest, nil
+	case kind == "DIR" && strings.HasPrefix(rest, ":"): // one of them
+		return rest[1:], nil
+	case kind == "DIR": // the one that its file primary names
+		b, err := os.ReadFile(filepath.Join(rest, "primary"))
+		if err != nil {
+			return filepath.Join(rest, "tkt"), nil
+		}
+		return filepath.Join(rest, filepath.Base(strings.TrimSpace(string(b)))), nil
 	}
-	return strings.TrimPrefix(f, "FILE:"), nil
+	return "", fmt.Errorf("%s is %s, and tickets are read from files alone: use kinit -c FILE, and "+
+		"tickets = FILE in the identity", said, name)
+}
+
+// defaultTickets is default_ccache_name of the configuration; "" it says none.
+func defaultTickets() string {
+	b, err := os.ReadFile(kerberosFile())
+	if err != nil {
+		return ""
+	}
+	section := ""
+	for line := range strings.Lines(string(b)) {
+		line = strings.TrimSpace(line)
+		if strings.HasPrefix(line, "[") {
+			section = strings.Trim(line, "[] ")
+			continue
+		}
+		key, value, is := strings.Cut(line, "=")
+		if !is || section != "libdefaults" || strings.TrimSpace(key) != "default_ccache_name" {
+			continue
+		}
+		uid := strconv.Itoa(os.Getuid())
+		who := ""
+		if u, err := user.Current(); err == nil {
+			who = u.Username
+		}
+		return strings.NewReplacer("%{uid}", uid, "%{euid}", uid, "%{USERID}", uid, "%{username}", who,
+			"%{TEMP}", strings.TrimSuffix(os.TempDir(), "/"), "%{null}", "").Replace(strings.TrimSpace(value))
+	}
+	return ""
 }

@@ -59,6 +59,7 @@ func (t *commandLine) refreshCommand() *cobra.Command {
 		if err != nil {
 			return err
 		}
+		f.Contract = w.WithPolicies(k.Name, f.Contract)
 		r := refreshed{Contract: k.Name, Source: k.Source, Changes: contract.Changes(before, f.Contract)}
 		if r.Changes == nil {
 			r.Changes = []contract.Change{}

@@ -21,7 +21,7 @@ type contractRow struct {
 
 // contractCommand lists and removes the contracts of the workspace.
 func (t *commandLine) contractCommand() *cobra.Command {
-	cmd := &cobra.Command{Use: "contract", Short: "The descriptions that the workspace keeps: list, remove"}
+	cmd := &cobra.Command{Use: "contract", Short: "The descriptions that the workspace keeps: list, remove, policy"}
 	list := &cobra.Command{Use: "list",
 		Example: "  orenda contract list", Short: "All contracts with their sources", Args: cobra.NoArgs}
 	t.jsonFlag(list)
@@ -39,7 +39,25 @@ func (t *commandLine) contractCommand() *cobra.Command {
 			return nil
 		})
 	}
-	cmd.AddCommand(list, remove)
+	policy := &cobra.Command{
+		Use:   "policy CONTRACT FILE",
+		Short: "Attach policies in a file to a contract: what they demand is told, and held against what is set",
+		Long: `A file with a policy, which then applies to the whole contract, or with attachments
+(wsp:PolicyAttachment) that say to which service, port, binding, operation or message they
+apply (WS-Policy 1.5 Attachment). It is kept with the contract, also where that is refreshed.`,
+		Args: cobra.ExactArgs(2), Example: "  orenda contract policy berths house-rules.xml",
+	}
+	policy.RunE = func(_ *cobra.Command, args []string) error {
+		return t.in(func(w *workspace.Workspace) error {
+			n, err := w.AttachPolicy(args[0], args[1])
+			if err != nil {
+				return unread{err}
+			}
+			fmt.Fprintf(t.out, "%s: %d demands more\n", safe.Line(args[0]), n)
+			return nil
+		})
+	}
+	cmd.AddCommand(list, remove, policy)
 	return cmd
 }
 

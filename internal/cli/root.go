@@ -65,6 +65,7 @@ type commandLine struct {
 	quiet        bool               // standard error says only what went wrong
 	verbose      bool               // a path shows its settings and heads too
 	as           *identity.Identity // who fetches a description, if anybody in particular
+	policies     []string           // files with policies that are attached to a description from outside
 	also         []string           // hosts from which parts of a description are fetched besides its own
 	keyFrom      string             // where the password of the client's key is, when a description is fetched
 	lingers      atomic.Bool        // it ends in its own order: a server, the application
@@ -174,6 +175,8 @@ this folder (or -w DIR), or on a description given as a URL or a file.`,
 		Args: cobra.MaximumNArgs(1), SilenceUsage: true, SilenceErrors: true, Version: built(),
 		RunE: func(cmd *cobra.Command, args []string) error { return t.open(cmd.Context(), args) },
 	}
+	root.PersistentFlags().StringArrayVar(&t.policies, "policy", nil,
+		"file with policies that are attached to a description from outside (WS-PolicyAttachment); repeatable")
 	root.PersistentFlags().StringSliceVar(&t.also, "also", nil,
 		"hosts besides its own from which parts of a description are fetched")
 	root.PersistentFlags().StringVarP(&t.dir, "workspace", "w", "", "folder of the workspace (default: this folder)")
@@ -469,7 +472,8 @@ func (t *commandLine) contractFrom(
 	}
 	f, err := call.Fetch(ctx, source, p, nil)
 	if err == nil {
-		return f, nil
+		f.Contract, err = t.withPolicies(ctx, f.Contract)
+		return f, err
 	}
 	if !errors.Is(err, call.ErrStopped) {
 		return nil, unread{fmt.Errorf("%s: %w", source, err)}
@@ -487,6 +491,26 @@ func (t *commandLine) contractFrom(
 		t.printPath(x)
 	}
 	return nil, exitOf(x)
+}
+
+// withPolicies attaches the policies that were named on the command line.
+func (t *commandLine) withPolicies(ctx context.Context, c *contract.Contract) (*contract.Contract, error) {
+	var files []contract.File
+	for _, path := range t.policies {
+		f, err := contract.PolicyFile(path)
+		if err != nil {
+			return nil, unread{err}
+		}
+		files = append(files, f)
+	}
+	if files == nil {
+		return c, nil
+	}
+	with, err := c.WithPolicies(ctx, files...)
+	if err != nil {
+		return nil, unread{err}
+	}
+	return with, nil
 }
 
 // exitOf is the exit code of an exchange, or nil where it passed.

@@ -41,13 +41,16 @@ type NotDescription struct {
 func (e *NotDescription) Error() string { return e.Why }
 
 // Load reads a description that was fetched from location (an absolute URL or
-// a path), and fetches what it imports.
-func Load(ctx context.Context, location string, src []byte, fetch Fetch) (*Contract, error) {
+// a path), and fetches what it imports. policies are where policies are that are attached to it from outside;
+// see Contract.WithPolicies.
+func Load(
+	ctx context.Context, location string, src []byte, fetch Fetch, policies ...string,
+) (*Contract, error) {
 	if LooksLikeHTML(src) {
 		return nil, &NotDescription{HTML: true, Root: "html", Why: "it is an HTML page, not a service description"}
 	}
 	l := &loader{ctx: ctx, fetch: fetch, parts: map[partKey]part{}, seen: map[string]bool{},
-		c: &Contract{Source: location, docs: map[string]*xmltree.Document{}}}
+		c: &Contract{Source: location, docs: map[string]*xmltree.Document{}, Policies: policies}}
 	l.c.Schemas = schema.New(func(loc, base string) ([]byte, string, error) {
 		abs, err := Resolve(base, loc)
 		if err != nil {

@@ -23,6 +23,7 @@ type Contract struct {
 	Unread        []Unread    // parts that could not be read
 	Files         []File      // every document that was read, the description itself first
 	PortTypes     int         // names
+	Policies      []string    // where policies are, among Files, that are attached to it from outside
 
 	docs map[string]*xmltree.Document // parsed, by location
 }

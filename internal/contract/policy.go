@@ -19,6 +19,7 @@ func (l *loader) demands() {
 	for _, doc := range l.docs {
 		r.attached(doc.root, doc.source)
 	}
+	r.outside(l.c.Policies)
 	for _, id := range r.order {
 		if !r.used[id] {
 			l.unread(
@@ -89,6 +90,8 @@ func (r *policyReader) attached(n xmltree.Node, source string) {
 		case isPolicyNS(name.Space) && name.Local == "PolicyReference":
 			uri, _ := c.Attr("", "URI")
 			r.follow(uri, source, subjectOf(n), false, 0)
+		case isPolicyNS(name.Space) && name.Local == "PolicyAttachment":
+			r.attachment(c, source)
 		case name.Local == "UsingAddressing" && strings.Contains(name.Space, "/addressing"):
 			r.l.demand(c, subjectOf(n), false, "WS-Addressing headers")
 		default:

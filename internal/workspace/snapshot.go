@@ -2,6 +2,7 @@ package workspace
 
 import (
 	"bytes"
+	"context"
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
@@ -33,6 +34,7 @@ type snapshotFile struct {
 	File     string `toml:"file"`
 	Location string `toml:"location"`
 	SHA256   string `toml:"sha256"`
+	Policy   bool   `toml:"policy,omitempty"` // it is attached to the description from outside
 }
 
 func contractDir(name string) string { return "contracts/" + safe.FileName(name) }
@@ -56,7 +58,7 @@ func (w *Workspace) writeSnapshot(name string, c *contract.Contract) error {
 		if err := w.store().write(dir+"/"+file, f.Bytes); err != nil {
 			return err
 		}
-		s.Files = append(s.Files, snapshotFile{file, f.Location, hash})
+		s.Files = append(s.Files, snapshotFile{file, f.Location, hash, slices.Contains(c.Policies, f.Location)})
 	}
 	index, err := toml.Marshal(s)
 	if err != nil {
@@ -173,7 +175,42 @@ func (w *Workspace) TakeOver(name string, c *contract.Contract, served string) e
 	if _, damaged := errors.AsType[*SnapshotError](err); err != nil && !damaged {
 		return err
 	}
-	return w.take(name, c, served, old, nil)
+	return w.take(name, w.WithPolicies(name, c), served, old, nil)
+}
+
+// AttachPolicy attaches the policies in a file to a kept description.
+func (w *Workspace) AttachPolicy(name, file string) (demands int, err error) {
+	c, err := w.Contract(name)
+	if err != nil {
+		return 0, err
+	}
+	f, err := contract.PolicyFile(file)
+	if err != nil {
+		return 0, err
+	}
+	with, err := c.WithPolicies(context.Background(), f)
+	if err != nil {
+		return 0, err
+	}
+	return len(with.Demands) - len(c.Demands), w.keep(name, with, "")
+}
+
+// WithPolicies is a newer state of a kept description, with the policies that are attached to the one that is
+// kept.
+func (w *Workspace) WithPolicies(name string, c *contract.Contract) *contract.Contract {
+	old, err := w.Contract(name)
+	if err != nil || len(old.Policies) == 0 || len(c.Policies) > 0 {
+		return c
+	}
+	var files []contract.File
+	for _, at := range old.Policies {
+		files = append(files, contract.File{Location: at, Bytes: old.Text(at)})
+	}
+	with, err := c.WithPolicies(context.Background(), files...)
+	if err != nil {
+		return c
+	}
+	return with
 }
 
 // keep writes a snapshot and where it came from, with other settings.

@@ -242,8 +242,11 @@ func (w *Workspace) Contract(name string) (*contract.Contract, error) {
 		return nil, &SnapshotError{name, dir + "/sources.toml", errors.New("it names no file")}
 	}
 	files := map[string]string{}
+	var policies []string
 	for _, f := range s.Files {
-		files[f.Location] = f.File
+		if files[f.Location] = f.File; f.Policy {
+			policies = append(policies, f.Location)
+		}
 	}
 	read := func(_ context.Context, location string) ([]byte, error) {
 		file, ok := files[location]
@@ -254,7 +257,7 @@ func (w *Workspace) Contract(name string) (*contract.Contract, error) {
 	}
 	src, err := read(context.Background(), s.Files[0].Location)
 	if err == nil {
-		c, err = contract.Load(context.Background(), s.Files[0].Location, src, read)
+		c, err = contract.Load(context.Background(), s.Files[0].Location, src, read, policies...)
 	}
 	if err != nil {
 		return nil, &SnapshotError{name, dir + "/" + s.Files[0].File, err}

@@ -209,6 +209,7 @@ func (s *State) Again(name string) {
 		}
 		var changes []contract.Change
 		if err == nil {
+			f.Contract = s.W.WithPolicies(name, f.Contract)
 			changes = contract.Changes(before, f.Contract)
 		}
 		s.post(func() {
