@@ -220,7 +220,7 @@ func (t *commandLine) trustShow(
 		Standing []exchange.Standing `json:"standing,omitempty"` // with --checks
 	}{Verdict: []exchange.Finding{}}
 	if checks {
-		out.Standing = standing(ctx, chain, x)
+		out.Standing = revocation.Of(ctx, chain, x)
 	}
 	for _, c := range chain {
 		out.Chain = append(
@@ -275,14 +275,4 @@ func (t *commandLine) trustShow(
 		}
 	}
 	return nil
-}
-
-// standing is whether certificates were revoked: as it was found out while shaking hands, else
-// as it is asked for now.
-func standing(ctx context.Context, chain []*x509.Certificate, x *exchange.Exchange) []exchange.Standing {
-	if x != nil && x.Leg() != nil && x.Leg().Conn.TLS != nil && x.Leg().Conn.TLS.Standing != nil {
-		return x.Leg().Conn.TLS.Standing
-	}
-	a := &revocation.Asker{Client: revocation.Client(), Now: time.Now()}
-	return a.Standings(ctx, chain, nil)
 }

@@ -30,6 +30,7 @@ type Wish struct {
 	NotAfter  time.Time // zero: a year on
 	By        *Pair     // who signs; nil: itself
 	IssuerAt  string    // where the signer's certificate can be fetched
+	StandsAt  string    // where it can be asked whether it was revoked (OCSP)
 
 	Organization string   // "" that of the sample world
 	Within       []string // of an authority: the only names and addresses that it may sign for (RFC 5280 §4.2.1.10)
@@ -87,6 +88,9 @@ func Issue(w Wish) (*Pair, error) {
 	}
 	if w.IssuerAt != "" {
 		t.IssuingCertificateURL = []string{w.IssuerAt}
+	}
+	if w.StandsAt != "" {
+		t.OCSPServer = []string{w.StandsAt}
 	}
 	parent, signer := t, key
 	if w.By != nil {

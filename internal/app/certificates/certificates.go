@@ -58,6 +58,8 @@ func (v *View) Keys() []ui.Key {
 		ui.Shown("up down", "↑↓", "certificate"),
 		ui.On("[ ]", "[ ]", "endpoint", v.next),
 		ui.On("f", "f", "fetch the chain", ui.Do(func() { v.s.FetchChain(v.end) })).If(v.end != ""),
+		ui.On("m", "m", "find out whether it was revoked",
+			ui.Do(func() { v.s.AskStanding(v.end) })).If(v.end != "" && len(sent) > 0),
 		ui.On("enter", "⏎", "trust it", ui.Do(func() { v.trust(c) })).If(c != nil && l == nil),
 		ui.On("*", "*", "pin its key", ui.Do(func() { v.pin(c) })).If(c != nil),
 		ui.On("X", "X", "stop trusting it", ui.Do(func() { v.distrust(c) })).If(c != nil),
@@ -365,7 +367,7 @@ func (v *View) View(w, h int) string {
 	}
 	if chosen != nil {
 		out = append(out, "")
-		out = append(out, details(chosen, l, w)...)
+		out = append(out, details(chosen, l, v.s.Standing(v.end, chosen), w)...)
 	}
 	if room := h - len(out) - 3; room > 0 && len(v.expiry) > 0 {
 		out = append(out, "", "   "+ui.Soft("ends soonest"))
@@ -488,7 +490,7 @@ func verdict(x *exchange.Exchange, w int) []string {
 	return out
 }
 
-func details(c *x509.Certificate, l *listed, w int) []string {
+func details(c *x509.Certificate, l *listed, standing *exchange.Standing, w int) []string {
 	var out []string
 	row := func(label, value string) {
 		if value == "" {
@@ -508,6 +510,9 @@ func details(c *x509.Certificate, l *listed, w int) []string {
 	row("issued by", c.Issuer.String())
 	row("for", strings.Join(trust.Names(c), ", "))
 	row("valid", c.NotBefore.UTC().Format("2006-01-02 15:04")+" to "+c.NotAfter.UTC().Format("2006-01-02 15:04 UTC"))
+	if standing != nil {
+		row("standing", standing.String())
+	}
 	row("key", trust.KeyWords(c)+", signed with "+c.SignatureAlgorithm.String())
 	row("uses", trust.Uses(c))
 	row("serial", c.SerialNumber.Text(16))

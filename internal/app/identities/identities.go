@@ -91,6 +91,14 @@ func (v *View) change() tea.Cmd {
 			"keyring:NAME, age:PATH)"},
 		{"certificate", "its certificate", "file with its certificate (PEM, PKCS#12, JKS)"},
 		{"key", "its key, where that is in another file", "file with its key, where it is in another"},
+		{"signer", "the program that signs for it, where the key cannot leave", "command:CMD, a program that signs"},
+		{"keytab", "its keys for Kerberos", "file with its keys for Kerberos (keytab)"},
+		{"tickets", "its tickets", "file with its tickets for Kerberos"},
+		{"log-in.address", "where it logs in", "address that it logs in at, before a call"},
+		{"log-in.kind", "how it logs in", "oauth2, ws-trust-1.3 or ws-trust-1.4; empty for a body of your own"},
+		{"log-in.key-type", "what confirms its assertion", "bearer, public-key or symmetric-key"},
+		{"log-in.scope", "the scope that it asks for", "scope that it asks for (oauth2)"},
+		{"log-in.for", "the service that its assertion is for", "the service that its assertion is for (AppliesTo)"},
 	}
 	pick := state.Pick{Prompt: "change of " + id.Name}
 	for _, p := range parts {

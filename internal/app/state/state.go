@@ -70,13 +70,14 @@ type State struct {
 	SkipVerify bool            // whatever certificate is shown, for the next call only
 	Newer      *Newer          // a description that was fetched again
 
-	run     *runner
-	inbox   inbox
-	calls   calls
-	drafts  drafts
-	fetch   fetching
-	musters map[string]*Running           // by name
-	chains  map[string]*exchange.Exchange // of fetched chains, by endpoint
+	run       *runner
+	inbox     inbox
+	calls     calls
+	drafts    drafts
+	fetch     fetching
+	musters   map[string]*Running            // by name
+	chains    map[string]*exchange.Exchange  // of fetched chains, by endpoint
+	standings map[string][]exchange.Standing // whether certificates of chains were revoked, by endpoint
 
 	latest  map[Target]*exchange.Exchange // an environment of "" is any
 	traffic traffic
@@ -132,7 +133,7 @@ func New(w *workspace.Workspace, j journal.Journal, home *user.Home) *State {
 			changes: map[CallKey][]exchange.Change{}, pool: &wire.Pool{},
 		},
 		latest: map[Target]*exchange.Exchange{}, whole: map[string]*exchange.Exchange{},
-		Marked: map[Target]bool{}, chains: map[string]*exchange.Exchange{},
+		Marked: map[Target]bool{}, chains: map[string]*exchange.Exchange{}, standings: map[string][]exchange.Standing{},
 		steps: steps{}, known: map[string]known{}, looking: map[string]bool{}, hurry: make(chan struct{}, 1),
 	}
 	s.traffic.elsewhere = isShared(j) // a team looks at all that it keeps
