@@ -11,11 +11,12 @@ import (
 // Apart is a run of bytes of a leg that is kept beside its record: a record that is
 // read as one JSON document is to stay small.
 type Apart struct {
-	Name   string `json:"name"`           // out, in, requestBody, responseBody or decrypted
-	Hash   string `json:"hash,omitempty"` // by which it is kept; "" where it is a run of in
-	From   int64  `json:"from,omitempty"` // of a run of in, or of what follows a packed record: where it begins
-	Tail   bool   `json:"tail,omitempty"` // it follows the packed record
-	Length int64  `json:"length"`         // bytes
+	Name   string `json:"name"`             // out, in, requestBody, responseBody or decrypted
+	Hash   string `json:"hash,omitempty"`   // by which it is kept; "" where it is a run of in, or of out
+	From   int64  `json:"from,omitempty"`   // of such a run, or of what follows a packed record: where it begins
+	Tail   bool   `json:"tail,omitempty"`   // it follows the packed record
+	Joined bool   `json:"joined,omitempty"` // only the end of the run is apart: what the record has of it goes before
+	Length int64  `json:"length"`           // bytes that are apart
 }
 
 // run is one of the runs of bytes of a leg.
@@ -45,14 +46,25 @@ func (b Body) within(of Body, from int64) bool {
 		from+b.Len() <= of.Len() && &of.memory[from] == &b.memory[0]
 }
 
-// TakeApart takes the runs of more than beyond bytes out of the record, which then
-// says where they are: keep keeps one, and gives the hash by which it is found again.
-func (x *Exchange) TakeApart(beyond int64, keep func(Body) (hash string, err error)) error {
+// TakeApart takes bodies of more than bodies bytes out of the record, and other runs of more than others,
+// and the record then says where they are: keep keeps one, and gives the hash by which it is found again. Of what
+// crossed the body alone is taken, where it stands at the end: heads differ by their dates, and equal bodies are
+// kept once.
+func (x *Exchange) TakeApart(bodies, others int64, keep func(Body) (hash string, err error)) error {
 	for _, l := range x.Legs {
+		if err := l.takeBodies(bodies, keep); err != nil {
+			return err
+		}
 		whole := l.In
 		for _, r := range l.runs() {
-			b := r.get()
-			if b.Len() <= beyond || slices.ContainsFunc(l.Apart, func(a Apart) bool { return a.Name == r.name }) {
+			b, beyond := r.get(), bodies
+			if r.name == "in" || r.name == "out" {
+				beyond = others
+			}
+			inPlace := r.name == "requestBody" && bytes.HasSuffix(l.Out, b.Bytes()) ||
+				r.name == "responseBody" && b.within(l.In, l.bodyAt)
+			there := slices.ContainsFunc(l.Apart, func(a Apart) bool { return a.Name == r.name })
+			if b.Len() <= beyond || inPlace || there {
 				continue
 			}
 			a := Apart{Name: r.name, Length: b.Len()}
@@ -71,6 +83,38 @@ func (x *Exchange) TakeApart(beyond int64, keep func(Body) (hash string, err err
 	return nil
 }
 
+// takeBodies takes the bodies at the ends of out and in.
+func (l *Leg) takeBodies(beyond int64, keep func(Body) (hash string, err error)) error {
+	apart := func(name string) bool {
+		return slices.ContainsFunc(l.Apart, func(a Apart) bool { return a.Name == name })
+	}
+	take := func(of, body string, from, length int64, b Body) error {
+		hash, err := keep(b)
+		if err != nil {
+			return err
+		}
+		l.Apart = append(l.Apart, Apart{Name: of, Hash: hash, Length: length, Joined: true},
+			Apart{Name: body, From: from, Length: length})
+		return nil
+	}
+	if n := int64(len(l.RequestBody)); n > beyond && bytes.HasSuffix(l.Out, l.RequestBody) && !apart("out") &&
+		!apart("requestBody") {
+		from := int64(len(l.Out)) - n
+		if err := take("out", "requestBody", from, n, NewBody(l.RequestBody)); err != nil {
+			return err
+		}
+		l.Out, l.RequestBody = l.Out[:from], nil
+	}
+	if b := l.ResponseBody; b.Len() > beyond && b.within(l.In, l.bodyAt) && l.bodyAt+b.Len() == l.In.Len() &&
+		!apart("in") && !apart("responseBody") {
+		if err := take("in", "responseBody", l.bodyAt, b.Len(), b); err != nil {
+			return err
+		}
+		l.In, l.ResponseBody = l.In.Part(0, l.bodyAt), Body{}
+	}
+	return nil
+}
+
 // PutTogether undoes TakeApart: find gives what was kept by a hash.
 func (x *Exchange) PutTogether(find func(hash string, length int64) ([]byte, error)) error {
 	for _, l := range x.Legs {
@@ -78,7 +122,12 @@ func (x *Exchange) PutTogether(find func(hash string, length int64) ([]byte, err
 		for _, a := range l.Apart {
 			i := slices.IndexFunc(runs, func(r run) bool { return r.name == a.Name })
 			switch {
-			case i < 0 || a.Tail || a.Hash == "" && a.From+a.Length > l.In.Len():
+			case i < 0 || a.Tail || a.From < 0 || a.Length < 0:
+			case a.Hash == "" && a.Name == "requestBody":
+				if a.From+a.Length <= int64(len(l.Out)) {
+					l.RequestBody = l.Out[a.From : a.From+a.Length]
+				}
+			case a.Hash == "" && a.From+a.Length > l.In.Len():
 			case a.Hash == "":
 				l.bodyAt = a.From
 				runs[i].set(l.In.Part(a.From, a.From+a.Length))
@@ -86,6 +135,9 @@ func (x *Exchange) PutTogether(find func(hash string, length int64) ([]byte, err
 				b, err := find(a.Hash, a.Length)
 				if err != nil {
 					return err
+				}
+				if a.Joined {
+					b = append(slices.Clip(runs[i].get().Bytes()), b...)
 				}
 				runs[i].set(NewBody(b))
 			}
@@ -95,11 +147,11 @@ func (x *Exchange) PutTogether(find func(hash string, length int64) ([]byte, err
 	return nil
 }
 
-// packed and packedAgain are what a packed record begins with, and one of an earlier version. One
-// of the first is JSON alone.
+// What a packed record begins with: packed, or what earlier versions began it with. One of the first is JSON
+// alone. packedWhole is as packed, but no body is apart from its head.
 //
 //nolint:gochecknoglobals // they are never written to
-var packed, packedAgain = []byte("\x00orenda2"), []byte("\x00orenda1")
+var packed, packedWhole, packedAgain = []byte("\x00orenda3"), []byte("\x00orenda2"), []byte("\x00orenda1")
 
 // besides is what a packed record says besides its head.
 type besides struct {
@@ -119,7 +171,8 @@ func (x *Exchange) Pack() (head, whole []byte, err error) {
 		in, out, outAt := l.In, l.Out, long
 		for _, r := range l.runs() {
 			b := r.get()
-			if b.Len() == 0 || slices.ContainsFunc(l.Apart, func(a Apart) bool { return a.Name == r.name }) {
+			there := slices.ContainsFunc(l.Apart, func(a Apart) bool { return a.Name == r.name && !a.Joined })
+			if b.Len() == 0 || there {
 				continue
 			}
 			a := Apart{Name: r.name, Length: b.Len(), Tail: true, From: long}
@@ -167,6 +220,9 @@ func part(b []byte) (of, rest []byte, err error) {
 func (x *Exchange) Unpack(b []byte) error {
 	var more besides
 	rest, is := bytes.CutPrefix(b, packed)
+	if !is {
+		rest, is = bytes.CutPrefix(b, packedWhole)
+	}
 	again, was := bytes.CutPrefix(b, packedAgain)
 	switch {
 	case was:

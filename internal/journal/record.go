@@ -16,9 +16,11 @@ import (
 	"orenda/internal/exchange"
 )
 
-// Apart is the longest run of bytes that stands in a record itself; longer ones are kept beside
-// it, each once.
-const Apart = 64 << 10
+// What is longer is kept beside the record, each once: bodies, and other runs of bytes.
+const (
+	apartBodies = 4 << 10
+	Apart       = 64 << 10
+)
 
 // Record is an exchange as it is kept: secrets are cut out, and what is too large is taken apart.
 type Record struct {
@@ -46,7 +48,7 @@ func NewRecord(x *exchange.Exchange, key []byte, withWords bool) (r Record, err 
 	if withWords {
 		r.Words = Words(c)
 	}
-	err = c.TakeApart(Apart, func(b exchange.Body) (string, error) {
+	err = c.TakeApart(apartBodies, Apart, func(b exchange.Body) (string, error) {
 		hash, err := hashOf(b)
 		r.Long = append(r.Long, Long{hash, b})
 		return hash, err
@@ -59,6 +61,10 @@ func NewRecord(x *exchange.Exchange, key []byte, withWords bool) (r Record, err 
 }
 
 func hashOf(b exchange.Body) (string, error) {
+	if !b.Stored() {
+		sum := sha256.Sum256(b.Bytes())
+		return hex.EncodeToString(sum[:]), nil
+	}
 	sum := sha256.New()
 	_, err := b.WriteTo(sum)
 	return hex.EncodeToString(sum.Sum(nil)), err

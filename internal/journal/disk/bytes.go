@@ -1,7 +1,6 @@
 package disk
 
 import (
-	"bytes"
 	"database/sql"
 	"fmt"
 	"io"
@@ -21,11 +20,7 @@ func (j *Journal) keepBytes(db base, hash string, b exchange.Body) error {
 	}
 	var data []byte
 	if b.Len() <= inline {
-		var out bytes.Buffer
-		if err := pack(&out, b); err != nil {
-			return err
-		}
-		data = out.Bytes()
+		data = j.press.Press(b.Bytes())
 	} else if err := user.WriteFileFrom(j.large(hash), func(w io.Writer) error { return pack(w, b) }); err != nil {
 		return err
 	}
@@ -52,16 +47,22 @@ func (j *Journal) findBytes(db *sql.DB, hash string, length int64) ([]byte, erro
 	if err := db.QueryRow(`SELECT data FROM bytes WHERE hash = ?`, hash).Scan(&data); err != nil {
 		return nil, fmt.Errorf("the bytes %.8s are not kept any more: %w", hash, err)
 	}
-	var from io.Reader = bytes.NewReader(data)
-	if data == nil {
-		f, err := os.Open(j.large(hash))
-		if err != nil {
-			return nil, err
+	if data != nil {
+		out, err := j.press.Unpress(data)
+		if err == nil && int64(len(out)) < length {
+			err = io.ErrUnexpectedEOF
 		}
-		defer f.Close()
-		from = f
+		if err != nil {
+			return nil, fmt.Errorf("the bytes %.8s are damaged: %w", hash, err)
+		}
+		return out[:length], nil
 	}
-	z, err := zstd.NewReader(from, zstd.WithDecoderConcurrency(1))
+	f, err := os.Open(j.large(hash))
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	z, err := zstd.NewReader(f, zstd.WithDecoderConcurrency(1))
 	if err != nil {
 		return nil, err
 	}

@@ -49,6 +49,7 @@ CREATE TABLE IF NOT EXISTS bytes (
 	data BLOB           -- zstd; NULL where they are in a file
 );
 CREATE TABLE IF NOT EXISTS holds (hash TEXT NOT NULL, id TEXT NOT NULL, PRIMARY KEY (hash, id)) WITHOUT ROWID;
+CREATE INDEX IF NOT EXISTS holds_by_id ON holds (id);
 CREATE INDEX IF NOT EXISTS by_time ON exchange (workspace, started);
 DROP INDEX IF EXISTS by_operation;
 CREATE INDEX IF NOT EXISTS by_tail ON exchange (substr(id, -4));

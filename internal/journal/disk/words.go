@@ -69,7 +69,13 @@ func (j *Journal) indexSome(db *sql.DB) (n int, err error) {
 			continue // it is damaged, or was pruned
 		}
 		x := &exchange.Exchange{}
-		if x.Unpack(b) == nil && x.PutTogether(nothingBeside) == nil {
+		find := func(hash string, length int64) ([]byte, error) {
+			if length > inline { // of what is longer the words are not looked for
+				return nil, nil
+			}
+			return j.findBytes(db, hash, length)
+		}
+		if x.Unpack(b) == nil && x.PutTogether(find) == nil {
 			texts[i] = journal.Words(x)
 		}
 	}
@@ -89,9 +95,6 @@ func (j *Journal) indexSome(db *sql.DB) (n int, err error) {
 	}
 	return len(list), tx.Commit()
 }
-
-// nothingBeside leaves long runs of bytes out: their words are not looked for.
-func nothingBeside(string, int64) ([]byte, error) { return nil, nil }
 
 // Search gives exchanges that hold all words of a text, or words that begin so, newest first.
 func (j *Journal) Search(ctx context.Context, text string, most int) ([]*exchange.Exchange, error) {

@@ -3,6 +3,7 @@ package journaltest
 
 import (
 	"fmt"
+	"math/rand/v2"
 	"strings"
 	"sync"
 	"testing"
@@ -224,6 +225,75 @@ func Run(t *testing.T, open func(t *testing.T) (j journal.Keeper, again func() j
 		}
 		assert.Positive(t, j.Version())
 	})
+
+	t.Run("equal bodies are kept once", func(t *testing.T) {
+		j, _ := open(t)
+		equalBodies(t, j)
+	})
+}
+
+// bodied is a call of 20 KB each way that crossed in pieces, as a call records it; head tells it from others.
+func bodied(at time.Time, head string, body []byte) *exchange.Exchange {
+	x := &exchange.Exchange{ID: NewID(at), Workspace: "/quay", Operation: "FindBerths", Endpoint: "berths",
+		Started: at.UTC().Truncate(time.Microsecond), Outcome: exchange.OutcomePassed}
+	r := exchange.NewRecorder(x, nil)
+	l := r.NewLeg("", exchange.Spill{})
+	out := append([]byte("POST / HTTP/1.1\r\nX-Head: "+head+"\r\n\r\n"), body...)
+	r.Out(l, out, len(out))
+	r.Update(func(*exchange.Exchange) { l.RequestBody = out[len(out)-len(body):] })
+	in := append([]byte("HTTP/1.1 200 OK\r\nX-Head: "+head+"\r\n\r\n"), body...)
+	_ = r.In(l, in[:1000])
+	_ = r.In(l, in[1000:])
+	_ = r.Delivered(l, int64(len(in)-len(body)), int64(len(in)))
+	return r.Snapshot()
+}
+
+// equalBodies holds that equal bodies are kept once, also where their heads differ, and come back as they were.
+func equalBodies(t *testing.T, j journal.Keeper) {
+	var body, other []byte
+	random := rand.New(rand.NewPCG(1, 2))
+	for len(body) < 20<<10 { // one long word: what words take besides is not the question
+		body = fmt.Appendf(body, "%016x", random.Uint64())
+		other = fmt.Appendf(other, "%016x", random.Uint64())
+	}
+	before, err := j.Size()
+	require.NoError(t, err)
+	const many = 200
+	at := time.Now().Add(-time.Hour)
+	var all []*exchange.Exchange
+	for i := range many {
+		all = append(all, bodied(at.Add(time.Duration(i)*time.Second), fmt.Sprint("quay ", i), body))
+	}
+	all = append(all, bodied(at.Add(time.Hour/2), "other", other))
+	for _, err := range journal.Adding(j).AddAll(all) {
+		require.NoError(t, err)
+	}
+	after, err := j.Size()
+	require.NoError(t, err)
+	assert.Less(t, (after.Bytes-before.Bytes)/many, int64(6<<10), "bytes for each, of 40 KB")
+	for _, i := range []int{0, many / 2, many - 1, many} {
+		got, err := j.Get(all[i].ID)
+		require.NoError(t, err)
+		w, g := all[i].Leg(), got.Leg()
+		assert.Equal(t, string(w.Out), string(g.Out))
+		assert.Equal(t, string(w.RequestBody), string(g.RequestBody))
+		assert.Equal(t, string(w.In.Bytes()), string(g.In.Bytes()))
+		assert.Equal(t, string(w.ResponseBody.Bytes()), string(g.ResponseBody.Bytes()))
+		assert.Empty(t, g.Apart)
+		require.NoError(t, j.Add(got), "what was read again is the same exchange")
+		require.NoError(t, j.Judge(got))
+		again, err := j.Get(all[i].ID)
+		require.NoError(t, err)
+		assert.Equal(t, string(w.Out), string(again.Leg().Out), "judged again, it is the same")
+	}
+	if f, may := j.(interface{ Forget(ids ...string) error }); may {
+		for _, x := range all[:many] {
+			require.NoError(t, f.Forget(x.ID))
+		}
+	}
+	left, err := j.Get(all[many].ID)
+	require.NoError(t, err)
+	assert.Equal(t, string(other), string(left.Leg().RequestBody))
 }
 
 // holding holds what a journal says of words against what the exchanges say themselves.

@@ -108,7 +108,7 @@ func TestAnOlderSchemaIsBroughtForward(t *testing.T) {
 	other, err := ParseAddress(s.JournalAs("writes", "quay"), "")
 	require.NoError(t, err)
 	_, err = Open(other, t.TempDir())
-	require.ErrorContains(t, err, "version 1, and this Orenda wants 3")
+	require.ErrorContains(t, err, "version 1, and this Orenda wants 4")
 	_, err = Init(t.Context(), a)
 	require.NoError(t, err)
 	j := openAt(t, s.JournalAs("writes", "quay"), t.TempDir())

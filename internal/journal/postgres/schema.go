@@ -23,7 +23,7 @@ var migrations embed.FS
 const versions = "orenda.version"
 
 // newest is the schema that this program knows.
-const newest = 3
+const newest = 4
 
 // errNewer is a schema that a newer program made.
 type errNewer int64
