@@ -147,11 +147,16 @@ func (x *Exchange) PutTogether(find func(hash string, length int64) ([]byte, err
 	return nil
 }
 
-// What a packed record begins with: packed, or what earlier versions began it with. One of the first is JSON
-// alone. packedWhole is as packed, but no body is apart from its head.
+// What a packed record begins with: packedBare without its head, packed with it, or what earlier versions began
+// it with. One of the first is JSON alone. packedWhole is as packed, but no body is apart from its HTTP head.
 //
 //nolint:gochecknoglobals // they are never written to
-var packed, packedWhole, packedAgain = []byte("\x00orenda3"), []byte("\x00orenda2"), []byte("\x00orenda1")
+var (
+	packedBare  = []byte("\x00orenda4")
+	packed      = []byte("\x00orenda3")
+	packedWhole = []byte("\x00orenda2")
+	packedAgain = []byte("\x00orenda1")
+)
 
 // besides is what a packed record says besides its head.
 type besides struct {
@@ -159,10 +164,10 @@ type besides struct {
 	Tails   [][]Apart `json:"tails,omitempty"`   // of each leg: runs that stand in the tail
 }
 
-// Pack writes the record as it is kept: its mark, its JSON without bytes and moments (the head, which
-// is given too), the JSON of moments and of where runs are, each behind its length, and the runs of
-// bytes that were not taken apart, each once, as they are. The record is given up then.
-func (x *Exchange) Pack() (head, whole []byte, err error) {
+// Pack writes the record as it is kept, in two: its JSON without bytes and moments (the head), and its mark, the
+// JSON of moments and of where runs are behind its length, and the runs of bytes that were not taken apart, each
+// once, as they are. Whole puts both together. The record is given up then.
+func (x *Exchange) Pack() (head, body []byte, err error) {
 	var tail [][]byte // written once, where they stay
 	long := int64(0)
 	more := besides{Moments: x.Moments, Tails: make([][]Apart, len(x.Legs))}
@@ -196,13 +201,23 @@ func (x *Exchange) Pack() (head, whole []byte, err error) {
 	if err != nil {
 		return nil, nil, err
 	}
-	whole = make([]byte, 0, len(packed)+2*binary.MaxVarintLen64+len(head)+len(rest)+int(long))
-	whole = append(binary.AppendUvarint(append(whole, packed...), uint64(len(head))), head...)
-	whole = append(binary.AppendUvarint(whole, uint64(len(rest))), rest...)
+	body = make([]byte, 0, len(packedBare)+binary.MaxVarintLen64+len(rest)+int(long))
+	body = append(binary.AppendUvarint(append(body, packedBare...), uint64(len(rest))), rest...)
 	for _, b := range tail {
-		whole = append(whole, b...)
+		body = append(body, b...)
 	}
-	return head, whole, nil
+	return head, body, nil
+}
+
+// Whole is a record of its two parts, as Unpack reads it. A body that an earlier version kept is whole by itself.
+func Whole(head, body []byte) []byte {
+	rest, is := bytes.CutPrefix(body, packedBare)
+	if !is {
+		return body
+	}
+	out := make([]byte, 0, len(packed)+binary.MaxVarintLen64+len(head)+len(rest))
+	out = append(binary.AppendUvarint(append(out, packed...), uint64(len(head))), head...)
+	return append(out, rest...)
 }
 
 var errPacked = errors.New("the record ends too early")
@@ -216,7 +231,7 @@ func part(b []byte) (of, rest []byte, err error) {
 	return b[wide : wide+int(n)], b[wide+int(n):], nil
 }
 
-// Unpack reads what Pack wrote, or an earlier version. The bytes belong to the record then.
+// Unpack reads what Pack wrote and Whole put together, or an earlier version. The bytes belong to the record then.
 func (x *Exchange) Unpack(b []byte) error {
 	var more besides
 	rest, is := bytes.CutPrefix(b, packed)

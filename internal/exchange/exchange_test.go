@@ -142,14 +142,20 @@ func TestARecordOfAnEarlierVersion(t *testing.T) {
 	require.NoError(t, x.Unpack(old))
 	assert.Equal(t, "abc", string(x.Legs[0].Out))
 	require.Len(t, x.Moments, 1)
-	head, whole, err := x.Clone().Pack()
+	head, body, err := x.Clone().Pack()
 	require.NoError(t, err)
 	assert.NotContains(t, string(head), `"moments":[`)
 	var again Exchange
+	whole := Whole(head, body)
 	require.NoError(t, again.Unpack(whole))
 	assert.Equal(t, "abc", string(again.Legs[0].Out))
 	assert.Equal(t, x.Moments, again.Moments)
 	assert.Empty(t, again.Legs[0].Apart)
+	before := append([]byte("\x00orenda2"), whole[len("\x00orenda3"):]...)
+	assert.Equal(t, before, Whole(head, before), "it was whole by itself")
+	again = Exchange{}
+	require.NoError(t, again.Unpack(before))
+	assert.Equal(t, "abc", string(again.Legs[0].Out))
 	for cut := range len(whole) {
 		_ = new(Exchange).Unpack(whole[:cut]) // it ends too early, and is no panic
 	}

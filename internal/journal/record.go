@@ -26,7 +26,7 @@ const (
 type Record struct {
 	Of    *exchange.Exchange // that was brought
 	Head  []byte             // the record without its bytes, JSON
-	Whole []byte             // all of it but what is apart, packed (exchange.Pack)
+	Body  []byte             // the rest of it but what is apart (exchange.Pack)
 	Long  []Long             // that is kept beside it
 	Words string             // that it is looked for by; "" where NewRecord was not asked for them
 }
@@ -56,7 +56,7 @@ func NewRecord(x *exchange.Exchange, key []byte, withWords bool) (r Record, err 
 	if err != nil {
 		return r, err
 	}
-	r.Head, r.Whole, err = c.Pack()
+	r.Head, r.Body, err = c.Pack()
 	return r, err
 }
 

@@ -42,7 +42,7 @@ CREATE TABLE IF NOT EXISTS exchange (
 	id TEXT PRIMARY KEY, started INTEGER NOT NULL, workspace TEXT NOT NULL, kind TEXT NOT NULL,
 	operation TEXT NOT NULL, endpoint TEXT NOT NULL, reply INTEGER NOT NULL,
 	head BLOB NOT NULL, -- the record without its bytes, JSON
-	body BLOB           -- the whole record, JSON, compressed; NULL where it is in a file
+	body BLOB           -- the rest of the record, compressed; NULL where it is in a file
 ) WITHOUT ROWID;
 CREATE TABLE IF NOT EXISTS bytes (
 	hash TEXT PRIMARY KEY, length INTEGER NOT NULL,
@@ -156,7 +156,7 @@ type row struct {
 
 func (j *Journal) rowOf(x *exchange.Exchange) (r row, err error) {
 	r.Record, err = journal.NewRecord(x, j.key, false)
-	r.body = j.press.Press(r.Whole)
+	r.body = j.press.Press(r.Body)
 	return r, err
 }
 
@@ -256,7 +256,7 @@ func (j *Journal) add(db base, in *sql.Stmt, r *row) error {
 	}
 	if n, err := done.RowsAffected(); err != nil || n == 0 {
 		was, err := j.whole(db, x.ID)
-		if err == nil && !journal.SameRecord(was, r.Whole) {
+		if err == nil && !journal.SameRecord(was, exchange.Whole(r.Head, r.Body)) {
 			err = journal.ErrTaken
 		}
 		return err
@@ -482,8 +482,8 @@ func (j *Journal) ids(query string, args ...any) (out []string, err error) {
 
 // whole is the record of an exchange as it was packed.
 func (j *Journal) whole(db base, id string) ([]byte, error) {
-	var body []byte
-	err := db.QueryRow(`SELECT body FROM exchange WHERE id = ?`, id).Scan(&body)
+	var head, body []byte
+	err := db.QueryRow(`SELECT head, body FROM exchange WHERE id = ?`, id).Scan(&head, &body)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, journal.ErrNotFound
 	}
@@ -497,7 +497,7 @@ func (j *Journal) whole(db base, id string) ([]byte, error) {
 	if err != nil {
 		return nil, errors.Join(fmt.Errorf("the record of %s is damaged", id), err)
 	}
-	return whole, nil
+	return exchange.Whole(head, whole), nil
 }
 
 // ReplySizes implements journal.Journal.

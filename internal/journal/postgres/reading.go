@@ -31,7 +31,7 @@ func (j *Journal) Judge(x *exchange.Exchange) error {
 		_, err = s.pool.Exec(ctx, `WITH u AS (UPDATE orenda.exchange SET head = $1, body = $2, cause = $3
 			WHERE space = $5 AND day = $6::text::date AND id = $7 RETURNING place)
 			SELECT orenda.keep_words($5, $6::text::date, $7, place, $4) FROM u`,
-			s.press.Press(r.Head), s.press.Press(r.Whole), text(cause), text(r.Words), s.a.Space, dayOf(kept), kept.ID)
+			s.press.Press(r.Head), s.press.Press(r.Body), text(cause), text(r.Words), s.a.Space, dayOf(kept), kept.ID)
 		return err
 	})
 }

@@ -105,7 +105,7 @@ func (s *store) add(ctx context.Context, all []journal.Record) (errs []error, er
 			if err != nil {
 				return errs, err
 			}
-			if errs[i] = nil; !journal.SameRecord(was, r.Whole) {
+			if errs[i] = nil; !journal.SameRecord(was, exchange.Whole(r.Head, r.Body)) {
 				errs[i] = journal.ErrTaken
 			}
 		}
@@ -136,7 +136,7 @@ func (s *store) queue(b *pgx.Batch, r journal.Record, day string) {
 		s.a.Space, day, text(x.ID), x.Started.UnixNano(), text(x.Workspace), text(x.Kind), text(x.Contract),
 		text(x.Operation), text(x.Endpoint), string(x.Outcome), text(cause), journal.ReplySize(x), len(x.Changes) > 0,
 		text(from.Person), text(from.Machine), text(from.Relay),
-		s.press.Press(r.Head), s.press.Press(r.Whole), text(r.Words))
+		s.press.Press(r.Head), s.press.Press(r.Body), text(r.Words))
 	for _, l := range r.Long {
 		b.Queue(`INSERT INTO orenda.bytes (space, hash, length, data) VALUES ($1, $2, $3, $4) ON CONFLICT DO NOTHING`,
 			s.a.Space, l.Hash, l.Bytes.Len(), s.press.Press(l.Bytes.Bytes()))
@@ -148,21 +148,24 @@ func (s *store) queue(b *pgx.Batch, r journal.Record, day string) {
 
 // whole is the record of an exchange as it was packed.
 func (s *store) whole(ctx context.Context, id string) ([]byte, error) {
-	var body []byte
-	err := s.pool.QueryRow(ctx, `SELECT body FROM orenda.exchange
+	var head, body []byte
+	err := s.pool.QueryRow(ctx, `SELECT head, body FROM orenda.exchange
 			WHERE space = $1 AND day = $2::text::date AND id = $3`,
-		s.a.Space, dayOf(&exchange.Exchange{ID: id}), id).Scan(&body)
+		s.a.Space, dayOf(&exchange.Exchange{ID: id}), id).Scan(&head, &body)
 	if errors.Is(err, pgx.ErrNoRows) { // an id of another kind
-		err = s.pool.QueryRow(ctx, `SELECT body FROM orenda.exchange WHERE space = $1 AND id = $2`, s.a.Space, id).
-			Scan(&body)
+		err = s.pool.QueryRow(ctx, `SELECT head, body FROM orenda.exchange WHERE space = $1 AND id = $2`, s.a.Space, id).
+			Scan(&head, &body)
 	}
 	if errors.Is(err, pgx.ErrNoRows) {
 		return nil, journal.ErrNotFound
 	}
-	if err != nil {
-		return nil, err
+	if err == nil {
+		body, err = s.press.Unpress(body)
 	}
-	return s.press.Unpress(body)
+	if err == nil {
+		head, err = s.press.Unpress(head)
+	}
+	return exchange.Whole(head, body), err
 }
 
 func (s *store) get(ctx context.Context, id string) (*exchange.Exchange, error) {
