@@ -20,9 +20,12 @@ import (
 	"orenda/internal/relay"
 )
 
-// BenchmarkTwoRelays are two relays that record, judge and keep exchanges of 1 KB each way in one
-// PostgreSQL, all on this machine; none is lost.
-func BenchmarkTwoRelays(b *testing.B) {
+// Relays that record, judge and keep exchanges of 1 KB each way in one PostgreSQL, all on this machine; none is
+// lost.
+func BenchmarkTwoRelays(b *testing.B) { benchmarkRelays(b, 2) }
+func BenchmarkTenRelays(b *testing.B) { benchmarkRelays(b, 10) }
+
+func benchmarkRelays(b *testing.B, relays int) {
 	reply := `<s:Envelope xmlns:s="http://schemas.xmlsoap.org/soap/envelope/"><s:Body><FindBerthsResponse xmlns="urn:skerry:berths">` +
 		strings.Repeat(`<berth free="true"><code>N07</code><length>40.00</length></berth>`, 13) + `</FindBerthsResponse></s:Body></s:Envelope>`
 	srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
@@ -35,7 +38,7 @@ func BenchmarkTwoRelays(b *testing.B) {
 	require.NoError(b, err)
 	pg := pgserver.Start(b)
 	var kept atomic.Int64
-	var at [2]string
+	at := make([]string, relays)
 	var ends []func()
 	var one *postgres.Journal
 	for i := range at {
@@ -65,7 +68,7 @@ func BenchmarkTwoRelays(b *testing.B) {
 	b.ResetTimer()
 	b.RunParallel(func(p *testing.PB) {
 		for p.Next() {
-			r, err := client.Post(at[n.Add(1)%2], "text/xml; charset=utf-8", bytes.NewReader(ask))
+			r, err := client.Post(at[int(n.Add(1))%len(at)], "text/xml; charset=utf-8", bytes.NewReader(ask))
 			if err != nil {
 				b.Error(err)
 				return

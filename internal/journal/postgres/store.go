@@ -153,8 +153,8 @@ func (s *store) whole(ctx context.Context, id string) ([]byte, error) {
 			WHERE space = $1 AND day = $2::text::date AND id = $3`,
 		s.a.Space, dayOf(&exchange.Exchange{ID: id}), id).Scan(&head, &body)
 	if errors.Is(err, pgx.ErrNoRows) { // an id of another kind
-		err = s.pool.QueryRow(ctx, `SELECT head, body FROM orenda.exchange WHERE space = $1 AND id = $2`, s.a.Space, id).
-			Scan(&head, &body)
+		err = s.pool.QueryRow(ctx, `SELECT head, body FROM orenda.exchange WHERE space = $1 AND id = $2`,
+			s.a.Space, id).Scan(&head, &body)
 	}
 	if errors.Is(err, pgx.ErrNoRows) {
 		return nil, journal.ErrNotFound
