@@ -148,14 +148,12 @@ func (x *Exchange) PutTogether(find func(hash string, length int64) ([]byte, err
 }
 
 // What a packed record begins with: packedBare without its head, packed with it, or what earlier versions began
-// it with. One of the first is JSON alone. packedWhole is as packed, but no body is apart from its HTTP head.
-//
-//nolint:gochecknoglobals // they are never written to
-var (
-	packedBare  = []byte("\x00orenda4")
-	packed      = []byte("\x00orenda3")
-	packedWhole = []byte("\x00orenda2")
-	packedAgain = []byte("\x00orenda1")
+// it with. One of the first is JSON alone. With packedWhole no body is apart from its HTTP head.
+const (
+	packedBare  = "\x00orenda4"
+	packed      = "\x00orenda3"
+	packedWhole = "\x00orenda2"
+	packedAgain = "\x00orenda1"
 )
 
 // besides is what a packed record says besides its head.
@@ -211,7 +209,7 @@ func (x *Exchange) Pack() (head, body []byte, err error) {
 
 // Whole is a record of its two parts, as Unpack reads it. A body that an earlier version kept is whole by itself.
 func Whole(head, body []byte) []byte {
-	rest, is := bytes.CutPrefix(body, packedBare)
+	rest, is := bytes.CutPrefix(body, []byte(packedBare))
 	if !is {
 		return body
 	}
@@ -234,11 +232,11 @@ func part(b []byte) (of, rest []byte, err error) {
 // Unpack reads what Pack wrote and Whole put together, or an earlier version. The bytes belong to the record then.
 func (x *Exchange) Unpack(b []byte) error {
 	var more besides
-	rest, is := bytes.CutPrefix(b, packed)
+	rest, is := bytes.CutPrefix(b, []byte(packed))
 	if !is {
-		rest, is = bytes.CutPrefix(b, packedWhole)
+		rest, is = bytes.CutPrefix(b, []byte(packedWhole))
 	}
-	again, was := bytes.CutPrefix(b, packedAgain)
+	again, was := bytes.CutPrefix(b, []byte(packedAgain))
 	switch {
 	case was:
 		rest = again
