@@ -65,7 +65,7 @@ type Imported struct {
 
 // SetBody puts another body in the place of the request's, and its length into the head.
 func (w *Imported) SetBody(b []byte) {
-	w.Body, w.docOf, w.doc = b, nil, nil
+	w.Body, w.docOf, w.doc, w.plain, w.plainOf = b, nil, nil, nil, nil
 	w.Came = int64(len(b))
 	w.Declared = w.Came
 	w.Header = slices.DeleteFunc(w.Header, func(h [2]string) bool {
