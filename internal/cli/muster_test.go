@@ -1,13 +1,17 @@
 package cli
 
 import (
+	"bytes"
+	"context"
 	"encoding/csv"
+	"encoding/json"
 	"encoding/xml"
 	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -265,4 +269,44 @@ func TestManyCases(t *testing.T) {
 	for i, c := range run.Cases {
 		assert.Equal(t, fmt.Sprintf("case %d", i), c.Name)
 	}
+}
+
+// Ten thousand cases: halted in the middle, the run goes on where it stopped, and each is sent once.
+func TestTenThousandCases(t *testing.T) {
+	const count = 10_000
+	l := at(t)
+	ws := l.exploring()
+	var rows strings.Builder
+	rows.WriteString("name,sign,expect\n")
+	for i := range count {
+		fmt.Fprintf(&rows, "case %d,SKAL4,vessel=Alder\n", i)
+	}
+	l.muster(ws, "many", "[[case]]\ndraft = \"LookUp/one\"\nendpoint = \"CallSigns\"\ntable = \"many.csv\"\n", "many.csv", rows.String())
+	run := func(ctx context.Context, args ...string) (code int, r mustered) {
+		var out, errs bytes.Buffer
+		code = Run(ctx, append([]string{"-w", ws, "-q", "muster", "run", "many", "--at-once", "16", "--json"}, args...), &out, &errs)
+		require.NoError(t, json.Unmarshal(out.Bytes(), &r), "%s%s", out.String(), errs.String())
+		return code, r
+	}
+	ctx, halt := context.WithCancel(t.Context())
+	time.AfterFunc(time.Second, halt)
+	code, first := run(ctx)
+	require.NotZero(t, code)
+	require.Positive(t, first.Counts.AsExpected)
+	require.Positive(t, first.Counts.NotRun)
+	require.Len(t, first.Cases, count)
+	code, second := run(t.Context(), "--resume")
+	require.Zero(t, code)
+	assert.Len(t, second.Cases, count-first.Counts.AsExpected, "only what was not run")
+	assert.Equal(t, len(second.Cases), second.Counts.AsExpected)
+	sent := map[string]int{}
+	for _, c := range append(first.Cases, second.Cases...) {
+		if c.Outcome == "asExpected" {
+			sent[c.Name]++
+		}
+	}
+	assert.Len(t, sent, count)
+	code, third := run(t.Context(), "--only-failed")
+	require.Zero(t, code)
+	assert.Empty(t, third.Cases)
 }
