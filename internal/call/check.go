@@ -138,6 +138,7 @@ func (c *checking) bare() Plan {
 		p.Settings.Set(key, "")
 	}
 	p.Settings.Set("header")
+	p.Settings.Set("trailer")
 	p.Settings.Set("token", "none")
 	p.Settings.Set("http-auth", "none")
 	for _, limit := range []string{"connect-time", "answer-time", "receive-time"} {

@@ -3,6 +3,7 @@ package call_test
 import (
 	"bytes"
 	"compress/gzip"
+	"fmt"
 	"io"
 	"net/http"
 	"net/http/httptest"
@@ -72,6 +73,50 @@ func TestACompressedSecretIsCut(t *testing.T) {
 		assert.NotContains(t, string(c.Leg().Out[at:]), "\x1f\x8b", "the compressed bytes are masked, %s", how)
 		assert.NotContains(t, string(c.Leg().RequestBody), "slack-water-word")
 	}
+}
+
+// A field behind the last chunk is as secret as one of the head; its name is one, and says nothing of the framing.
+func TestTrailersAreFields(t *testing.T) {
+	h := harbour(t)
+	p := berths(t, h, "/berths")
+	p.Settings.Set("transfer", "chunked")
+	p.Settings.Set("trailer", "X-Token: slack-water-word")
+	x := run(t, p)
+	require.Equal(t, exchange.OutcomePassed, x.Outcome, "%+v", x.Findings)
+	require.Contains(t, string(x.Leg().Out), "slack-water-word")
+	n := fmt.Sprint(len(x.Leg().Out))
+	assert.Equal(t, n+" of "+n+" bytes", x.Stage(exchange.Send).Facts.Get("handed over"))
+	b, err := x.Redact(nil).Marshal()
+	require.NoError(t, err)
+	assert.NotContains(t, string(b)+string(x.Redact(nil).Leg().Out), "slack-water-word")
+	for _, bad := range []string{"Tide", "Ti de: ebb", "Tide\r\nX: ebb", "Content-Length: 3", "transfer-encoding: chunked", "Host: h"} {
+		p.Settings.Set("trailer", bad)
+		x = run(t, p)
+		assert.Equal(t, exchange.Binding, x.StoppedAt, bad)
+		assert.Equal(t, "binding.value-invalid", x.Cause().ID, bad)
+	}
+}
+
+// How a call is sent is not how its log-in is: that goes to another service.
+func TestALogInIsSentPlain(t *testing.T) {
+	h := harbour(t)
+	t.Setenv("DESK_WORD", standin.Password)
+	p, dir := manifests(t, h)
+	p.Settings.Set("session", "desk")
+	p.Settings.Set("transfer", "chunked")
+	p.Settings.Set("trailer", "X-Token: slack-water-word")
+	p.Settings.Set("request-coding", "gzip")
+	p.Settings.Set("expect-continue", "true")
+	p.Identity = func(string) (*identity.Identity, error) { return deskIdentity(h, dir, identity.KeyBearer), nil }
+	var kept []*exchange.Exchange
+	p.Keep = func(x *exchange.Exchange) { kept = append(kept, x) }
+	x := run(t, p)
+	assert.Equal(t, "gzip", x.Leg().Request.Get("Content-Encoding"))
+	require.Len(t, kept, 1)
+	for _, field := range []string{"Transfer-Encoding", "Trailer", "Content-Encoding", "Expect"} {
+		assert.Empty(t, kept[0].Leg().Request.Get(field), field)
+	}
+	assert.NotContains(t, string(kept[0].Leg().Out), "slack-water-word")
 }
 
 // Servers that take no compressed request, or no chunks, are named, and the remedy mends it.

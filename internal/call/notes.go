@@ -20,7 +20,7 @@ func (c *network) notes() {
 		}
 		if n := len(l.Out); n > 0 {
 			st := x.Stage(exchange.Send)
-			all := endpoint.Bytes(l.Request.Size + l.Request.BodySize)
+			all := endpoint.Bytes(l.Request.Size + l.Request.WireSize)
 			st.Facts.Set("handed over", fmt.Sprintf("%s of %s bytes", endpoint.Bytes(int64(n)), all))
 			if st.Note == "" {
 				st.Note = endpoint.Bytes(int64(n)) + " B"

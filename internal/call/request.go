@@ -13,6 +13,7 @@ import (
 	"fmt"
 	"net"
 	"net/url"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -79,7 +80,7 @@ func (c *network) config() wire.Config {
 		Expect:       s.Switch("expect-continue"),
 	}
 	if cfg.Chunked {
-		cfg.Trailer = c.trailer()
+		cfg.Trailer = fieldsIn(s, "trailer")
 	}
 	cfg.Host, cfg.Port = endpoint.HostPort(c.url)
 	if cfg.IP = s.Text("ip"); len(c.followed) == 0 { // elsewhere it means nothing
@@ -231,9 +232,9 @@ func (c *network) principal() string {
 	default:
 		parts = append(parts, kind)
 	}
-	for _, h := range s.List("header") {
-		if name, value, _ := strings.Cut(h, ":"); c.secretNames().Name(strings.TrimSpace(name)) {
-			parts = append(parts, name, value)
+	for _, f := range fieldsOfSettings(s) {
+		if c.secretNames().Name(f[0]) {
+			parts = append(parts, f[0], f[1])
 		}
 	}
 	all := strings.Join(parts, "\x00")
@@ -263,7 +264,7 @@ func callRequest(c *network) wire.Request {
 	if s.Text("transfer") == "chunked" {
 		req.Header = append(req.Header, [2]string{"Transfer-Encoding", "chunked"})
 		var names []string
-		for _, f := range c.trailer() {
+		for _, f := range fieldsIn(s, "trailer") {
 			names = append(names, f[0])
 		}
 		if names != nil { // RFC 9110 §6.6.2
@@ -276,15 +277,6 @@ func callRequest(c *network) wire.Request {
 		req.Header = append(req.Header, [2]string{"Expect", "100-continue"})
 	}
 	return c.completed(req)
-}
-
-// trailer are the fields that follow the last chunk.
-func (c *network) trailer() (out [][2]string) {
-	for _, f := range c.plan.Settings.List("trailer") {
-		name, value, _ := strings.Cut(f, ":")
-		out = append(out, [2]string{strings.TrimSpace(name), strings.TrimSpace(value)})
-	}
-	return out
 }
 
 // coded compresses the body, where that is set (RFC 9110 §8.4). In what is compressed no secret has a
@@ -355,9 +347,8 @@ func (c *network) completed(req wire.Request) wire.Request {
 	if c.plan.Pool == nil && !s.Switch("keep-alive") && c.credentials.ntlm != negotiating {
 		add("Connection", "close")
 	}
-	for _, h := range s.List("header") {
-		name, value, _ := strings.Cut(h, ":")
-		c.put(&req, strings.TrimSpace(name), strings.TrimSpace(value))
+	for _, f := range fieldsIn(s, "header") {
+		c.put(&req, f[0], f[1])
 	}
 	names := c.secretNames()
 	req.SecretHeader = func(name string) bool {
@@ -479,8 +470,8 @@ func (c *network) mayGo(to *url.URL) bool {
 		return true
 	}
 	s := &c.plan.Settings
-	for _, h := range s.List("header") {
-		if name, _, _ := strings.Cut(h, ":"); c.secretNames().Name(strings.TrimSpace(name)) {
+	for _, f := range fieldsOfSettings(s) {
+		if c.secretNames().Name(f[0]) {
 			return false
 		}
 	}
@@ -504,9 +495,22 @@ func (c *network) mayGo(to *url.URL) bool {
 
 // headerSecrets are the secrets in header fields that settings add.
 func headerSecrets(s *endpoint.Settings) (out []string) {
-	for _, h := range s.List("header") {
-		name, value, _ := strings.Cut(h, ":")
-		out = append(out, fieldSecrets(strings.TrimSpace(name), strings.TrimSpace(value), s.List("secret"))...)
+	for _, f := range fieldsOfSettings(s) {
+		out = append(out, fieldSecrets(f[0], f[1], s.List("secret"))...)
+	}
+	return out
+}
+
+// fieldsOfSettings are the fields that settings add, before the body and behind it.
+func fieldsOfSettings(s *endpoint.Settings) [][2]string {
+	return slices.Concat(fieldsIn(s, "header"), fieldsIn(s, "trailer"))
+}
+
+// fieldsIn are the fields of a setting that lists some.
+func fieldsIn(s *endpoint.Settings, key string) (out [][2]string) {
+	for _, f := range s.List(key) {
+		name, value, _ := strings.Cut(f, ":")
+		out = append(out, [2]string{strings.TrimSpace(name), strings.TrimSpace(value)})
 	}
 	return out
 }

@@ -111,6 +111,7 @@ func (c *securing) askTrust(ctx context.Context, id *identity.Identity, u *url.U
 		"addressing": soap.Addressing10, "session": "", "http-auth": "none", "redirects": "stop", "timestamp": "5m",
 		"identity": id.Name, "validate": "false",
 		"reply-to": "", "attachments": "none", "connect-to": "",
+		"transfer": "length", "request-coding": "none", "expect-continue": "false",
 	} {
 		set.Set(key, value)
 	}
@@ -119,7 +120,7 @@ func (c *securing) askTrust(ctx context.Context, id *identity.Identity, u *url.U
 		version = soap.V11
 	}
 	set.Set("soap", version.String())
-	for _, key := range []string{"token-file", "sign", "encrypt", "header", "expect"} {
+	for _, key := range []string{"token-file", "sign", "encrypt", "header", "trailer", "expect"} {
 		set.Set(key)
 	}
 	if id.Certificate != "" && (id.User == "" || in.KeyType == identity.KeyPublic) { // it shows that it has the key

@@ -175,6 +175,7 @@ var personal = []string{
 	"proxy",
 	"key-log",
 	"header",
+	"trailer",
 }
 
 // back is the remedy that takes the suspects back to what they were.

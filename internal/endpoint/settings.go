@@ -225,11 +225,29 @@ func ParseServer(value string) (string, error) {
 
 // checkItem says what is wrong with an item of a list.
 func (k *Key) checkItem(value string) error {
+	if !k.IsFields() {
+		return nil
+	}
 	name, _, ok := strings.Cut(value, ":")
-	if k.Name == "header" && (!ok || !isToken(strings.TrimSpace(name))) {
+	name = strings.TrimSpace(name)
+	if !ok || !isToken(name) {
 		return fmt.Errorf("%q is no header field; write Name: value", value)
 	}
+	if k.Name == "trailer" && slices.Contains(notTrailing, strings.ToLower(name)) {
+		return fmt.Errorf("%s may not stand behind the last chunk (RFC 9110 §6.5.1)", name)
+	}
 	return nil
+}
+
+// IsFields tells whether the items of a setting are header fields, Name: value.
+func (k *Key) IsFields() bool { return k.Name == "header" || k.Name == "trailer" }
+
+// notTrailing are fields that say how a message is read, and come too late behind it.
+//
+//nolint:gochecknoglobals // a table: it is never written to
+var notTrailing = []string{
+	"authorization", "content-encoding", "content-length", "content-type", "expect", "host", "te", "trailer",
+	"transfer-encoding",
 }
 
 // isToken tells whether a text can be the name of a header field (RFC 9110 §5.6.2).

@@ -125,6 +125,9 @@ func binding(x *exchange.Exchange, _ *contract.Contract) Section {
 		if l.Request.Chunked {
 			s.add("transfer", "in chunks")
 		}
+		if coding := l.Request.Get("Content-Encoding"); coding != "" {
+			s.add("compression of requests", "%s", coding)
+		}
 	}
 	return s
 }

@@ -183,6 +183,8 @@ func missing(p *call.Plan) (out []string) {
 	add(set.Text("session") != "", "it logs in first, by the session %s", set.Text("session"))
 	add(!slices.Contains([]string{"", "none"}, set.Text("addressing")), "it sends WS-Addressing headers")
 	add(len(set.List("attach")) > 0, "it sends attachments")
+	add(set.Text("request-coding") == "gzip", "it compresses its requests (gzip)")
+	add(set.Text("transfer") == "chunked" && len(set.List("trailer")) > 0, "it sends fields behind the last chunk")
 	shown := set.Text("client-identity")
 	add(shown != "", "it shows the client certificate of the identity %s", shown)
 	add(len(set.List("pin")) > 0, "it pins the server's certificate")
