@@ -58,6 +58,7 @@ type Imported struct {
 	closed  []byte // Body with what is open at its end closed, where Rest follows it
 	plain   []byte // what Body is a content coding of; nil: not yet known, or Body itself
 	plainOf []byte // of which bytes it is
+	sealed  string // the codings of Body, where they could not be taken off; "" they could, or there are none
 
 	doc   *xmltree.Document // what is looked at, parsed once for all who look; nil: not yet, or not readable
 	docOf []byte            // of which bytes it is
@@ -65,7 +66,7 @@ type Imported struct {
 
 // SetBody puts another body in the place of the request's, and its length into the head.
 func (w *Imported) SetBody(b []byte) {
-	w.Body, w.docOf, w.doc, w.plain, w.plainOf = b, nil, nil, nil, nil
+	w.Body, w.docOf, w.doc, w.plain, w.plainOf, w.sealed = b, nil, nil, nil, nil, ""
 	w.Came = int64(len(b))
 	w.Declared = w.Came
 	w.Header = slices.DeleteFunc(w.Header, func(h [2]string) bool {
@@ -111,9 +112,11 @@ func (w *Imported) uncoded() []byte {
 		return w.Body
 	}
 	if len(w.plainOf) != len(w.Body) || &w.plainOf[0] != &w.Body[0] {
-		w.plainOf, w.plain = w.Body, nil
+		w.plainOf, w.plain, w.sealed = w.Body, nil, ""
 		if b, err := wire.Unpacked(codings, w.Body, maxUncoded); err == nil {
 			w.plain = b
+		} else if !looksLikeXML(w.Body) {
+			w.sealed = codings
 		}
 	}
 	if w.plain == nil {
@@ -122,8 +125,16 @@ func (w *Imported) uncoded() []byte {
 	return w.plain
 }
 
-// maxUncoded is how large a compressed request may become that is looked at, in bytes.
-const maxUncoded = 64 << 20
+// maxUncoded is how large a compressed request may become that is looked at, in bytes: many may come at once.
+const maxUncoded = 16 << 20
+
+// unread are the codings of a request that cannot be looked at behind them; "" it can.
+func (w *Imported) unread() string {
+	if w.Rest.IsZero() {
+		w.uncoded()
+	}
+	return w.sealed
+}
 
 // ErrNothing is what holds neither a request nor a reply.
 var ErrNothing = errors.New("there is neither a request nor a reply in it")
@@ -396,7 +407,7 @@ func imported(p Plan, w *Imported) *Call {
 	} else if p.Settings.Text("soap") == "" {
 		p.Settings.Set("soap", "1.1")
 	}
-	if w.Body != nil {
+	if w.Body != nil && w.unread() == "" {
 		action, has := actionIn(w.Header)
 		switch {
 		case has && action != "":
@@ -466,6 +477,13 @@ func (c *Call) runImported(ctx context.Context) (exchange.Stage, error) {
 	// It was sent, whatever is wrong with it: that is told, and stops nothing.
 	if err := c.stage(exchange.Binding, ctx, (*Call).runSentBinding); err != nil {
 		c.rec.End(exchange.Binding, exchange.Warned, "")
+	}
+	if codings := w.unread(); codings != "" { // what may be in it is not known: all of it is cut out of the record
+		c.rec.End(exchange.Message, exchange.Skipped, "compressed ("+codings+"), not read")
+		c.rec.End(exchange.Security, exchange.Skipped, "not read")
+		c.outs.secured.envelope = w.Body
+		c.outs.secured.secrets = []exchange.Span{{Length: int64(len(w.Body))}}
+		return exchange.Security, nil
 	}
 	if err := c.stage(exchange.Message, ctx, (*Call).runMessage); err != nil {
 		c.rec.End(exchange.Message, exchange.Warned, "")

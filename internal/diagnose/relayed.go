@@ -142,7 +142,7 @@ func (c *Case) inRequestHead(name string) []exchange.Evidence {
 // same of its encoding (RFC 7303 §3: the head has the last word).
 func charsetDiffers(c *Case) []exchange.Finding {
 	l := c.leg()
-	if !c.Imported || l == nil || len(l.RequestBody) == 0 {
+	if !c.Imported || l == nil || len(l.RequestBody) == 0 || c.Draft == nil { // nil: nothing of it could be read
 		return nil
 	}
 	_, params, _ := mime.ParseMediaType(l.Request.Get("Content-Type"))

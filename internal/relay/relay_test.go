@@ -746,6 +746,12 @@ func TestACompressedRequestIsPassedOn(t *testing.T) {
 	assert.NotContains(t, string(c.Leg().RequestBody), "slack-water-word")
 	assert.NotContains(t, string(c.Leg().Out), "\x1f\x8b", "the compressed bytes are masked")
 
+	// What cannot be taken off is not called a broken message.
+	x = post([]byte{0x8b, 0x12, 0x80, 'q', 'u', 'a', 'y', 0x03}, "br")
+	assert.Empty(t, x.Findings, "%+v", x.Findings)
+	assert.Equal(t, "br", coding)
+	assert.Equal(t, "compressed (br), not read", x.Stage(exchange.Message).Note)
+
 	// What only says that it is compressed is looked at as it is.
 	x = post(quayList("FindBerths"), "gzip")
 	assert.Equal(t, "FindBerths", x.Operation)
