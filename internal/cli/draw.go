@@ -179,7 +179,7 @@ func (t *commandLine) drawSoundingCommand() *cobra.Command {
 			return unread{err}
 		}
 		var r sounding.Result
-		if err := json.Unmarshal(b, &r); err != nil || r.Field == "" {
+		if err := json.Unmarshal(b, &r); err != nil || r.By == "" {
 			return unread{errors.Join(fmt.Errorf("%s holds no sounding", args[0]), err)}
 		}
 		return keepDrawing(r.Drawing("sounding"), *out)

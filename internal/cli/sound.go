@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -125,11 +124,7 @@ func (t *commandLine) tellSounding(r *sounding.Result) error {
 			return err
 		}
 	} else {
-		of := cmp.Or(r.Field, "the answer")
-		if r.By == "sending" {
-			of = "the message"
-		}
-		fmt.Fprintf(t.out, "%s: %s\n", safe.Line(of), safe.Line(r.Sentence))
+		fmt.Fprintf(t.out, "%s: %s\n", safe.Line(r.Name()), safe.Line(r.Sentence))
 		for _, e := range r.Edges {
 			fmt.Fprintf(t.out, "  %-8s  accepted %s (%s)  refused %s (%s)\n", e.Side,
 				safe.Line(e.Accepted), e.Exchanges[0],

@@ -7,6 +7,8 @@ import (
 	"net/http/httptest"
 	"net/http/httputil"
 	"net/url"
+	"os"
+	"path/filepath"
 	"testing"
 	"time"
 
@@ -87,4 +89,22 @@ func TestAnswersAndTimesAreSounded(t *testing.T) {
 	require.Len(t, r.Edges, 1)
 	assert.Contains(t, r.Sentence, "at least 2") // some 200 ms and a step
 	assert.Contains(t, r.Sentence, "wait.timed-out")
+}
+
+// In which ways a message may be sent is sounded as a whole: it is of no field, and can be drawn.
+func TestWaysToSendAreSounded(t *testing.T) {
+	l := at(t)
+	at := []string{"sound", "FindBerths", "length=12", "--contract", l.berths(), "--port", "BerthDesk11", "--by", "sending", "--pause", "0s",
+		"--address", "http://" + l.h.Plain + "/berths/~receive.length-required"}
+	code, out, errs := l.run(at...)
+	require.Zero(t, code, errs)
+	assert.Contains(t, out, "the message: taken: with its length, after leave to (Expect), compressed (gzip); refused: in chunks")
+	_, said, _ := l.run(append(at, "--json")...)
+	kept := l.file("sending.json", said)
+	drawn := filepath.Join(l.dir, "sending.svg")
+	code, _, errs = l.run("draw", "sounding", kept, "--out", drawn)
+	require.Zero(t, code, errs)
+	b, err := os.ReadFile(drawn)
+	require.NoError(t, err)
+	assert.Contains(t, string(b), "the message by sending")
 }

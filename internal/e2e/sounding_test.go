@@ -46,4 +46,19 @@ func TestAFieldIsSoundedInTheApplication(t *testing.T) {
 	s.sees("edges", "is refused")
 	s.keys("!")
 	s.sees("4 as expected")
+	s.keys("~") // a way that is of the whole call is noted at no field
+	for range 10 {
+		s.keys("Tab")
+	}
+	s.sees("the message   by sending", "in other ways: in chunks")
+	s.keys("!")
+	s.sees("the sounding of the message has ended", "taken: with its length")
+	notes := filepath.Join(dir, "notes.toml")
+	before, err := os.ReadFile(notes)
+	require.NoError(t, err)
+	s.keys("#", "Down")
+	s.sees("the message   by sending")
+	after, err := os.ReadFile(notes)
+	require.NoError(t, err)
+	require.Equal(t, string(before), string(after))
 }

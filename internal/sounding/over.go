@@ -170,5 +170,5 @@ func (r *Result) Drawing(of string) *draw.Drawing {
 		}
 		all = append(all, one)
 	}
-	return draw.Sounding(of+", "+r.Field+" by "+r.By, r.Sentence, all)
+	return draw.Sounding(of+", "+r.Name()+" by "+r.By, r.Sentence, all)
 }

@@ -8,6 +8,22 @@ const bySending = "sending"
 // Whole tells whether a way sounds the call as it is, and no field of it.
 func Whole(by string) bool { return by == byTime || by == bySending }
 
+// Name says what is sounded: the field, or what of the whole call.
+func (o *Options) Name() string { return named(o.Field, o.By) }
+
+// Name says what was sounded.
+func (r *Result) Name() string { return named(r.Field, r.By) }
+
+func named(field, by string) string {
+	switch by {
+	case byTime:
+		return "the answer"
+	case bySending:
+		return "the message"
+	}
+	return field
+}
+
 // sendings are the ways to send the same message, the plain one first: old servers take fewer of them.
 //
 //nolint:gochecknoglobals // a table: it is never written to

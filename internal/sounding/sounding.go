@@ -84,7 +84,7 @@ type Character struct {
 
 // Result is what was found.
 type Result struct {
-	Field      string      `json:"field"`                // that was sounded
+	Field      string      `json:"field"`                // that was sounded; "" the whole call
 	By         string      `json:"by"`                   // length, value, date, count, size or characters
 	Calls      int         `json:"calls"`                // that were sent
 	Steady     bool        `json:"steady"`               // the same input gave the same kind of answer
@@ -134,6 +134,9 @@ type sounder struct {
 
 // Sound sounds a field.
 func Sound(ctx context.Context, o Options, send Send) (*Result, error) {
+	if Whole(o.By) {
+		o.Field = ""
+	}
 	s := &sounder{o: o, send: send, kinds: map[string]int{}, r: &Result{
 		Field: o.Field, By: o.By, Steady: true, Edges: []Edge{}, Kinds: []Kind{}, Samples: []Sample{},
 	}}

@@ -35,13 +35,14 @@ func (v *View) Typing() bool { return false }
 func (v *View) Keys() []ui.Key {
 	one := v.s.Sound
 	there, found := one != nil, one != nil && one.Result != nil && !one.Goes
+	ofField := found && !sounding.Whole(one.Options.By)
 	return []ui.Key{
 		ui.Shown("up down", "↑↓", "choose"),
 		ui.On("!", "!", "run all of it", ui.Asks(v.start)).If(there && !one.Goes),
 		ui.On("tab", "tab", "next way to sound", ui.Do(v.turn)).If(there && !one.Goes),
 		ui.On("enter", "⏎", "open its path", ui.Asks(v.open)).If(there),
-		ui.On("#", "#", "note what was found at the field", ui.Do(v.note)).If(found),
-		ui.On("+", "+", "keep a case for each side in a muster", ui.Asks(v.cases)).If(found),
+		ui.On("#", "#", "note what was found at the field", ui.Do(v.note)).If(ofField),
+		ui.On("+", "+", "keep a case for each side in a muster", ui.Asks(v.cases)).If(ofField),
 		ui.On("w", "w", "draw it (SVG, PDF)", ui.Asks(v.draw)).If(found),
 		ui.On("esc", "esc", "board", ui.Asks(v.back)),
 		ui.Shown("?", "?", "help"),
@@ -111,7 +112,7 @@ func (v *View) cases() tea.Cmd {
 
 func (v *View) draw() tea.Cmd {
 	one := *v.s.Sound
-	return v.s.AskDrawing("sounding-"+one.Options.Field, func() (state.Drawing, error) {
+	return v.s.AskDrawing("sounding-"+strings.ReplaceAll(one.Options.Name(), " ", "-"), func() (state.Drawing, error) {
 		return one.Result.Drawing(one.Of.Draft.String() + " → " + one.Of.Endpoint), nil
 	})
 }
@@ -132,10 +133,14 @@ func (v *View) Copies() []ui.Copy {
 	if one == nil {
 		return nil
 	}
-	out := []ui.Copy{ui.Text("the command", fmt.Sprintf("orenda sound '%s' %s --by %s --endpoint %s",
-		one.Of.Draft, one.Options.Field, one.Options.By, one.Of.Endpoint))}
+	field := one.Options.Field + " "
+	if sounding.Whole(one.Options.By) {
+		field = ""
+	}
+	out := []ui.Copy{ui.Text("the command", fmt.Sprintf("orenda sound '%s' %s--by %s --endpoint %s",
+		one.Of.Draft, field, one.Options.By, one.Of.Endpoint))}
 	if one.Result != nil && one.Result.Sentence != "" {
-		out = append([]ui.Copy{ui.Text("what was found", one.Result.Field+": "+one.Result.Sentence)}, out...)
+		out = append([]ui.Copy{ui.Text("what was found", one.Result.Name()+": "+one.Result.Sentence)}, out...)
 	}
 	return out
 }
@@ -160,7 +165,7 @@ func (v *View) View(w, h int) string {
 				ui.Soft(" at a field looks for the edge of what the service accepts there,"),
 			"   "+ui.Soft("by sending it with other values.")), w, h)
 	}
-	head[1] += "   " + ui.Strong(ui.Cut(one.Options.Field, 40)) + ui.Soft("   by "+one.Options.By+"   "+
+	head[1] += "   " + ui.Strong(ui.Cut(one.Options.Name(), 40)) + ui.Soft("   by "+one.Options.By+"   "+
 		ui.Cut(one.Of.Draft.String()+" → "+one.Of.Endpoint, max(w-70, 10)))
 	head = append(head, v.says(one, w)...)
 	if r := one.Result; r != nil {
@@ -180,9 +185,16 @@ func (v *View) View(w, h int) string {
 // says is what will be done, is being done, or was found.
 func (v *View) says(one *state.Sounding, w int) (out []string) {
 	o := one.Options
-	text := fmt.Sprintf("It sends this draft up to %d times with other values of %s, %s between two calls, "+
+	how := "with other values of " + o.Field
+	switch o.By {
+	case "time":
+		how = "with less and less time to answer"
+	case "sending":
+		how = "in other ways: in chunks, compressed, …"
+	}
+	text := fmt.Sprintf("It sends this draft up to %d times %s, %s between two calls, "+
 		"and stops where the service locks out, or gets slow. ! begins; tab sounds another way.",
-		o.Budget, o.Field, o.Pause)
+		o.Budget, how, o.Pause)
 	switch {
 	case one.Goes && one.Result != nil:
 		text = fmt.Sprintf("%d of at most %d calls were sent · esc halts", one.Result.Calls, o.Budget)

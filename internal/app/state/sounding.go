@@ -75,7 +75,7 @@ func (s *State) StartSounding(asked bool) error {
 				one.Err = err
 			default:
 				one.Result = r
-				s.Say("the sounding of %s has ended", r.Field)
+				s.Say("the sounding of %s has ended", r.Name())
 			}
 		})
 	})
