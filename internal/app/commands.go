@@ -57,12 +57,15 @@ func (m *model) worded() []worded {
 		}},
 		{"policy", "FILE: attach its policies to the contract of the call", func(with string) tea.Cmd {
 			name := m.s.Chosen.Draft.Contract
-			n, err := m.s.W.AttachPolicy(name, with)
-			if err != nil {
+			n, left, err := m.s.W.AttachPolicy(name, with)
+			switch {
+			case err != nil:
 				m.s.Say("%v", err)
-				return nil
+			case len(left) > 0:
+				m.s.Say("%s: demands added: %d; %s: %s", name, n, left[0].What, left[0].Why)
+			default:
+				m.s.Say("%s: demands added: %d; c shows them", name, n)
 			}
-			m.s.Say("%s: %d demands more; the contract tells them", name, n)
 			return nil
 		}},
 		{"add", "ADDRESS or FILE: a description", func(with string) tea.Cmd { m.s.Fetch(with); return nil }},

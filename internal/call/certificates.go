@@ -341,8 +341,7 @@ func (c *network) otherwise(ctx context.Context, shown *x509.Certificate) {
 
 // private tells whether a host is this machine or of a private network.
 func private(host string) bool {
-	ip := net.ParseIP(host)
-	return host == "localhost" || ip != nil && (ip.IsLoopback() || ip.IsPrivate() || ip.IsLinkLocalUnicast())
+	return host == "localhost" || endpoint.IsPrivate(net.ParseIP(host))
 }
 
 // choose finds the one client certificate that fits what the server asks for, of

@@ -247,8 +247,7 @@ func (f *Fetched) isPrivate(host string) bool {
 	if host == "localhost" || !strings.Contains(host, ".") && net.ParseIP(host) == nil {
 		return true
 	}
-	ip := net.ParseIP(host)
-	return ip != nil && (ip.IsLoopback() || ip.IsPrivate() || ip.IsLinkLocalUnicast())
+	return endpoint.IsPrivate(net.ParseIP(host))
 }
 
 // description is the read stage of a fetch.

@@ -197,7 +197,7 @@ func (t *commandLine) musterRound(
 	if err := workspace.KeepRun(file, run, o.Last); err != nil {
 		t.complain(fmt.Errorf("the outcomes were not kept: %w", err))
 	}
-	run = asked(run)
+	run.Asked()
 	for i, file := range f.reports {
 		if err := user.WriteFileFrom(file, writers[i]); err != nil {
 			return nil, unread{err}
@@ -286,12 +286,6 @@ func (f *musterFlags) wants() func(last *muster.Result) bool {
 		return func(last *muster.Result) bool { return last == nil || last.Outcome == muster.NotRun }
 	}
 	return nil
-}
-
-// asked is the run without the cases that nobody asked for.
-func asked(run *muster.Run) *muster.Run {
-	run.Asked()
-	return run
 }
 
 // options are those that the flags alone settle.

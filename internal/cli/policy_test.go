@@ -26,7 +26,7 @@ func TestAPolicyFromOutside(t *testing.T) {
 	assert.NotContains(t, demanded(), "security.token-demanded")
 	code, out, errs := l.run("-w", ws, "contract", "policy", "berth-desk", house)
 	require.Zero(t, code, errs)
-	assert.Contains(t, out, "1 demands more")
+	assert.Contains(t, out, "demands added: 1")
 	assert.Contains(t, demanded(), "security.token-demanded")
 	_, other, told := l.run("-w", ws, "check", "FindBerths", "length=12", "--endpoint", "BerthDesk12")
 	assert.NotContains(t, other+told, "security.token-demanded", "it is another port")
@@ -43,6 +43,14 @@ func TestAPolicyFromOutside(t *testing.T) {
 		assert.NotZero(t, code)
 		assert.NotEmpty(t, errs)
 	}
+	// What of it applies to nothing here is told.
+	other = filepath.Join(l.dir, "other.xml")
+	require.NoError(t, os.WriteFile(other, []byte(`<p:PolicyAttachment xmlns:p="http://www.w3.org/ns/ws-policy"><p:AppliesTo>
+	<p:URI>#wsdl11.port(BerthDeskService/BerthDesk10)</p:URI></p:AppliesTo><p:Policy/></p:PolicyAttachment>`), 0o600))
+	code, out, errs = l.run("-w", ws, "contract", "policy", "berth-desk", other)
+	require.Zero(t, code, errs)
+	assert.Contains(t, out, "demands added: 0")
+	assert.Contains(t, errs, "there is no port BerthDesk10")
 	require.NoError(t, os.WriteFile(house, []byte(`<a/>`), 0o600))
 	code, _, errs = l.run("-w", ws, "contract", "policy", "berth-desk", house)
 	assert.NotZero(t, code)

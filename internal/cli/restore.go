@@ -49,11 +49,14 @@ apply (WS-Policy 1.5 Attachment). It is kept with the contract, also where that 
 	}
 	policy.RunE = func(_ *cobra.Command, args []string) error {
 		return t.in(func(w *workspace.Workspace) error {
-			n, err := w.AttachPolicy(args[0], args[1])
+			n, left, err := w.AttachPolicy(args[0], args[1])
 			if err != nil {
 				return unread{err}
 			}
-			fmt.Fprintf(t.out, "%s: %d demands more\n", safe.Line(args[0]), n)
+			fmt.Fprintf(t.out, "%s: demands added: %d\n", safe.Line(args[0]), n)
+			for _, u := range left {
+				t.complain(fmt.Errorf("%s: %s", u.What, u.Why))
+			}
 			return nil
 		})
 	}

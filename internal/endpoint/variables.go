@@ -270,6 +270,11 @@ func IsLoopback(host string) bool {
 	return strings.EqualFold(host, "localhost") || ip != nil && ip.IsLoopback()
 }
 
+// IsPrivate tells whether an address is of this machine or of a private network.
+func IsPrivate(ip net.IP) bool {
+	return ip != nil && (ip.IsLoopback() || ip.IsPrivate() || ip.IsLinkLocalUnicast() || ip.IsUnspecified())
+}
+
 // HostPort is the host and port that a URL leads to.
 func HostPort(u *url.URL) (host, port string) {
 	host, port = u.Hostname(), u.Port()

@@ -9,6 +9,7 @@ import (
 	"syscall"
 	"time"
 
+	"orenda/internal/endpoint"
 	"orenda/internal/exchange"
 )
 
@@ -22,7 +23,7 @@ func Of(ctx context.Context, chain []*x509.Certificate, x *exchange.Exchange) []
 			return l.Conn.TLS.Standing
 		}
 		host, _, _ := net.SplitHostPort(l.Conn.Remote)
-		if ip := net.ParseIP(host); x.Outcome != exchange.OutcomePassed && (ip == nil || !isPrivate(ip)) {
+		if x.Outcome != exchange.OutcomePassed && !endpoint.IsPrivate(net.ParseIP(host)) {
 			a.Client = outside(a.Client)
 		}
 	}
@@ -32,16 +33,12 @@ func Of(ctx context.Context, chain []*x509.Certificate, x *exchange.Exchange) []
 var errPrivate = errors.New("it is an address of this machine or of a private network, named by a certificate from " +
 	"outside that is not trusted: it is not asked")
 
-func isPrivate(ip net.IP) bool {
-	return ip.IsLoopback() || ip.IsPrivate() || ip.IsLinkLocalUnicast() || ip.IsUnspecified()
-}
-
 // outside asks as c does, but nobody on this machine or in a private network: a chain that nobody trusts may name
 // any address. What goes through a proxy is the proxy's to judge.
 func outside(c *http.Client) *http.Client {
 	dial := &net.Dialer{Control: func(_, address string, _ syscall.RawConn) error {
 		host, _, err := net.SplitHostPort(address)
-		if ip := net.ParseIP(host); err != nil || ip == nil || isPrivate(ip) {
+		if ip := net.ParseIP(host); err != nil || ip == nil || endpoint.IsPrivate(ip) {
 			return errPrivate
 		}
 		return nil

@@ -178,21 +178,27 @@ func (w *Workspace) TakeOver(name string, c *contract.Contract, served string) e
 	return w.take(name, w.WithPolicies(name, c), served, old, nil)
 }
 
-// AttachPolicy attaches the policies in a file to a kept description.
-func (w *Workspace) AttachPolicy(name, file string) (demands int, err error) {
+// AttachPolicy attaches the policies in a file to a kept description. It gives how many demands that adds, and what
+// of the file could not be used.
+func (w *Workspace) AttachPolicy(name, file string) (demands int, unread []contract.Unread, err error) {
 	c, err := w.Contract(name)
 	if err != nil {
-		return 0, err
+		return 0, nil, err
 	}
 	f, err := contract.PolicyFile(file)
 	if err != nil {
-		return 0, err
+		return 0, nil, err
 	}
 	with, err := c.WithPolicies(context.Background(), f)
 	if err != nil {
-		return 0, err
+		return 0, nil, err
 	}
-	return len(with.Demands) - len(c.Demands), w.keep(name, with, "")
+	for _, u := range with.Unread {
+		if !slices.Contains(c.Unread, u) {
+			unread = append(unread, u)
+		}
+	}
+	return len(with.Demands) - len(c.Demands), unread, w.keep(name, with, "")
 }
 
 // WithPolicies is a newer state of a kept description, with the policies that are attached to the one that is
