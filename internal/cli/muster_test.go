@@ -7,11 +7,13 @@ import (
 	"encoding/json"
 	"encoding/xml"
 	"fmt"
+	"net/http"
+	"net/http/httptest"
 	"os"
 	"path/filepath"
 	"strings"
+	"sync/atomic"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -289,23 +291,32 @@ func TestTenThousandCases(t *testing.T) {
 		return code, r
 	}
 	ctx, halt := context.WithCancel(t.Context())
-	time.AfterFunc(time.Second, halt)
-	code, first := run(ctx)
+	var came atomic.Int64
+	gate := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if came.Add(1) == 300 {
+			halt()
+		}
+		l.h.ServeHTTP(w, r)
+	}))
+	defer gate.Close()
+	require.Zero(t, first(l.run("-w", ws, "endpoint", "set", "CallSigns", "address="+gate.URL+"/callsigns")))
+	code, begun := run(ctx)
 	require.NotZero(t, code)
-	require.Positive(t, first.Counts.AsExpected)
-	require.Positive(t, first.Counts.NotRun)
-	require.Len(t, first.Cases, count)
+	require.Positive(t, begun.Counts.AsExpected)
+	require.Positive(t, begun.Counts.NotRun)
+	require.Len(t, begun.Cases, count)
 	code, second := run(t.Context(), "--resume")
 	require.Zero(t, code)
-	assert.Len(t, second.Cases, count-first.Counts.AsExpected, "only what was not run")
+	assert.Len(t, second.Cases, count-begun.Counts.AsExpected, "only what was not run")
 	assert.Equal(t, len(second.Cases), second.Counts.AsExpected)
 	sent := map[string]int{}
-	for _, c := range append(first.Cases, second.Cases...) {
+	for _, c := range append(begun.Cases, second.Cases...) {
 		if c.Outcome == "asExpected" {
 			sent[c.Name]++
 		}
 	}
 	assert.Len(t, sent, count)
+	assert.LessOrEqual(t, came.Load(), int64(count+16), "only what was under way when it was halted is sent again")
 	code, third := run(t.Context(), "--only-failed")
 	require.Zero(t, code)
 	assert.Empty(t, third.Cases)
