@@ -333,7 +333,7 @@ func (t *commandLine) call(ctx context.Context, f *callFlags, args []string) err
 		if err != nil {
 			return err
 		}
-		plan.Changes, plan.Sessions, plan.Keep = changes, &sessions, func(x *exchange.Exchange) { _ = j.Add(x) }
+		plan.Changes, plan.Sessions, plan.Keep = changes, &sessions, func(x *exchange.Exchange) { _ = t.add(j, x) }
 		x = call.New(plan, nil).Run(ctx)
 		if plan.Port != nil {
 			f.reply.by(plan.Contract, plan.Port.Operation(plan.Operation))

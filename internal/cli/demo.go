@@ -70,7 +70,7 @@ func (t *commandLine) demo(ctx context.Context, dir string, headless bool) error
 	}
 	defer j.Close()
 	if !headless {
-		t.lingers.Store(true)
+		t.lingers.Add(1)
 		_, err := app.Run(ctx, app.Options{Home: home, Workspace: w, Journal: j, Version: Version, Story: true})
 		return err
 	}

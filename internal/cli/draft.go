@@ -155,7 +155,7 @@ func (t *commandLine) asCame(
 		j := t.keeping()
 		for range twice {
 			x := call.New(plan, nil).Run(ctx)
-			if err := j.Add(x); err != nil {
+			if err := t.add(j, x); err != nil {
 				t.complain(fmt.Errorf("the exchange was not kept: %w", err))
 			}
 			take(x)

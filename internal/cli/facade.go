@@ -87,7 +87,7 @@ func (t *commandLine) facade(ctx context.Context, f *facadeFlags, args []string)
 	if err != nil {
 		return unread{err}
 	}
-	t.lingers.Store(true)
+	t.lingers.Add(1)
 	fmt.Fprintf(t.out, "{\"listening\": [%q], \"openapi\": %q}\n", s.Address(), s.Address()+"/openapi.json")
 	<-ctx.Done()
 	end, cancel := context.WithTimeout(context.Background(), drainTime)

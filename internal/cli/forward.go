@@ -79,7 +79,7 @@ func (t *commandLine) forward(ctx context.Context, f *relaying, w *workspace.Wor
 		return unread{err}
 	}
 	defer r.Close()
-	t.lingers.Store(true)
+	t.lingers.Add(1)
 	at := (&url.URL{Scheme: "http", Host: r.ListensAt()[0]}).String()
 	fmt.Fprintf(t.aside(), "forward proxy at %s\n", at)
 	if len(hosts) == 0 {

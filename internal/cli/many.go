@@ -11,6 +11,7 @@ import (
 	"orenda/internal/call"
 	"orenda/internal/diagnose"
 	"orenda/internal/exchange"
+	"orenda/internal/journal"
 	"orenda/internal/safe"
 	"orenda/internal/workspace"
 )
@@ -70,7 +71,7 @@ func (t *commandLine) callMany(ctx context.Context, f *callFlags, args []string)
 			break
 		}
 		p := &prepared{w: w, ref: ref, end: f.endpoint, f: f, extra: f.settings()}
-		one, err := t.sendOne(ctx, p, &sessions, j.Add)
+		one, err := t.sendOne(ctx, p, &sessions, j)
 		if err != nil {
 			return err
 		}
@@ -111,7 +112,7 @@ func (t *commandLine) sendOne(
 	ctx context.Context,
 	p *prepared,
 	sessions *call.Sessions,
-	keep func(*exchange.Exchange) error,
+	j journal.Journal,
 ) (*sent, error) {
 	plan, err := p.plan(t)
 	if err != nil {
@@ -122,9 +123,9 @@ func (t *commandLine) sendOne(
 		one.Outcome, one.Why = "notSent", "it changes things at the service; --again sends it"
 		return one, nil
 	}
-	plan.Sessions, plan.Keep = sessions, func(x *exchange.Exchange) { _ = keep(x) }
+	plan.Sessions, plan.Keep = sessions, func(x *exchange.Exchange) { _ = t.add(j, x) }
 	x := call.New(plan, nil).Run(ctx)
-	if err := keep(x); err != nil {
+	if err := t.add(j, x); err != nil {
 		t.complain(fmt.Errorf("the exchange was not kept: %w", err))
 	}
 	x = p.f.shown(x)

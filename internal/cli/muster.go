@@ -332,6 +332,7 @@ func (t *commandLine) musterOptions(w *workspace.Workspace, f *musterFlags) (o m
 	if o, err = f.options(); err != nil {
 		return o, nil, err
 	}
+	t.lingers.Add(1) // what has come when it is halted is kept and told
 	j := t.keeping()
 	behind := journal.NewBehind(journal.Adding(j), func(_ *exchange.Exchange, err error) {
 		if err != nil {

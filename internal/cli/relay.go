@@ -204,7 +204,7 @@ func (t *commandLine) relay(ctx context.Context, f *relaying, w *workspace.Works
 	}
 	defer r.Close()
 	traced.Here(r.Address())
-	t.lingers.Store(true)
+	t.lingers.Add(1)
 	fmt.Fprintf(t.aside(), "relay to %s\n  %s\n", safe.Line(traced.To.Redacted()),
 		strings.Join(r.Addresses(), "\n  "))
 	if a, err := f.Answering(); err == nil && !a.Plain() {

@@ -68,7 +68,7 @@ type commandLine struct {
 	policies     []string           // files with policies that are attached to a description from outside
 	also         []string           // hosts from which parts of a description are fetched besides its own
 	keyFrom      string             // where the password of the client's key is, when a description is fetched
-	lingers      atomic.Bool        // it ends in its own order: a server, the application
+	lingers      atomic.Int32       // more than 0: it ends in its own order, as a server does
 	printing     sync.Mutex         // held while several goroutines tell of what happens
 }
 
@@ -76,8 +76,12 @@ type commandLine struct {
 // a file or computes cannot always be told; it is left behind then.
 const endsWithin = 800 * time.Millisecond
 
+// lookAgain is how long a command that ends in its own order is left alone before it is looked at again.
+const lookAgain = 50 * time.Millisecond
+
 // Run runs the command line and gives the exit code. When ctx ends, so does the
-// command, within a second; the application and servers end in their own order.
+// command, within a second; the application, servers, a muster, and what keeps an
+// exchange just then end in their own order.
 func Run(ctx context.Context, args []string, out, errOut io.Writer) int {
 	t := &commandLine{out: out, err: errOut}
 	ended := make(chan int, 1)
@@ -94,9 +98,10 @@ func Run(ctx context.Context, args []string, out, errOut io.Writer) int {
 		case code := <-ended:
 			return code
 		case <-left.C:
-			if !t.lingers.Load() {
+			if t.lingers.Load() == 0 {
 				return exitCancelled
 			}
+			left.Reset(lookAgain)
 		}
 	}
 }
@@ -288,10 +293,17 @@ func (t *commandLine) keeping() journal.Journal {
 
 // keepCall keeps a call, and marks what was learned that it speaks against.
 func (t *commandLine) keepCall(w *workspace.Workspace, j journal.Journal, x *exchange.Exchange) {
-	if err := j.Add(x); err != nil {
+	if err := t.add(j, x); err != nil {
 		t.complain(fmt.Errorf("the exchange was not kept: %w", err))
 	}
 	t.contradict(w, x)
+}
+
+// add keeps an exchange. A command that is halted meanwhile ends after it.
+func (t *commandLine) add(j journal.Journal, x *exchange.Exchange) error {
+	t.lingers.Add(1)
+	defer t.lingers.Add(-1)
+	return j.Add(x)
 }
 
 // contradict marks what was learned and what a call speaks against, and says it.
@@ -371,7 +383,7 @@ func (t *commandLine) open(ctx context.Context, args []string) error {
 	if err != nil {
 		opts.Journal, opts.Notice = &journal.Memory{}, "nothing is kept from now on: "+err.Error()
 	}
-	t.lingers.Store(true)
+	t.lingers.Add(1)
 	kept, err := app.Run(ctx, opts)
 	if kept != "" {
 		fmt.Fprintf(
@@ -480,7 +492,7 @@ func (t *commandLine) contractFrom(
 	}
 	x := f.Exchanges[len(f.Exchanges)-1]
 	if j, err := t.journal(); err == nil {
-		_ = j.Add(x)
+		_ = t.add(j, x)
 	}
 	x = x.Redact(nil)
 	if t.asJSON {

@@ -54,7 +54,7 @@ func (t *commandLine) serveRelays(ctx context.Context, file string, w *workspace
 	if err != nil {
 		return unread{err}
 	}
-	t.lingers.Store(true)
+	t.lingers.Add(1)
 	b, err := json.Marshal(map[string]any{"listening": s.Addresses()})
 	if err != nil {
 		return err

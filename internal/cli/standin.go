@@ -60,7 +60,7 @@ func (t *commandLine) standinCommand() *cobra.Command {
 			fmt.Fprintf(t.out, "\nuser %s, password “%s”; certificate SHA-256 %s\n", standin.User, standin.Password,
 				trust.Grouped(trust.Fingerprint(h.Cert.Cert)))
 		}
-		t.lingers.Store(true)
+		t.lingers.Add(1)
 		<-cmd.Context().Done()
 		return nil
 	}

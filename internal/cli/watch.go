@@ -42,7 +42,7 @@ shown, then at the beginning of words in heads and bodies (the first 64 KiB of e
 		if err != nil {
 			return unread{err}
 		}
-		t.lingers.Store(true)
+		t.lingers.Add(1)
 		tick := time.NewTicker(watchEach)
 		defer tick.Stop()
 		for {
