@@ -24,11 +24,22 @@ const (
 
 // Record is an exchange as it is kept: secrets are cut out, and what is too large is taken apart.
 type Record struct {
-	Of    *exchange.Exchange // that was brought
-	Head  []byte             // the record without its bytes, JSON
-	Body  []byte             // the rest of it but what is apart (exchange.Pack)
-	Long  []Long             // that is kept beside it
-	Words string             // that it is looked for by; "" where NewRecord was not asked for them
+	Of       *exchange.Exchange // that was brought
+	Head     []byte             // the record without its bytes, JSON
+	Body     []byte             // the rest of it but what is apart (exchange.Pack)
+	Long     []Long             // that is kept beside it
+	Settings *Settings          // nil: they stand in the head
+	Words    string             // that it is looked for by; "" where NewRecord was not asked for them
+}
+
+// Exchange is what the record says, without the bytes that are apart.
+func (r *Record) Exchange() (*exchange.Exchange, error) {
+	x := &exchange.Exchange{}
+	err := x.Unpack(exchange.Whole(r.Head, r.Body))
+	if r.Settings != nil {
+		x.Settings = r.Settings.List
+	}
+	return x, err
 }
 
 // Long is a run of bytes that is kept once for all that hold it.
@@ -38,8 +49,9 @@ type Long struct {
 }
 
 // NewRecord makes the record of an exchange, of which nothing is changed. key is that of the
-// hashes that stand for secrets; withWords tells whether its words are wanted too.
-func NewRecord(x *exchange.Exchange, key []byte, withWords bool) (r Record, err error) {
+// hashes that stand for secrets; withWords tells whether its words are wanted too, and apart takes
+// the settings apart where it is not nil.
+func NewRecord(x *exchange.Exchange, key []byte, withWords bool, apart *Lists) (r Record, err error) {
 	r.Of = x
 	c := x.Redact(key)
 	for _, l := range c.Legs {
@@ -56,6 +68,12 @@ func NewRecord(x *exchange.Exchange, key []byte, withWords bool) (r Record, err 
 	if err != nil {
 		return r, err
 	}
+	if apart != nil {
+		if r.Settings, err = apart.Of(c.Settings); err != nil {
+			return r, err
+		}
+		c.Settings = nil
+	}
 	r.Head, r.Body, err = c.Pack()
 	return r, err
 }
@@ -70,16 +88,13 @@ func hashOf(b exchange.Body) (string, error) {
 	return hex.EncodeToString(sum.Sum(nil)), err
 }
 
-// SameRecord tells whether two records say the same, also where an earlier version wrote one.
-func SameRecord(a, b []byte) bool {
-	if bytes.Equal(a, b) {
-		return true
-	}
+// SameRecord tells whether two records say the same, also where an earlier version wrote one. Bytes
+// that are apart are told by their hashes; both records are given up.
+func SameRecord(a, b *exchange.Exchange) bool {
 	var texts [2][]byte
-	for i, record := range [][]byte{a, b} {
-		var x exchange.Exchange
+	for i, x := range []*exchange.Exchange{a, b} {
 		byHash := func(hash string, _ int64) ([]byte, error) { return []byte(hash), nil }
-		if x.Unpack(record) != nil || x.PutTogether(byHash) != nil {
+		if x.PutTogether(byHash) != nil {
 			return false
 		}
 		x.From = nil // who brings it again is not what it says

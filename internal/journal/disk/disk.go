@@ -30,6 +30,7 @@ type Journal struct {
 	dir   string
 	key   []byte
 	press *journal.Press
+	lists journal.Lists
 
 	mu   sync.RWMutex // held while the database is used, and wholly while it is replaced
 	db   *sql.DB
@@ -47,6 +48,10 @@ CREATE TABLE IF NOT EXISTS exchange (
 CREATE TABLE IF NOT EXISTS bytes (
 	hash TEXT PRIMARY KEY, length INTEGER NOT NULL,
 	data BLOB           -- zstd; NULL where they are in a file
+);
+CREATE TABLE IF NOT EXISTS settings (
+	hash TEXT PRIMARY KEY, list BLOB NOT NULL, -- JSON
+	uses INTEGER NOT NULL                      -- by how many exchanges
 );
 CREATE TABLE IF NOT EXISTS holds (hash TEXT NOT NULL, id TEXT NOT NULL, PRIMARY KEY (hash, id)) WITHOUT ROWID;
 CREATE INDEX IF NOT EXISTS holds_by_id ON holds (id);
@@ -69,6 +74,15 @@ DROP INDEX IF EXISTS by_result;
 DROP INDEX IF EXISTS by_change;
 CREATE INDEX IF NOT EXISTS by_answer ON exchange (operation, endpoint, workspace, kind, ` + outcome + `, place);
 CREATE INDEX IF NOT EXISTS by_changes ON exchange (place) WHERE ` + changed + ` AND kind = '';
+CREATE TRIGGER IF NOT EXISTS settings_of_dropped AFTER DELETE ON exchange WHEN OLD.settings IS NOT NULL BEGIN
+	UPDATE settings SET uses = uses - 1 WHERE hash = OLD.settings;
+	DELETE FROM settings WHERE hash = OLD.settings AND uses <= 0;
+END;
+CREATE TRIGGER IF NOT EXISTS settings_of_changed AFTER UPDATE OF settings ON exchange
+	WHEN OLD.settings IS NOT NULL BEGIN
+	UPDATE settings SET uses = uses - 1 WHERE hash = OLD.settings;
+	DELETE FROM settings WHERE hash = OLD.settings AND uses <= 0;
+END;
 `
 
 // What indexes hold stands in columns of its own; a row of an older version has it in its head alone.
@@ -121,9 +135,11 @@ func connect(path string) (*sql.DB, error) {
 }
 
 // addColumns gives the table of an older version what came later: the order in which exchanges were
-// kept, which no clock that was set wrongly can change, and what indexes hold.
+// kept, which no clock that was set wrongly can change, what indexes hold, and the hash of the
+// settings where they do not stand in the head.
 func addColumns(db *sql.DB) error {
-	for _, column := range []string{"place INTEGER NOT NULL DEFAULT 0", "outcome TEXT", "changes INTEGER"} {
+	for _, column := range []string{"place INTEGER NOT NULL DEFAULT 0", "outcome TEXT", "changes INTEGER",
+		"settings TEXT"} {
 		name, _, _ := strings.Cut(column, " ")
 		var there int
 		err := db.QueryRow(`SELECT count(*) FROM pragma_table_info('exchange') WHERE name = ?`, name).Scan(&there)
@@ -151,11 +167,12 @@ func secretKey(path string) ([]byte, error) {
 // row is an exchange as it is kept.
 type row struct {
 	journal.Record
-	body []byte // Whole, compressed
+	body  []byte // Whole, compressed
+	added bool   // it was not there before
 }
 
 func (j *Journal) rowOf(x *exchange.Exchange) (r row, err error) {
-	r.Record, err = journal.NewRecord(x, j.key, false)
+	r.Record, err = journal.NewRecord(x, j.key, false, &j.lists)
 	r.body = j.press.Press(r.Body)
 	return r, err
 }
@@ -205,11 +222,19 @@ func (j *Journal) addAll(rows []row, errs []error) []error {
 			if errs[i] != nil {
 				continue
 			}
-			err := j.add(tx, in, &rows[i])
-			if errors.Is(err, journal.ErrTaken) {
-				errs[i] = err
-			} else if err != nil {
+			if err := j.add(tx, in, &rows[i]); err != nil {
 				return err
+			}
+		}
+		if err := keepSettings(tx, rows, errs); err != nil {
+			return err
+		}
+		for i := range rows {
+			if errs[i] != nil || rows[i].added {
+				continue
+			}
+			if errs[i] = j.there(tx, &rows[i]); errs[i] != nil && !errors.Is(errs[i], journal.ErrTaken) {
+				return errs[i]
 			}
 		}
 		return tx.Commit()
@@ -229,8 +254,8 @@ type base interface {
 }
 
 // insert takes what columns has, but for the place, which follows the last one.
-const insert = `INSERT INTO exchange (` + columns + `, outcome, changes)
-	VALUES (?,?,?,?,?,?,?,?,?, (SELECT coalesce(max(place), 0) + 1 FROM exchange), ?,?) ON CONFLICT (id) DO NOTHING`
+const insert = `INSERT INTO exchange (` + columns + `, settings, outcome, changes)
+	VALUES (?,?,?,?,?,?,?,?,?, (SELECT coalesce(max(place), 0) + 1 FROM exchange), ?,?,?) ON CONFLICT (id) DO NOTHING`
 
 func (j *Journal) add(db base, in *sql.Stmt, r *row) error {
 	x := r.Of
@@ -248,6 +273,7 @@ func (j *Journal) add(db base, in *sql.Stmt, r *row) error {
 		journal.ReplySize(x),
 		r.Head,
 		inside,
+		r.Settings.Hash,
 		string(x.Outcome),
 		len(x.Changes),
 	)
@@ -255,16 +281,29 @@ func (j *Journal) add(db base, in *sql.Stmt, r *row) error {
 		return err
 	}
 	if n, err := done.RowsAffected(); err != nil || n == 0 {
-		was, err := j.whole(db, x.ID)
-		if err == nil && !journal.SameRecord(was, exchange.Whole(r.Head, r.Body)) {
-			err = journal.ErrTaken
-		}
 		return err
 	}
+	r.added = true
 	if _, err := j.outside(x.ID, r.body); err != nil {
 		return err
 	}
 	return j.keepLong(db, r)
+}
+
+// there tells what is wrong with a row whose id is kept already: nothing, where it says the same.
+func (j *Journal) there(db base, r *row) error {
+	was, err := j.record(db, r.Of.ID)
+	if err != nil {
+		return err
+	}
+	now, err := r.Exchange()
+	if err != nil {
+		return err
+	}
+	if !journal.SameRecord(was, now) {
+		return journal.ErrTaken
+	}
+	return nil
 }
 
 // keepLong keeps the long runs of bytes of a record.
@@ -280,6 +319,9 @@ func (j *Journal) keepLong(db base, r *row) error {
 	return nil
 }
 
+// headed are the columns of which heads are read.
+const headed = `head, settings, place`
+
 const columns = `id, started, workspace, kind, operation, endpoint, reply, head, body, place`
 
 // outside puts a record that is too large for the database into a file, and gives
@@ -294,17 +336,17 @@ func (j *Journal) outside(id string, body []byte) (inside []byte, err error) {
 // Judge implements journal.Journal.
 func (j *Journal) Judge(x *exchange.Exchange) error {
 	return j.with(func(db *sql.DB) error {
-		was, err := j.whole(db, x.ID)
+		kept, err := j.record(db, x.ID)
 		if err != nil {
-			return err
-		}
-		kept := &exchange.Exchange{}
-		if err := kept.Unpack(was); err != nil {
 			return err
 		}
 		kept.Findings = x.Redact(j.key).Findings
 		r, err := j.rowOf(kept)
 		if err != nil {
+			return err
+		}
+		r.added = true
+		if err := keepSettings(db, []row{r}, []error{nil}); err != nil {
 			return err
 		}
 		if err := j.keepLong(db, &r); err != nil {
@@ -314,7 +356,8 @@ func (j *Journal) Judge(x *exchange.Exchange) error {
 		if err != nil {
 			return err
 		}
-		_, err = db.Exec(`UPDATE exchange SET head = ?, body = ? WHERE id = ?`, r.Head, inside, x.ID)
+		_, err = db.Exec(`UPDATE exchange SET head = ?, body = ?, settings = ? WHERE id = ?`, r.Head, inside,
+			r.Settings.Hash, x.ID)
 		return err
 	})
 }
@@ -353,7 +396,7 @@ func (j *Journal) List(q journal.Query) ([]*exchange.Exchange, error) {
 	if most == 0 {
 		most = 200
 	}
-	return j.heads("SELECT head FROM exchange"+where+" ORDER BY place DESC, started DESC, id DESC LIMIT ?",
+	return j.heads("SELECT "+headed+" FROM exchange"+where+" ORDER BY place DESC, started DESC, id DESC LIMIT ?",
 		append(args, most)...)
 }
 
@@ -366,20 +409,44 @@ func (j *Journal) Count(q journal.Query) (n int, err error) {
 	return n, err
 }
 
-// heads reads records without their bytes.
+// heads reads records without their bytes: the query gives heads, and the hashes of their settings.
 func (j *Journal) heads(query string, args ...any) (out []*exchange.Exchange, err error) {
 	err = j.with(func(db *sql.DB) error {
-		out = nil
-		return scan(db, func(head []byte) error {
-			x := &exchange.Exchange{}
-			if err := json.Unmarshal(head, x); err != nil {
-				return &unreadable{err}
-			}
-			out = append(out, x)
-			return nil
-		}, query, args...)
+		out, _, err = j.headsOf(db, query, args...)
+		return err
 	})
 	return out, err
+}
+
+// headsOf reads as heads does, and gives what further columns of the last row hold.
+func (j *Journal) headsOf(db *sql.DB, query string, args ...any) (out []*exchange.Exchange, last int64, err error) {
+	rows, err := db.Query(query, args...)
+	if err != nil {
+		return nil, 0, err
+	}
+	defer rows.Close()
+	var hashes []sql.NullString
+	for rows.Next() {
+		var head []byte
+		var hash sql.NullString
+		if err := rows.Scan(&head, &hash, &last); err != nil {
+			return nil, 0, err
+		}
+		x := &exchange.Exchange{}
+		if err := json.Unmarshal(head, x); err != nil {
+			return nil, 0, &unreadable{err}
+		}
+		out, hashes = append(out, x), append(hashes, hash)
+	}
+	if err := errors.Join(rows.Err(), rows.Close()); err != nil { // there is one connection
+		return nil, 0, err
+	}
+	for i, x := range out {
+		if err := j.putSettings(db, x, hashes[i]); err != nil {
+			return nil, 0, err
+		}
+	}
+	return out, last, nil
 }
 
 // scan gives the one column of each row to do.
@@ -404,27 +471,11 @@ func scan[T any](db *sql.DB, do func(T) error, query string, args ...any) error 
 // After implements journal.Journal.
 func (j *Journal) After(place int64) (out []*exchange.Exchange, last int64, err error) {
 	err = j.with(func(db *sql.DB) error {
-		out, last = nil, place
-		rows, err := db.Query(`SELECT place, head FROM exchange WHERE place > ? ORDER BY place LIMIT ?`,
+		out, last, err = j.headsOf(db, `SELECT `+headed+` FROM exchange WHERE place > ? ORDER BY place LIMIT ?`,
 			place, journal.MaxAfter)
-		if err != nil {
-			return err
-		}
-		defer rows.Close()
-		for rows.Next() {
-			var head []byte
-			if err := rows.Scan(&last, &head); err != nil {
-				return err
-			}
-			x := &exchange.Exchange{}
-			if err := json.Unmarshal(head, x); err != nil {
-				return &unreadable{err}
-			}
-			out = append(out, x)
-		}
-		return rows.Err()
+		return err
 	})
-	return out, last, err
+	return out, max(last, place), err
 }
 
 // Last implements journal.Journal.
@@ -450,17 +501,14 @@ func (j *Journal) Get(id string) (*exchange.Exchange, error) {
 	if id, err = journal.Pick(id, holding); err != nil {
 		return nil, err
 	}
-	x := &exchange.Exchange{}
-	return x, j.with(func(db *sql.DB) error {
-		whole, err := j.whole(db, id)
-		if err != nil {
-			return err
-		}
-		if err := x.Unpack(whole); err != nil {
+	var x *exchange.Exchange
+	err = j.with(func(db *sql.DB) error {
+		if x, err = j.record(db, id); err != nil {
 			return err
 		}
 		return x.PutTogether(func(hash string, length int64) ([]byte, error) { return j.findBytes(db, hash, length) })
 	})
+	return x, err
 }
 
 // Tail implements journal.Journal.
@@ -480,10 +528,11 @@ func (j *Journal) ids(query string, args ...any) (out []string, err error) {
 	return out, err
 }
 
-// whole is the record of an exchange as it was packed.
-func (j *Journal) whole(db base, id string) ([]byte, error) {
+// record is an exchange as it is kept, without the bytes that are apart.
+func (j *Journal) record(db base, id string) (*exchange.Exchange, error) {
 	var head, body []byte
-	err := db.QueryRow(`SELECT head, body FROM exchange WHERE id = ?`, id).Scan(&head, &body)
+	var settings sql.NullString
+	err := db.QueryRow(`SELECT head, body, settings FROM exchange WHERE id = ?`, id).Scan(&head, &body, &settings)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, journal.ErrNotFound
 	}
@@ -497,7 +546,11 @@ func (j *Journal) whole(db base, id string) ([]byte, error) {
 	if err != nil {
 		return nil, errors.Join(fmt.Errorf("the record of %s is damaged", id), err)
 	}
-	return exchange.Whole(head, whole), nil
+	x := &exchange.Exchange{}
+	if err := x.Unpack(exchange.Whole(head, whole)); err != nil {
+		return nil, err
+	}
+	return x, j.putSettings(db, x, settings)
 }
 
 // ReplySizes implements journal.Journal.
@@ -525,7 +578,7 @@ func (j *Journal) ReplySizes(operation string, like *exchange.Exchange) (out []i
 // Passed implements journal.Journal.
 func (j *Journal) Passed(workspace, operation, endpoint string) *exchange.Exchange {
 	found, err := j.heads(
-		`SELECT head FROM exchange WHERE operation = ? AND endpoint = ? AND workspace = ? AND kind = ''
+		`SELECT `+headed+` FROM exchange WHERE operation = ? AND endpoint = ? AND workspace = ? AND kind = ''
 			AND `+outcome+` = 'passed' ORDER BY place DESC, started DESC LIMIT 1`,
 		operation,
 		endpoint,
@@ -542,8 +595,8 @@ const maxChanged = 50
 
 // Repaired implements journal.Journal.
 func (j *Journal) Repaired(finding string) (out []*exchange.Exchange) {
-	out, _ = j.heads(`SELECT n.head FROM (
-			SELECT head, workspace, operation, endpoint, started, place FROM exchange
+	out, _ = j.heads(`SELECT `+headed+` FROM (
+			SELECT head, settings, workspace, operation, endpoint, started, place FROM exchange
 				WHERE `+changed+` AND kind = '' ORDER BY place DESC LIMIT ?) n
 		WHERE json_extract(CAST(n.head AS TEXT), '$.outcome') = 'passed' AND ? = (
 			SELECT CASE WHEN `+outcome+` <> 'passed' THEN `+cause+` END FROM exchange INDEXED BY by_time

@@ -45,8 +45,11 @@ func TestDeflatedRecordsAreRead(t *testing.T) {
 	kept := record(1, []byte("high water"))
 	require.NoError(t, j.Add(kept))
 	require.NoError(t, j.with(func(db *sql.DB) error {
-		whole, err := j.whole(db, kept.ID)
+		var head, body []byte
+		require.NoError(t, db.QueryRow(`SELECT head, body FROM exchange`).Scan(&head, &body))
+		body, err := j.press.Unpress(body)
 		require.NoError(t, err)
+		whole := exchange.Whole(head, body)
 		var old bytes.Buffer
 		w, err := flate.NewWriter(&old, flate.BestSpeed)
 		require.NoError(t, err)

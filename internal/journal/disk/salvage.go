@@ -169,19 +169,23 @@ func salvage(aside string, into *sql.DB) (exchanges int) {
 		_, err := tx.Exec(write, values...)
 		return err == nil
 	}
-	place := "place" // a journal of an older version has none
-	var one int
-	if err := from.QueryRow(`SELECT place FROM exchange LIMIT 1`).Scan(&one); err != nil && !damaged(err) &&
-		!errors.Is(err, sql.ErrNoRows) {
-		place = "0"
+	orElse := func(column, other string) string { // a journal of an older version has it not
+		var one any
+		err := from.QueryRow(`SELECT ` + column + ` FROM exchange LIMIT 1`).Scan(&one)
+		if err != nil && !damaged(err) && !errors.Is(err, sql.ErrNoRows) {
+			return other
+		}
+		return column
 	}
+	place, settings := orElse("place", "0"), orElse("settings", "NULL")
 	for _, id := range knownIDs(from) {
-		if copied(`SELECT id, started, workspace, kind, operation, endpoint, reply, head, body, `+place+
-			` FROM exchange WHERE id = ?`, `INSERT OR IGNORE INTO exchange (`+columns+`) VALUES (?,?,?,?,?,?,?,?,?,?)`,
-			10, id) {
+		if copied(`SELECT id, started, workspace, kind, operation, endpoint, reply, head, body, `+place+`, `+settings+
+			` FROM exchange WHERE id = ?`,
+			`INSERT OR IGNORE INTO exchange (`+columns+`, settings) VALUES (?,?,?,?,?,?,?,?,?,?,?)`, 11, id) {
 			exchanges++
 		}
 	}
+	salvageSettings(from, tx, copied)
 	salvageBytes(from, tx, copied)
 	var marked []string // pins and notes are the person's own
 	_ = scan(from, func(id string) error { marked = append(marked, id); return nil }, `SELECT id FROM marked`)
@@ -192,6 +196,18 @@ func salvage(aside string, into *sql.DB) (exchanges int) {
 		return 0
 	}
 	return exchanges
+}
+
+// salvageSettings copies what can be read of the lists of settings, and counts who uses them.
+func salvageSettings(from *sql.DB, tx *sql.Tx, copied func(read, write string, columns int, key string) bool) {
+	var hashes []string
+	_ = scan(from, func(h string) error { hashes = append(hashes, h); return nil }, `SELECT hash FROM settings`)
+	for _, h := range hashes {
+		copied(`SELECT hash, list, 0 FROM settings WHERE hash = ? AND json_valid(CAST(list AS TEXT))`,
+			`INSERT OR IGNORE INTO settings VALUES (?,?,?)`, 3, h)
+	}
+	_, _ = tx.Exec(`UPDATE settings SET uses = of.n FROM
+		(SELECT settings AS hash, count(*) AS n FROM exchange GROUP BY settings) AS of WHERE of.hash = settings.hash`)
 }
 
 // salvageBytes copies what can be read of long bytes, and who holds them.

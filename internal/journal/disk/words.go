@@ -64,18 +64,17 @@ func (j *Journal) indexSome(db *sql.DB) (n int, err error) {
 	}
 	texts := make([]string, len(list))
 	for i, k := range list {
-		b, err := j.whole(db, k.id)
+		x, err := j.record(db, k.id)
 		if err != nil {
 			continue // it is damaged, or was pruned
 		}
-		x := &exchange.Exchange{}
 		find := func(hash string, length int64) ([]byte, error) {
 			if length > inline { // of what is longer the words are not looked for
 				return nil, nil
 			}
 			return j.findBytes(db, hash, length)
 		}
-		if x.Unpack(b) == nil && x.PutTogether(find) == nil {
+		if x.PutTogether(find) == nil {
 			texts[i] = journal.Words(x)
 		}
 	}
@@ -105,7 +104,7 @@ func (j *Journal) Search(ctx context.Context, text string, most int) ([]*exchang
 	if match == "" {
 		return nil, nil
 	}
-	return j.heads(`SELECT head FROM exchange WHERE place IN
+	return j.heads(`SELECT `+headed+` FROM exchange WHERE place IN
 		(SELECT rowid FROM words WHERE words MATCH ? ORDER BY rowid DESC LIMIT ?) ORDER BY place DESC`,
 		match, most)
 }

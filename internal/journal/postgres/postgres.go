@@ -264,7 +264,7 @@ func (j *Journal) put(ctx context.Context, all []*exchange.Exchange) ([]error, e
 	var good []journal.Record
 	var at []int
 	for i, x := range all {
-		if records[i], errs[i] = journal.NewRecord(x, j.store.key(), true); errs[i] == nil {
+		if records[i], errs[i] = journal.NewRecord(x, j.store.key(), true, nil); errs[i] == nil {
 			good, at = append(good, records[i]), append(at, i)
 		}
 	}

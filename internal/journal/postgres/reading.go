@@ -19,7 +19,7 @@ func (j *Journal) Judge(x *exchange.Exchange) error {
 			return err
 		}
 		kept.Findings = x.Redact(j.store.key()).Findings
-		r, err := journal.NewRecord(kept, j.store.key(), true)
+		r, err := journal.NewRecord(kept, j.store.key(), true, nil)
 		if err != nil {
 			return err
 		}

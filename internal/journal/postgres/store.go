@@ -101,11 +101,15 @@ func (s *store) add(ctx context.Context, all []journal.Record) (errs []error, er
 	}
 	for i, r := range all {
 		if errors.Is(errs[i], errThere) {
-			was, err := s.whole(ctx, r.Of.ID)
+			was, err := s.record(ctx, r.Of.ID)
 			if err != nil {
 				return errs, err
 			}
-			if errs[i] = nil; !journal.SameRecord(was, exchange.Whole(r.Head, r.Body)) {
+			now, err := r.Exchange()
+			if err != nil {
+				return errs, err
+			}
+			if errs[i] = nil; !journal.SameRecord(was, now) {
 				errs[i] = journal.ErrTaken
 			}
 		}
@@ -146,8 +150,8 @@ func (s *store) queue(b *pgx.Batch, r journal.Record, day string) {
 	}
 }
 
-// whole is the record of an exchange as it was packed.
-func (s *store) whole(ctx context.Context, id string) ([]byte, error) {
+// record is an exchange as it is kept, without the bytes that are apart.
+func (s *store) record(ctx context.Context, id string) (*exchange.Exchange, error) {
 	var head, body []byte
 	err := s.pool.QueryRow(ctx, `SELECT head, body FROM orenda.exchange
 			WHERE space = $1 AND day = $2::text::date AND id = $3`,
@@ -165,7 +169,11 @@ func (s *store) whole(ctx context.Context, id string) ([]byte, error) {
 	if err == nil {
 		head, err = s.press.Unpress(head)
 	}
-	return exchange.Whole(head, body), err
+	if err != nil {
+		return nil, err
+	}
+	x := &exchange.Exchange{}
+	return x, x.Unpack(exchange.Whole(head, body))
 }
 
 func (s *store) get(ctx context.Context, id string) (*exchange.Exchange, error) {
@@ -191,12 +199,8 @@ func (s *store) get(ctx context.Context, id string) (*exchange.Exchange, error) 
 	if id, err = journal.Pick(id, holding); err != nil {
 		return nil, err
 	}
-	whole, err := s.whole(ctx, id)
+	x, err := s.record(ctx, id)
 	if err != nil {
-		return nil, err
-	}
-	x := &exchange.Exchange{}
-	if err := x.Unpack(whole); err != nil {
 		return nil, err
 	}
 	return x, x.PutTogether(func(hash string, _ int64) ([]byte, error) {
