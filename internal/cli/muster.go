@@ -8,7 +8,6 @@ import (
 	"io"
 	"os"
 	"path/filepath"
-	"runtime/debug"
 	"slices"
 	"strconv"
 	"strings"
@@ -87,8 +86,6 @@ func (t *commandLine) musterRun(ctx context.Context, f *musterFlags, name string
 	case f.every < 0 || f.every > 0 && f.beside != "":
 		return errors.New("--every is a time such as 1m, and does not go with --beside")
 	}
-	// What waits to be kept is most of what lives: collected more often, a long run holds less.
-	defer debug.SetGCPercent(debug.SetGCPercent(musterGC))
 	w, err := t.workspace()
 	if err != nil {
 		return err
@@ -121,9 +118,6 @@ func (t *commandLine) musterRun(ctx context.Context, f *musterFlags, name string
 	}
 	return end
 }
-
-// musterGC is by how much in a hundred memory may grow between two collections of a run.
-const musterGC = 50
 
 // musterWaiting is how many exchanges of a run wait to be kept.
 const musterWaiting = 128

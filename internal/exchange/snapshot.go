@@ -10,7 +10,7 @@ func (x *Exchange) Clone() *Exchange {
 	for i := range c.Stages {
 		c.Stages[i].Facts = slices.Clone(c.Stages[i].Facts)
 	}
-	c.Settings = slices.Clone(x.Settings)
+	c.Settings = slices.Clip(x.Settings) // they are replaced as a whole, and never written to
 	c.Findings = slices.Clone(x.Findings)
 	for i := range c.Findings {
 		c.Findings[i] = c.Findings[i].clone()

@@ -1,7 +1,9 @@
 package journal
 
 import (
+	"slices"
 	"sync"
+	"time"
 
 	"orenda/internal/exchange"
 )
@@ -49,6 +51,9 @@ const (
 	maxWaitingBytes = 64 << 20
 )
 
+// gather is how long the first of a batch waits for others: what is kept at once costs half.
+const gather = 10 * time.Millisecond
+
 // Behind keeps exchanges a little later than they are brought, as many at once as wait: who
 // passes calls on is not held up by the journal. What was brought is lost only with the process,
 // and only as long as it has not been told that it is kept.
@@ -70,6 +75,8 @@ type brought struct {
 	x    *exchange.Exchange
 	kept chan struct{}
 }
+
+func (b brought) awaited() bool { return b.kept != nil }
 
 // NewBehind begins to keep. kept is told of each exchange, in their order, from one goroutine,
 // once it is kept or could not be.
@@ -142,6 +149,11 @@ func (b *Behind) run() {
 		b.mu.Lock()
 		for len(b.waiting) == 0 && !b.closed {
 			b.changed.Wait()
+		}
+		if !b.closed && !slices.ContainsFunc(b.waiting, brought.awaited) {
+			b.mu.Unlock()
+			time.Sleep(gather)
+			b.mu.Lock()
 		}
 		one := batch{all: b.waiting}
 		b.waiting, b.bytes = nil, 0

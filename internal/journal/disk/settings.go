@@ -21,8 +21,8 @@ func keepSettings(db base, rows []row, errs []error) error {
 		if errs[i] != nil || uses[s.Hash] == 0 {
 			continue
 		}
-		_, err := db.Exec(`INSERT INTO settings VALUES (?,?,?) ON CONFLICT (hash) DO UPDATE SET uses = uses + excluded.uses`,
-			s.Hash, s.JSON, uses[s.Hash])
+		_, err := db.Exec(`INSERT INTO settings VALUES (?,?,?)
+			ON CONFLICT (hash) DO UPDATE SET uses = uses + excluded.uses`, s.Hash, s.JSON, uses[s.Hash])
 		if err != nil {
 			return err
 		}
