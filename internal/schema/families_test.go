@@ -273,13 +273,19 @@ func libxml2(t *testing.T, schemas, documents []string) (out []string) {
 }
 
 func xerces(t *testing.T, schemas, documents []string) []string {
+	verdicts, _ := xercesSays(t, schemas, documents)
+	return verdicts
+}
+
+// xercesSays tells too why it refuses schemas.
+func xercesSays(t *testing.T, schemas, documents []string) (verdicts []string, why map[string]string) {
 	var in strings.Builder
 	for i := range schemas {
 		in.WriteString(schemas[i] + "\t" + documents[i] + "\n")
 	}
 	if _, err := exec.LookPath("java"); err != nil {
 		t.Log("NOT TRIED: java is not here (make outside installs it)")
-		return nil
+		return nil, nil
 	}
 	cmd := exec.Command("java", "testdata/Judge.java")
 	cmd.Stdin = strings.NewReader(in.String())
@@ -287,8 +293,13 @@ func xerces(t *testing.T, schemas, documents []string) []string {
 	cmd.Stderr = &errs
 	text, err := cmd.Output()
 	require.NoError(t, err, errs.String())
-	t.Log(errs.String())
-	return strings.Fields(string(text))
+	why = map[string]string{}
+	for line := range strings.Lines(errs.String()) {
+		if schema, says, ok := strings.Cut(strings.TrimSpace(line), ": "); ok && why[schema] == "" {
+			why[schema] = says
+		}
+	}
+	return strings.Fields(string(text)), why
 }
 
 // What the families say is held against two judges that were made by others. Where one of them

@@ -17,7 +17,8 @@ type spots struct {
 
 // Odd are the parts of the schemas that are used and are not as the standard wants them: what was
 // noticed while they were read, and content models in which a child may belong to two particles
-// (part 1 §3.8.6 cos-nonambig), of which ours takes the first.
+// (part 1 §3.8.6 cos-nonambig), of which ours takes the first; and types that restrict another one
+// and allow what that does not.
 func (s *Set) Odd() []Problem {
 	s.Resolve()
 	out := slices.Clone(s.Warnings)
@@ -32,6 +33,10 @@ func (s *Set) Odd() []Problem {
 		if a, b := s.clash(c); a != nil {
 			why := fmt.Sprintf("a child may be %s or %s of its content: the model is not unique "+
 				"(unique particle attribution)", leafLabel(a), leafLabel(b))
+			out = append(out, Problem{What: typeLabel(c), Why: why, Where: c.At})
+		}
+		if why := s.beyond(c); why != "" {
+			why = "it restricts " + typeLabel(c.Base) + " and goes beyond it: " + why
 			out = append(out, Problem{What: typeLabel(c), Why: why, Where: c.At})
 		}
 		each(c.Content, 0, func(e *Element) { look(e.TypeOf()) })
