@@ -466,6 +466,7 @@ type rules struct {
 	builtin string              // nearest built-in type
 	lexical func(string) string // that of the nearest built-in type
 	steps   []facetStep         // those with facets besides white space
+	names   bool                // values may be QNames, or hold some
 }
 
 // facetStep are the facets of one step, with those bounds of numbers that are
@@ -504,7 +505,7 @@ func (s *Simple) rules() *rules {
 	if r := s.known.Load(); r != nil {
 		return r
 	}
-	r := &rules{space: s.whiteSpace(), builtin: s.BuiltinName()}
+	r := &rules{space: s.whiteSpace(), builtin: s.BuiltinName(), names: s.named(0)}
 	for t := s; t != nil; t = t.Base {
 		if r.lexical == nil {
 			r.lexical = t.check

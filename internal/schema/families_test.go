@@ -162,6 +162,14 @@ var families = []family{
 		invalid: []string{`<r xmlns:x="urn:t">x:one</r>`, `<r>two</r>`},
 	},
 	{
+		name: "qualified names in lists and unions", clause: "2 §3.2.18, §2.5.1.2, §2.5.1.3",
+		xsd: `<xs:simpleType name="Q"><xs:restriction base="xs:QName"><xs:enumeration value="s:one"/></xs:restriction></xs:simpleType>
+<xs:simpleType name="U"><xs:union memberTypes="s:Q xs:boolean"/></xs:simpleType><xs:simpleType name="L"><xs:list itemType="xs:QName"/></xs:simpleType>
+<xs:element name="r"><xs:complexType><xs:choice><xs:element name="u" type="s:U"/><xs:element name="l" type="s:L"/></xs:choice></xs:complexType></xs:element>`,
+		valid:   []string{`<r><u>one</u></r>`, `<r><u>true</u></r>`, `<r><l>s:a b</l></r>`, `<r><l/></r>`},
+		invalid: []string{`<r><u>two</u></r>`, `<r><u>x:one</u></r>`, `<r><l>s:a x:b</l></r>`},
+	},
+	{
 		name: "the attributes of xml have their types", clause: "the schema of the xml namespace",
 		xsd:     `<xs:element name="r"><xs:complexType><xs:attribute ref="xml:lang"/><xs:attribute ref="xml:space"/><xs:attribute ref="xml:id"/><xs:attribute ref="xml:base"/></xs:complexType></xs:element>`,
 		valid:   []string{`<r xml:lang="en-GB"/>`, `<r xml:lang=""/>`, `<r xml:space="preserve"/>`, `<r xml:id="a1" xml:base="../x"/>`},

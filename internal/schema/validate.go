@@ -302,9 +302,7 @@ func (v *validator) attributes(n xmltree.Node, c *Complex, attrs []xmltree.Attri
 				*use.Fixed)
 		}
 		v.identity(n, use.Type, a.Value)
-		if use.Type.qualified() {
-			v.prefix(n, a.Inner, use.Type, a.Value)
-		}
+		v.prefixes(n, a.Inner, use.Type, a.Value)
 	}
 	if have == c.required {
 		return
@@ -371,9 +369,7 @@ func (v *validator) simple(n xmltree.Node, decl *Element, st *Simple) {
 		v.fail(n, n.Inner(), "cvc-elt.5.2.2", []string{*decl.Fixed}, "%s must be %q", n.Name().Local, *decl.Fixed)
 	}
 	v.identity(n, st, value)
-	if st.qualified() {
-		v.prefix(n, n.Inner(), st, value)
-	}
+	v.prefixes(n, n.Inner(), st, value)
 }
 
 // xop is the namespace of the element that stands in a binary value for the part
@@ -383,23 +379,68 @@ const xop = "http://www.w3.org/2004/08/xop/include"
 // qualified tells whether values of the type are QNames.
 func (s *Simple) qualified() bool { return s.Primitive == "QName" || s.Primitive == "NOTATION" }
 
-// prefix checks that the prefix of a QName is bound (part 2 §3.2.18).
-func (v *validator) prefix(n xmltree.Node, at xmltree.Span, t *Simple, value string) {
-	q, ok := n.QName(t.Normalize(value))
-	if t.Check(value) != nil {
+// named tells whether values of the type are QNames, or hold some.
+func (s *Simple) named(depth int) bool {
+	switch {
+	case depth > maxNesting:
+		return false
+	case s.Variety == List:
+		return s.Item != nil && s.Item.named(depth+1)
+	case s.Variety == Union:
+		return slices.ContainsFunc(s.Members, func(m *Simple) bool { return m.named(depth + 1) })
+	}
+	return s.qualified()
+}
+
+// prefixes checks that the prefixes of QNames in a value are bound (part 2 §3.2.18), and that they
+// are of those that are enumerated.
+func (v *validator) prefixes(n xmltree.Node, at xmltree.Span, t *Simple, value string) {
+	if !t.rules().names || t.Check(value) != nil {
 		return
 	}
+	if rule, expected, why := bound(n, t, value); why != "" {
+		v.fail(n, at, rule, expected, "%s", why)
+	}
+}
+
+// bound tells what is wrong with QNames in a value that is right by its form, where why is not "".
+func bound(n xmltree.Node, t *Simple, value string) (rule string, expected []string, why string) {
+	switch {
+	case !t.rules().names:
+		return "", nil, ""
+	case t.Variety == List:
+		for item := range strings.FieldsSeq(value) {
+			if rule, expected, why = bound(n, t.Item, item); why != "" {
+				return rule, expected, why
+			}
+		}
+		return "", nil, ""
+	case t.Variety == Union:
+		for _, m := range t.Members {
+			if m.Check(value) != nil {
+				continue
+			}
+			r, e, w := bound(n, m, value)
+			if w == "" {
+				return "", nil, ""
+			}
+			if why == "" {
+				rule, expected, why = r, e, w
+			}
+		}
+		return rule, expected, why
+	}
+	q, ok := n.QName(t.Normalize(value))
 	if !ok {
-		v.fail(n, at, "cvc-datatype-valid", nil, "the prefix of %s is not bound to a namespace", quote(value))
-		return
+		return "cvc-datatype-valid", nil, fmt.Sprintf("the prefix of %s is not bound to a namespace", quote(value))
 	}
 	for _, f := range t.rules().steps {
 		if len(f.names) > 0 && !slices.Contains(f.names, NameOf(q)) {
-			v.fail(n, at, "cvc-enumeration-valid", f.Enumeration, "%s is not one of %s", quote(value),
-				listed(f.Enumeration))
-			return
+			return "cvc-enumeration-valid", f.Enumeration,
+				fmt.Sprintf("%s is not one of %s", quote(value), listed(f.Enumeration))
 		}
 	}
+	return "", nil, ""
 }
 
 // content matches the children against the model. Models are deterministic
