@@ -13,10 +13,6 @@ import (
 	"slices"
 	"time"
 
-	"github.com/gopacket/gopacket"
-	"github.com/gopacket/gopacket/layers"
-	"github.com/gopacket/gopacket/pcapgo"
-
 	"orenda/internal/call"
 )
 
@@ -80,60 +76,38 @@ type tcp struct {
 	dirs           [2]direction // what the client sent, what the server sent
 }
 
-// source gives packets.
-type source interface {
-	ReadPacketData() ([]byte, gopacket.CaptureInfo, error)
-}
-
-func open(src io.Reader) (source, layers.LinkType, error) {
-	var magic [4]byte
-	if _, err := io.ReadFull(src, magic[:]); err != nil {
-		return nil, 0, errors.New("it is no capture: it is empty")
-	}
-	all := io.MultiReader(bytes.NewReader(magic[:]), src)
-	if bytes.Equal(magic[:], []byte{0x0a, 0x0d, 0x0d, 0x0a}) {
-		r, err := pcapgo.NewNgReader(all, pcapgo.DefaultNgReaderOptions)
-		if err != nil {
-			return nil, 0, fmt.Errorf("it is no capture: %w", err)
-		}
-		return r, r.LinkType(), nil
-	}
-	r, err := pcapgo.NewReader(all)
-	if err != nil {
-		return nil, 0, fmt.Errorf("it is no capture (pcap or pcapng): %w", err)
-	}
-	return r, r.LinkType(), nil
-}
-
 // packets reads all packets, and sorts what they carry by connection.
 func (r *Read) packets(src io.Reader) ([]*tcp, error) {
-	from, link, err := open(src)
+	from, err := open(src)
 	if err != nil {
 		return nil, err
 	}
 	all := connections{byPair: map[[2]netip.AddrPort]*tcp{}}
 	held := 0
 	for {
-		data, info, err := from.ReadPacketData()
+		p, err := from.next()
 		if err != nil {
 			if !errors.Is(err, io.EOF) {
-				r.Unread["the file ends within a packet"]++
+				r.Unread[errTorn.Error()]++
 			}
 			return all.list, nil
 		}
 		r.Packets++
-		if info.CaptureLength < info.Length {
+		if len(p.data) < p.length {
 			r.Unread["packets that were cut short as they were captured"]++
 		}
-		src, dst, t, payload := segmentOf(data, link)
-		if t == nil {
+		h, ok, why := headerOf(p.data, p.link)
+		if why != "" {
+			r.Unread[why]++
+		}
+		if !ok {
 			continue
 		}
-		if held += len(payload); held > maxBytes {
+		if held += len(h.payload); held > maxBytes {
 			return nil, fmt.Errorf("more than %d bytes of payload are too many", maxBytes)
 		}
-		c, side := all.of(src, dst, t)
-		c.take(side, t, info.Timestamp, payload)
+		c, side := all.of(&h)
+		c.take(side, &h, p.at)
 	}
 }
 
@@ -144,17 +118,18 @@ type connections struct {
 }
 
 // of is the connection that a packet is of, and which side sent it: 0 the client, 1 the server.
-func (all *connections) of(src, dst netip.AddrPort, t *layers.TCP) (c *tcp, side int) {
+func (all *connections) of(h *header) (c *tcp, side int) {
+	src, dst := h.src, h.dst
 	if c = all.byPair[[2]netip.AddrPort{src, dst}]; c == nil {
 		if c = all.byPair[[2]netip.AddrPort{dst, src}]; c != nil {
 			side = 1
 		}
 	}
-	if c != nil && !(t.SYN && !t.ACK && c.over() && t.Seq+1 != c.dirs[0].first) {
+	if c != nil && !(h.syn && !h.ack && c.over() && h.seq+1 != c.dirs[0].first) {
 		return c, side
 	}
 	c, side = &tcp{client: src, server: dst}, 0
-	if t.SYN && t.ACK || !t.SYN && src.Port() < dst.Port() { // its beginning was not seen
+	if h.syn && h.ack || !h.syn && src.Port() < dst.Port() { // its beginning was not seen
 		c.client, c.server, side = dst, src, 1
 	}
 	all.byPair[[2]netip.AddrPort{c.client, c.server}] = c
@@ -166,39 +141,18 @@ func (all *connections) of(src, dst netip.AddrPort, t *layers.TCP) (c *tcp, side
 func (c *tcp) over() bool { return c.dirs[0].ended || c.dirs[1].ended }
 
 // take takes a packet of one side.
-func (c *tcp) take(side int, t *layers.TCP, at time.Time, payload []byte) {
+func (c *tcp) take(side int, h *header, at time.Time) {
 	d := &c.dirs[side]
 	switch {
-	case t.SYN:
-		d.first, d.begun = t.Seq+1, true
-	case !d.begun && (len(d.segments) == 0 || int32(t.Seq-d.first) < 0):
-		d.first = t.Seq
+	case h.syn:
+		d.first, d.begun = h.seq+1, true
+	case !d.begun && (len(d.segments) == 0 || int32(h.seq-d.first) < 0):
+		d.first = h.seq
 	}
-	d.ended = d.ended || t.FIN || t.RST
-	if len(payload) > 0 {
-		d.segments = append(d.segments, segment{t.Seq, at, payload})
+	d.ended = d.ended || h.fin || h.rst
+	if len(h.payload) > 0 {
+		d.segments = append(d.segments, segment{h.seq, at, h.payload})
 	}
-}
-
-// segmentOf takes a packet apart; tcp is nil where it is no TCP.
-func segmentOf(data []byte, link layers.LinkType) (src, dst netip.AddrPort, t *layers.TCP, payload []byte) {
-	p := gopacket.NewPacket(data, link, gopacket.DecodeOptions{NoCopy: true, Lazy: true})
-	t, ok := p.Layer(layers.LayerTypeTCP).(*layers.TCP)
-	if !ok {
-		return src, dst, nil, nil
-	}
-	var a, b netip.Addr
-	switch n := p.NetworkLayer().(type) {
-	case *layers.IPv4:
-		a, _ = netip.AddrFromSlice(n.SrcIP.To4())
-		b, _ = netip.AddrFromSlice(n.DstIP.To4())
-	case *layers.IPv6:
-		a, _ = netip.AddrFromSlice(n.SrcIP)
-		b, _ = netip.AddrFromSlice(n.DstIP)
-	default:
-		return src, dst, nil, nil
-	}
-	return netip.AddrPortFrom(a, uint16(t.SrcPort)), netip.AddrPortFrom(b, uint16(t.DstPort)), t, t.Payload
 }
 
 // piece says when a run of a stream passed, from an offset on.

@@ -54,11 +54,7 @@ func (t *commandLine) drawColumnCommand() *cobra.Command {
 		if !numbers {
 			return fmt.Errorf("%s holds no numbers", args[1])
 		}
-		p, err := draw.Column(x.Operation+", "+table.Path, args[1], values, known)
-		if err != nil {
-			return err
-		}
-		return keepDrawing(p, *out)
+		return keepDrawing(draw.Column(x.Operation+", "+table.Path, args[1], values, known), *out)
 	}
 	return cmd
 }
@@ -103,11 +99,7 @@ func (t *commandLine) drawLatencyCommand() *cobra.Command {
 		if len(times) == 0 {
 			return unread{fmt.Errorf("no call of %s is kept", args[0])}
 		}
-		p, err := draw.Latency(fmt.Sprintf("%s, %d kept calls", args[0], len(all)), times)
-		if err != nil {
-			return err
-		}
-		return keepDrawing(p, *out)
+		return keepDrawing(draw.Latency(fmt.Sprintf("%s, %d kept calls", args[0], len(all)), times), *out)
 	}
 	return cmd
 }

@@ -27,8 +27,25 @@ const (
 	White  Colour = 0xffffff
 )
 
-// Shape is a *Rect or a *Text.
+// Shape is a *Rect, a *Text, a *Line or a *Dot.
 type Shape interface{ shape() }
+
+// Point is a place, in points from the left and from the top.
+type Point struct{ X, Y float64 }
+
+// Line goes from point to point.
+type Line struct {
+	Points []Point // two or more
+	Width  float64 // in points
+	Fill   Colour  // colour
+	Dashed bool    // with gaps
+}
+
+// Dot is a filled circle.
+type Dot struct {
+	X, Y, R float64 // its middle, and its radius, in points
+	Fill    Colour  // colour
+}
 
 // Rect is a filled rectangle, in points.
 type Rect struct {
@@ -47,6 +64,8 @@ type Text struct {
 
 func (*Rect) shape() {}
 func (*Text) shape() {}
+func (*Line) shape() {}
+func (*Dot) shape()  {}
 
 // Drawing is a page.
 type Drawing struct {

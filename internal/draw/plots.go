@@ -1,94 +1,69 @@
 package draw
 
 import (
-	"bytes"
 	"fmt"
-	"image/color"
-	"strings"
+	"math"
 	"time"
-
-	"gonum.org/v1/plot"
-	"gonum.org/v1/plot/plotter"
-	"gonum.org/v1/plot/vg"
-	"gonum.org/v1/plot/vg/draw"
 
 	"orenda/internal/safe"
 )
 
-// Plot is a drawing with axes. It is legible in black and white.
-type Plot struct {
-	p    *plot.Plot
-	w, h vg.Length
-}
-
-// Write gives the plot in the format that a file name's ending asks for, .svg or .pdf.
-func (p *Plot) Write(name string) ([]byte, error) {
-	_, format, ok := strings.Cut(strings.ToLower(name[max(len(name)-4, 0):]), ".")
-	if !ok || format != "svg" && format != "pdf" {
-		return nil, fmt.Errorf("a drawing is written as .svg or .pdf, not as %s", name)
-	}
-	c, err := draw.NewFormattedCanvas(p.w, p.h, format)
-	if err != nil {
-		return nil, err
-	}
-	const rim = 18 // points
-	p.p.Draw(draw.Crop(draw.New(c), rim, -rim, rim, -rim))
-	var b bytes.Buffer
-	_, err = c.WriteTo(&b)
-	return b.Bytes(), err
-}
-
-func begun(title string) *Plot {
-	p := plot.New()
-	p.Title.Text = safe.Line(title)
-	p.Title.Padding = vg.Points(10)
-	grid := plotter.NewGrid()
-	grid.Vertical.Color, grid.Horizontal.Color = ink(Faint), ink(Faint)
-	p.Add(grid)
-	return &Plot{p, page * vg.Points(1), 320 * vg.Points(1)}
-}
-
-func ink(c Colour) color.Color {
-	return color.RGBA{uint8(c >> 16), uint8(c >> 8), uint8(c), 255}
-}
-
 // Column draws the numbers of a table's column in the order of its rows. Cells that hold
 // none are left out: the line has a gap there.
-func Column(title, name string, values []float64, known []bool) (*Plot, error) {
-	out := begun(title)
-	out.p.X.Label.Text, out.p.Y.Label.Text = "row", safe.Line(name)
-	var run plotter.XYs
-	flush := func() error {
-		if len(run) == 0 {
-			return nil
+func Column(title, name string, values []float64, known []bool) *Drawing {
+	c := newChart(title, "row", safe.Line(name))
+	for i, v := range values {
+		if known[i] && !math.IsNaN(v) && !math.IsInf(v, 0) {
+			c.x.take(float64(i + 1))
+			c.y.take(v)
 		}
-		l, err := plotter.NewLine(run)
-		if err != nil {
-			return err
-		}
-		l.Color, l.Width = ink(Ink), vg.Points(1)
-		out.p.Add(l)
-		if len(run) == 1 {
-			s, err := plotter.NewScatter(run)
-			if err != nil {
-				return err
-			}
-			s.Color = ink(Ink)
-			out.p.Add(s)
+	}
+	c.axes()
+	var run []Point
+	flush := func() {
+		switch len(run) {
+		case 0:
+		case 1:
+			c.d.Shapes = append(c.d.Shapes, &Dot{run[0].X, run[0].Y, 1.5, Ink})
+		default:
+			c.d.Shapes = append(c.d.Shapes, &Line{thinned(run), 1, Ink, false})
 		}
 		run = nil
-		return nil
 	}
 	for i, v := range values {
-		if !known[i] {
-			if err := flush(); err != nil {
-				return nil, err
-			}
+		if !known[i] || math.IsNaN(v) || math.IsInf(v, 0) {
+			flush()
 			continue
 		}
-		run = append(run, plotter.XY{X: float64(i + 1), Y: v})
+		run = append(run, c.at(float64(i+1), v))
 	}
-	return out, flush()
+	flush()
+	return c.d
+}
+
+// thinned is a line with no more points than can be told apart: of those that stand at one place
+// from left to right, the first, the least, the greatest and the last.
+func thinned(run []Point) (out []Point) {
+	const apart = 0.25 // points
+	for from := 0; from < len(run); {
+		to, low, high := from, from, from
+		for ; to < len(run) && run[to].X-run[from].X < apart; to++ {
+			if run[to].Y < run[low].Y {
+				low = to
+			}
+			if run[to].Y > run[high].Y {
+				high = to
+			}
+		}
+		last := -1
+		for _, i := range []int{from, min(low, high), max(low, high), to - 1} {
+			if i > last {
+				out, last = append(out, run[i]), i
+			}
+		}
+		from = to
+	}
+	return out
 }
 
 // StageTimes are the times that a stage took over many calls.
@@ -98,41 +73,83 @@ type StageTimes struct {
 }
 
 // Latency draws what each stage took over the kept calls of an operation.
-func Latency(title string, all []StageTimes) (*Plot, error) {
-	out := begun(title)
-	out.p.Y.Label.Text = "milliseconds"
-	out.p.Legend.Top = true
-	names := make([]string, 0, len(all))
-	for _, s := range all {
-		names = append(names, s.Stage)
-	}
-	out.p.NominalX(names...)
-	out.p.X.Min, out.p.X.Max = -0.6, float64(len(all))-0.4
-	const wide = 12
-	for i, of := range []struct {
+func Latency(title string, all []StageTimes) *Drawing {
+	c := newChart(title, "", "milliseconds")
+	bars := []struct {
 		label string
 		fill  Colour
-		pick  func(StageTimes) time.Duration
+		of    func(StageTimes) time.Duration
 	}{
 		{"median", Ink, func(s StageTimes) time.Duration { return s.Median }},
 		{"95 of 100", Soft, func(s StageTimes) time.Duration { return s.Most }},
 		{"worst", Faint, func(s StageTimes) time.Duration { return s.Worst }},
-	} {
-		values := make(plotter.Values, 0, len(all))
-		for _, s := range all {
-			values = append(values, float64(of.pick(s))/float64(time.Millisecond))
-		}
-		bars, err := plotter.NewBarChart(values, vg.Points(wide))
-		if err != nil {
-			return nil, err
-		}
-		bars.Color, bars.LineStyle.Width = ink(of.fill), vg.Points(0.4)
-		bars.Offset = vg.Points(float64(i-1) * wide)
-		out.p.Add(bars)
-		out.p.Legend.Add(of.label, bars)
 	}
-	out.p.Y.Max *= 1.2 // room for what the colours mean
-	return out, nil
+	c.x, c.y.lo, c.y.set = scale{lo: -0.5, hi: float64(len(all)) - 0.5, set: true}, 0, true
+	for i, s := range all {
+		c.x.names = append(c.x.names, named{float64(i), s.Stage})
+		for _, b := range bars {
+			c.y.take(float64(b.of(s)) / float64(time.Millisecond))
+		}
+	}
+	c.axes()
+	step := c.at(1, 0).X - c.at(0, 0).X
+	wide := min(step/4, 18)
+	for i, s := range all {
+		for k, b := range bars {
+			top := c.at(float64(i), float64(b.of(s))/float64(time.Millisecond))
+			x := top.X + (float64(k)-1.5)*wide
+			c.d.rect(x, top.Y, wide-1, c.bottom-top.Y, b.fill)
+		}
+	}
+	for _, b := range bars {
+		c.key(b.label, func(x, y float64) { c.d.rect(x+4, y-7, 8, 8, b.fill) })
+	}
+	return c.d
+}
+
+// Grown is what something took at several sizes.
+type Grown struct {
+	Name string    // of it
+	X, Y []float64 // sizes, and what it took; above nought
+}
+
+// Growth draws how cost grows with size: both axes are logarithmic, so that what grows as fast as its
+// input goes up with the dashed line.
+func Growth(title, x, y string, all []Grown) *Drawing {
+	c := newChart(title, x, y)
+	c.x.log, c.y.log = true, true
+	for _, g := range all {
+		for i := range g.X {
+			c.x.take(g.X[i])
+			c.y.take(g.Y[i])
+		}
+	}
+	c.axes()
+	if len(all) > 0 && len(all[0].X) > 0 && c.x.hi > c.x.lo {
+		first := all[0]
+		each := first.Y[len(first.Y)-1] / first.X[len(first.X)-1]
+		from := max(c.x.lo, c.y.lo/each)
+		to := min(c.x.hi, c.y.hi/each)
+		if from < to {
+			c.d.Shapes = append(c.d.Shapes, &Line{[]Point{c.at(from, from*each), c.at(to, to*each)}, 1, Soft, true})
+		}
+	}
+	for i, g := range all {
+		fill, radius := []Colour{Ink, Soft, Accent}[i%3], 2.6+0.6*float64(i%3)
+		line := make([]Point, len(g.X))
+		for n := range g.X {
+			line[n] = c.at(g.X[n], g.Y[n])
+		}
+		c.d.Shapes = append(c.d.Shapes, &Line{line, 1.4, fill, false})
+		for _, p := range line {
+			c.d.Shapes = append(c.d.Shapes, &Dot{p.X, p.Y, radius, fill})
+		}
+		c.key(g.Name, func(x, y float64) {
+			c.d.Shapes = append(c.d.Shapes, &Line{[]Point{{x, y - 3.5}, {x + 16, y - 3.5}}, 1.4, fill, false},
+				&Dot{x + 8, y - 3.5, radius, fill})
+		})
+	}
+	return c.d
 }
 
 // Weight is what one form of a message takes.

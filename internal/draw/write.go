@@ -43,6 +43,19 @@ func (d *Drawing) SVG() []byte {
 		case *Rect:
 			fmt.Fprintf(&b, `<rect x="%.1f" y="%.1f" width="%.1f" height="%.1f" fill="#%06x"/>`+"\n", s.X, s.Y, s.W,
 				s.H, uint32(s.Fill))
+		case *Line:
+			fmt.Fprintf(&b, `<polyline points="`)
+			for _, p := range s.Points {
+				fmt.Fprintf(&b, "%.1f,%.1f ", p.X, p.Y)
+			}
+			dashes := ""
+			if s.Dashed {
+				dashes = fmt.Sprintf(` stroke-dasharray="%g"`, dash)
+			}
+			fmt.Fprintf(&b, `" fill="none" stroke="#%06x" stroke-width="%.1f" stroke-linejoin="round"%s/>`+"\n",
+				uint32(s.Fill), s.Width, dashes)
+		case *Dot:
+			fmt.Fprintf(&b, `<circle cx="%.1f" cy="%.1f" r="%.1f" fill="#%06x"/>`+"\n", s.X, s.Y, s.R, uint32(s.Fill))
 		case *Text:
 			extra := ""
 			if s.Bold {
@@ -85,6 +98,9 @@ func Pages(all []*Drawing) ([]byte, error) {
 	return b.Bytes(), nil
 }
 
+// dash is how long the dashes of a line are, and the gaps between them, in points.
+const dash = 4.0
+
 // onto draws on the page that is open.
 func (d *Drawing) onto(p *fpdf.Fpdf) {
 	rgb := func(c Colour) (int, int, int) { return int(c >> 16 & 255), int(c >> 8 & 255), int(c & 255) }
@@ -93,6 +109,22 @@ func (d *Drawing) onto(p *fpdf.Fpdf) {
 		case *Rect:
 			p.SetFillColor(rgb(s.Fill))
 			p.Rect(s.X, s.Y, s.W, s.H, "F")
+		case *Line:
+			p.SetDrawColor(rgb(s.Fill))
+			p.SetLineWidth(s.Width)
+			p.SetLineJoinStyle("round")
+			p.SetDashPattern(nil, 0)
+			if s.Dashed {
+				p.SetDashPattern([]float64{dash, dash}, 0)
+			}
+			p.MoveTo(s.Points[0].X, s.Points[0].Y)
+			for _, to := range s.Points[1:] {
+				p.LineTo(to.X, to.Y)
+			}
+			p.DrawPath("D")
+		case *Dot:
+			p.SetFillColor(rgb(s.Fill))
+			p.Circle(s.X, s.Y, s.R, "F")
 		case *Text:
 			style := ""
 			if s.Bold {

@@ -14,7 +14,7 @@ import (
 	"go.opentelemetry.io/otel"
 	"go.opentelemetry.io/otel/attribute"
 	"go.opentelemetry.io/otel/codes"
-	"go.opentelemetry.io/otel/exporters/otlp/otlptrace/otlptracehttp"
+	"go.opentelemetry.io/otel/exporters/otlp/otlptrace"
 	"go.opentelemetry.io/otel/sdk/resource"
 	sdk "go.opentelemetry.io/otel/sdk/trace"
 	"go.opentelemetry.io/otel/trace"
@@ -48,8 +48,7 @@ func New(address, version string) (*Sender, error) {
 	if u.Path == "" || u.Path == "/" {
 		u.Path = "/v1/traces"
 	}
-	exporter, err := otlptracehttp.New(context.Background(), otlptracehttp.WithEndpointURL(u.String()),
-		otlptracehttp.WithTimeout(sendTime), otlptracehttp.WithRetry(otlptracehttp.RetryConfig{Enabled: false}))
+	exporter, err := otlptrace.New(context.Background(), newCollector(u.String()))
 	if err != nil {
 		return nil, err
 	}

@@ -147,7 +147,7 @@ func number(text string) (*big.Rat, bool) {
 }
 
 // drawing is the chosen column as a line.
-func (g *grid) drawing(title string) (*draw.Plot, error) {
+func (g *grid) drawing(title string) (*draw.Drawing, error) {
 	values, known := make([]float64, 0, len(g.order)), make([]bool, 0, len(g.order))
 	for _, i := range g.order {
 		v, ok := number(g.cells[i][g.column].Text)
@@ -161,7 +161,7 @@ func (g *grid) drawing(title string) (*draw.Plot, error) {
 		return nil, errors.New("the column holds no numbers")
 	}
 	t := g.all[g.at]
-	return draw.Column(title+", "+t.Path, t.Columns[g.column], values, known)
+	return draw.Column(title+", "+t.Path, t.Columns[g.column], values, known), nil
 }
 
 // totals are the sum, the least and the greatest of the chosen column, where it holds
