@@ -28,7 +28,7 @@ func (t *commandLine) addCommand() *cobra.Command {
 	cmd.Flags().StringSliceVar(&only, "only", nil, "make drafts of these operations alone")
 	cmd.Flags().BoolVar(&twice, "twice", false, "keep it beside the one that is there")
 	cmd.Flags().StringVar(&name, "name", "", "name of the workspace, where one is made (default: the folder's)")
-	set := settingFlags(cmd, "address", "expect")
+	set := t.settingFlags(cmd, "address", "expect")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		h, err := t.home()
 		if err != nil {

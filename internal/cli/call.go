@@ -40,7 +40,7 @@ func (f *callFlags) source(fl *pflag.FlagSet) {
 	fl.StringVar(&f.secretFrom, "secret-from", "", "where the user's secret is: env:VAR, file:PATH or command:CMD")
 }
 
-func (f *callFlags) add(cmd *cobra.Command) {
+func (f *callFlags) add(t *commandLine, cmd *cobra.Command) {
 	fl := cmd.Flags()
 	f.source(fl)
 	fl.StringVar(&f.endpoint, "endpoint", "", "endpoint of the workspace")
@@ -57,7 +57,7 @@ func (f *callFlags) add(cmd *cobra.Command) {
 		"",
 		"where the password of the client's key is: env:VAR, file:PATH or command:CMD",
 	)
-	settings := settingFlags(cmd)
+	settings := t.settingFlags(cmd)
 	f.settings = func() map[string][]string {
 		out := settings()
 		if f.p12 != "" {
@@ -84,7 +84,7 @@ the stage where it stopped (11 address … 21 verify).`,
       --contract http://127.0.0.1:8080/berths?wsdl --port BerthDesk11
   orenda call FindBerths --body find.xml --contract berths.wsdl --until tls`,
 	}
-	f.add(cmd)
+	f.add(t, cmd)
 	t.jsonFlag(cmd)
 	cmd.Flags().StringVar(&f.until, "until", "", "go no further than this stage")
 	f.reply.add(cmd.Flags(), "fields")

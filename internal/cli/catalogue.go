@@ -60,7 +60,7 @@ func (t *commandLine) catalogueAddCommand() *cobra.Command {
 		Args:    cobra.ExactArgs(1),
 	}
 	cmd.Flags().StringVar(&name, "name", "", "name (default: the service's)")
-	set := settingFlags(cmd, "address", "expect")
+	set := t.settingFlags(cmd, "address", "expect")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		c, err := t.catalogue()
 		if err != nil {

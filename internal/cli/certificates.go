@@ -334,7 +334,7 @@ func (t *commandLine) drawChainCommand() *cobra.Command {
 		Args:    cobra.ExactArgs(1),
 		Example: "  orenda draw chain tides-tls --out chain.pdf",
 	}
-	set := settingFlags(cmd, "address", "expect")
+	set := t.settingFlags(cmd, "address", "expect")
 	out := cmd.Flags().String("out", "", "file to write, .svg or .pdf")
 	_ = cmd.MarkFlagRequired("out")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
@@ -410,7 +410,7 @@ func (t *commandLine) trustVersionsCommand() *cobra.Command {
 		Short:   "Which TLS versions a server speaks, asked one by one",
 		Args:    cobra.ExactArgs(1),
 	}
-	set := settingFlags(cmd, "address", "expect", "tls-min", "tls-max")
+	set := t.settingFlags(cmd, "address", "expect", "tls-min", "tls-max")
 	t.jsonFlag(cmd)
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		type row struct {

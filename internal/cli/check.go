@@ -21,7 +21,7 @@ func (t *commandLine) checkCommand() *cobra.Command {
 		Long: "Goes through the first four stages of the path, which need no network: for one\ncall, or for every " +
 			"draft over every endpoint that serves it. Exit status 1 where\nsomething would stop a call.",
 	}
-	f.add(cmd)
+	f.add(t, cmd)
 	t.jsonFlag(cmd)
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		f.until = "security"

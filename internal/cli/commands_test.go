@@ -25,7 +25,7 @@ func each(cmd *cobra.Command, do func(*cobra.Command)) {
 // Every command has examples, which call it and use only flags that it has.
 func TestEveryCommandHasExamples(t *testing.T) {
 	flag := regexp.MustCompile(`\s--?([a-z][a-z-]*)`)
-	each((&commandLine{}).root(), func(cmd *cobra.Command) {
+	each((&commandLine{}).wholeRoot(), func(cmd *cobra.Command) {
 		assert.NotEmpty(t, cmd.Example, cmd.CommandPath())
 		calls := false
 		for _, line := range strings.Split(cmd.Example, "\n") {
@@ -103,7 +103,7 @@ func TestManualPages(t *testing.T) {
 	assert.Contains(t, string(b), "ORENDA")
 	assert.Contains(t, string(b), "--endpoint")
 	n := 0
-	each((&commandLine{}).root(), func(cmd *cobra.Command) {
+	each((&commandLine{}).wholeRoot(), func(cmd *cobra.Command) {
 		if !cmd.Hidden {
 			n++
 			assert.FileExists(t, filepath.Join(dir, strings.ReplaceAll(cmd.CommandPath(), " ", "-")+".1"))

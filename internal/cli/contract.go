@@ -28,7 +28,7 @@ func (t *commandLine) describeCommand() *cobra.Command {
 		Example: "  orenda describe https://host/service?wsdl --json",
 	}
 	t.jsonFlag(cmd)
-	set := settingFlags(cmd, "address", "expect")
+	set := t.settingFlags(cmd, "address", "expect")
 	user := cmd.Flags().String("user", "", "user name, with --secret-from and --http-auth")
 	secret := cmd.Flags().String("secret-from", "", "where the user's secret is: env:VAR, file:PATH or command:CMD")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
@@ -286,7 +286,7 @@ func (t *commandLine) sampleCommand() *cobra.Command {
 	cmd.Flags().
 		BoolVar(&example, "example", false, "with example values that the types accept: nothing is to be filled in")
 	cmd.Flags().IntVar(&seed, "seed", 0, "with --example: other values; the same for the same number")
-	set := settingFlags(cmd, "address", "expect")
+	set := t.settingFlags(cmd, "address", "expect")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		f, err := t.contractFrom(cmd.Context(), args[0], set())
 		if err != nil {
@@ -358,7 +358,7 @@ func (t *commandLine) validateCommand() *cobra.Command {
 			"status 1 where one is invalid.",
 	}
 	t.jsonFlag(cmd)
-	set := settingFlags(cmd, "address", "expect")
+	set := t.settingFlags(cmd, "address", "expect")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		check, err := t.validator(cmd.Context(), args[0], set())
 		if err != nil {

@@ -60,7 +60,7 @@ At its end it says how many bytes and how much time it saved its callers.`,
 	fl.StringVar(&f.saved, "saved", "", "at the end, draw what was saved into this file (.svg, .pdf)")
 	fl.BoolVar(&f.get, "get", false, "operations whose fields are plain are answered to GET too: they must only read")
 	t.jsonFlag(cmd)
-	f.settings = settingFlags(cmd, "expect")
+	f.settings = t.settingFlags(cmd, "expect")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error { return t.facade(cmd.Context(), &f, args) }
 	return cmd
 }

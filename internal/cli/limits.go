@@ -19,10 +19,10 @@ type limitFlags struct {
 	settings          func() map[string][]string
 }
 
-func (f *limitFlags) add(cmd *cobra.Command) {
+func (f *limitFlags) add(t *commandLine, cmd *cobra.Command) {
 	cmd.Flags().StringVar(&f.endpoint, "endpoint", "", "the limits of this endpoint")
 	cmd.Flags().StringVar(&f.profile, "profile", "", "the limits of this profile, of the workspace or your own")
-	f.settings = settingFlags(cmd, "address", "expect", "header", "trust")
+	f.settings = t.settingFlags(cmd, "address", "expect", "header", "trust")
 }
 
 // limits are the settings whose limits are meant: those of a profile, of an
@@ -74,7 +74,7 @@ Exit status 1 where it would have.`,
 		Example: "  orenda limits YearTable\n  orenda limits last --profile harbour-11\n  orenda limits last " +
 			"--receive-limit '64 KiB' --depth-limit 32",
 	}
-	f.add(cmd)
+	f.add(t, cmd)
 	t.jsonFlag(cmd)
 	cmd.RunE = func(_ *cobra.Command, args []string) error {
 		j, err := t.journal()
@@ -159,7 +159,7 @@ func (t *commandLine) drawLimitsCommand() *cobra.Command {
 		Args:    cobra.ExactArgs(1),
 		Example: "  orenda draw limits YearTable --endpoint tides-tls --out limits.svg",
 	}
-	f.add(cmd)
+	f.add(t, cmd)
 	out := cmd.Flags().String("out", "", "file to write, .svg or .pdf")
 	_ = cmd.MarkFlagRequired("out")
 	cmd.RunE = func(_ *cobra.Command, args []string) error {

@@ -31,7 +31,7 @@ func (t *commandLine) refreshCommand() *cobra.Command {
 	}
 	cmd.Flags().BoolVar(&take, "take", false, "keep the newer one")
 	t.jsonFlag(cmd)
-	set := settingFlags(cmd, "address", "expect")
+	set := t.settingFlags(cmd, "address", "expect")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		w, err := t.workspace()
 		if err != nil {

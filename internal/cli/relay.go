@@ -78,7 +78,7 @@ func (t *commandLine) relayCommand() *cobra.Command {
 	flags.StringVar(&f.keepAs, "keep-as", "", "keep the relay under this name in the workspace")
 	flags.BoolVar(&f.approve, "approve", false,
 		"let a relay that the workspace keeps listen, and lead where it does now")
-	f.set = settingFlags(cmd, "address", "expect", "token", "http-auth", "identity", "session", "action", "soap")
+	f.set = t.settingFlags(cmd, "address", "expect", "token", "http-auth", "identity", "session", "action", "soap")
 	t.jsonFlag(cmd)
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		w, err := t.workspace()

@@ -69,6 +69,7 @@ type commandLine struct {
 	also         []string           // hosts from which parts of a description are fetched besides its own
 	keyFrom      string             // where the password of the client's key is, when a description is fetched
 	lingers      atomic.Int32       // more than 0: it ends in its own order, as a server does
+	later        []later            // flags that a command gets when it is called
 	printing     sync.Mutex         // held while several goroutines tell of what happens
 }
 
@@ -113,7 +114,7 @@ func (t *commandLine) run(ctx context.Context, args []string) (code int) {
 			code = exitFault
 		}
 	}()
-	root := t.root()
+	root := t.rootFor(args)
 	root.SetArgs(args)
 	root.SetOut(t.out)
 	root.SetErr(t.err)
@@ -229,7 +230,46 @@ this folder (or -w DIR), or on a description given as a URL or a file.`,
 		t.doctorCommand(),
 		t.manualCommand(),
 	)
+	return root
+}
+
+// later are flags that a command has, and does not have yet: there are some ninety settings, and a
+// dozen commands that take them.
+type later struct {
+	to  *cobra.Command
+	add func()
+}
+
+// wholeRoot is the command line with all that every command has.
+func (t *commandLine) wholeRoot() *cobra.Command {
+	root := t.root()
+	for _, l := range t.later {
+		l.add()
+	}
 	t.completes(root)
+	return root
+}
+
+// rootFor is the command line with what the command has that is called.
+func (t *commandLine) rootFor(args []string) *cobra.Command {
+	of := []string{"help", "completion", "manual", cobra.ShellCompRequestCmd, cobra.ShellCompNoDescRequestCmd}
+	if slices.ContainsFunc(args, func(a string) bool { return slices.Contains(of, a) }) {
+		return t.wholeRoot()
+	}
+	root := t.root()
+	var last *cobra.Command
+	for range 3 { // flags of a command tell which words behind it are their values
+		cmd, _, _ := root.Find(args)
+		if cmd == last {
+			break
+		}
+		for _, l := range t.later {
+			if l.to == cmd {
+				l.add()
+			}
+		}
+		last = cmd
+	}
 	return root
 }
 
@@ -397,16 +437,18 @@ func (t *commandLine) open(ctx context.Context, args []string) error {
 
 func isWord(s string) bool { return !strings.ContainsAny(s, "./:") }
 
-// settingFlags adds a flag for every setting; call the result when flags are
-// parsed to have them.
-func settingFlags(cmd *cobra.Command, except ...string) func() map[string][]string {
+// settingFlags gives a command a flag for every setting, once it is called; call the result when
+// flags are parsed to have them.
+func (t *commandLine) settingFlags(cmd *cobra.Command, except ...string) func() map[string][]string {
+	var given func() map[string][]string
+	t.later = append(t.later, later{cmd, func() { given = addSettings(cmd, except) }})
+	return func() map[string][]string { return given() }
+}
+
+func addSettings(cmd *cobra.Command, except []string) func() map[string][]string {
 	texts, lists, switches := map[string]*string{}, map[string]*[]string{}, map[string]*bool{}
-	skip := map[string]bool{}
-	for _, e := range except {
-		skip[e] = true
-	}
 	for _, k := range endpoint.Keys {
-		if skip[k.Name] {
+		if slices.Contains(except, k.Name) {
 			continue
 		}
 		doc := k.Doc

@@ -57,7 +57,7 @@ steady, or the budget was spent first. Where no call passes it is that of the ca
 	fl.StringVar(&f.endpoint, "endpoint", "", "endpoint of the workspace")
 	fl.BoolVar(&f.again, "again", false, "send a draft too that changes things at the service")
 	t.jsonFlag(cmd)
-	f.settings = settingFlags(cmd, "expect")
+	f.settings = t.settingFlags(cmd, "expect")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error { return t.sound(cmd.Context(), &f, args) }
 	return cmd
 }

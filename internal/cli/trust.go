@@ -42,7 +42,7 @@ func (t *commandLine) trustCommand() *cobra.Command {
 		Args:    cobra.ExactArgs(1),
 	}
 	out := fetch.Flags().String("out", "", "file to write (PEM); standard output where it is not given")
-	set2 := settingFlags(fetch, "address", "expect")
+	set2 := t.settingFlags(fetch, "address", "expect")
 	fetch.RunE = func(cmd *cobra.Command, args []string) error {
 		chain, _, err := t.chain(cmd.Context(), args[0], set2())
 		if err != nil {
@@ -109,7 +109,7 @@ func (t *commandLine) trustShowCommand() *cobra.Command {
 		Args:    cobra.ExactArgs(1),
 	}
 	t.jsonFlag(cmd)
-	set := settingFlags(cmd, "address", "expect")
+	set := t.settingFlags(cmd, "address", "expect")
 	bundle := cmd.Flags().
 		String("bundle", "", "judge the chain as a program would that trusts this file and nothing else")
 	checks := cmd.Flags().Bool("checks", false,
