@@ -67,7 +67,8 @@ func (c *chart) axes() {
 		c.x.widen()
 	}
 	c.d.text(margin, c.top-12, small, false, Soft, fit(c.yName, small, false, page/3))
-	c.d.Shapes = append(c.d.Shapes, &Text{X: c.right, Y: c.bottom + 32, Size: small, Fill: Soft, Right: true, S: c.xName})
+	c.d.Shapes = append(c.d.Shapes,
+		&Text{X: c.right, Y: c.bottom + 32, Size: small, Fill: Soft, Right: true, S: c.xName})
 	for _, t := range c.y.ticks(6) {
 		y := c.at(c.x.lo, t.at).Y
 		c.d.rect(c.left, y-0.25, c.right-c.left, 0.5, Faint)
