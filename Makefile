@@ -79,9 +79,9 @@ bench: build
 shots: tools build
 	@./scripts/shots.sh
 
-# A minute of each fuzz test.
+# A minute of each fuzz test, and a table of all that was run.
 fuzz:
-	@for p in $$(go list ./internal/...); do for f in $$(go test -list '^Fuzz' $$p | grep '^Fuzz'); do echo "$$p $$f"; go test -run '^$$' -fuzz "^$$f$$" -fuzztime 60s -fuzzminimizetime 5s $$p || exit 1; done; done
+	@./scripts/fuzz.sh 60s
 
 clean:
 	rm -rf bin dist
