@@ -2,8 +2,8 @@ package schema
 
 import (
 	"cmp"
-	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 
 	"orenda/internal/xmltree"
@@ -206,20 +206,24 @@ func (s *Set) model(d *document, n xmltree.Node) *Particle {
 //revive:disable-next-line:cyclomatic the cases of the standard, in one place
 func (s *Set) particle(d *document, n xmltree.Node) *Particle {
 	p := &Particle{Min: 1, Max: 1}
-	if v, ok := n.Attr("", "minOccurs"); ok {
-		if _, err := fmt.Sscanf(strings.TrimSpace(v), "%d", &p.Min); err != nil || p.Min < 0 {
-			s.problem(d, n, "minOccurs", "%q is not a number of occurrences", v)
-			p.Min = 1
+	occurs := func(name string, of *int) {
+		v, ok := n.Attr("", name)
+		if !ok {
+			return
 		}
-	}
-	if v, ok := n.Attr("", "maxOccurs"); ok {
-		if strings.TrimSpace(v) == "unbounded" {
-			p.Max = Unbounded
-		} else if _, err := fmt.Sscanf(strings.TrimSpace(v), "%d", &p.Max); err != nil || p.Max < 0 {
-			s.problem(d, n, "maxOccurs", "%q is not a number of occurrences", v)
-			p.Max = 1
+		if v = strings.TrimSpace(v); v == "unbounded" && of == &p.Max {
+			*of = Unbounded
+			return
 		}
+		count, err := strconv.Atoi(v)
+		if err != nil || count < 0 {
+			s.problem(d, n, name, "%q is not a number of occurrences", v)
+			return
+		}
+		*of = count
 	}
+	occurs("minOccurs", &p.Min)
+	occurs("maxOccurs", &p.Max)
 	switch n.Name().Local {
 	case "element":
 		if r, ok := n.Attr("", "ref"); ok {

@@ -417,18 +417,27 @@ func (s *Set) simpleRef(d *document, n xmltree.Node, value string, within *globa
 	return Builtin("anySimpleType")
 }
 
-func doc(n xmltree.Node) string {
-	var parts []string
+func doc(n xmltree.Node) (out string) {
 	for a := range n.Named(XSD, "annotation") {
 		for t := range a.Named(XSD, "documentation") {
-			parts = append(parts, Words(t))
+			if out != "" {
+				out += " "
+			}
+			out += Words(t)
 		}
 	}
-	return strings.Join(parts, " ")
+	return out
 }
 
 // Words is all character data below a node, white space folded.
 func Words(n xmltree.Node) string {
+	if n.FirstChild().IsZero() { // a text, which most often has no white space to fold
+		text := n.Text()
+		if folded(text) {
+			return text
+		}
+		return strings.Join(strings.Fields(text), " ")
+	}
 	var b strings.Builder
 	var walk func(xmltree.Node)
 	walk = func(n xmltree.Node) {
@@ -440,6 +449,19 @@ func Words(n xmltree.Node) string {
 	}
 	walk(n)
 	return strings.Join(strings.Fields(b.String()), " ")
+}
+
+// folded tells whether a text has no white space to fold, as far as ASCII goes.
+func folded(text string) bool {
+	blank := true // what stands before is a blank, or nothing
+	for i := range len(text) {
+		c := text[i]
+		if c < ' ' || c > '~' || c == ' ' && blank {
+			return false
+		}
+		blank = c == ' '
+	}
+	return !blank
 }
 
 func optional(n xmltree.Node, name string) *string {

@@ -412,7 +412,7 @@ func (n Node) Children() iter.Seq[Node] {
 func (n Node) Named(space, local string) iter.Seq[Node] {
 	return func(yield func(Node) bool) {
 		for c := range n.Children() {
-			if c.Name().Is(space, local) && !yield(c) {
+			if n.doc.names[c.rec().name].Is(space, local) && !yield(c) {
 				return
 			}
 		}
@@ -509,14 +509,7 @@ type Attribute struct {
 // Attrs are the attributes, namespace declarations included.
 func (n Node) Attrs() iter.Seq[Attribute] {
 	return func(yield func(Attribute) bool) {
-		if n.IsZero() || n.i == 0 || n.rec().kind != StartElement {
-			return
-		}
-		from, to := n.rec().attrs, uint32(len(n.doc.attrs))
-		if int(n.i)+1 < len(n.doc.nodes) {
-			to = n.doc.nodes[n.i+1].attrs
-		}
-		for _, a := range n.doc.attrs[from:to] {
+		for _, a := range n.attrs() {
 			if !yield(Attribute{
 				Name:  n.doc.names[a.Name],
 				Value: attrValue(n.doc.Src[a.Value:a.End], a.Refs),
@@ -529,11 +522,23 @@ func (n Node) Attrs() iter.Seq[Attribute] {
 	}
 }
 
+// attrs are the records of the node's attributes. Who looks for one makes no values of the others.
+func (n Node) attrs() []Attr {
+	if n.IsZero() || n.i == 0 || n.rec().kind != StartElement {
+		return nil
+	}
+	from, to := n.rec().attrs, uint32(len(n.doc.attrs))
+	if int(n.i)+1 < len(n.doc.nodes) {
+		to = n.doc.nodes[n.i+1].attrs
+	}
+	return n.doc.attrs[from:to]
+}
+
 // Attr is the value of the attribute {space}local; ok tells whether it stands.
 func (n Node) Attr(space, local string) (value string, ok bool) {
-	for a := range n.Attrs() {
-		if a.Name.Is(space, local) {
-			return a.Value, true
+	for _, a := range n.attrs() {
+		if n.doc.names[a.Name].Is(space, local) {
+			return attrValue(n.doc.Src[a.Value:a.End], a.Refs), true
 		}
 	}
 	return "", false
@@ -545,10 +550,12 @@ func (n Node) Lookup(prefix string) (uri string, ok bool) {
 		return XMLNamespace, true
 	}
 	for ; !n.IsZero() && n.i != 0; n = n.Parent() {
-		for a := range n.Attrs() {
-			if a.Name.Space == XMLNSNamespace &&
-				(a.Name.Local == prefix && a.Name.Prefix != "" || prefix == "" && a.Name.Prefix == "") {
-				return a.Value, a.Value != ""
+		for _, a := range n.attrs() {
+			name := &n.doc.names[a.Name]
+			if name.Space == XMLNSNamespace &&
+				(name.Local == prefix && name.Prefix != "" || prefix == "" && name.Prefix == "") {
+				value := attrValue(n.doc.Src[a.Value:a.End], a.Refs)
+				return value, value != ""
 			}
 		}
 	}
