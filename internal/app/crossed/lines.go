@@ -12,6 +12,7 @@ import (
 
 	"orenda/internal/endpoint"
 	"orenda/internal/exchange"
+	"orenda/internal/http1"
 	"orenda/internal/safe"
 )
 
@@ -298,7 +299,7 @@ func (ix *Lines) marks(x *exchange.Exchange) {
 
 // place leads from evidence to the raw bytes it stands in.
 func place(x *exchange.Exchange, e exchange.Evidence) (exchange.Direction, int64, bool) {
-	if e.Leg < 1 || e.Leg > len(x.Legs) {
+	if e.Leg < 1 || e.Leg > len(x.Legs) || e.Offset < 0 {
 		return 0, 0, false
 	}
 	l := x.Legs[e.Leg-1]
@@ -332,29 +333,18 @@ func place(x *exchange.Exchange, e exchange.Evidence) (exchange.Direction, int64
 // raw leads from an offset in a chunked body, which begins at pos, to the byte
 // as it crossed.
 func raw(src []byte, pos, offset int64) int64 {
+	var c http1.Chunks
 	for pos < int64(len(src)) {
-		nl := bytes.IndexByte(src[pos:], '\n')
-		if nl < 0 {
+		p, err := c.Next(src[pos:])
+		if err != nil || p.Skip+p.Data == 0 {
 			break
 		}
-		size := int64(0)
-		for _, c := range bytes.ToLower(bytes.TrimSpace(src[pos : pos+int64(nl)])) {
-			switch {
-			case c >= '0' && c <= '9':
-				size = size<<4 + int64(c-'0')
-			case c >= 'a' && c <= 'f':
-				size = size<<4 + int64(c-'a'+10)
-			default:
-				goto done
-			}
-		}
-	done:
-		pos += int64(nl) + 1
-		if offset < size || size == 0 {
+		pos += int64(p.Skip)
+		if p.Data > 0 && offset < int64(p.Data) {
 			return pos + offset
 		}
-		offset -= size
-		pos += size + 2
+		offset -= int64(p.Data)
+		pos += int64(p.Data)
 	}
 	return pos
 }

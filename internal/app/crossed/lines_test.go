@@ -158,11 +158,13 @@ func TestEvidenceInAChunkedBody(t *testing.T) {
 
 func FuzzPlace(f *testing.F) {
 	f.Add("HTTP/1.1 200 OK\r\n\r\n4\r\nabcd\r\n0\r\n\r\n", int64(2))
+	f.Add("AAAA00AA000000A0\n", int64(9)) // as a size it is below nought
 	f.Fuzz(func(t *testing.T, in string, offset int64) {
 		x := crossed(in)
 		x.Legs[0].Response.Chunked = true
-		if offset >= 0 {
-			place(x, exchange.Evidence{In: exchange.InResponseBody, Leg: 1, Offset: offset, Length: 1})
+		if _, at, ok := place(x, exchange.Evidence{In: exchange.InResponseBody, Leg: 1, Offset: offset, Length: 1}); ok &&
+			(at < 0 || at > int64(len(in))) {
+			t.Fatalf("the byte %d of %d", at, len(in))
 		}
 		var ix Lines
 		ix.Follow(x)
