@@ -97,7 +97,7 @@ func (w *Imported) Readable() []byte {
 	}
 	if w.closed == nil {
 		w.closed = []byte{}
-		if d, _ := opening(w.Body, xmltree.Limits{}); d != nil {
+		if d := opening(w.Body, xmltree.Limits{}); d != nil {
 			w.closed = d.Src
 		}
 	}

@@ -72,8 +72,8 @@ func (c *Call) facts(err error) *diagnose.Case {
 		OtherName: o.crossed.otherName, PeerTime: o.crossed.peerTime,
 		Reply: o.answered.reply, ReplyDoc: o.answered.doc, ReplyAt: o.answered.replyAt, ReplyErr: o.answered.syntax,
 		NotDecrypted: o.answered.notOpened,
-		ReplyInvalid: o.answered.replyInvalid,
-		Unmet:        o.verified.unmet, Signatures: o.verified.signed, Signer: o.verified.signer,
+		ReplyInvalid: o.answered.replyInvalid, WholeJudged: o.answered.wholeJudged,
+		Unmet: o.verified.unmet, Signatures: o.verified.signed, Signer: o.verified.signer,
 		SignerOver: o.verified.signerOver,
 		Unsigned:   o.verified.unsigned, Stale: o.verified.staleWhy, StaleAt: o.verified.staleAt,
 	}

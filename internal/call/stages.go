@@ -109,7 +109,8 @@ type answered struct {
 	replyAt      int // where doc begins in the response's body
 	syntax       *xmltree.SyntaxError
 	notOpened    error          // why an encrypted reply could not be opened
-	replyInvalid []schema.Error // of the reply; of a large one, of its beginning
+	replyInvalid []schema.Error // of the reply
+	wholeJudged  bool           // its places are in the whole body, of which doc is the beginning
 	complete     bool           // nothing is left to be verified
 }
 

@@ -55,6 +55,7 @@ type Case struct {
 	ReplyAt      int                  // where it begins in the response's body, which may have other parts
 	ReplyErr     *xmltree.SyntaxError // why it could not be read
 	ReplyInvalid []schema.Error       // against the schema
+	WholeJudged  bool                 // ReplyInvalid tells of the whole body, of which ReplyDoc is the beginning
 	Unmet        []Unmet              // expectations
 	Fetch        bool                 // a description was being fetched
 	// Replaced are header fields that an extra header replaces: name, value as it would
@@ -298,6 +299,17 @@ func (c *Case) inReply(s xmltree.Span) exchange.Evidence {
 		})
 	}
 	return e
+}
+
+// inWhole is evidence of what a schema found in a reply of which only the beginning is a document.
+func (c *Case) inWhole(e *schema.Error) exchange.Evidence {
+	out := exchange.Evidence{In: exchange.InResponseBody, Leg: len(c.X.Legs), Line: e.Line, Column: e.Column,
+		Offset: int64(e.Span.Start), Length: int64(e.Span.Len())}
+	if l := c.leg(); l != nil {
+		text := l.ResponseBody.Range(out.Offset, min(out.Offset+out.Length, out.Offset+1000))
+		out.Excerpt = cut(string(bytes.TrimSpace(text)), 200)
+	}
+	return out
 }
 
 // inBody is evidence in the reply's body where no document could be read.

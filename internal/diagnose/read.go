@@ -424,6 +424,10 @@ func replyInvalid(c *Case) []exchange.Finding {
 		f.Why += fmt.Sprintf(" There are %s.", Faults(n, "such place"))
 	}
 	for _, e := range c.ReplyInvalid[:min(len(c.ReplyInvalid), 10)] {
+		if c.WholeJudged {
+			f.Evidence = append(f.Evidence, c.inWhole(&e))
+			continue
+		}
 		f.Evidence = append(f.Evidence, c.inReply(e.Span))
 	}
 	return one(f)

@@ -168,6 +168,14 @@ func TestAFlowingReplyStaysOutOfMemory(t *testing.T) {
 	assert.True(t, strings.HasPrefix(r.out, "<?xml"))
 	assert.Less(t, most, maxHeld())
 
+	// All of it is held against the schema: the last row is wrong.
+	r, most = flowing(t, wsdl, at, "/wrong", "--reply", "none", "--json")
+	assert.Less(t, most, maxHeld())
+	assert.Contains(t, r.out, "verify.invalid")
+	assert.Regexp(t, `all of [^"]* bytes were checked`, r.out)
+	assert.Contains(t, r.out, `\"deep\" is not a decimal number`)
+	assert.Regexp(t, `"line": [0-9]{6,}`, r.out)
+
 	// Its limits hold, and what is not well-formed is found at its place.
 	r, _ = flowing(t, wsdl, at, "/chunked", "--receive-limit", "32 MiB", "--reply", "none")
 	assert.Equal(t, 19, r.code, r.err)
@@ -247,13 +255,17 @@ func tides(t testing.TB, size int) (address string) {
 		"water</state></tide>\n</YearTableResponse></soap:Body></soap:Envelope>\n"
 	rows := size / len(row)
 	block := strings.Repeat(row, 1000)
+	usual := tail
 	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		tail := usual
 		_, _ = io.Copy(io.Discard, r.Body)
 		w.Header().Set("Content-Type", "text/xml; charset=utf-8")
 		var to io.Writer = w
 		switch r.URL.Path {
 		case "/declared":
 			w.Header().Set("Content-Length", fmt.Sprint(len(head)+len(tail)+rows/1000*len(block)))
+		case "/wrong":
+			tail = strings.Replace(tail, "0.07", "deep", 1)
 		case "/gzip":
 			w.Header().Set("Content-Encoding", "gzip")
 			z, _ := gzip.NewWriterLevel(w, gzip.BestSpeed)

@@ -76,16 +76,10 @@ func (s *Set) Validate(n xmltree.Node, decl *Element, opts Options) []Error {
 	if opts.Max == 0 {
 		opts.Max = MaxErrors
 	}
-	v := &validator{set: s, opts: opts, doc: n.Doc(), ids: map[string]xmltree.Node{}}
 	s.mu.Lock()
 	s.compile(decl)
-	for _, name := range v.doc.Names() {
-		v.names = append(v.names, s.ids[NameOf(name)])
-	}
 	s.mu.Unlock()
-	if s.constrained {
-		v.types, v.attrTypes, v.tables = map[int]*Simple{}, map[int]*Simple{}, map[QName][]keyTable{}
-	}
+	v := s.validator(n.Doc(), opts)
 	v.element(n, decl)
 	for _, r := range v.refs {
 		if v.ids[r.value].IsZero() {
@@ -108,6 +102,20 @@ func (s *Set) Validate(n xmltree.Node, decl *Element, opts Options) []Error {
 		e.Path, e.at = l.Path(e.at), xmltree.Node{}
 	}
 	return errs
+}
+
+// validator is one for a document, by declarations that are compiled.
+func (s *Set) validator(d *xmltree.Document, opts Options) *validator {
+	v := &validator{set: s, opts: opts, doc: d, ids: map[string]xmltree.Node{}}
+	s.mu.Lock()
+	for _, name := range d.Names() {
+		v.names = append(v.names, s.ids[NameOf(name)])
+	}
+	s.mu.Unlock()
+	if s.constrained {
+		v.types, v.attrTypes, v.tables = map[int]*Simple{}, map[int]*Simple{}, map[QName][]keyTable{}
+	}
+	return v
 }
 
 // ValidateType is Validate for an element whose type alone is known.
@@ -140,20 +148,12 @@ func (v *validator) stopped() bool {
 	return len(v.errors) >= v.opts.Max || v.count%1024 == 0 && v.opts.Context != nil && v.opts.Context.Err() != nil
 }
 
-//revive:disable-next-line:function-length the cases of the standard, in one place
-//revive:disable-next-line:cyclomatic the cases of the standard, in one place
-func (v *validator) element(n xmltree.Node, decl *Element) {
-	if v.stopped() {
-		return
-	}
-	if len(decl.keys) > 0 {
-		defer v.constrain(n, decl)
-	}
+// head judges the start tag of an element, and gives its type.
+func (v *validator) head(n xmltree.Node, decl *Element) (t Type, nilled bool) {
 	if decl.Abstract {
 		v.fail(n, tag(n), "cvc-elt.2", nil, "the element %s is abstract; one that stands for it is due", n.Name().Local)
 	}
-	t := decl.TypeOf()
-	nilled := false
+	t = decl.TypeOf()
 	attrs := v.attrs[:0]
 	for a := range n.Attrs() {
 		switch {
@@ -192,6 +192,18 @@ func (v *validator) element(n xmltree.Node, decl *Element) {
 		v.fail(n, attrs[0].Span, "cvc-type.3.1.1", nil, "the element %s has no attribute %s", n.Name().Local,
 			attrs[0].Name.Qualified())
 	}
+	return t, nilled
+}
+
+//revive:disable-next-line:cyclomatic the cases of the standard, in one place
+func (v *validator) element(n xmltree.Node, decl *Element) {
+	if v.stopped() {
+		return
+	}
+	if len(decl.keys) > 0 {
+		defer v.constrain(n, decl)
+	}
+	t, nilled := v.head(n, decl)
 	if nilled {
 		if n.Inner().Len() > 0 && (!n.FirstChild().IsZero() || n.Text() != "") {
 			v.fail(n, n.Inner(), "cvc-elt.3.2.1", nil, "the element %s is nil and must be empty", n.Name().Local)
