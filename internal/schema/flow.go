@@ -237,7 +237,8 @@ func (f *Flow) step(parent int, k kid) (*Element, *Wildcard) {
 		l.broken = !to.known
 		want := l.model.wants(f.set, l.at)
 		f.fail(Error{Offset: k.start, Span: xmltree.Span{Start: k.start, End: f.tagEnd(k)}, Expected: want,
-			Rule: "cvc-complex-type.2.4", Path: fmt.Sprintf("%s/%s[%d]", l.path, f.scans.NameOf(k.name).Local, l.counts[k.name]),
+			Rule:    "cvc-complex-type.2.4",
+			Path:    fmt.Sprintf("%s/%s[%d]", l.path, f.scans.NameOf(k.name).Local, l.counts[k.name]),
 			Message: fmt.Sprintf("the element %s cannot stand here%s", f.scans.NameOf(k.name).Local, dueOf(want))})
 	}
 	l.at = to.state
@@ -345,7 +346,8 @@ func (f *Flow) between(n, to int) {
 	rest := f.src[e.behind:to]
 	if text := bytes.TrimSpace(rest); len(text) > 0 && bytes.IndexByte(text, '<') < 0 {
 		f.fail(Error{Offset: e.behind, Span: xmltree.Span{Start: e.behind, End: to}, Path: e.large.path,
-			Rule: "cvc-complex-type.2.3", Message: "text cannot stand in the element " + f.scans.NameOf(e.name).Local})
+			Rule:    "cvc-complex-type.2.3",
+			Message: "text cannot stand in the element " + f.scans.NameOf(e.name).Local})
 	}
 }
 
@@ -361,8 +363,8 @@ func (f *Flow) finish(n, at int) {
 		f.between(n, at)
 	}
 	if l.nilled && at > e.inner {
-		f.fail(Error{Offset: e.inner, Span: xmltree.Span{Start: e.inner, End: at}, Path: l.path, Rule: "cvc-elt.3.2.1",
-			Message: fmt.Sprintf("the element %s is nil and must be empty", f.scans.NameOf(e.name).Local)})
+		f.fail(Error{Offset: e.inner, Span: xmltree.Span{Start: e.inner, End: at}, Path: l.path,
+			Rule: "cvc-elt.3.2.1", Message: fmt.Sprintf("the element %s is nil and must be empty", f.scans.NameOf(e.name).Local)})
 	}
 	if l.model != nil && l.typ != nil && !l.broken && !l.model.ends(l.at) {
 		want := l.model.wants(f.set, l.at)
