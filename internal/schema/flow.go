@@ -233,13 +233,11 @@ func (f *Flow) step(parent int, k kid) (*Element, *Wildcard) {
 		return nil, nil
 	}
 	to := l.model.step(f.set, l.at, k.name, f.scans.NameOf(k.name))
-	if to.wrong && !l.broken {
+	if name := f.scans.NameOf(k.name).Local; to.wrong && !l.broken {
 		l.broken = !to.known
 		want := l.model.wants(f.set, l.at)
-		f.fail(Error{Offset: k.start, Span: xmltree.Span{Start: k.start, End: f.tagEnd(k)}, Expected: want,
-			Rule:    "cvc-complex-type.2.4",
-			Path:    fmt.Sprintf("%s/%s[%d]", l.path, f.scans.NameOf(k.name).Local, l.counts[k.name]),
-			Message: fmt.Sprintf("the element %s cannot stand here%s", f.scans.NameOf(k.name).Local, dueOf(want))})
+		f.wrong("cvc-complex-type.2.4", fmt.Sprintf("%s/%s[%d]", l.path, name, l.counts[k.name]),
+			xmltree.Span{Start: k.start, End: f.tagEnd(k)}, want, "the element %s cannot stand here%s", name, dueOf(want))
 	}
 	l.at = to.state
 	return to.decl, to.wild
@@ -345,9 +343,8 @@ func (f *Flow) between(n, to int) {
 	}
 	rest := f.src[e.behind:to]
 	if text := bytes.TrimSpace(rest); len(text) > 0 && bytes.IndexByte(text, '<') < 0 {
-		f.fail(Error{Offset: e.behind, Span: xmltree.Span{Start: e.behind, End: to}, Path: e.large.path,
-			Rule:    "cvc-complex-type.2.3",
-			Message: "text cannot stand in the element " + f.scans.NameOf(e.name).Local})
+		f.wrong("cvc-complex-type.2.3", e.large.path, xmltree.Span{Start: e.behind, End: to}, nil,
+			"text cannot stand in the element %s", f.scans.NameOf(e.name).Local)
 	}
 }
 
@@ -355,22 +352,20 @@ func (f *Flow) between(n, to int) {
 func (f *Flow) finish(n, at int) {
 	f.take(n)
 	e := &f.open[n]
-	l := e.large
+	l, name := e.large, f.scans.NameOf(e.name).Local
+	inside := xmltree.Span{Start: e.inner, End: at}
 	if l.typ != nil && l.typ.Content == nil && !l.typ.Mixed && len(l.counts) == 0 && at > e.inner {
-		f.fail(Error{Offset: e.inner, Span: xmltree.Span{Start: e.inner, End: at}, Path: l.path,
-			Rule: "cvc-complex-type.2.1", Message: fmt.Sprintf("the element %s must be empty", f.scans.NameOf(e.name).Local)})
+		f.wrong("cvc-complex-type.2.1", l.path, inside, nil, "the element %s must be empty", name)
 	} else {
 		f.between(n, at)
 	}
 	if l.nilled && at > e.inner {
-		f.fail(Error{Offset: e.inner, Span: xmltree.Span{Start: e.inner, End: at}, Path: l.path,
-			Rule: "cvc-elt.3.2.1", Message: fmt.Sprintf("the element %s is nil and must be empty", f.scans.NameOf(e.name).Local)})
+		f.wrong("cvc-elt.3.2.1", l.path, inside, nil, "the element %s is nil and must be empty", name)
 	}
 	if l.model != nil && l.typ != nil && !l.broken && !l.model.ends(l.at) {
 		want := l.model.wants(f.set, l.at)
-		f.fail(Error{Offset: at, Span: xmltree.Span{Start: e.start, End: e.inner}, Path: l.path, Expected: want,
-			Rule:    "cvc-complex-type.2.4",
-			Message: fmt.Sprintf("the element %s ends too early%s", f.scans.NameOf(e.name).Local, dueOf(want))})
+		f.wrong("cvc-complex-type.2.4", l.path, xmltree.Span{Start: e.start, End: e.inner}, want,
+			"the element %s ends too early%s", name, dueOf(want))
 	}
 	if n > f.top {
 		f.open[n-1].behind = max(f.open[n-1].behind, at)
@@ -382,6 +377,11 @@ func (f *Flow) finish(n, at int) {
 
 func (f *Flow) over() bool {
 	return f.failed.Load() >= int64(f.opts.Max) || f.opts.Context != nil && f.opts.Context.Err() != nil
+}
+
+func (f *Flow) wrong(rule, path string, at xmltree.Span, expected []string, format string, args ...any) {
+	f.fail(Error{Offset: at.Start, Span: at, Path: path, Rule: rule, Expected: expected,
+		Message: fmt.Sprintf(format, args...)})
 }
 
 func (f *Flow) fail(e Error) {
