@@ -237,7 +237,8 @@ func (f *Flow) step(parent int, k kid) (*Element, *Wildcard) {
 		l.broken = !to.known
 		want := l.model.wants(f.set, l.at)
 		f.wrong("cvc-complex-type.2.4", fmt.Sprintf("%s/%s[%d]", l.path, name, l.counts[k.name]),
-			xmltree.Span{Start: k.start, End: f.tagEnd(k)}, want, "the element %s cannot stand here%s", name, dueOf(want))
+			xmltree.Span{Start: k.start, End: f.tagEnd(k)}, want, "the element %s cannot stand here%s", name,
+			dueOf(want))
 	}
 	l.at = to.state
 	return to.decl, to.wild
