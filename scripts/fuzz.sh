@@ -43,7 +43,7 @@ done | xargs -P 2 -L 1 bash -c 'one "$0" "$1"'
   END {
     for (k in minutes) {
       split(k, p, " ")
-      printf "| %s | %s | %.0f | %.0f |%s\n", p[1], p[2], minutes[k], tries[k], bad[k] ? " **failed**" : ""
+      printf "| %s | %s | %.1f | %.0f |%s\n", p[1], p[2], minutes[k], tries[k], bad[k] ? " **failed**" : ""
     }
   }' | sort >"$out/rows"
 {
