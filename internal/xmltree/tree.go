@@ -84,7 +84,7 @@ func CheckAlone(src []byte, limits Limits) error {
 	if len(text) > alongside {
 		bad := make(chan int, 1)
 		go func() { at, _ := firstBadChar(text); bad <- at }()
-		err := newScanner(text, limits).through()
+		err := throughHalves(text, limits, long, sample)
 		if <-bad == len(text) {
 			return err
 		}
@@ -92,35 +92,6 @@ func CheckAlone(src []byte, limits Limits) error {
 	s := NewScanner(text, limits)
 	defer s.done()
 	return s.through()
-}
-
-// through reads to the end.
-func (s *Scanner) through() error {
-	usual := Token{Kind: StartElement}
-	depth := 0
-	for n := 0; ; n++ {
-		if n&0xffff == 0xffff && s.limits.stopped() {
-			return ErrStopped
-		}
-		if depth > 0 && !s.pending {
-			s.skipBlank()
-			if s.usual(&usual) {
-				continue
-			}
-		}
-		t, err := s.Next()
-		if err != nil || t.Kind == EOF {
-			return err
-		}
-		switch t.Kind {
-		case StartElement:
-			if t.Empty || !s.leaf() {
-				depth++
-			}
-		case EndElement:
-			depth--
-		}
-	}
 }
 
 func parseAs(src []byte, charset string, alone bool, limits Limits) (*Document, error) {

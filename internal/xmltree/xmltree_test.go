@@ -542,12 +542,18 @@ func FuzzCheck(f *testing.F) {
 	}
 	f.Add([]byte("<a><b>1</b><b>2</b><c x='1' x='2'/></a>"))
 	f.Add([]byte("<a><b>1</b>\n<b>2</c></a>"))
+	f.Add([]byte("<a xmlns:p='u'>" + strings.Repeat("<p:r x='1'><c>1</c> <d/></p:r>\r\n", 12) + "</a>"))
+	f.Add([]byte("<a>" + strings.Repeat("<r><r>1</r></r><!-- <r> --><![CDATA[<r>]]>", 9) + "</a>"))
 	f.Fuzz(func(t *testing.T, src []byte) {
 		limits := Limits{Depth: 200}
 		_, parsed := ParseAlone(src, limits)
 		checked := CheckAlone(src, limits)
 		if fmt.Sprint(parsed) != fmt.Sprint(checked) {
 			t.Fatalf("%q: parsed %v, checked %v", src, parsed, checked)
+		}
+		whole, halves := newScanner(src, limits).through(), throughHalves(src, limits, 0, len(src)/8)
+		if fmt.Sprint(whole) != fmt.Sprint(halves) {
+			t.Fatalf("%q: in one %v, in halves %v", src, whole, halves)
 		}
 	})
 }
