@@ -198,7 +198,7 @@ func madeRestriction(seed uint64) (xsd string, own *model, r *rand.Rand) {
 // Where nothing is told, a document that the restriction allows is allowed by the base.
 func TestWhatARestrictionAllowsItsBaseAllows(t *testing.T) {
 	told, documents := 0, 0
-	for seed := range uint64(400) {
+	for seed := range uint64(150) {
 		xsd, own, r := madeRestriction(seed)
 		set := setOf(t, family{xsd: xsd})
 		beyond := false
@@ -224,9 +224,9 @@ func TestWhatARestrictionAllowsItsBaseAllows(t *testing.T) {
 		}
 		assert.False(t, wrong != "" && !beyond, "not told: %s\n%s", wrong, xsd)
 	}
-	t.Logf("%d of 400 go beyond; %d documents", told, documents)
-	assert.Greater(t, told, 50)
-	assert.Less(t, told, 350)
+	t.Logf("%d of 150 go beyond; %d documents", told, documents)
+	assert.Greater(t, told, 20)
+	assert.Less(t, told, 130)
 }
 
 // settled are the rules of the table of 1.0 (part 1 §3.9.6) that compare how two models are written:
