@@ -9,7 +9,7 @@ calls=$(for _ in 1 2 3 4 5 6 7 8 9; do run ./internal/call 'BenchmarkCall$|Bench
   awk '{t[$1] = $2} $1 == "BenchmarkBareHTTP" {print t["BenchmarkCall"] / $2}' | sort -n | awk 'NR == 5 {print "calls", $1}')
 xml=$(run ./internal/xmltree 'BenchmarkParse$|BenchmarkXmllint' 5x)
 valid=$(run ./internal/schema 'BenchmarkValidate$|BenchmarkXmllintSchema' 3x)
-screen=$(run ./internal/e2e 'BenchmarkFirstFrame|BenchmarkKeyWithLargeReply|BenchmarkEditToFinding|BenchmarkDraftKey|BenchmarkOpenOperation|BenchmarkDescribe|BenchmarkXmllintFiles' 20x)
+screen=$(run ./internal/e2e 'BenchmarkFirstFrame|BenchmarkKeyWithLargeReply|BenchmarkEditToFinding|BenchmarkDraftKey|BenchmarkOpenOperation|BenchmarkDescribe|BenchmarkXmllintFiles' 20x; run ./internal/e2e 'BenchmarkXMLCheck|BenchmarkXmllintStream' 5x)
 relays=$(run ./internal/relay 'BenchmarkRelay$|BenchmarkReverseProxy' 5000x)
 team=$(run ./internal/service 'BenchmarkTwoRelays|BenchmarkTenRelays' 6000x; ORENDA_MANY=1000000 run ./internal/journal/postgres 'BenchmarkSearchMany|BenchmarkKeeping' 5x)
 # Figures that a benchmark reports besides its time: their value stands before their unit.
@@ -23,6 +23,7 @@ printf '%s\n%s\n%s\n%s\n%s\n%s\n' "$calls" "$xml" "$valid" "$screen" "$relays" "
     if (t["median-ms"]) printf "keys while 2 000 exchanges a second come in: median, 99th, worst          %.1f, %.1f, %.1f ms\n", t["median-ms"], t["p99-ms"], t["worst-ms"]
     printf "a call of 10 KB each way, recorded and diagnosed, against a bare client   %.2f\n", t["calls"]
     if (t["BenchmarkXmllint"]) printf "xmltree scan and tree of 60 MB, times as fast as xmllint --stream         %.2f\n", t["BenchmarkXmllint"] / t["BenchmarkParse"]
+    if (t["BenchmarkXmllintStream"]) printf "xml check of 67 MB, whole process, times as fast as xmllint --stream      %.2f\n", t["BenchmarkXmllintStream"] / t["BenchmarkXMLCheck"]
     if (t["BenchmarkXmllintSchema"]) printf "validating 60 MB, times as fast as xmllint --schema                       %.2f\n", t["BenchmarkXmllintSchema"] / t["BenchmarkValidate"]
     if (t["BenchmarkXmllintFiles"]) printf "describe of 3 000 types, whole process, against xmllint on the same files %.2f\n", t["BenchmarkDescribe"] / t["BenchmarkXmllintFiles"]
     if (t["BenchmarkRelay"]) printf "a relay that judges and keeps 10 KB each way, in the throughput of a bare one %.2f\n", t["BenchmarkReverseProxy"] / t["BenchmarkRelay"]

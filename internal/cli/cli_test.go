@@ -532,6 +532,13 @@ func TestXMLCheckAndCanon(t *testing.T) {
 	assert.Equal(t, 1, code)
 	code, _, _ = l.run("xml", "check", "/no/such")
 	assert.Equal(t, 3, code)
+
+	rows := strings.Repeat("<row><level>1</level></row>\n", 400_000) // long enough to be read by two
+	code, out, _ = l.run("xml", "check", l.file("long.xml", "<a>\n"+rows+"</a>"))
+	assert.Zero(t, code, out)
+	code, out, _ = l.run("xml", "check", l.file("torn.xml", "<a>\n"+rows+"<row></a>"))
+	assert.Equal(t, 1, code)
+	assert.Contains(t, out, ":400002:6: the end tag a does not belong to the open element row (line 400002)")
 }
 
 func TestStandinListsAndStops(t *testing.T) {

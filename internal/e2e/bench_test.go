@@ -291,3 +291,23 @@ func BenchmarkManyCases(b *testing.B) {
 	b.ReportMetric(float64(n)/took.Seconds(), "cases/s")
 	b.ReportMetric(float64(usage.Maxrss)/1024, "MB")
 }
+
+// BenchmarkXMLCheck is `xml check` of an envelope of 67 MB, as a whole process.
+func BenchmarkXMLCheck(b *testing.B) {
+	file := envelope(b, 67)
+	for b.Loop() {
+		require.Zero(b, orenda(b, nil, "xml", "check", file).code)
+	}
+}
+
+// BenchmarkXmllintStream is the yardstick: the same file.
+func BenchmarkXmllintStream(b *testing.B) {
+	lint, err := exec.LookPath("xmllint")
+	if err != nil {
+		b.Skip("xmllint is not installed")
+	}
+	file := envelope(b, 67)
+	for b.Loop() {
+		require.NoError(b, exec.Command(lint, "--stream", "--noout", file).Run())
+	}
+}

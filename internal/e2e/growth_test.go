@@ -42,7 +42,7 @@ func grow(t *testing.T, env []string, args ...string) spent {
 }
 
 // envelope writes an envelope of so many megabytes.
-func envelope(t *testing.T, megabytes int) string {
+func envelope(t testing.TB, megabytes int) string {
 	t.Helper()
 	file := filepath.Join(t.TempDir(), "large.xml")
 	f, err := os.Create(file)
