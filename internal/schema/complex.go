@@ -13,7 +13,7 @@ import (
 func (s *Set) element(d *document, n xmltree.Node, e *Element) {
 	name, _ := n.Attr("", "name")
 	e.Name.Local = strings.TrimSpace(name)
-	form, _ := n.Attr("", "form")
+	form := word(n, "form")
 	if e.Global || form == "qualified" || form == "" && d.elemQualified {
 		e.Name.Space = d.target
 	}
@@ -294,7 +294,7 @@ func (s *Set) group(d *document, n xmltree.Node, q QName) *Group {
 
 func (s *Set) wildcard(d *document, n xmltree.Node) *Wildcard {
 	w := &Wildcard{Process: "strict"}
-	if v, ok := n.Attr("", "processContents"); ok {
+	if v := word(n, "processContents"); v != "" {
 		w.Process = v
 	}
 	w.Namespace, _ = n.Attr("", "namespace")
@@ -372,7 +372,7 @@ func (s *Set) both(d *document, n xmltree.Node, a, b *Wildcard) *Wildcard {
 }
 
 func (s *Set) attributeUse(d *document, n xmltree.Node) *Attribute {
-	use, _ := n.Attr("", "use")
+	use := word(n, "use")
 	a := &Attribute{}
 	if r, ok := n.Attr("", "ref"); ok {
 		q, _ := s.ref(d, n, r)
@@ -421,7 +421,7 @@ func xmlType(local string) *Simple {
 
 func (s *Set) fillAttribute(d *document, n xmltree.Node, a *Attribute, global bool) {
 	name, _ := n.Attr("", "name")
-	form, _ := n.Attr("", "form")
+	form := word(n, "form")
 	a.Name.Local = strings.TrimSpace(name)
 	if global || form == "qualified" || form == "" && d.attrQualified {
 		a.Name.Space = d.target

@@ -162,6 +162,12 @@ var families = []family{
 		invalid: []string{`<r xmlns:x="urn:t">x:one</r>`, `<r>two</r>`},
 	},
 	{
+		name: "white space in a schema's own attributes is collapsed", clause: "the schema for schemas: their types are names and booleans", head: ``,
+		xsd:     `<xs:element name="r"><xs:complexType mixed=" false "><xs:sequence><xs:element name="a" type=" xs:int " nillable=" true " minOccurs=" 0 "/><xs:any processContents=" skip " minOccurs="0" namespace=" ##other "/></xs:sequence><xs:attribute name="k" use="required "/></xs:complexType></xs:element>`,
+		valid:   []string{`<r k=""/>`, `<r k=""><a xsi:nil="true"/></r>`, `<r k=""><z xmlns="urn:z"/></r>`},
+		invalid: []string{`<r/>`, `<r k="">x</r>`, `<r k=""><z/></r>`},
+	},
+	{
 		name: "qualified names in lists and unions", clause: "2 §3.2.18, §2.5.1.2, §2.5.1.3",
 		xsd: `<xs:simpleType name="Q"><xs:restriction base="xs:QName"><xs:enumeration value="s:one"/></xs:restriction></xs:simpleType>
 <xs:simpleType name="U"><xs:union memberTypes="s:Q xs:boolean"/></xs:simpleType><xs:simpleType name="L"><xs:list itemType="xs:QName"/></xs:simpleType>
@@ -332,8 +338,9 @@ func TestFamiliesByOtherJudges(t *testing.T) {
 	xml := map[string][]string{"the attributes of xml have their types": {"<r"}}
 	for _, j := range []judge{
 		{"libxml2", libxml2, map[string][]string{
-			"the attributes of xml have their types":     {"<r"},
-			"a notation is one that the schema declares": {`<r p="gif"/>`}, // the default namespace is one (part 2 §3.2.18)
+			"the attributes of xml have their types":                {"<r"},
+			"white space in a schema's own attributes is collapsed": {"<r"},
+			"a notation is one that the schema declares":            {`<r p="gif"/>`}, // the default namespace is one (part 2 §3.2.18)
 		}},
 		{"Xerces", xerces, xml},
 	} {

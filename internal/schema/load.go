@@ -116,7 +116,7 @@ func (s *Set) add(n xmltree.Node, source, includer string, included bool) {
 		)
 		return
 	}
-	attr := func(name string) string { v, _ := n.Attr("", name); return v }
+	attr := func(name string) string { return word(n, name) }
 	d := &document{
 		target: attr("targetNamespace"), source: source, block: attr("blockDefault"), final: attr("finalDefault"),
 		elemQualified: attr("elementFormDefault") == "qualified",
@@ -472,8 +472,14 @@ func optional(n xmltree.Node, name string) *string {
 }
 
 func isTrue(n xmltree.Node, name string) bool {
-	v, _ := n.Attr("", name)
+	v := word(n, name)
 	return v == "true" || v == "1"
+}
+
+// word is the value of an attribute whose white space is collapsed, as that of all but texts is.
+func word(n xmltree.Node, name string) string {
+	v, _ := n.Attr("", name)
+	return strings.TrimSpace(v)
 }
 
 // Substitutes are the elements that may stand for head (part 1 §3.3.6), head
