@@ -37,6 +37,7 @@ type Flow struct {
 	mu      sync.Mutex
 	errors  []Error
 	without map[string]bool
+	fault   any // of a piece's judge
 }
 
 // piece is how long an element is at most that is looked at as a tree, and about how much is
@@ -85,11 +86,23 @@ func (s *Set) NewFlow(src []byte, scanner *xmltree.Scanner, decl *Element, opts 
 	for range runtime.GOMAXPROCS(0) {
 		f.working.Go(func() {
 			for do := range f.pieces {
-				do()
+				f.guarded(do)
 			}
 		})
 	}
 	return f
+}
+
+// guarded hands a fault of ours on to who waits for the pieces.
+func (f *Flow) guarded(do func()) {
+	defer func() {
+		if v := recover(); v != nil {
+			f.mu.Lock()
+			defer f.mu.Unlock()
+			f.fault = v
+		}
+	}()
+	do()
 }
 
 // Top says that the next element is the one that is validated.
@@ -417,6 +430,9 @@ func (f *Flow) leave(what string) {
 func (f *Flow) Done() (errs []Error, without []string) {
 	close(f.pieces)
 	f.working.Wait()
+	if f.fault != nil {
+		panic(f.fault)
+	}
 	slices.SortStableFunc(f.errors, func(a, b Error) int { return cmp.Compare(a.Offset, b.Offset) })
 	texts := map[string]bool{} // of the text in an element the first is told
 	f.errors = slices.DeleteFunc(f.errors, func(e Error) bool {

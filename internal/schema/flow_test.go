@@ -122,6 +122,14 @@ func TestMadeDocumentsAreJudgedAsTheyFlow(t *testing.T) {
 	t.Logf("%d documents", total)
 }
 
+// A fault of ours in a piece is met by who waits, and not by the whole program.
+func TestAFaultInAPieceIsHandedOn(t *testing.T) {
+	set := setOf(t, family{xsd: `<xs:element name="r" type="xs:int"/>`})
+	f := set.NewFlow(nil, nil, set.Element(QName{"urn:s", "r"}), Options{})
+	f.pieces <- func() { panic("a fault") }
+	assert.PanicsWithValue(t, "a fault", func() { f.Done() })
+}
+
 // BenchmarkFlow is BenchmarkValidate without a tree.
 func BenchmarkFlow(b *testing.B) {
 	xsd, doc := table(60 << 20)
