@@ -221,6 +221,7 @@ func TestALargeReplyInTheStrip(t *testing.T) {
 	)
 	fill(t, dir)
 	s := open(t, 158, 47, append(env, "TMPDIR="+os.TempDir()), "-w", dir)
+	s.patience = time.Minute // all of it is judged, beside whatever else is tested
 	s.sees("YearTable")
 	s.keys("p", "g")
 	s.sees("passed after", "× tide", "read flowing from disk", "10 read")

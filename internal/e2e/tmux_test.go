@@ -46,8 +46,9 @@ func patience() time.Duration {
 
 // screen is a program running in a terminal of its own.
 type screen struct {
-	t      *testing.T
-	socket string
+	t        *testing.T
+	socket   string
+	patience time.Duration // at least so long it is waited for what is to be seen
 }
 
 func open(t *testing.T, w, h int, env []string, args ...string) *screen {
@@ -91,7 +92,7 @@ func (s *screen) text() string { return s.tmux("capture-pane", "-p") }
 // sees waits until all of the texts stand on the screen.
 func (s *screen) sees(texts ...string) string {
 	s.t.Helper()
-	deadline := time.Now().Add(patience())
+	deadline := time.Now().Add(max(patience(), s.patience))
 	for {
 		now := s.text()
 		missing := ""

@@ -14,7 +14,7 @@ import (
 )
 
 // A Flow validates a document that is too large for a tree, as a scanner goes over it: elements
-// that are no longer than a piece are made into trees, many at once, on all cores; of those that
+// that are no longer than a piece are made into trees, many at once, beside the scanner; of those that
 // are longer the start tag is judged, and the order of their children by an automaton. What only
 // the whole could tell is not told: keys and identifiers that stand in several pieces, and values
 // that are longer than one.
@@ -83,7 +83,7 @@ func (s *Set) NewFlow(src []byte, scanner *xmltree.Scanner, decl *Element, opts 
 	s.mu.Unlock()
 	f := &Flow{set: s, src: src, scans: scanner, decl: decl, opts: opts, top: -1, piece: piece,
 		pieces: make(chan func(), 1), without: map[string]bool{}}
-	for range runtime.GOMAXPROCS(0) {
+	for range max(1, runtime.GOMAXPROCS(0)-1) { // one is busy with the scanner
 		f.working.Go(func() {
 			for do := range f.pieces {
 				f.guarded(do)
