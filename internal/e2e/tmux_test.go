@@ -56,7 +56,7 @@ func open(t *testing.T, w, h int, env []string, args ...string) *screen {
 	if _, err := exec.LookPath("tmux"); err != nil {
 		t.Skip("tmux is not installed (make test installs it)")
 	}
-	s := &screen{t, fmt.Sprintf("orenda-%d-%d", os.Getpid(), time.Now().UnixNano())}
+	s := &screen{t: t, socket: fmt.Sprintf("orenda-%d-%d", os.Getpid(), time.Now().UnixNano())}
 	quoted := "exec env"
 	for _, a := range slices.Concat(env, []string{"TERM=xterm-256color", binary(t)}, args) {
 		quoted += " '" + strings.ReplaceAll(a, "'", `'\''`) + "'"
