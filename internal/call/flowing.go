@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"runtime"
 	"strings"
 
 	"orenda/internal/diagnose"
@@ -47,8 +48,11 @@ func (f *flow) run(ctx context.Context, body []byte, limits xmltree.Limits) (err
 	}
 	counts := map[xmltree.NameID]int{}
 	for n := 0; ; n++ {
-		if n&0xffff == 0 && ctx.Err() != nil {
-			return ctx.Err()
+		if n&0xffff == 0 {
+			if ctx.Err() != nil {
+				return ctx.Err()
+			}
+			runtime.Gosched() // what gives the pages back that were looked at has its turn
 		}
 		t, err := s.Next()
 		if err != nil {
