@@ -51,8 +51,8 @@ done | xargs -P 2 -L 1 bash -c 'one "$0" "$1"'
 # What was fuzzed
 
 All that is read from outside is read of mutated bytes as well. `make fuzz` runs each of these tests for a minute and
-adds to the table; `scripts/fuzz.sh 1h FuzzCapture` runs some for longer. What a test found is a seed of it now, in
-`testdata/fuzz` beside it, and is mended. Each runs with one worker.
+adds to the table; `scripts/fuzz.sh 1h FuzzCapture` runs some for longer. What a test found is mended, and
+a seed of it now. Each runs with one worker.
 
 | package | test | minutes | tries |
 |---|---|---|---|

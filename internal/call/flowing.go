@@ -72,10 +72,7 @@ func (f *flow) run(ctx context.Context, body []byte, limits xmltree.Limits) (err
 			switch s.Depth() {
 			case payloadDepth - 1:
 				name := s.NameOf(t.Name)
-				body := name.Local == "Body" && soap.VersionOf(name.Space) != 0
-				if body {
-					f.inBody = true
-				}
+				f.inBody = f.inBody || name.Local == "Body" && soap.VersionOf(name.Space) != soap.Unset
 			case payloadDepth:
 				if f.inBody {
 					judged.Top()

@@ -114,7 +114,7 @@ type port struct {
 	offset int64  // seconds that are added
 }
 
-// The kinds of pcapngFile.
+// The kinds of blocks.
 const (
 	sectionHead  = 0x0a0d0d0a
 	portBlock    = 1

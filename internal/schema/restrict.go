@@ -22,7 +22,7 @@ func (s *Set) beyond(t *Complex) string {
 	}
 	if t.Simple != nil {
 		switch {
-		case base.Simple == nil && base.Mixed && s.emptiable(base):
+		case base.Simple == nil && base.Mixed && emptiable(base):
 			return ""
 		case base.Simple == nil:
 			return "its content is text, and that of its base is not"
@@ -36,8 +36,8 @@ func (s *Set) beyond(t *Complex) string {
 		return "its base has text as content, and it has not"
 	case t.Mixed && !base.Mixed:
 		return "text may stand between its children, and not between those of its base"
-	case t.Content == nil && s.emptiable(base),
-		t.Content != nil && base.Content != nil && s.within(t.Content, base.Content, 0):
+	case t.Content == nil && emptiable(base),
+		t.Content != nil && base.Content != nil && within(t.Content, base.Content, 0):
 		return ""
 	case t.Content == nil:
 		return "it has no children, and its base demands some"
@@ -119,7 +119,7 @@ func derivedFrom(t, base *Simple, depth int) bool {
 }
 
 // emptiable tells whether a type's content may be nothing (part 1 §3.9.6 cos-group-emptiable).
-func (s *Set) emptiable(t *Complex) bool { return t.Content == nil || mayBeNothing(t.Content, 0) }
+func emptiable(t *Complex) bool { return t.Content == nil || mayBeNothing(t.Content, 0) }
 
 func mayBeNothing(p *Particle, depth int) bool {
 	switch {
@@ -137,7 +137,7 @@ const maxNesting = 30
 
 // within tells whether a particle is written as its base is, with bounds within those of it: the
 // usual case, which needs no automaton (part 1 §3.9.6 rcase-Recurse).
-func (s *Set) within(p, base *Particle, depth int) bool {
+func within(p, base *Particle, depth int) bool {
 	if depth > maxNesting || p.Min < base.Min || base.Max != Unbounded && (p.Max == Unbounded || p.Max > base.Max) {
 		return false
 	}
@@ -152,7 +152,7 @@ func (s *Set) within(p, base *Particle, depth int) bool {
 		return false
 	}
 	for i, q := range p.Group.Particles {
-		if !s.within(q, base.Group.Particles[i], depth+1) {
+		if !within(q, base.Group.Particles[i], depth+1) {
 			return false
 		}
 	}
