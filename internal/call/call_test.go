@@ -379,6 +379,10 @@ func TestWarningsGoOnAndExplainWhatFollows(t *testing.T) {
 	assert.Equal(t, "message.placeholder-left", x.Findings[0].ID)
 	assert.NotContains(t, string(x.Leg().Out), "<?fill")
 
+	// What other programs leave in the place of a value is likely one, and is sent.
+	p.SetDraft([]byte(`<FindBerths xmlns="urn:skerry:berths"><length>?</length></FindBerths>`))
+	assert.Contains(t, ids(run(t, p)), "message.placeholder-left")
+
 	p.SetDraft([]byte(find))
 	p.Settings.Set("action", "urn:other")
 	x = run(t, p)

@@ -86,18 +86,9 @@ func Embedded(n xmltree.Node) (*xmltree.Document, Form) {
 	if !n.FirstChild().IsZero() {
 		return nil, NoDocument
 	}
-	raw := bytes.TrimLeft(n.Doc().Src[n.Inner().Start:n.Inner().End], " \t\r\n")
-	if len(raw) < least || len(raw) > maxFolded {
-		return nil, NoDocument
-	}
-	form := Base64
-	switch raw[0] {
-	case '<':
-		form = Section
-	case '&':
-		form = Escaped
-	case 'P', '7', 'C':
-	default:
+	raw := n.Doc().Src[n.Inner().Start:n.Inner().End]
+	form := beginsAs(raw)
+	if form == NoDocument || len(raw) > maxFolded {
 		return nil, NoDocument
 	}
 	text := strings.TrimSpace(n.Peek())
@@ -118,24 +109,42 @@ func Embedded(n xmltree.Node) (*xmltree.Document, Form) {
 	return inner, form
 }
 
-// MayEmbed tells in one look over a document whether a value of it can be an XML document.
-func MayEmbed(src []byte) bool {
-	// Of each sign the byte is looked for that is rarest in XML.
-	for _, sign := range []struct{ before, from string }{
-		{"", "&lt;"}, {"", "&#"}, {"<", "![CDATA["}, {">", "P"}, {">", "77u/P"},
-	} {
-		for rest := src; ; {
-			i := bytes.Index(rest, []byte(sign.from))
-			if i < 0 {
-				break
-			}
-			if bytes.HasSuffix(rest[:i], []byte(sign.before)) {
+// MayEmbed tells in one look over a document whether a value of it can be an XML document:
+// by how each value begins, as [Embedded] has it. It is asked of a document once.
+func MayEmbed(d *xmltree.Document) bool { return d.Embeds(mayEmbed) }
+
+func mayEmbed(d *xmltree.Document) bool {
+	for i := range d.Len() {
+		if n := d.NodeAt(i + 1); n.Kind() == xmltree.StartElement && n.FirstChild().IsZero() {
+			if begin := d.Src[n.Begin():]; len(begin) > 0 && beginsAs(begin) != NoDocument {
 				return true
 			}
-			rest = rest[i+1:]
 		}
 	}
 	return false
+}
+
+// beginsAs is the form that a value has by its beginning, if it is a document; its end tag, with
+// which an empty one begins, is none.
+func beginsAs(raw []byte) Form {
+	raw = bytes.TrimLeft(raw, " \t\r\n")
+	switch {
+	case len(raw) < len("<a/>"):
+	case raw[0] == '<' && raw[1] != '/':
+		return Section
+	case raw[0] == '&':
+		return Escaped
+	case inBase64(raw):
+		return Base64
+	}
+	return NoDocument
+}
+
+// inBase64 tells whether a text begins as base64 does of <, with a letter, ? or ! behind it, perhaps after
+// a byte order mark or a line end.
+func inBase64(s []byte) bool {
+	begins := func(with string) bool { return len(s) >= len(with) && string(s[:len(with)]) == with }
+	return begins("77u/P") || begins("Cj") || len(s) > 1 && s[0] == 'P' && 'C' <= s[1] && s[1] <= 'H'
 }
 
 // folded is the document element of the XML document that an element's value is, as it can
@@ -156,12 +165,10 @@ func folded(n xmltree.Node) []byte {
 	return b
 }
 
-// unbase64 is the text that a value holds in base64, where it can be an XML document: it
-// begins with < and a letter, ? or !, perhaps after a byte order mark or a line end.
+// unbase64 is the text that a value holds in base64, where it can be an XML document.
 func unbase64(s string) string {
 	const shortest = 8
-	begins := func(with string) bool { return strings.HasPrefix(s, with) }
-	if len(s) < shortest || !begins("77u/P") && !begins("Cj") && (s[0] != 'P' || s[1] < 'C' || s[1] > 'H') {
+	if len(s) < shortest {
 		return ""
 	}
 	b, err := base64.StdEncoding.DecodeString(strings.Join(strings.Fields(s), ""))

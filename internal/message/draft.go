@@ -609,33 +609,28 @@ func (d *Draft) Secrets(names exchange.SecretNames) (out []string) {
 // MayHold tells, without an outline, whether a value can be one of some words. What is only
 // passed on is looked at so: most of it needs no outline.
 func (d *Draft) MayHold(words ...string) bool {
-	src := d.text()
-	if data.MayEmbed(src) { // it may be written otherwise, or in a document within
+	if d.mayEmbed() {
 		return true
-	}
-	if d.doc == nil {
-		return true
-	}
-	is := func(value []byte) bool {
-		return slices.ContainsFunc(words, func(w string) bool { return string(value) == w })
 	}
 	for i := range d.doc.Len() {
 		n := d.doc.NodeAt(i + 1)
-		switch n.Kind() {
-		case xmltree.Text:
-			if is(bytes.TrimSpace(n.Bytes())) {
+		if n.Kind() != xmltree.StartElement {
+			continue
+		}
+		if n.FirstChild().IsZero() && slices.Contains(words, strings.TrimSpace(n.Peek())) {
+			return true
+		}
+		for a := range n.Attrs() {
+			if slices.Contains(words, strings.TrimSpace(a.Value)) {
 				return true
-			}
-		case xmltree.StartElement:
-			for a := range n.Attrs() {
-				if is(d.doc.Src[a.Inner.Start:a.Inner.End]) {
-					return true
-				}
 			}
 		}
 	}
 	return false
 }
+
+// mayEmbed tells whether a value can be an XML document; of what cannot be read, nobody knows.
+func (d *Draft) mayEmbed() bool { return d.doc == nil || data.MayEmbed(d.doc) }
 
 // text are the bytes as they are read: the draft's own may be in another encoding.
 func (d *Draft) text() []byte {
@@ -647,7 +642,7 @@ func (d *Draft) text() []byte {
 
 // MayBeEmpty tells, without an outline, whether a value can be empty.
 func (d *Draft) MayBeEmpty() bool {
-	if d.doc == nil || data.MayEmbed(d.doc.Src) {
+	if d.mayEmbed() {
 		return true
 	}
 	for i := range d.doc.Len() {
@@ -678,7 +673,7 @@ func holdsPlaceholder(src []byte) bool {
 
 // Unfilled are the rows that still hold a placeholder.
 func (d *Draft) Unfilled() []Item {
-	if d == nil || !holdsPlaceholder(d.text()) && !data.MayEmbed(d.text()) {
+	if d == nil || !holdsPlaceholder(d.text()) && !d.mayEmbed() {
 		return nil
 	}
 	var out []Item

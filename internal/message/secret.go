@@ -23,7 +23,7 @@ func SecretsIn(doc *xmltree.Document, body xmltree.Node, names exchange.SecretNa
 	if doc == nil {
 		return nil
 	}
-	if data.MayEmbed(doc.Src) {
+	if data.MayEmbed(doc) {
 		out = secretsWithin(doc, body, names)
 	}
 	if !slices.ContainsFunc(doc.Names(), func(n xmltree.Name) bool { return names.MayBe(n.Local) }) {

@@ -132,7 +132,7 @@ func (d *Draft) inside(it Item, edit func(*Draft, Item) error) error {
 // cleared is the draft with the placeholders taken out of the documents in its values.
 func (d *Draft) cleared() *Draft {
 	out := d
-	if !data.MayEmbed(d.text()) {
+	if !d.mayEmbed() {
 		return d
 	}
 	done := map[string]bool{}
@@ -184,7 +184,7 @@ func ValidateWithin(set *schema.Set, n xmltree.Node, opts schema.Options) []sche
 }
 
 func validateWithin(set *schema.Set, n xmltree.Node, opts schema.Options, folds int) (out []schema.Error) {
-	if n.IsZero() || folds == maxFolds || !data.MayEmbed(n.Doc().Src) {
+	if n.IsZero() || folds == maxFolds || !data.MayEmbed(n.Doc()) {
 		return nil
 	}
 	most := opts.Max

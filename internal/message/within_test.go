@@ -112,8 +112,13 @@ func TestADocumentIsHeldAgainstTheSchemaItCarries(t *testing.T) {
 // A secret within such a value is found.
 func TestSecretsWithinValuesAreFound(t *testing.T) {
 	const inner = `<in><user>u</user><password>Gull &amp; 7</password></in>`
-	for _, form := range []data.Form{data.Escaped, data.Section, data.Base64} {
-		src := "<r><v>" + form.Write(inner) + "</v></r>"
+	for value, form := range map[string]data.Form{
+		data.Escaped.Write(inner): data.Escaped, data.Section.Write(inner): data.Section, data.Base64.Write(inner): data.Base64,
+		"\n\t" + data.Base64.Write(inner): data.Base64, data.Base64.Write("\n" + inner): data.Base64,
+		data.Base64.Write("\ufeff" + inner): data.Base64, "<!-- in --> " + data.Section.Write(inner): data.Section,
+		" \n" + data.Escaped.Write(" "+inner): data.Escaped, "&#60;" + inner[1:2] + data.Escaped.Write(inner[2:]): data.Escaped,
+	} {
+		src := "<r><v>" + value + "</v></r>"
 		d, err := xmltree.Parse([]byte(src), xmltree.Limits{})
 		require.NoError(t, err)
 		got := SecretsIn(d, d.Root(), nil)
@@ -123,6 +128,24 @@ func TestSecretsWithinValuesAreFound(t *testing.T) {
 		assert.NotContains(t, masked, base64.StdEncoding.EncodeToString([]byte("Gull")), form)
 		assert.Equal(t, "Gull & 7", got[0].Meant, form)
 		assert.Len(t, SecretsIn(d, d.Root(), exchange.SecretNames{"v/in/user"}), 2, form)
+	}
+}
+
+// What a draft may hold is seen in one look, wherever it stands and however it is written.
+func TestWhatADraftMayHold(t *testing.T) {
+	for src, holds := range map[string]bool{
+		`<a><code>?</code></a>`:                 true,
+		`<a><code> ? </code><b/></a>`:           true,
+		`<a><code>&#63;</code></a>`:             true,
+		`<a><code><![CDATA[?]]></code></a>`:     true,
+		`<a><code k="?">1</code></a>`:           true,
+		`<a><code k="&#63;">1</code></a>`:       true,
+		`<a>&lt;b>&lt;c>?&lt;/c>&lt;/b></a>`:    true,
+		`<a><code>N0?</code><b k="2">3</b></a>`: false,
+		`<a>Pier <b/> ?</a>`:                    false,
+	} {
+		d := NewDraft(nil, nil, []byte(src))
+		assert.Equal(t, holds, d.MayHold("?"), src)
 	}
 }
 

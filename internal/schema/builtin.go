@@ -5,6 +5,7 @@ import (
 	"encoding/base64"
 	"fmt"
 	"math/big"
+	"math/rand/v2"
 	"slices"
 	"strconv"
 	"strings"
@@ -467,6 +468,7 @@ type rules struct {
 	lexical func(string) string // that of the nearest built-in type
 	steps   []facetStep         // those with facets besides white space
 	names   bool                // values may be QNames, or hold some
+	number  uint32              // by chance: tells types apart, nearly always
 }
 
 // facetStep are the facets of one step, with those bounds of numbers that are
@@ -505,7 +507,7 @@ func (s *Simple) rules() *rules {
 	if r := s.known.Load(); r != nil {
 		return r
 	}
-	r := &rules{space: s.whiteSpace(), builtin: s.BuiltinName(), names: s.named(0)}
+	r := &rules{space: s.whiteSpace(), builtin: s.BuiltinName(), names: s.named(0), number: rand.Uint32()}
 	for t := s; t != nil; t = t.Base {
 		if r.lexical == nil {
 			r.lexical = t.check

@@ -57,11 +57,38 @@ type validator struct {
 	names  []int32     // the set's numbers of the document's names
 	attrs  []xmltree.Attribute
 	m      matching
+	taken  [128]taken
 
 	// For identity constraints, where there are any.
 	types     map[int]*Simple // of elements, by their index
 	attrTypes map[int]*Simple // of attributes, by their offset
 	tables    map[QName][]keyTable
+}
+
+// taken is a value that a type took. Rows of a list have the same values again and again: of
+// a reply of 10 KB, it saves a third of the time.
+type taken struct {
+	t     *Simple
+	value string
+}
+
+// check is [Simple.Check], with those values remembered that were right.
+func (v *validator) check(t *Simple, value string) *ValueError {
+	const long = 64
+	n := len(value)
+	if n == 0 || n > long {
+		return t.Check(value)
+	}
+	h := t.rules().number ^ uint32(n)<<1 ^ uint32(value[n-1]) ^ uint32(value[n/2])<<3 ^ uint32(value[0])<<5
+	at := &v.taken[(h^h>>7)%uint32(len(v.taken))]
+	if at.t == t && at.value == value {
+		return nil
+	}
+	e := t.Check(value)
+	if e == nil {
+		*at = taken{t, value}
+	}
+	return e
 }
 
 type idref struct {
@@ -307,7 +334,7 @@ func (v *validator) attributes(n xmltree.Node, c *Complex, attrs []xmltree.Attri
 		if v.attrTypes != nil {
 			v.attrTypes[a.Span.Start] = use.Type
 		}
-		if e := use.Type.Check(a.Value); e != nil {
+		if e := v.check(use.Type, a.Value); e != nil {
 			v.fail(n, a.Inner, e.Rule, e.Expected, "attribute %s: %s", a.Name.Qualified(), e.Msg)
 		} else if use.Fixed != nil && !equal(use.Type, a.Value, *use.Fixed) {
 			v.fail(n, a.Inner, "cvc-attribute.4", []string{*use.Fixed}, "attribute %s must be %q", a.Name.Qualified(),
@@ -375,7 +402,7 @@ func (v *validator) simple(n xmltree.Node, decl *Element, st *Simple) {
 			value = *decl.Default
 		}
 	}
-	if e := st.Check(value); e != nil {
+	if e := v.check(st, value); e != nil {
 		v.fail(n, n.Inner(), e.Rule, e.Expected, "%s: %s", n.Name().Local, e.Msg)
 	} else if decl.Fixed != nil && !equal(st, value, *decl.Fixed) {
 		v.fail(n, n.Inner(), "cvc-elt.5.2.2", []string{*decl.Fixed}, "%s must be %q", n.Name().Local, *decl.Fixed)
@@ -407,7 +434,7 @@ func (s *Simple) named(depth int) bool {
 // prefixes checks that the prefixes of QNames in a value are bound (part 2 §3.2.18), and that they
 // are of those that are enumerated.
 func (v *validator) prefixes(n xmltree.Node, at xmltree.Span, t *Simple, value string) {
-	if !t.rules().names || t.Check(value) != nil {
+	if !t.rules().names || v.check(t, value) != nil {
 		return
 	}
 	if rule, expected, why := bound(n, t, value); why != "" {

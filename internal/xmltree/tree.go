@@ -8,6 +8,7 @@ import (
 	"math"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"unicode/utf8"
 
 	"golang.org/x/text/encoding"
@@ -26,6 +27,19 @@ type Document struct {
 	dec   encoding.Encoding
 	skip  int
 	size  int // of what came
+
+	embeds atomic.Uint32 // what was answered once: 0 nothing, 1 no, 2 yes
+}
+
+// Embeds is what look says of the document, which is asked once: whether a value of it may be
+// an XML document itself. Nothing but that is asked so.
+func (d *Document) Embeds(look func(*Document) bool) bool {
+	if known := d.embeds.Load(); known != 0 {
+		return known == 2
+	}
+	yes := look(d)
+	d.embeds.Store(map[bool]uint32{false: 1, true: 2}[yes])
+	return yes
 }
 
 // record is kept small: a large reply has millions. A first child, if any, is
@@ -329,6 +343,9 @@ func (n Node) Inner() Span {
 	}
 	return Span{start, end}
 }
+
+// Begin is where what an element holds begins: the start of Inner, which is dearer.
+func (n Node) Begin() int { return int(n.rec().inner) }
 
 // first is the index of the first child, or 0: in document order it follows.
 func (n Node) first() uint32 {
