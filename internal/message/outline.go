@@ -105,7 +105,7 @@ func Outline(set *schema.Set, decl *schema.Element, root xmltree.Node) (rows []I
 
 func (o *outline) of(decl *schema.Element, root xmltree.Node) []Item {
 	if !root.IsZero() && decl != nil {
-		o.items = make([]Item, 0, min(root.After()/2+8, o.left)) // a row for most elements
+		o.items = slices.Grow(o.items, min(root.After()/2+8, 2*o.left)) // a row for most elements
 		o.content(decl.TypeOf(), root, 0, "")
 	}
 	return o.items
@@ -158,15 +158,16 @@ func (o *outline) children(n xmltree.Node) (out []xmltree.Node) {
 
 func (o *outline) attributes(c *schema.Complex, n xmltree.Node, depth int, path string) {
 	for _, a := range c.Attrs {
+		said := o.said(a.Type)
 		it := Item{
 			Kind:     Attr,
 			Depth:    depth,
 			Name:     "@" + a.Name.Local,
 			Path:     join(path, "@"+a.Name.Local),
 			Required: a.Required,
-			Type:     schema.Bounds(a.Type),
+			Type:     said.bounds,
 			Doc:      a.Doc,
-			Enum:     schema.Allowed(a.Type),
+			Enum:     said.allowed,
 			Node:     n,
 			attr:     a,
 			Max:      1,
