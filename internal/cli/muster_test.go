@@ -341,6 +341,8 @@ func TestAHaltedRunIsKept(t *testing.T) {
 	require.NoError(t, err)
 	defer db.Close()
 	db.SetMaxOpenConns(1)
+	_, err = db.Exec("PRAGMA busy_timeout = 10000") // the journal may be writing
+	require.NoError(t, err)
 
 	ctx, halt := context.WithCancel(t.Context())
 	var came atomic.Int64

@@ -143,17 +143,22 @@ func hasInstanceType(n xmltree.Node) bool {
 	return ok
 }
 
-// children are the child elements that become rows.
+// children are the child elements that become rows, as far as rows are left when it is their turn.
 func (o *outline) children(n xmltree.Node) (out []xmltree.Node) {
 	for c := range n.Children() {
-		if o.left == 0 || len(out) == maxChildren {
+		if len(out) == min(maxChildren, o.left) {
 			o.cut = true
 			break
 		}
 		out = append(out, c)
-		o.left--
 	}
 	return out
+}
+
+// full tells whether no row is left for an element that is there.
+func (o *outline) full() bool {
+	o.cut = o.cut || o.left == 0
+	return o.left == 0
 }
 
 func (o *outline) attributes(c *schema.Complex, n xmltree.Node, depth int, path string) {
@@ -198,7 +203,7 @@ type follow struct {
 }
 
 func (f *follow) names(p *schema.Particle) bool {
-	if f.i >= len(f.kids) {
+	if f.i >= len(f.kids) || f.o.full() {
 		return false
 	}
 	return f.o.canStart(p, schema.NameOf(f.kids[f.i].Name()), 0)
@@ -345,6 +350,7 @@ func (f *follow) present(p *schema.Particle, index int, required bool) {
 	}
 	f.at = n.Span().End
 	f.i++
+	f.o.left--
 	f.o.items = append(f.o.items, it)
 	f.o.content(e.TypeOf(), n, f.depth+1, it.Path)
 	if it.Kind == Leaf {
@@ -422,11 +428,12 @@ func (f *follow) raw() {
 	)
 	f.at = n.Span().End
 	f.i++
+	f.o.left--
 }
 
 // rest are elements that the model has no place for.
 func (f *follow) rest() {
-	for f.i < len(f.kids) {
+	for f.i < len(f.kids) && !f.o.full() {
 		f.raw()
 		it := &f.o.items[len(f.o.items)-1]
 		it.Type = "not in the contract"

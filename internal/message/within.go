@@ -39,8 +39,7 @@ func (o *outline) embedded(row int, n xmltree.Node) {
 	d.read(doc.Src, doc, nil)
 	path, depth := outer.Path, outer.Depth+1
 	for _, it := range d.Items() {
-		if o.left == 0 {
-			o.cut = true
+		if o.full() {
 			return
 		}
 		o.left--
@@ -66,8 +65,7 @@ func (o *outline) whole(decl *schema.Element, root xmltree.Node) []Item {
 // plain are the rows of an element that nothing declares, as it stands. index is its
 // number among those of its name, from 1; 0 where it is alone.
 func (o *outline) plain(n xmltree.Node, depth int, path string, index int) {
-	if o.left == 0 {
-		o.cut = true
+	if o.full() {
 		return
 	}
 	o.left--

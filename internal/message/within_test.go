@@ -131,6 +131,43 @@ func TestSecretsWithinValuesAreFound(t *testing.T) {
 	}
 }
 
+// A secret is found in an attribute as well, by its name or its path.
+func TestSecretsInAttributes(t *testing.T) {
+	const src = `<a xmlns:p="urn:p"><b password="Gull" p:pin="1">x</b><c><d sign="k">1</d><d sign="m"/></c></a>`
+	d, err := xmltree.Parse([]byte(src), xmltree.Limits{})
+	require.NoError(t, err)
+	var got []string
+	for _, s := range SecretsIn(d, d.Root(), exchange.SecretNames{"c/d/@sign"}) {
+		assert.Equal(t, s.Written, src[s.Span.Start:s.Span.End])
+		got = append(got, s.Meant)
+	}
+	assert.Equal(t, []string{"Gull", "k", "m"}, got)
+}
+
+// Of a long message that another program wrote the first values are told, and of all that follows
+// whether it is the same, but for secrets.
+func TestWhatALongMessageWasFilledWith(t *testing.T) {
+	s := set(t, `<xs:element name="r"><xs:complexType><xs:sequence><xs:element name="row" maxOccurs="unbounded"><xs:complexType>
+		<xs:sequence><xs:element name="code" type="xs:string"/><xs:element name="password" type="xs:string" minOccurs="0"/></xs:sequence>
+		<xs:attribute name="k" type="xs:int"/></xs:complexType></xs:element></xs:sequence></xs:complexType></xs:element>`)
+	inputs := func(n int, last string) []exchange.Input {
+		rows := strings.Repeat(`<row k="1"><code>N07</code></row>`, n)
+		d := NewDraft(s, root(s), []byte(`<r xmlns="urn:s">`+rows+`<row>`+last+`</row></r>`))
+		require.NoError(t, d.Err())
+		return d.FirstInputs(nil)
+	}
+	one := inputs(300, "<code>a</code><password>Gull</password>")
+	require.Greater(t, len(one), mostFirst/2)
+	assert.Less(t, len(one), 2*mostFirst)
+	assert.Equal(t, exchange.Input{Path: "row/@k", Value: "1"}, one[0])
+	assert.Equal(t, exchange.Input{Path: "row[2]/code", Value: "N07"}, one[3])
+	assert.Equal(t, "what follows", one[len(one)-1].Path)
+	assert.Equal(t, one, inputs(300, "<code>a</code><password>Tern</password>"))
+	assert.NotEqual(t, one, inputs(300, "<code>b</code><password>Gull</password>"))
+	assert.NotEqual(t, one, inputs(301, "<code>a</code><password>Gull</password>"))
+	assert.Len(t, inputs(30, "<code>a</code><password>Gull</password>"), 62, "a short one is told whole")
+}
+
 // What a draft may hold is seen in one look, wherever it stands and however it is written.
 func TestWhatADraftMayHold(t *testing.T) {
 	for src, holds := range map[string]bool{
