@@ -45,6 +45,10 @@ that, 1 where they differ, 3 where one cannot be read.`,
 			sides[i] = s
 		}
 		r := compare.Sides(sides[0], sides[1], *all)
+		if r.Nothing {
+			return unread{fmt.Errorf("nothing of %s can be held against %s: what is known of one is not known of the other",
+				args[0], args[1])}
+		}
 		if t.asJSON {
 			if err := t.printJSON(r); err != nil {
 				return err
@@ -62,15 +66,9 @@ that, 1 where they differ, 3 where one cannot be read.`,
 
 func (t *commandLine) tellDifferences(sides [2]*compare.Side, r *compare.Report) {
 	if r.Same {
-		aside := "nothing was set aside"
-		if r.SetAside > 0 {
-			aside = fmt.Sprintf("%d differences of the kind that any two calls have are set aside", r.SetAside)
-		}
-		fmt.Fprintf(t.out, "%s and %s are the same; %s\n", safe.Line(sides[0].Name), safe.Line(sides[1].Name), aside)
+		fmt.Fprintf(t.out, "%s and %s are the same; %s\n", safe.Line(sides[0].Name), safe.Line(sides[1].Name), r.Aside())
 	} else {
-		fmt.Fprintf(t.out, "%s  ·  %s        %d differences, %d set aside\n",
-			safe.Line(sides[0].Name), safe.Line(sides[1].Name),
-			len(r.Differences), r.SetAside)
+		fmt.Fprintf(t.out, "%s  ·  %s        %s\n", safe.Line(sides[0].Name), safe.Line(sides[1].Name), r.Count())
 	}
 	value := func(p *compare.Place) string { return safe.Line(cutEnd(p.Said(), 90)) }
 	for _, d := range r.Differences {

@@ -4,6 +4,8 @@
 package compare
 
 import (
+	"bytes"
+	"cmp"
 	"fmt"
 	"hash/maphash"
 	"mime"
@@ -12,6 +14,7 @@ import (
 	"strings"
 
 	"orenda/internal/exchange"
+	"orenda/internal/related"
 	"orenda/internal/soap"
 	"orenda/internal/xmltree"
 )
@@ -75,6 +78,7 @@ type Difference struct {
 // Report is what was found.
 type Report struct {
 	Same        bool         `json:"same"`        // but for what is set aside
+	Nothing     bool         `json:"-"`           // is known of both, so that nothing could be compared
 	SetAside    int          `json:"setAside"`    // how many differences are
 	Differences []Difference `json:"differences"` // the most telling first
 }
@@ -90,19 +94,56 @@ type Side struct {
 	Request      []byte         // the message that was sent
 	ResponseHead *exchange.Head // of the answer
 	Response     []byte         // the message that came
+
+	RequestFiles  []File // what travels beside the message, in its order; nil: not known
+	ResponseFiles []File // and beside the one that came
+}
+
+// File is what travels beside a message (RFC 2387).
+type File struct {
+	Type    string // Content-Type
+	Content []byte // without its coding
+}
+
+// apart is a body as the message in it, and the files beside it, where there are several parts.
+func apart(head *exchange.Head, body []byte) (message []byte, files []File) {
+	files = []File{}
+	if head == nil || !related.Is(head.Get("Content-Type")) {
+		return body, files
+	}
+	parts, err := related.Split(head.Get("Content-Type"), body)
+	if err != nil {
+		return body, nil
+	}
+	message = body
+	for i := range parts {
+		content, err := parts[i].Content(body)
+		switch {
+		case err != nil:
+			return body, nil
+		case parts[i].Root:
+			message = content
+		default:
+			files = append(files, File{parts[i].Type, content})
+		}
+	}
+	return message, files
 }
 
 // Exchange is an exchange as a side.
 func Exchange(x *exchange.Exchange) *Side {
 	s := &Side{Name: x.ID, Settings: x.Settings, Reach: x.Reach(), Outcome: x.Outcome}
 	if l := x.Leg(); l != nil {
-		s.Request = l.RequestBody
 		if l.Request.Line != "" {
 			s.RequestHead = &l.Request
 		}
+		s.Request, s.RequestFiles = apart(s.RequestHead, l.RequestBody)
 		if l.Response.Complete {
 			s.ResponseHead = &l.Response
 			s.Response = l.Readable()
+			if !l.Stored() {
+				_, s.ResponseFiles = apart(s.ResponseHead, l.ResponseBody.Bytes())
+			}
 		}
 	}
 	return s
@@ -113,6 +154,7 @@ type comparing struct {
 	out   []Difference
 	where exchange.Part
 	a, b  *Side
+	held  int // how many things are known of both
 	// renamed namespaces were told once, and are taken for the same from then on.
 	spaces map[[2]string]bool
 }
@@ -126,11 +168,21 @@ func Sides(a, b *Side, all bool) *Report {
 	c.heads(a.RequestHead, b.RequestHead)
 	c.where = exchange.InRequestBody
 	c.bodies(a.Request, b.Request)
+	c.files(a.RequestFiles, b.RequestFiles)
 	c.where = exchange.InResponseHead
 	c.heads(a.ResponseHead, b.ResponseHead)
 	c.where = exchange.InResponseBody
-	c.bodies(a.Response, b.Response)
-	r := &Report{Differences: []Difference{}}
+	switch answered := func(s *Side) bool { return s.ResponseHead != nil || len(s.Response) > 0 }; {
+	case answered(a) && answered(b) && (len(a.Response) == 0) != (len(b.Response) == 0):
+		c.noBody()
+	case answered(a) || answered(b):
+		c.bodies(a.Response, b.Response)
+	}
+	c.files(a.ResponseFiles, b.ResponseFiles)
+	if one, other := a.alone(), b.alone(); c.held == 0 {
+		c.bodies(one, other)
+	}
+	r := &Report{Differences: []Difference{}, Nothing: c.held == 0}
 	slices.SortStableFunc(c.out, func(x, y Difference) int { return x.rank() - y.rank() })
 	for _, d := range c.out {
 		if d.Aside {
@@ -140,8 +192,55 @@ func Sides(a, b *Side, all bool) *Report {
 			r.Differences = append(r.Differences, d)
 		}
 	}
-	r.Same = r.SetAside == len(c.out)
+	r.Same = r.SetAside == len(c.out) && !r.Nothing
 	return r
+}
+
+// Count says how many differences there are, and how many more are set aside.
+func (r *Report) Count() string {
+	n := 0
+	for i := range r.Differences {
+		if !r.Differences[i].Aside {
+			n++
+		}
+	}
+	return counted(n) + fmt.Sprintf(", %d set aside", r.SetAside)
+}
+
+func counted(n int) string {
+	if n == 1 {
+		return "1 difference"
+	}
+	return strconv.Itoa(n) + " differences"
+}
+
+// Aside says in words what was set aside.
+func (r *Report) Aside() string {
+	if r.SetAside == 0 {
+		return "nothing was set aside"
+	}
+	return counted(r.SetAside) + " of the kind that any two calls have set aside"
+}
+
+// alone is the one message of a side of which no other is known, whichever way it went; else nil.
+func (s *Side) alone() []byte {
+	switch {
+	case len(s.Request) == 0:
+		return s.Response
+	case len(s.Response) == 0:
+		return s.Request
+	}
+	return nil
+}
+
+// noBody tells that one of two answers says nothing.
+func (c *comparing) noBody() {
+	c.held++
+	if len(c.b.Response) == 0 {
+		c.add(Difference{Kind: Missing, Path: "body", A: excerpt(c.a.Response, 0)})
+	} else {
+		c.add(Difference{Kind: Added, Path: "body", B: excerpt(c.b.Response, 0)})
+	}
 }
 
 // rank puts the most telling first: how the message is made, then its values, what went
@@ -179,6 +278,7 @@ func (c *comparing) settings() {
 	if c.a.Settings == nil || c.b.Settings == nil {
 		return
 	}
+	c.held++
 	c.where = exchange.InSettings
 	other := map[string]exchange.Setting{}
 	for _, s := range c.b.Settings {
@@ -205,6 +305,9 @@ func (c *comparing) settings() {
 func (c *comparing) path() {
 	c.where = InPath
 	known := func(s *Side) bool { return s.Reach > 0 || s.Outcome != "" } // what stopped first of all reached none
+	if known(c.a) && known(c.b) {
+		c.held++
+	}
 	if known(c.a) && known(c.b) && c.a.Reach != c.b.Reach {
 		stage := func(n int) string {
 			if n >= len(exchange.Stages) {
@@ -247,6 +350,7 @@ func (c *comparing) heads(a, b *exchange.Head) {
 	if a == nil || b == nil {
 		return
 	}
+	c.held++
 	names, inA := fieldsOf(a)
 	more, inB := fieldsOf(b)
 	for _, n := range more {
@@ -310,6 +414,7 @@ func (c *comparing) bodies(a, b []byte) {
 	if len(a) == 0 || len(b) == 0 {
 		return
 	}
+	c.held++
 	da, errA := xmltree.Parse(a, xmltree.Limits{})
 	db, errB := xmltree.Parse(b, xmltree.Limits{})
 	if errA != nil || errB != nil {
@@ -333,8 +438,7 @@ func (c *comparing) bodies(a, b []byte) {
 			})
 			c.spaces[[2]string{ea.Version.Namespace(), eb.Version.Namespace()}] = true
 		}
-		t.headers(ea.Header, eb.Header)
-		t.element(ea.Body, eb.Body, "Body")
+		t.envelope(ea, eb)
 	case ea != nil:
 		t.element(ea.Payload, db.Root(), "Body/"+db.Root().Name().Local)
 	case eb != nil:
@@ -348,6 +452,34 @@ func (c *comparing) bodies(a, b []byte) {
 		}
 		t.element(da.Root(), db.Root(), da.Root().Name().Local)
 	}
+}
+
+// files compares what travels beside two messages, in its order. How it is named is made anew each time.
+func (c *comparing) files(a, b []File) {
+	if a == nil || b == nil {
+		return
+	}
+	for i := range max(len(a), len(b)) {
+		d := Difference{Kind: Value, Path: fmt.Sprintf("file %d", i+1)}
+		switch {
+		case i >= len(a):
+			d.Kind, d.B = Added, b[i].place()
+		case i >= len(b):
+			d.Kind, d.A = Missing, a[i].place()
+		case sameMedia(a[i].Type, b[i].Type) && bytes.Equal(a[i].Content, b[i].Content):
+			continue
+		default:
+			d.A, d.B = a[i].place(), b[i].place()
+			if len(a[i].Content) == len(b[i].Content) && sameMedia(a[i].Type, b[i].Type) {
+				d.Why = "they are as long, and other bytes"
+			}
+		}
+		c.add(d)
+	}
+}
+
+func (f *File) place() *Place {
+	return text(fmt.Sprintf("%s, %d bytes", cmp.Or(f.Type, "no type"), len(f.Content)))
 }
 
 func excerpt(b []byte, at int) *Place {

@@ -53,7 +53,31 @@ func TestWhatDiffersInAMessage(t *testing.T) {
 		want  string
 		aside int
 	}{
-		"nothing": {env("", year("<year>1</year>")), env("", year("<year>1</year>")), "", 0},
+		"text between elements": {
+			env("", year("one<a/>two")), env("", year("one<a/>three")), "value Body/YearTable/text(): onetwo | onethree", 0,
+		},
+		"where it stands": {env("", year("one<a/>")), env("", year("<a/>one")), "value Body/YearTable/text(): one | one", 0},
+		"an instruction": {
+			env("", year("<a><?fill it?></a>")), env("", year("<a/>")),
+			"value Body/YearTable/a/processing-instruction(): <?fill it?> | ", 0,
+		},
+		"a comment": {env("", year("<a><!--1--></a>")), env("", year("<!--2--><a/>")), "", 2},
+		"what is said of the whole": {
+			[]byte(strings.Replace(string(env("", "")), "<s:Envelope", `<s:Envelope s:encodingStyle="urn:e"`, 1)), env("", ""),
+			"missing Envelope/@encodingStyle: urn:e | -", 0,
+		},
+		"what stands behind the body": {
+			[]byte(strings.Replace(string(env("", "")), "</s:Body>", `</s:Body><r/>`, 1)), env("", ""), "missing Envelope/r:  | -", 0,
+		},
+		"a name in another namespace": {
+			env("", year(`<a xmlns:p="urn:1">p:x</a><b xmlns:p="urn:1" k="p:x"/>`)), env("", year(`<a xmlns:p="urn:2">p:x</a><b xmlns:p="urn:2" k="p:x"/>`)),
+			"namespace Body/YearTable/a: {urn:1}x | {urn:2}x\nnamespace Body/YearTable/b/@k: {urn:1}x | {urn:2}x", 0,
+		},
+		"a name by another prefix": {
+			env("", year(`<a xmlns:p="urn:1">p:x</a><b xmlns:p="urn:1" k="p:x"/>`)), env("", year(`<a xmlns:q="urn:1">q:x</a><b xmlns:q="urn:1" k="q:x"/>`)), "", 2,
+		},
+		"no name at all": {env("", year("<a>12:30</a>")), env("", year("<a>12:31</a>")), "value Body/YearTable/a: 12:30 | 12:31", 0},
+		"nothing":        {env("", year("<year>1</year>")), env("", year("<year>1</year>")), "", 0},
 		"prefixes, white space and order of attributes": {
 			env("", `<y:YearTable xmlns:y="urn:y" a="1" b="2"><y:year>1</y:year></y:YearTable>`),
 			env("", "\n  "+`<YearTable b="2" a="1" xmlns="urn:y"><year>1</year></YearTable>`+"\n"), "", 2,
@@ -209,6 +233,31 @@ func BenchmarkCompare20MB(b *testing.B) {
 	b.SetBytes(int64(len(x)))
 	for b.Loop() {
 		messages(x, y)
+	}
+}
+
+// What is known of one side alone is no difference; where nothing is known of both, they are not the same.
+func TestWhatIsNotKnownIsNotTheSame(t *testing.T) {
+	one, other := env("", year("<a>1</a>")), env("", year("<a>2</a>"))
+	head := &exchange.Head{Status: 202}
+	for name, c := range map[string]struct {
+		a, b    Side
+		want    string
+		nothing bool
+	}{
+		"a request and a reply":  {Side{Request: one}, Side{Response: other}, "value Body/YearTable/a: 1 | 2", false},
+		"the same, as either":    {Side{Request: one}, Side{ResponseHead: head, Response: one}, "", false},
+		"a message and none":     {Side{Request: one}, Side{}, "", true},
+		"a message and a head":   {Side{Request: one}, Side{ResponseHead: head}, "", true},
+		"no reply and an answer": {Side{Request: one}, Side{Request: one, ResponseHead: head, Response: other}, "", false},
+		"an empty answer":        {Side{ResponseHead: head}, Side{ResponseHead: head, Response: one}, "added body: - | " + string(one[:80]), false},
+		"the other one empty":    {Side{ResponseHead: head, Response: one}, Side{ResponseHead: head}, "missing body: " + string(one[:80]) + " | -", false},
+		"two empty ones":         {Side{ResponseHead: head}, Side{ResponseHead: head}, "", false},
+	} {
+		r := Sides(&c.a, &c.b, false)
+		assert.Equal(t, c.want, said(r), name)
+		assert.Equal(t, c.nothing, r.Nothing, name)
+		assert.Equal(t, c.want == "" && !c.nothing, r.Same, name)
 	}
 }
 

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"orenda/internal/schema"
+	"orenda/internal/soap"
 	"orenda/internal/xmltree"
 )
 
@@ -44,9 +45,10 @@ func isFresh(name xmltree.Name, space string) bool {
 		slices.ContainsFunc(freshSpaces, func(s string) bool { return strings.Contains(space, s) })
 }
 
-// isReference tells whether an attribute refers to an id that is made anew each time.
+// isReference tells whether an attribute refers to an id that is made anew each time: of an
+// element, or of a part beside the message (RFC 2392).
 func isReference(a xmltree.Attribute, space string) bool {
-	return a.Name.Local == "URI" && strings.HasPrefix(a.Value, "#") &&
+	return a.Name.Local == "href" && strings.HasPrefix(a.Value, "cid:") || a.Name.Local == "URI" && strings.HasPrefix(a.Value, "#") &&
 		slices.ContainsFunc(freshSpaces, func(s string) bool { return strings.Contains(space, s) })
 }
 
@@ -135,14 +137,20 @@ func (t *trees) hash(inA bool, n xmltree.Node) uint64 {
 	h.WriteString(name.Local)
 	for _, a := range t.attrs(n) {
 		h.WriteByte(1)
-		h.WriteString(a.Name.Space + "\x00" + a.Name.Local + "\x00" + a.Value)
+		h.WriteString(a.Name.Space + "\x00" + a.Name.Local + "\x00" + t.meant(inA, n, a.Value))
 	}
 	if n.FirstChild().IsZero() {
 		h.WriteByte(2)
 		if !isFresh(name, name.Space) && !digestPassword(n) {
-			h.WriteString(n.Peek())
+			h.WriteString(t.meant(inA, n, n.Peek()))
 		}
 	}
+	t.beside(n, func(kind xmltree.Kind, text string) {
+		if kind != xmltree.Comment {
+			h.WriteByte(4)
+			h.WriteString(text)
+		}
+	})
 	for c := range n.Children() {
 		h.WriteByte(3)
 		var b [8]byte
@@ -155,6 +163,70 @@ func (t *trees) hash(inA bool, n xmltree.Node) uint64 {
 	sum := h.Sum64()
 	t.hashes[side][n.Index()] = sum
 	return sum
+}
+
+// beside gives what stands in an element besides its child elements or its value: texts between
+// elements, processing instructions, comments. Who looks at a text sees behind how many elements it stands.
+func (*trees) beside(n xmltree.Node, each func(kind xmltree.Kind, text string)) {
+	mixed, behind := !n.FirstChild().IsZero(), 0
+	for k := range n.Nodes() {
+		switch kind := k.Kind(); {
+		case kind == xmltree.StartElement:
+			behind++
+		case kind == xmltree.ProcInst || kind == xmltree.Comment:
+			each(kind, strings.TrimSpace(k.Text()))
+		case mixed:
+			if text := strings.TrimSpace(k.Text()); text != "" {
+				each(kind, strconv.Itoa(behind)+" "+text)
+			}
+		}
+	}
+}
+
+// besides compares that of two elements. Comments are set aside.
+func (t *trees) besides(a, b xmltree.Node, path string) {
+	said := func(n xmltree.Node) (out [2]string, texts string) {
+		var text []string
+		t.beside(n, func(kind xmltree.Kind, v string) {
+			switch kind {
+			case xmltree.Comment:
+				out[1] += "<!--" + v + "-->"
+			case xmltree.ProcInst:
+				out[0] += "<?" + v + "?>"
+			default:
+				text = append(text, v)
+			}
+		})
+		return out, strings.Join(text, "\n")
+	}
+	wa, ta := said(a)
+	wb, tb := said(b)
+	if ta != tb {
+		t.c.add(Difference{
+			Kind: Value, Path: child(path, "text()"),
+			A: t.place(true, a, strings.TrimSpace(a.Text())), B: t.place(false, b, strings.TrimSpace(b.Text())),
+		})
+	}
+	for i, name := range []string{"processing-instruction()", "comment()"} {
+		if wa[i] != wb[i] {
+			t.c.add(Difference{
+				Kind: Value, Path: child(path, name), Aside: i == 1,
+				A: t.place(true, a, wa[i]), B: t.place(false, b, wb[i]),
+			})
+		}
+	}
+}
+
+// meant is a value with its prefix resolved, where it can be a name with one that is bound.
+func (t *trees) meant(inA bool, n xmltree.Node, v string) string {
+	if strings.IndexByte(v, ':') <= 0 {
+		return v
+	}
+	q, ok := n.QName(v)
+	if !ok || q.Space == "" {
+		return v
+	}
+	return "{" + t.space(inA, q.Space) + "}" + q.Local
 }
 
 // space is a namespace; those of a that were renamed are taken for those of b.
@@ -193,28 +265,23 @@ func child(path, name string) string {
 	return path + "/" + name
 }
 
-// headers compares the header blocks of two envelopes. One that has no header has no
-// blocks.
-func (t *trees) headers(a, b xmltree.Node) {
-	if !a.IsZero() && !b.IsZero() {
-		t.element(a, b, "Header")
-		return
+// envelope compares two envelopes: what is said of the whole, the header blocks, the body and what
+// stands behind it. One that has no header has no blocks.
+func (t *trees) envelope(a, b *soap.Envelope) {
+	ra, rb := a.Doc.Root(), b.Doc.Root()
+	t.attributes(ra, rb, "Envelope")
+	if !a.Header.IsZero() && !b.Header.IsZero() {
+		t.element(a.Header, b.Header, "Header")
+	} else {
+		t.level(kids(a.Header), kids(b.Header), "Header")
 	}
-	var ca, cb []xmltree.Node
-	var la, lb []int
-	if !a.IsZero() {
-		ca = kids(a)
+	t.element(a.Body, b.Body, "Body")
+	rest := func(e *soap.Envelope, root xmltree.Node) []xmltree.Node {
+		return slices.DeleteFunc(kids(root), func(n xmltree.Node) bool {
+			return n == e.Header || n == e.Body
+		})
 	}
-	if !b.IsZero() {
-		cb = kids(b)
-	}
-	for i := range ca {
-		la = append(la, i)
-	}
-	for i := range cb {
-		lb = append(lb, i)
-	}
-	t.lost(ca, cb, nil, nil, la, lb, "Header")
+	t.level(rest(a, ra), rest(b, rb), "Envelope")
 }
 
 // element compares two elements that stand for one another.
@@ -232,6 +299,7 @@ func (t *trees) element(a, b xmltree.Node, path string) {
 		clear(t.hashes[0]) // what follows from it is not told again
 	}
 	t.attributes(a, b, path)
+	t.besides(a, b, path)
 	leafA, leafB := a.FirstChild().IsZero(), b.FirstChild().IsZero()
 	if leafA && leafB {
 		t.leaf(a, b, path)
@@ -241,16 +309,30 @@ func (t *trees) element(a, b xmltree.Node, path string) {
 		t.c.add(Difference{Kind: Type, Path: path, A: t.place(true, a, content(a)), B: t.place(false, b, content(b))})
 		return
 	}
-	t.children(a, b, path)
+	t.level(kids(a), kids(b), path)
 }
 
 func (t *trees) leaf(a, b xmltree.Node, path string) {
 	va, vb := a.Text(), b.Text()
-	if va == vb {
+	ma, mb := t.meant(true, a, va), t.meant(false, b, vb)
+	if va == vb && ma == mb {
 		return
 	}
-	aside := isFresh(a.Name(), a.Name().Space) || digestPassword(a) && digestPassword(b)
-	t.c.add(Difference{Kind: Value, Path: path, A: t.value(true, a, va), B: t.value(false, b, vb), Aside: aside})
+	d := Difference{Kind: Value, Path: path, A: t.value(true, a, va), B: t.value(false, b, vb)}
+	d.Aside = isFresh(a.Name(), a.Name().Space) || digestPassword(a) && digestPassword(b)
+	t.names(&d, va, vb, ma, mb)
+	t.c.add(d)
+}
+
+// names says of a difference of two values whether it lies in their prefixes, or in what these mean.
+func (*trees) names(d *Difference, va, vb, ma, mb string) {
+	switch {
+	case ma == mb:
+		d.Kind, d.Aside = Namespace, true // another prefix for the same
+	case va == vb:
+		d.Kind, d.A.Value, d.B.Value = Namespace, ma, mb
+		d.Why = "its prefix stands for another namespace"
+	}
 }
 
 // value is a leaf's value with its place: that of the text, or of the element where it
@@ -293,9 +375,9 @@ func (t *trees) attributes(a, b xmltree.Node, path string) {
 		}
 		if name.Space == schema.XSI && name.Local == "type" {
 			d.Kind = Type
-			if va != nil && vb != nil && sameQName(a, b, *va, *vb) {
-				return
-			}
+		}
+		if va != nil && vb != nil {
+			t.names(&d, *va, *vb, t.meant(true, a, *va), t.meant(false, b, *vb))
 		}
 		t.c.add(d)
 	}
@@ -306,7 +388,7 @@ func (t *trees) attributes(a, b xmltree.Node, path string) {
 		switch {
 		case !there:
 			tell(x.Name, &x.Value, nil)
-		case x.Value != y.Value:
+		case x.Value != y.Value || t.meant(true, a, x.Value) != t.meant(false, b, y.Value):
 			tell(x.Name, &x.Value, &y.Value)
 		}
 	}
@@ -317,16 +399,8 @@ func (t *trees) attributes(a, b xmltree.Node, path string) {
 	}
 }
 
-func sameQName(a, b xmltree.Node, va, vb string) bool {
-	x, ok := a.QName(va)
-	y, also := b.QName(vb)
-	return ok && also && schema.NameOf(x) == schema.NameOf(y)
-}
-
-// children aligns the children of two elements, and compares those that stand for one
-// another.
-func (t *trees) children(a, b xmltree.Node, path string) {
-	ca, cb := kids(a), kids(b)
+// level aligns what stands in two elements, and compares those that stand for one another.
+func (t *trees) level(ca, cb []xmltree.Node, path string) {
 	names := steps(ca)
 	ha, hb := make([]uint64, len(ca)), make([]uint64, len(cb))
 	for i, n := range ca {
@@ -387,6 +461,7 @@ func (t *trees) countAside(a, b xmltree.Node) {
 		})
 	}
 	t.attributes(a, b, na.Local)
+	t.besides(a, b, na.Local)
 	x, y := kids(a), kids(b)
 	if len(x) == 0 && len(y) == 0 {
 		t.leaf(a, b, na.Local)

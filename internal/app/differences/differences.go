@@ -181,11 +181,10 @@ func (v *View) View(w, h int) string {
 		return ui.Block([]string{"", "   " + ui.Strong("compare"), "", soft("both are being read …")}, w, h)
 	}
 	list := v.list()
-	count := fmt.Sprintf("%d differences, %d set aside", len(c.Report.Differences)-c.Report.SetAside, c.Report.SetAside)
 	head := []string{"",
 		"   " + ui.Soft("a ") + ui.Reach(c.A) + "  " + ui.Strong(ui.Cut(name(c.A), w-26)),
 		"   " + ui.Soft("b ") + ui.Reach(c.B) + "  " + ui.Strong(ui.Cut(name(c.B), w-26)),
-		soft(count), ""}
+		soft(c.Report.Count()), ""}
 	if len(list) == 0 {
 		return ui.Block(append(head, "   "+ui.Good("the same")+" but for what was set aside"), w, h)
 	}
