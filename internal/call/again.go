@@ -113,7 +113,7 @@ func (c *Call) runKept(context.Context) (exchange.Stage, error) {
 		c.outs.addressed.url, c.outs.crossed.url = u, u
 	}
 	c.outs.composed = c.composedAgain(l)
-	c.outs.secured.envelope = l.RequestBody
+	c.outs.secured.envelope = l.Sent()
 	seen := kept.Seen
 	if seen == nil {
 		return exchange.Receive, nil
@@ -136,7 +136,7 @@ func (c *Call) runKept(context.Context) (exchange.Stage, error) {
 // neither of security nor of addressing.
 func (c *Call) composedAgain(l *exchange.Leg) (out composed) {
 	p := *c.plan
-	body := l.RequestBody
+	body := l.Sent()
 	e := envelopeIn(body)
 	if e != nil && !e.Payload.IsZero() && !ownEnvelope(c.plan.kept) && c.plan.imported == nil {
 		var blocks []byte

@@ -13,6 +13,7 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"testing"
 
@@ -210,4 +211,36 @@ func TestAttachmentsThatWillNotDo(t *testing.T) {
 	assert.Contains(t, ids(x), "binding.attachments-demanded")
 	p.Settings.Set("attachments", "mtom")
 	assert.NotContains(t, ids(run(t, p)), "binding.attachments-demanded")
+}
+
+// What a message in parts says of its sender is read from its part, also when it is judged again.
+func TestASenderIsReadFromAPart(t *testing.T) {
+	const envelope = `<s:Envelope xmlns:s="http://schemas.xmlsoap.org/soap/envelope/"><s:Header><w:Security xmlns:w="http://docs.oasis-open.org/wss/2004/01/` +
+		`oasis-200401-wss-wssecurity-secext-1.0.xsd"><w:UsernameToken><w:Username>ines</w:Username><w:Password Type="urn:odd">word</w:Password>` +
+		`</w:UsernameToken></w:Security></s:Header><s:Body><FileManifest xmlns="urn:skerry:papers"/></s:Body></s:Envelope>`
+	request := "POST /papers HTTP/1.1\r\nHost: 127.0.0.1\r\nSOAPAction: \"\"\r\nContent-Type: multipart/related; boundary=quay; type=\"text/xml\"\r\n\r\n" +
+		"--quay\r\nContent-Type: text/xml\r\n\r\n" + envelope + "\r\n--quay\r\nContent-ID: <plan>\r\n\r\n\xff\xfe\x80\r\n--quay--\r\n"
+	reply := "HTTP/1.1 500 Internal Server Error\r\nContent-Type: text/xml\r\n\r\n" +
+		`<s:Envelope xmlns:s="http://schemas.xmlsoap.org/soap/envelope/"><s:Body><s:Fault><faultcode xmlns:w="http://docs.oasis-open.org/wss/2004/01/` +
+		`oasis-200401-wss-wssecurity-secext-1.0.xsd">w:FailedAuthentication</faultcode><faultstring>not known</faultstring></s:Fault></s:Body></s:Envelope>`
+	w, err := call.ImportedFrom([]byte(request), []byte(reply))
+	require.NoError(t, err)
+	x := call.Explain(t.Context(), call.Plan{Agent: "test"}, w)
+	for _, f := range x.Findings {
+		assert.NotContains(t, f.Why, "No token", f.ID)
+		assert.NotContains(t, f.Why, "none was sent", f.ID)
+	}
+	i := slices.IndexFunc(x.Findings, func(f exchange.Finding) bool { return f.ID == "security.password-type-differs" })
+	require.GreaterOrEqual(t, i, 0, ids(x))
+	e := x.Findings[i].Evidence[0]
+	assert.True(t, strings.HasPrefix(string(x.Leg().RequestBody[e.Offset:]), `<w:Password Type="urn:odd">`))
+	assert.Equal(t, "user name, text", x.Stage(exchange.Security).Note)
+
+	archive := `{"log":{"version":"1.2","entries":[{"request":{"method":"POST","url":"http://127.0.0.1/papers","headers":[{"name":"Content-Type",` +
+		`"value":"multipart/related; boundary=quay"}],"postData":{"text":"--quay\r\nContent-Type: text/xml\r\n\r\n<a/>\r\n--quay--\r\n"}},` +
+		`"response":{"status":200,"statusText":"OK","headers":[],"content":{"size":0,"text":""}}}]}}`
+	all, err := call.FromHAR([]byte(archive))
+	require.NoError(t, err)
+	require.Len(t, all, 1, "an entry in parts is not left out")
+	assert.Equal(t, "<a/>", string(all[0].Readable()))
 }

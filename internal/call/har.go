@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"orenda/internal/exchange"
+	"orenda/internal/related"
 )
 
 // har is what is read of an HTTP archive, version 1.2.
@@ -67,7 +68,8 @@ func FromHAR(b []byte) ([]Entry, error) {
 		if err != nil {
 			return nil, fmt.Errorf("entry %d: the reply: %w", i+1, err)
 		}
-		if !looksLikeXML(w.Body) && (!looksLikeXML(reply) || w.Method == "GET") {
+		inParts := related.Is(field(w.Header, "Content-Type")) || related.Is(field(fieldsOf(e.Response.Headers), "Content-Type"))
+		if !inParts && !looksLikeXML(w.Body) && (!looksLikeXML(reply) || w.Method == "GET") {
 			continue
 		}
 		var fields [][2]string

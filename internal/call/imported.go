@@ -18,6 +18,7 @@ import (
 	"orenda/internal/endpoint"
 	"orenda/internal/exchange"
 	"orenda/internal/message"
+	"orenda/internal/related"
 	"orenda/internal/schema"
 	"orenda/internal/soap"
 	"orenda/internal/wire"
@@ -59,14 +60,53 @@ type Imported struct {
 	plain   []byte // what Body is a content coding of; nil: not yet known, or Body itself
 	plainOf []byte // of which bytes it is
 	sealed  string // the codings of Body, where they could not be taken off; "" they could, or there are none
+	root    rooted // the message, where the request travels in parts
 
 	doc   *xmltree.Document // what is looked at, parsed once for all who look; nil: not yet, or not readable
 	docOf []byte            // of which bytes it is
 }
 
-// SetBody puts another body in the place of the request's, and its length into the head.
-func (w *Imported) SetBody(b []byte) {
-	w.Body, w.docOf, w.doc, w.plain, w.plainOf, w.sealed = b, nil, nil, nil, nil, ""
+// rooted is the message in a request that travels in parts (RFC 2387).
+type rooted struct {
+	of      []byte       // of which bytes it is; nil: not yet known
+	part    related.Part // in which it stands
+	message []byte
+	at      int    // where it begins in them; -1: its part is encoded
+	why     string // it cannot be found; "" it can, or there are no parts
+}
+
+// rooted is the message of a request in parts; nil where it has none.
+func (w *Imported) rooted(body []byte) *rooted {
+	media := field(w.Header, "Content-Type")
+	if len(body) == 0 || !related.Is(media) {
+		return nil
+	}
+	if r := &w.root; len(r.of) != len(body) || &r.of[0] != &body[0] {
+		*r = rooted{of: body}
+		part, err := related.Root(media, body)
+		if err != nil {
+			r.why = err.Error()
+			return r
+		}
+		r.part = part
+		if r.message, r.at = exchange.InPart(&part, body); r.message == nil {
+			r.why = "its envelope is not in " + cmp.Or(part.Coding, "the encoding that is said")
+		}
+	}
+	return &w.root
+}
+
+// SetMessage puts another message in the place of the request's: of its body, or of the part that holds it.
+func (w *Imported) SetMessage(b []byte) {
+	if r := w.rooted(w.uncoded()); r != nil && r.why == "" {
+		b = slices.Concat(r.of[:r.part.Start], r.part.Write(b), r.of[r.part.End:])
+	}
+	w.setBody(b)
+}
+
+// setBody puts another body in the place of the request's, and its length into the head.
+func (w *Imported) setBody(b []byte) {
+	w.Body, w.docOf, w.doc, w.plain, w.plainOf, w.sealed, w.root = b, nil, nil, nil, nil, "", rooted{}
 	w.Came = int64(len(b))
 	w.Declared = w.Came
 	w.Header = slices.DeleteFunc(w.Header, func(h [2]string) bool {
@@ -90,18 +130,33 @@ func (w *Imported) document() *xmltree.Document {
 	return w.doc
 }
 
-// Readable is the request as it is looked at: without its content coding; of a large one its beginning.
+// Readable is the message that was sent, as it is looked at: without its content coding, out of its part
+// where the request has several; of a large one its beginning.
 func (w *Imported) Readable() []byte {
 	if w.Rest.IsZero() {
-		return w.uncoded()
+		b, _ := w.sent()
+		return b
 	}
 	if w.closed == nil {
 		w.closed = []byte{}
-		if d := opening(w.Body, xmltree.Limits{}); d != nil {
+		b, _ := w.sent()
+		if d := opening(b, xmltree.Limits{}); d != nil {
 			w.closed = d.Src
 		}
 	}
 	return w.closed
+}
+
+// sent is the message, and where it begins in the request without its coding; -1: its part is encoded.
+func (w *Imported) sent() (message []byte, at int) {
+	body := w.Body
+	if w.Rest.IsZero() {
+		body = w.uncoded()
+	}
+	if r := w.rooted(body); r != nil && r.why == "" {
+		return r.message, r.at
+	}
+	return body, 0
 }
 
 // uncoded is the request without its content coding; as it is where it has none, or is marked so and is not:
@@ -128,12 +183,20 @@ func (w *Imported) uncoded() []byte {
 // maxUncoded is how large a compressed request may become that is looked at, in bytes: many may come at once.
 const maxUncoded = 16 << 20
 
-// unread are the codings of a request that cannot be looked at behind them; "" it can.
+// unread says why a request cannot be looked at: it has a coding that is not known, or its parts cannot be
+// told apart; "" it can.
 func (w *Imported) unread() string {
+	body := w.Body
 	if w.Rest.IsZero() {
-		w.uncoded()
+		body = w.uncoded()
 	}
-	return w.sealed
+	if w.sealed != "" {
+		return "compressed (" + w.sealed + "), not read"
+	}
+	if r := w.rooted(body); r != nil && r.why != "" {
+		return "in parts, not read: " + r.why
+	}
+	return ""
 }
 
 // ErrNothing is what holds neither a request nor a reply.
@@ -281,7 +344,12 @@ func (w *Imported) Envelope() *soap.Envelope {
 
 // ReplyEnvelope is the envelope of the reply, nil where there is none.
 func (w *Imported) ReplyEnvelope() *soap.Envelope {
-	_, _, body := cutHead(w.Reply)
+	_, fields, body := cutHead(w.Reply)
+	if media := field(fields, "Content-Type"); related.Is(media) {
+		if p, err := related.Root(media, body); err == nil {
+			body, _ = exchange.InPart(&p, body)
+		}
+	}
 	return envelopeIn(body)
 }
 
@@ -478,8 +546,8 @@ func (c *Call) runImported(ctx context.Context) (exchange.Stage, error) {
 	if err := c.stage(exchange.Binding, ctx, (*Call).runSentBinding); err != nil {
 		c.rec.End(exchange.Binding, exchange.Warned, "")
 	}
-	if codings := w.unread(); codings != "" { // what may be in it is not known: all of it is cut out of the record
-		c.rec.End(exchange.Message, exchange.Skipped, "compressed ("+codings+"), not read")
+	if why := w.unread(); why != "" { // what may be in it is not known: all of it is cut out of the record
+		c.rec.End(exchange.Message, exchange.Skipped, why)
 		c.rec.End(exchange.Security, exchange.Skipped, "not read")
 		c.outs.secured.envelope = w.Body
 		c.outs.secured.secrets = []exchange.Span{{Length: int64(len(w.Body))}}
@@ -518,24 +586,35 @@ func (c *Call) runSentSecurity(context.Context) (string, error) {
 	if s.envelope = w.Body; w.Rest.IsZero() {
 		s.envelope = w.uncoded()
 	}
-	var places []int
-	if d := w.document(); d != nil {
-		places = c.secretPlacesOf(d)
-	} else {
-		places = c.secretPlaces(w.Readable())
-	}
-	c.rec.Update(func(x *exchange.Exchange) {
-		for i := 0; i+1 < len(places); i += 2 {
-			x.Secrets = append(x.Secrets, string(s.envelope[places[i]:places[i+1]]))
-		}
-	})
-	err := s.encode(places)
+	err := s.encode(c.sentSecrets(w))
 	if s.size += w.Rest.Len(); !w.Rest.IsZero() {
 		c.rec.Fact(exchange.Message, "looked at", fmt.Sprintf("the first %s of %s bytes",
 			endpoint.Bytes(int64(len(w.Body))), endpoint.Bytes(s.size)))
 	}
 	c.outs.composed, c.outs.secured = s.composed, s.secured
 	return note, err
+}
+
+// sentSecrets notes the secrets in the message of another program, and gives their places in the request.
+func (c *Call) sentSecrets(w *Imported) (places []int) {
+	if d := w.document(); d != nil {
+		places = c.secretPlacesOf(d)
+	} else {
+		places = c.secretPlaces(w.Readable())
+	}
+	message, at := w.sent()
+	c.rec.Update(func(x *exchange.Exchange) {
+		for i := 0; i+1 < len(places); i += 2 {
+			x.Secrets = append(x.Secrets, string(message[places[i]:places[i+1]]))
+		}
+	})
+	if at < 0 && len(places) > 0 { // encoded, they stand nowhere: all of the part is one
+		return []int{w.root.part.Start, w.root.part.End}
+	}
+	for i := range places {
+		places[i] += at
+	}
+	return places
 }
 
 // runRelayed finds out how the service is reached, and goes through the stages before

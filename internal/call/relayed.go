@@ -37,7 +37,7 @@ func addSecurity(ctx context.Context, p Plan, w *Imported) (stopped *exchange.Ex
 		x.Kind = "relay"
 		return x
 	}
-	w.SetBody(c.outs.secured.envelope)
+	w.SetMessage(c.outs.secured.envelope)
 	var set [][2]string
 	if auth := c.outs.secured.credentials.authorization; auth != "" {
 		set = append(set, [2]string{"Authorization", auth})

@@ -190,7 +190,7 @@ func entropyIn(x *exchange.Exchange) (out []string) {
 	if l == nil {
 		return nil
 	}
-	for _, b := range [][]byte{l.RequestBody, l.ResponseBody.Bytes()} {
+	for _, b := range [][]byte{l.Sent(), l.Readable()} {
 		d, err := xmltree.Parse(b, xmltree.Limits{Depth: 512})
 		if err != nil {
 			continue

@@ -268,7 +268,7 @@ func (t *commandLine) draftImportCommand() *cobra.Command {
 			if l == nil {
 				return unread{fmt.Errorf("nothing was sent in %s", id)}
 			}
-			r, err := w.ImportSent(l.RequestBody, name)
+			r, err := w.ImportSent(l.Sent(), name)
 			if err != nil {
 				return unread{err}
 			}

@@ -247,7 +247,7 @@ func exportFolder(x *exchange.Exchange, dir string) error {
 	if l := x.Leg(); l != nil {
 		files["request.http"] = l.Out
 		files["response.http"] = l.In.Bytes()
-		files["request.xml"], files["response.xml"] = l.RequestBody, l.Readable()
+		files["request.xml"], files["response.xml"] = l.Sent(), l.Readable()
 	}
 	for name, b := range files {
 		if len(b) == 0 {

@@ -249,7 +249,7 @@ func (t *commandLine) authority(file, out string) error {
 // tellEnvelopes prints what crossed, envelopes alone.
 func (t *commandLine) tellEnvelopes(x *exchange.Exchange) {
 	for _, l := range x.Legs {
-		for _, b := range [][]byte{l.RequestBody, l.Readable()} {
+		for _, b := range [][]byte{l.Sent(), l.Readable()} {
 			if len(b) > 0 {
 				fmt.Fprintf(
 					t.out,

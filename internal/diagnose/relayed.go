@@ -1,6 +1,7 @@
 package diagnose
 
 import (
+	"bytes"
 	"fmt"
 	"mime"
 	"strconv"
@@ -145,9 +146,10 @@ func charsetDiffers(c *Case) []exchange.Finding {
 	if !c.Imported || l == nil || len(l.RequestBody) == 0 || c.Draft == nil { // nil: nothing of it could be read
 		return nil
 	}
-	_, params, _ := mime.ParseMediaType(l.Request.Get("Content-Type"))
+	sent, begins := l.SentAt()
+	_, params, _ := mime.ParseMediaType(l.SentMedia())
 	said := strings.ToLower(params["charset"])
-	declared := strings.ToLower(xmltree.DeclaredEncoding(l.RequestBody))
+	declared := strings.ToLower(xmltree.DeclaredEncoding(sent))
 	alias := func(s string) string {
 		return strings.ReplaceAll(strings.TrimSuffix(strings.TrimSuffix(s, "le"), "be"), "utf8", "utf-8")
 	}
@@ -164,28 +166,30 @@ func charsetDiffers(c *Case) []exchange.Finding {
 			declared,
 		)
 	case (alias(said) == "utf-8" || said == "" && (declared == "" || alias(declared) == "utf-8")) &&
-		!utf8.Valid(l.RequestBody) && !strings.HasPrefix(string(l.RequestBody),
-		"\xff\xfe") && !strings.HasPrefix(string(l.RequestBody), "\xfe\xff"):
+		!utf8.Valid(sent) && !bytes.HasPrefix(sent, []byte("\xff\xfe")) && !bytes.HasPrefix(sent, []byte("\xfe\xff")):
 		at := 0
-		for at < len(l.RequestBody) {
-			r, n := utf8.DecodeRune(l.RequestBody[at:])
+		for at < len(sent) {
+			r, n := utf8.DecodeRune(sent[at:])
 			if r == utf8.RuneError && n == 1 {
 				break
 			}
 			at += n
 		}
-		line, col := xmltree.Position(l.RequestBody, at)
-		f.Why = fmt.Sprintf("It is to be UTF-8, and its byte %d, 0x%02x, cannot be that.", at, l.RequestBody[at])
+		line, col := xmltree.Position(sent, at)
+		if begins > 0 {
+			line, col = xmltree.Position(l.RequestBody, begins+at)
+		}
+		f.Why = fmt.Sprintf("It is to be UTF-8, and its byte %d, 0x%02x, cannot be that.", at, sent[at])
 		f.Evidence = append(
 			[]exchange.Evidence{
 				{
 					In:      exchange.InRequestBody,
 					Leg:     len(c.X.Legs),
-					Offset:  int64(at),
+					Offset:  int64(max(begins, 0) + at),
 					Length:  1,
 					Line:    line,
 					Column:  col,
-					Excerpt: cut(string(l.RequestBody[max(at-20, 0):min(at+20, len(l.RequestBody))]), 80),
+					Excerpt: cut(string(sent[max(at-20, 0):min(at+20, len(sent))]), 80),
 				},
 			},
 			f.Evidence...)

@@ -33,7 +33,8 @@ func (c *Case) sentFacts() (s sentFacts) {
 		return s
 	}
 	s.http = l.Request.Field("Authorization") != nil
-	head := l.RequestBody[:min(len(l.RequestBody), maxSentHead)]
+	sent, at := l.SentAt()
+	head := sent[:min(len(sent), maxSentHead)]
 	if wide := bytes.IndexByte(head, 0) >= 0; !wide && !bytes.Contains(head, []byte("Security")) {
 		return s // it has no such header, and most messages of other programs have none
 	}
@@ -55,7 +56,7 @@ func (c *Case) sentFacts() (s sentFacts) {
 				if p := n.Child(wssec.WSSE, "Password"); !p.IsZero() {
 					s.password = true
 					s.passwordType, _ = p.Attr("", "Type")
-					s.passwordAt = xmltree.Span{Start: p.Span().Start, End: p.Inner().Start}
+					s.passwordAt = xmltree.Span{Start: max(at, 0) + p.Span().Start, End: max(at, 0) + p.Inner().Start}
 				}
 			case "BinarySecurityToken", "Assertion", "Signature", "EncryptedKey", "EncryptedData":
 				s.token = true

@@ -198,6 +198,50 @@ func (l *Leg) Readable() []byte {
 	return body
 }
 
+// Sent is the message that was sent: the envelope's part where there are several.
+func (l *Leg) Sent() []byte {
+	message, _ := l.SentAt()
+	return message
+}
+
+// SentAt is Sent, and where it begins in RequestBody; -1 where it does not stand there as it is, as its
+// part is encoded.
+func (l *Leg) SentAt() (message []byte, at int) {
+	media := l.Request.Get("Content-Type")
+	if !related.Is(media) {
+		return l.RequestBody, 0
+	}
+	p, err := related.Root(media, l.RequestBody)
+	if err != nil {
+		return l.RequestBody, 0
+	}
+	return InPart(&p, l.RequestBody)
+}
+
+// InPart is what a part of a body holds, and where it begins in the body; -1 where it is encoded, and
+// nothing where it cannot be decoded.
+func InPart(p *related.Part, body []byte) (content []byte, at int) {
+	content, err := p.Content(body)
+	switch {
+	case err != nil:
+		return nil, -1
+	case len(content) > 0 && &content[0] != &body[p.Start]:
+		return content, -1
+	}
+	return content, p.Start
+}
+
+// SentMedia is the media type of that message, with its charset.
+func (l *Leg) SentMedia() string {
+	media := l.Request.Get("Content-Type")
+	if related.Is(media) {
+		if p, err := related.Root(media, l.RequestBody); err == nil {
+			return p.Type
+		}
+	}
+	return media
+}
+
 // Root is the part of the response that holds the envelope, nil where it is not
 // in parts.
 func (l *Leg) Root() *related.Part {

@@ -148,7 +148,7 @@ func security(x *exchange.Exchange, _ *contract.Contract) Section {
 	if l == nil || len(l.RequestBody) == 0 {
 		return s
 	}
-	doc, err := xmltree.ParseEncoded(l.RequestBody, "", xmltree.Limits{})
+	doc, err := xmltree.ParseEncoded(l.Sent(), "", xmltree.Limits{})
 	if err != nil {
 		return s
 	}

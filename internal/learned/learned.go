@@ -35,7 +35,7 @@ func (e *Edges) Against(field string, x *exchange.Exchange) string {
 	if l == nil || x.Kind != "" {
 		return ""
 	}
-	passed, says, all := x.Outcome == exchange.OutcomePassed, Says(x), values(l.RequestBody, field)
+	passed, says, all := x.Outcome == exchange.OutcomePassed, Says(x), values(l.Sent(), field)
 	for _, v := range all {
 		in, ok := e.inside(v)
 		switch {

@@ -48,7 +48,22 @@ const maxParts = 10000
 
 // Split takes a multipart/related body apart (RFC 2046 §5.1.1, RFC 2387): its
 // parts by their places, one of which is the root. Nothing is copied.
-func Split(contentType string, body []byte) ([]Part, error) {
+func Split(contentType string, body []byte) ([]Part, error) { return split(contentType, body, false) }
+
+// Root is the part that holds the envelope, also of a body of which only the beginning is there: it may
+// then end where that does.
+func Root(contentType string, body []byte) (Part, error) {
+	parts, err := split(contentType, body, true)
+	for _, p := range parts {
+		if p.Root {
+			return p, nil
+		}
+	}
+	return Part{}, err
+}
+
+// split takes it apart; of one that was cut off, as far as it is there, where that is asked for.
+func split(contentType string, body []byte, cut bool) ([]Part, error) {
 	_, params, err := mime.ParseMediaType(contentType)
 	if err != nil {
 		return nil, &Error{0, "the content type cannot be read: " + err.Error()}
@@ -73,6 +88,10 @@ func Split(contentType string, body []byte) ([]Part, error) {
 		}
 		at += end + 1
 		next := bytes.Index(body[at:], append([]byte("\n"), line...))
+		if next < 0 && cut {
+			parts = append(parts, part(body, at, len(body)))
+			break
+		}
 		if next < 0 {
 			return parts, &Error{at, fmt.Sprintf("part %d has no end: the message was cut off", len(parts)+1)}
 		}
@@ -168,6 +187,21 @@ func (p *Part) Content(body []byte) ([]byte, error) {
 		return io.ReadAll(quotedprintable.NewReader(bytes.NewReader(raw)))
 	}
 	return raw, nil
+}
+
+// Write is a content as it stands in the part, in its transfer encoding.
+func (p *Part) Write(content []byte) []byte {
+	switch p.Coding {
+	case "base64":
+		return base64.StdEncoding.AppendEncode(nil, content)
+	case "quoted-printable":
+		var b bytes.Buffer
+		z := quotedprintable.NewWriter(&b)
+		_, _ = z.Write(content) // into memory
+		_ = z.Close()
+		return b.Bytes()
+	}
+	return content
 }
 
 // Refers tells whether a reference names the part: by its Content-ID (RFC 2392) or

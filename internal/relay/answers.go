@@ -102,7 +102,7 @@ func (r *Relay) throughHere(w *call.Imported) {
 		to = append(to, p.was.String())
 	}
 	slices.Reverse(to)
-	w.SetBody(b)
+	w.SetMessage(b)
 	w.Answers = "they come through here, and go on to " + strings.Join(slices.Compact(to), " and ")
 }
 

@@ -7,6 +7,7 @@ import (
 	"crypto/sha256"
 	"crypto/tls"
 	"crypto/x509"
+	"encoding/base64"
 	"fmt"
 	"io"
 	"net"
@@ -15,6 +16,8 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"testing"
@@ -27,6 +30,7 @@ import (
 	"orenda/internal/call"
 	"orenda/internal/contract"
 	"orenda/internal/exchange"
+	"orenda/internal/related"
 	"orenda/internal/standin"
 	"orenda/internal/trust"
 	"orenda/internal/wssec"
@@ -755,4 +759,68 @@ func TestACompressedRequestIsPassedOn(t *testing.T) {
 	// What only says that it is compressed is looked at as it is.
 	x = post(quayList("FindBerths"), "gzip")
 	assert.Equal(t, "FindBerths", x.Operation)
+}
+
+// A program may send files beside its message (RFC 2387): the message is judged by its part, however that is
+// encoded, what is beside it is passed on, and no secret of it is kept.
+func TestARequestInPartsIsJudgedByItsMessage(t *testing.T) {
+	file := "%PDF\xff\xfe\x80\xc3(\r\n"
+	parts := func(message, coding, start string) string {
+		p := related.Part{Coding: coding}
+		return "--quay\r\nContent-Type: application/pdf\r\nContent-ID: <plan@quay>\r\nContent-Transfer-Encoding: binary\r\n\r\n" +
+			file + "\r\n--quay\r\nContent-Type: text/xml; charset=utf-8\r\nContent-ID: " + start + "\r\nContent-Transfer-Encoding: " + coding +
+			"\r\n\r\n" + string(p.Write([]byte(message))) + "\r\n--quay--\r\n"
+	}
+	inParts := func(q *http.Request) {
+		q.Header.Set("Content-Type", `multipart/related; boundary=quay; type="text/xml"; start="<envelope@quay>"`)
+	}
+	message := strings.Replace(fmt.Sprintf(asks, "40"), "<s:Body>", `<s:Header><w:Security xmlns:w="http://docs.oasis-open.org/wss/2004/01/`+
+		`oasis-200401-wss-wssecurity-secext-1.0.xsd"><w:UsernameToken><w:Username>inés</w:Username><w:Password>slack-water-word`+
+		`</w:Password></w:UsernameToken></w:Security></s:Header><s:Body>`, 1)
+	w := watch(t, "http://PLAIN/berths")
+	for _, coding := range []string{"8bit", "base64", "quoted-printable"} {
+		status, answer := w.post(parts(message, coding, "<envelope@quay>"), find, inParts)
+		x := w.last()
+		if coding == "8bit" { // the stand-in reads no other
+			assert.Equal(t, 200, status, answer)
+			assert.Empty(t, x.Findings, "%+v", x.Findings)
+		}
+		assert.Equal(t, "FindBerths", x.Operation, coding)
+		assert.NotContains(t, ids(x), "message.not-well-formed", coding)
+		assert.NotContains(t, ids(x), "send.charset-differs", coding)
+		assert.Equal(t, message, string(x.Leg().Sent()), coding)
+		assert.Contains(t, string(x.Leg().Out), file, "the file is passed on as it is")
+		kept := x.Redact(nil)
+		assert.NotContains(t, string(kept.Leg().Out), "slack-water-word", coding)
+		assert.NotContains(t, string(kept.Leg().RequestBody), "slack-water-word", coding)
+		assert.NotContains(t, string(kept.Leg().RequestBody), base64.StdEncoding.EncodeToString([]byte(message))[:200], coding)
+		assert.Contains(t, string(kept.Leg().RequestBody), file, coding)
+	}
+
+	// The message breaks its schema, and its bytes are not what they say: both are found at their places.
+	w.post(parts(fmt.Sprintf(asks, "long"), "8bit", "<envelope@quay>"), find, inParts)
+	assert.Contains(t, ids(w.last()), "message.invalid")
+	w.post(parts(fmt.Sprintf(asks, "40<!--\xe9-->"), "8bit", "<envelope@quay>"), find, inParts)
+	x := w.last()
+	require.Contains(t, ids(x), "send.charset-differs")
+	i := slices.IndexFunc(x.Findings, func(f exchange.Finding) bool { return f.ID == "send.charset-differs" })
+	e := x.Findings[i].Evidence[0]
+	assert.Equal(t, byte(0xe9), x.Leg().RequestBody[e.Offset])
+
+	// Where the message is not to be found, it is not called a broken one.
+	w.post(parts(message, "8bit", "<other@quay>"), find, inParts)
+	x = w.last()
+	assert.NotContains(t, ids(x), "message.not-well-formed")
+	assert.Contains(t, x.Stage(exchange.Message).Note, "in parts, not read: the part \"envelope@quay\"")
+	assert.NotContains(t, string(x.Redact(nil).Leg().Out), "slack-water-word")
+}
+
+// What is added to a message that travels in parts is added in its part.
+func TestAnAnswerThatComesLaterIsAskedForInAPart(t *testing.T) {
+	in := &call.Imported{Header: [][2]string{{"Content-Type", "multipart/related; boundary=q"}},
+		Body: []byte("--q\r\nContent-Type: text/xml\r\n\r\n<a/>\r\n--q\r\nContent-ID: <f>\r\n\r\nfile\r\n--q--\r\n")}
+	in.SetMessage([]byte("<b>longer</b>"))
+	assert.Equal(t, "--q\r\nContent-Type: text/xml\r\n\r\n<b>longer</b>\r\n--q\r\nContent-ID: <f>\r\n\r\nfile\r\n--q--\r\n", string(in.Body))
+	assert.Equal(t, "<b>longer</b>", string(in.Readable()))
+	assert.Contains(t, in.Header, [2]string{"Content-Length", strconv.Itoa(len(in.Body))})
 }

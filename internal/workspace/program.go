@@ -129,7 +129,7 @@ func Handed(p *call.Plan, sent *exchange.Exchange) (body xmltree.Node, header st
 	body = message.NewDraft(d.Schemas, d.Decl, []byte(src)).Body()
 	masked := strings.Repeat(string(exchange.Masked), 4)
 	if sent != nil && sent.Leg() != nil && !strings.Contains(string(sent.Leg().RequestBody), masked) {
-		if doc, err := xmltree.Parse(sent.Leg().RequestBody, xmltree.Limits{}); err == nil {
+		if doc, err := xmltree.Parse(sent.Leg().Sent(), xmltree.Limits{}); err == nil {
 			if e := soap.Read(doc); e != nil && !e.Payload.IsZero() {
 				body = e.Payload
 			}

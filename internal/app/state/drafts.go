@@ -236,7 +236,7 @@ func (s *State) DraftOf(x *exchange.Exchange) bool {
 	if name == "" {
 		name = "sent"
 	}
-	ref, err := s.W.ImportSent(l.RequestBody, name)
+	ref, err := s.W.ImportSent(l.Sent(), name)
 	if err != nil {
 		s.Say("%v", err)
 		return false
