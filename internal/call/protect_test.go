@@ -5,6 +5,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -183,4 +184,26 @@ func canned(t *testing.T, body string) string {
 		w.Header().Set("Content-Type", "text/xml; charset=utf-8")
 		_, _ = io.WriteString(w, body)
 	})
+}
+
+// Where the contract says what the service found missing, the cause says so, and gives that advice.
+func TestWhatIsMissingIsWhatTheContractDemands(t *testing.T) {
+	h := harbour(t)
+	f := fetch(t, "http://"+h.Plain+"/manifests?wsdl")
+	port := f.Contract.Port("Manifests")
+	w, err := call.ImportedFrom(
+		[]byte("POST /manifests HTTP/1.1\r\nHost: "+h.Plain+"\r\nContent-Type: text/xml\r\nSOAPAction: \"\"\r\n\r\n"+
+			`<s:Envelope xmlns:s="http://schemas.xmlsoap.org/soap/envelope/"><s:Body><FileManifest xmlns="urn:skerry:manifests">`+
+			`<callSign>SKAL4</callSign></FileManifest></s:Body></s:Envelope>`),
+		[]byte("HTTP/1.1 500 Internal Server Error\r\nContent-Type: text/xml\r\n\r\n"+
+			`<s:Envelope xmlns:s="http://schemas.xmlsoap.org/soap/envelope/"><s:Body><s:Fault><faultcode>s:Client</faultcode>`+
+			`<faultstring>no security header found</faultstring></s:Fault></s:Body></s:Envelope>`))
+	require.NoError(t, err)
+	x := call.Explain(t.Context(), call.Plan{Agent: "test", Contract: f.Contract, Port: port, Operation: "FileManifest"}, w)
+	i := slices.IndexFunc(x.Findings, func(f exchange.Finding) bool { return f.ID == "read.fault-security-missing" })
+	require.GreaterOrEqual(t, i, 0, ids(x))
+	assert.Contains(t, x.Findings[i].Why, "The contract demands one.")
+	assert.NotContains(t, x.Findings[i].Why, "does not mention it")
+	assert.Contains(t, x.Findings[i].Program, "X.509")
+	assert.NotContains(t, x.Findings[i].Program, "user name token")
 }

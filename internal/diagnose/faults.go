@@ -340,7 +340,11 @@ func tellSecurityMissing(c *Case, f *soap.Fault) *exchange.Finding {
 	} else {
 		out.Evidence = append(c.faultEvidence(f), c.inSettings("token", 0, 4))
 	}
-	if c.Contract != nil && c.demands().Token() == "" {
+	switch asked := tokenDemanded(c); {
+	case asked != nil:
+		out.Why += " The contract demands one."
+		out.Remedies, out.Program = asked[0].Remedies, asked[0].Program
+	case c.Contract != nil && c.demanded() == "":
 		out.Why += " The contract does not mention it."
 	}
 	return out
