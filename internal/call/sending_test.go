@@ -96,7 +96,11 @@ func TestTheLimitThatFallsFirstIsNoMistake(t *testing.T) {
 	p.Settings.Set("total-time", "300ms")
 	x = run(t, p)
 	assert.Equal(t, "wait.timed-out", x.Findings[0].ID)
+	assert.Equal(t, "no answer began before the whole call had to end", x.Findings[0].Title)
 	assert.Contains(t, x.Findings[0].Why, "The limit on the whole call, 300ms, ran out here")
+	require.Len(t, x.Findings[0].Remedies, 1)
+	assert.Equal(t, "raise the total time to 1.2s", x.Findings[0].Remedies[0].Title, "more for the answer alone would help nothing")
+
 	f := fetch(t, "http://"+h.Plain+"/berths?wsdl", "total-time", "8s")
 	assert.NotNil(t, f.Contract)
 }

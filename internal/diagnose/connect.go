@@ -167,13 +167,13 @@ func connectTimedOut(c *Case) []exchange.Finding {
 		return nil
 	}
 	f := exchange.Finding{
-		Title: fmt.Sprintf("%s did not answer within %s", c.host(), limitWords(c, "connect-time")),
+		Title: fmt.Sprintf("%s did not answer %s", c.host(), c.within(e, "connect-time")),
 		Why: "No refusal came either: packets are probably dropped on the way, by a firewall or because the host " +
-			"is down.",
-		Evidence: append(c.inAddress(), c.inSettings("connect-time", 0, 1)),
+			"is down." + c.total(e),
+		Evidence: append(c.inAddress(), c.inSettings(fell(e, "connect-time"), 0, 1)),
 		Program:  "check whether this machine may reach that host and port",
 	}
-	f.Remedies = c.moreTime("connect-time")
+	f.Remedies = c.moreTime(fell(e, "connect-time"))
 	return one(f)
 }
 

@@ -431,12 +431,19 @@ func tellSecurityRefused(c *Case, f *soap.Fault) *exchange.Finding {
 			out.Remedies = c.otherPassword(kind)
 		}
 	case sent.token:
+		out.Title, out.Program = "the service refused the token", "compare its token with one that is accepted"
 		out.Why += " A token without a user name was sent."
-	case sent.http:
-		out.Why += " HTTP credentials were sent, and no token."
 	default:
-		out.Why += " No token was sent."
-		if !c.Imported {
+		out.Title = "the service does not know who calls: no token was sent"
+		out.Program = "let your program send a WS-Security user name token"
+		if sent.http {
+			out.Why += " HTTP credentials were sent, and no token."
+		} else {
+			out.Why += " No token was sent."
+		}
+		if asked := tokenDemanded(c); asked != nil {
+			out.Remedies, out.Program = asked[0].Remedies, asked[0].Program
+		} else if !c.Imported {
 			out.Remedies = c.tokenRemedies(c.demanded(), true, false)
 		}
 	}

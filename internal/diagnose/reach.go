@@ -103,6 +103,22 @@ func (c *Case) moreTime(key string) []exchange.Remedy {
 	return c.remedies(fmt.Sprintf("raise the %s to %s", endpoint.KeyOf(key).Label(), to), []string{key}, to)
 }
 
+// fell is the time limit that ran out at a stage: its own, or that on the whole call.
+func fell(e *wire.Error, own string) string {
+	if e.Err == wire.ErrTotalTime {
+		return "total-time"
+	}
+	return own
+}
+
+// within says in words how long was waited.
+func (c *Case) within(e *wire.Error, own string) string {
+	if fell(e, own) != own {
+		return "before the whole call had to end"
+	}
+	return "within " + limitWords(c, own)
+}
+
 // total tells whether the limit on the whole call ran out, in words.
 func (c *Case) total(e *wire.Error) string {
 	if e.Err == wire.ErrTotalTime {
@@ -156,15 +172,15 @@ func sendTimedOut(c *Case) []exchange.Finding {
 	return one(exchange.Finding{
 		Title: "the service stopped reading the request",
 		Why: fmt.Sprintf(
-			"%s of %s bytes had been handed over; then nothing more was taken within %s.%s",
+			"%s of %s bytes had been handed over; then nothing more was taken %s.%s",
 			endpoint.Bytes(e.Got),
 			endpoint.Bytes(e.Announced),
-			limitWords(c, "send-time"),
+			c.within(e, "send-time"),
 			c.total(e),
 		),
 		Evidence: []exchange.Evidence{
-			c.inSettings("send-time", 0, 1),
-		}, Remedies: c.moreTime("send-time"), Program: "nothing; the service does not take the message in",
+			c.inSettings(fell(e, "send-time"), 0, 1),
+		}, Remedies: c.moreTime(fell(e, "send-time")), Program: "nothing; the service does not take the message in",
 	})
 }
 
@@ -210,11 +226,12 @@ func waitTimedOut(c *Case) []exchange.Finding {
 		since = time.Duration(st.DurationNs).Round(time.Millisecond)
 	}
 	return one(exchange.Finding{
-		Title:    fmt.Sprintf("no answer began within %s", limitWords(c, "answer-time")),
+		Title:    "no answer began " + c.within(e, "answer-time"),
 		Why:      fmt.Sprintf("The request was handed over whole; then nothing came for %s.%s", since, c.total(e)),
-		Evidence: []exchange.Evidence{c.inSettings("answer-time", 0, 1)},
-		Remedies: c.moreTime("answer-time"),
-		Program:  "raise its time limit for the answer, or ask why the service takes so long",
+		Evidence: []exchange.Evidence{c.inSettings(fell(e, "answer-time"), 0, 1)},
+		Remedies: c.moreTime(fell(e, "answer-time")),
+		Program: map[bool]string{true: "raise its limit on the whole call", false: "raise its time limit for the answer"}[e.Err == wire.ErrTotalTime] +
+			", or ask why the service takes so long",
 	})
 }
 

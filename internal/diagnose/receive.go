@@ -9,12 +9,14 @@ import (
 	"net/http"
 	"net/url"
 	"strings"
+	"time"
 
 	"orenda/internal/endpoint"
 	"orenda/internal/exchange"
 	"orenda/internal/http1"
 	"orenda/internal/pattern"
 	"orenda/internal/soap"
+	"orenda/internal/wire"
 )
 
 // Rules of receive.
@@ -316,7 +318,7 @@ func receiveTimedOut(c *Case) []exchange.Finding {
 	return one(
 		exchange.Finding{
 			Title: "the whole call took too long",
-			Why:   fmt.Sprintf("Bytes were still coming, %s so far.%s", endpoint.Bytes(e.Got), c.total(e)),
+			Why:   c.coming(e) + c.total(e),
 			Evidence: []exchange.Evidence{
 				c.inSettings("total-time", 0, 1),
 			},
@@ -324,6 +326,24 @@ func receiveTimedOut(c *Case) []exchange.Finding {
 			Program:  "raise its limit on the whole call",
 		},
 	)
+}
+
+// coming says what came until the whole call had to end: bytes to the end, or none any more for a while.
+func (c *Case) coming(e *wire.Error) string {
+	const pause = time.Second
+	last, end := int64(0), int64(0)
+	for _, m := range c.X.Moments {
+		if m.Kind == exchange.BytesIn || m.Kind == exchange.FirstByte {
+			last = m.At
+		}
+	}
+	if st := c.X.Stage(exchange.Receive); st != nil {
+		end = st.StartedNs + st.DurationNs
+	}
+	if quiet := time.Duration(end - last).Round(10 * time.Millisecond); last > 0 && c.X.Dropped == 0 && quiet >= pause {
+		return fmt.Sprintf("%s bytes of body came, then nothing for %s.", endpoint.Bytes(e.Got), quiet)
+	}
+	return fmt.Sprintf("Bytes were still coming, %s so far.", endpoint.Bytes(e.Got))
 }
 
 // outOfTime is the limit on the whole call, where it falls after everything has come.

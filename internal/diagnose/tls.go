@@ -600,8 +600,8 @@ func tlsTimedOut(c *Case) []exchange.Finding {
 			"more came." + c.total(e),
 		Evidence: append(
 			c.inAddress(),
-			c.inSettings("connect-time", 0, 1),
-		), Remedies: c.moreTime("connect-time"), Program: "check what stands between it and the service: a proxy or " +
+			c.inSettings(fell(e, "connect-time"), 0, 1),
+		), Remedies: c.moreTime(fell(e, "connect-time")), Program: "check what stands between it and the service: a proxy or " +
 			"firewall may hold TLS back",
 	})
 }
