@@ -68,7 +68,8 @@ func FromHAR(b []byte) ([]Entry, error) {
 		if err != nil {
 			return nil, fmt.Errorf("entry %d: the reply: %w", i+1, err)
 		}
-		inParts := related.Is(field(w.Header, "Content-Type")) || related.Is(field(fieldsOf(e.Response.Headers), "Content-Type"))
+		inParts := related.Is(field(w.Header, "Content-Type")) ||
+			related.Is(field(fieldsOf(e.Response.Headers), "Content-Type"))
 		if !inParts && !looksLikeXML(w.Body) && (!looksLikeXML(reply) || w.Method == "GET") {
 			continue
 		}

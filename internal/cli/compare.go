@@ -46,8 +46,8 @@ that, 1 where they differ, 3 where one cannot be read.`,
 		}
 		r := compare.Sides(sides[0], sides[1], *all)
 		if r.Nothing {
-			return unread{fmt.Errorf("nothing of %s can be held against %s: what is known of one is not known of the other",
-				args[0], args[1])}
+			return unread{fmt.Errorf("nothing of %s can be held against %s: what is known of one is not known of the "+
+				"other", args[0], args[1])}
 		}
 		if t.asJSON {
 			if err := t.printJSON(r); err != nil {
@@ -66,7 +66,8 @@ that, 1 where they differ, 3 where one cannot be read.`,
 
 func (t *commandLine) tellDifferences(sides [2]*compare.Side, r *compare.Report) {
 	if r.Same {
-		fmt.Fprintf(t.out, "%s and %s are the same; %s\n", safe.Line(sides[0].Name), safe.Line(sides[1].Name), r.Aside())
+		fmt.Fprintf(t.out, "%s and %s are the same; %s\n",
+			safe.Line(sides[0].Name), safe.Line(sides[1].Name), r.Aside())
 	} else {
 		fmt.Fprintf(t.out, "%s  ·  %s        %s\n", safe.Line(sides[0].Name), safe.Line(sides[1].Name), r.Count())
 	}

@@ -48,8 +48,9 @@ func isFresh(name xmltree.Name, space string) bool {
 // isReference tells whether an attribute refers to an id that is made anew each time: of an
 // element, or of a part beside the message (RFC 2392).
 func isReference(a xmltree.Attribute, space string) bool {
-	return a.Name.Local == "href" && strings.HasPrefix(a.Value, "cid:") || a.Name.Local == "URI" && strings.HasPrefix(a.Value, "#") &&
-		slices.ContainsFunc(freshSpaces, func(s string) bool { return strings.Contains(space, s) })
+	return a.Name.Local == "href" && strings.HasPrefix(a.Value, "cid:") ||
+		a.Name.Local == "URI" && strings.HasPrefix(a.Value, "#") &&
+			slices.ContainsFunc(freshSpaces, func(s string) bool { return strings.Contains(space, s) })
 }
 
 // digestPassword tells whether an element is a password whose value is made anew.

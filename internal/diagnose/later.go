@@ -16,16 +16,17 @@ func answerMissing(c *Case) []exchange.Finding {
 	if e == nil || c.Later == nil {
 		return nil
 	}
-	l := c.Later
+	l, limit := c.Later, fell(e, "answer-time")
 	f := exchange.Finding{
 		Title:    "the answer that was to come later did not come",
-		Evidence: append([]exchange.Evidence{c.inSettings("reply-to", 0, 1)}, c.inSettings(fell(e, "answer-time"), 0, 1)),
-		Remedies: c.moreTime(fell(e, "answer-time")),
+		Evidence: append([]exchange.Evidence{c.inSettings("reply-to", 0, 1)}, c.inSettings(limit, 0, 1)),
+		Remedies: c.moreTime(limit),
 	}
 	f.Why = fmt.Sprintf("The service took the message, and its answer was to come to %s. ", l.Address)
 	switch {
 	case len(l.Seen) == 0:
-		f.Why += fmt.Sprintf("Nothing came to the listener at %s %s.%s", l.Listens, c.within(e, "answer-time"), c.total(e))
+		f.Why += fmt.Sprintf("Nothing came to the listener at %s %s.%s", l.Listens,
+			c.within(e, "answer-time"), c.total(e))
 		f.Program = "check that the service can reach the address that the message names as ReplyTo, and that it " +
 			"is the one that is listened on"
 		if host := hostOf(l.Address); endpoint.IsLoopback(host) && !endpoint.IsLoopback(hostOf(c.X.AddressText())) {

@@ -225,13 +225,16 @@ func waitTimedOut(c *Case) []exchange.Finding {
 	if st := c.X.Stage(exchange.Wait); st != nil {
 		since = time.Duration(st.DurationNs).Round(time.Millisecond)
 	}
+	raise := "raise its time limit for the answer"
+	if fell(e, "answer-time") != "answer-time" {
+		raise = "raise its limit on the whole call"
+	}
 	return one(exchange.Finding{
 		Title:    "no answer began " + c.within(e, "answer-time"),
 		Why:      fmt.Sprintf("The request was handed over whole; then nothing came for %s.%s", since, c.total(e)),
 		Evidence: []exchange.Evidence{c.inSettings(fell(e, "answer-time"), 0, 1)},
 		Remedies: c.moreTime(fell(e, "answer-time")),
-		Program: map[bool]string{true: "raise its limit on the whole call", false: "raise its time limit for the answer"}[e.Err == wire.ErrTotalTime] +
-			", or ask why the service takes so long",
+		Program:  raise + ", or ask why the service takes so long",
 	})
 }
 

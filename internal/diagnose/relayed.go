@@ -167,32 +167,15 @@ func charsetDiffers(c *Case) []exchange.Finding {
 		)
 	case (alias(said) == "utf-8" || said == "" && (declared == "" || alias(declared) == "utf-8")) &&
 		!utf8.Valid(sent) && !bytes.HasPrefix(sent, []byte("\xff\xfe")) && !bytes.HasPrefix(sent, []byte("\xfe\xff")):
-		at := 0
-		for at < len(sent) {
-			r, n := utf8.DecodeRune(sent[at:])
-			if r == utf8.RuneError && n == 1 {
-				break
-			}
-			at += n
-		}
-		line, col := xmltree.Position(sent, at)
+		at := notUTF8(sent)
+		e := exchange.Evidence{In: exchange.InRequestBody, Leg: len(c.X.Legs), Length: 1,
+			Offset: int64(max(begins, 0) + at), Excerpt: cut(string(sent[max(at-20, 0):min(at+20, len(sent))]), 80)}
+		e.Line, e.Column = xmltree.Position(sent, at)
 		if begins > 0 {
-			line, col = xmltree.Position(l.RequestBody, begins+at)
+			e.Line, e.Column = xmltree.Position(l.RequestBody, begins+at)
 		}
 		f.Why = fmt.Sprintf("It is to be UTF-8, and its byte %d, 0x%02x, cannot be that.", at, sent[at])
-		f.Evidence = append(
-			[]exchange.Evidence{
-				{
-					In:      exchange.InRequestBody,
-					Leg:     len(c.X.Legs),
-					Offset:  int64(max(begins, 0) + at),
-					Length:  1,
-					Line:    line,
-					Column:  col,
-					Excerpt: cut(string(sent[max(at-20, 0):min(at+20, len(sent))]), 80),
-				},
-			},
-			f.Evidence...)
+		f.Evidence = append([]exchange.Evidence{e}, f.Evidence...)
 	default:
 		return nil
 	}
@@ -209,4 +192,16 @@ func charsetDiffers(c *Case) []exchange.Finding {
 		}
 	}
 	return one(f)
+}
+
+// notUTF8 is where the first byte stands that is not UTF-8.
+func notUTF8(b []byte) (at int) {
+	for at < len(b) {
+		r, n := utf8.DecodeRune(b[at:])
+		if r == utf8.RuneError && n == 1 {
+			break
+		}
+		at += n
+	}
+	return at
 }

@@ -596,13 +596,11 @@ func tlsTimedOut(c *Case) []exchange.Finding {
 		return nil
 	}
 	return one(exchange.Finding{
-		Title: "the TLS handshake was not finished in time", Why: "The connection was accepted, and then nothing " +
-			"more came." + c.total(e),
-		Evidence: append(
-			c.inAddress(),
-			c.inSettings(fell(e, "connect-time"), 0, 1),
-		), Remedies: c.moreTime(fell(e, "connect-time")), Program: "check what stands between it and the service: a proxy or " +
-			"firewall may hold TLS back",
+		Title:    "the TLS handshake was not finished in time",
+		Why:      "The connection was accepted, and then nothing more came." + c.total(e),
+		Evidence: append(c.inAddress(), c.inSettings(fell(e, "connect-time"), 0, 1)),
+		Remedies: c.moreTime(fell(e, "connect-time")),
+		Program:  "check what stands between it and the service: a proxy or firewall may hold TLS back",
 	})
 }
 
