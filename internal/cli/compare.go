@@ -27,7 +27,7 @@ or a file: an envelope, a body element, an HTTP message, or an HTTP archive with
 
 What differs between any two calls (prefixes, times, ids, nonces, boundaries) is set
 aside and counted; --all shows it. The exit code is 0 where they are the same but for
-that, 1 where they differ, 3 where one cannot be read.`,
+that, 1 where they differ, 3 where one cannot be read or nothing is known of both.`,
 		Example: "  orenda compare 7k2m last\n  orenda compare FindBerths/small@berths-11 last --json\n" +
 			"  orenda compare theirs.har#3 last",
 		Args: cobra.ExactArgs(2),

@@ -76,6 +76,9 @@ func TestWhatDiffersInAMessage(t *testing.T) {
 		"a name by another prefix": {
 			env("", year(`<a xmlns:p="urn:1">p:x</a><b xmlns:p="urn:1" k="p:x"/>`)), env("", year(`<a xmlns:q="urn:1">q:x</a><b xmlns:q="urn:1" k="q:x"/>`)), "", 2,
 		},
+		"words are no name": {
+			env("", year(`<a xmlns:p="urn:1">p: one</a>`)), env("", year(`<a xmlns:p="urn:2">p: one</a>`)), "", 0,
+		},
 		"no name at all": {env("", year("<a>12:30</a>")), env("", year("<a>12:31</a>")), "value Body/YearTable/a: 12:30 | 12:31", 0},
 		"nothing":        {env("", year("<year>1</year>")), env("", year("<year>1</year>")), "", 0},
 		"prefixes, white space and order of attributes": {

@@ -220,7 +220,7 @@ func (t *trees) besides(a, b xmltree.Node, path string) {
 
 // meant is a value with its prefix resolved, where it can be a name with one that is bound.
 func (t *trees) meant(inA bool, n xmltree.Node, v string) string {
-	if strings.IndexByte(v, ':') <= 0 {
+	if strings.IndexByte(v, ':') <= 0 || strings.ContainsAny(strings.TrimSpace(v), " \t\r\n") {
 		return v
 	}
 	q, ok := n.QName(v)

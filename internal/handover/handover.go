@@ -76,7 +76,7 @@ func Settings(x *exchange.Exchange, c *contract.Contract, sizes []int64) *Sheet 
 		Title: "HTTP head, as it was sent",
 		Text:  strings.ReplaceAll(string(l.Out[:min(int64(len(l.Out)), l.Request.Size)]), "\r\n", "\n"),
 	}
-	body := Section{Title: "Envelope, as it was sent", Text: string(l.RequestBody)}
+	body := Section{Title: "Envelope, as it was sent", Text: string(l.Sent())}
 	s.Sections = append(s.Sections, head, body)
 	if l.Response.Complete {
 		reply := Section{Title: "Reply"}

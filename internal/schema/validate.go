@@ -66,7 +66,7 @@ type validator struct {
 }
 
 // taken is a value that a type took. Rows of a list have the same values again and again: of
-// a reply of 10 KB, it saves a third of the time.
+// a list of 10 KB, it saves a quarter of the validation.
 type taken struct {
 	t     *Simple
 	value string
