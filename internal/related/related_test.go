@@ -80,6 +80,7 @@ func TestMessagesInPartsAreTakenApart(t *testing.T) {
 func FuzzSplit(f *testing.F) {
 	f.Add(related, "--quay\r\nContent-Transfer-Encoding: base64\r\n\r\nPGEvPg==\r\n--quay--")
 	f.Add(related+`; start="<b>"`, "--quay\n\n\n--quay\nContent-ID: <b>\n\n<a/>\n--quay--")
+	f.Add(related, "--quay\r\n\r\n<a>cut")
 	f.Fuzz(func(t *testing.T, kind, body string) {
 		parts, _ := Split(kind, []byte(body))
 		for i := range parts {
@@ -88,6 +89,10 @@ func FuzzSplit(f *testing.F) {
 			}
 			_, _ = parts[i].Content([]byte(body))
 			_ = parts[i].Refers("cid:%")
+		}
+		root, err := Root(kind, []byte(body))
+		if err == nil && (root.Start < 0 || root.End > len(body) || root.Start > root.End) {
+			t.Fatalf("%+v of %d", root, len(body))
 		}
 	})
 }
