@@ -156,7 +156,11 @@ func (c *Call) composedAgain(l *exchange.Leg) (out composed) {
 	if seen := c.plan.kept.Seen; seen != nil && seen.Draft != "" {
 		body = []byte(seen.Draft)
 	}
-	p.SetDraft(body)
+	if c.plan.imported != nil {
+		p.setDraft(body, readSent(body, l.SentMedia()))
+	} else {
+		p.SetDraft(body)
+	}
 	out.draft, out.header, out.plain, out.size = p.Draft, p.Header, l.RequestBody, int64(len(l.RequestBody))
 	if c.plan.Settings.Switch("validate") && out.draft.Err() == nil {
 		out.invalid = out.draft.Validate()

@@ -57,7 +57,7 @@ func (c *reading) run(ctx context.Context) (exchange.Stage, error) {
 		return exchange.Verify, nil
 	}
 	at, err := c.parse(ctx, body, encoding)
-	c.secretsInReply()
+	c.secretsInReply(body)
 	if err != nil {
 		return at, err
 	}
@@ -85,8 +85,9 @@ func (c *reading) looked(body []byte, encoding string) string {
 }
 
 // secretsInReply notes what of the reply is secret by its name or place.
-func (c *reading) secretsInReply() {
+func (c *reading) secretsInReply(body []byte) {
 	if c.reply == nil {
+		c.secretsInText(body)
 		return
 	}
 	found := message.SecretsIn(c.doc, c.reply.Payload, c.secretNames())
@@ -98,6 +99,27 @@ func (c *reading) secretsInReply() {
 			x.Secrets = append(x.Secrets, s.Written, s.Meant)
 		}
 	})
+}
+
+// maxSecretText is how much of a reply that is no envelope is looked through for secrets, in bytes.
+const maxSecretText = 1 << 20
+
+// secretsInText notes what is secret by its name in a reply that is no envelope: a page, JSON, broken XML.
+func (c *reading) secretsInText(body []byte) {
+	body = body[:min(len(body), maxSecretText)]
+	names := c.secretNames()
+	var found []string
+	if c.doc != nil {
+		for _, s := range message.SecretsIn(c.doc, xmltree.Node{}, names) {
+			found = append(found, s.Written, s.Meant)
+		}
+	}
+	for _, s := range names.InAnswer(body) {
+		found = append(found, string(body[s.Offset:s.Offset+s.Length]))
+	}
+	if len(found) > 0 {
+		c.rec.Update(func(x *exchange.Exchange) { x.Secrets = append(x.Secrets, found...) })
+	}
 }
 
 // limits are those of the reader.

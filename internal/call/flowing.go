@@ -204,6 +204,7 @@ func (c *reading) flowing(ctx context.Context, limits xmltree.Limits) (exchange.
 	size := l.ResponseBody.Len()
 	doc := opening(l.ResponseBody.Range(int64(skip), beginning), limits)
 	c.doc = doc
+	defer func() { c.secretsInReply(l.ResponseBody.Range(int64(skip), maxSecretText)) }()
 	var syntax *xmltree.SyntaxError
 	switch {
 	case errors.As(err, &syntax):
@@ -220,7 +221,6 @@ func (c *reading) flowing(ctx context.Context, limits xmltree.Limits) (exchange.
 	if c.reply = soap.Read(doc); c.reply == nil {
 		return exchange.Read, diagnose.NotEnvelopeError{Root: doc.Root().Name()}
 	}
-	c.secretsInReply()
 	e := c.reply
 	c.rec.Fact(
 		exchange.Read,

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"mime"
 	"net"
+	"net/http"
 	"net/url"
 	"slices"
 	"strconv"
@@ -96,6 +97,11 @@ func (w *Imported) rooted(body []byte) *rooted {
 	return &w.root
 }
 
+// empty tells whether a program that calls sent nothing.
+func (w *Imported) empty() bool {
+	return w.relayed && strings.EqualFold(w.Method, http.MethodPost) && len(w.Body) == 0 && w.Came == 0
+}
+
 // SetMessage puts another message in the place of the request's: of its body, or of the part that holds it.
 func (w *Imported) SetMessage(b []byte) {
 	if r := w.rooted(w.uncoded()); r != nil && r.why == "" {
@@ -122,12 +128,32 @@ func (w *Imported) document() *xmltree.Document {
 		return nil
 	}
 	if len(w.docOf) != len(b) || &w.docOf[0] != &b[0] {
-		w.docOf, w.doc = b, nil
-		if d, err := xmltree.Parse(b, message.Limits); err == nil {
-			w.doc = d
-		}
+		w.docOf, w.doc = b, readSent(b, w.media())
 	}
 	return w.doc
+}
+
+// media is the media type of the message.
+func (w *Imported) media() string {
+	if len(w.root.of) > 0 && w.root.why == "" {
+		return w.root.part.Type
+	}
+	return field(w.Header, "Content-Type")
+}
+
+// readSent reads a message that another program sent: in the encoding that it declares or shows, or else, where it
+// cannot be read so, in that of its media type (RFC 7303 §3); nil where it is not well-formed.
+func readSent(b []byte, media string) *xmltree.Document {
+	d, err := xmltree.Parse(b, message.Limits)
+	if err == nil {
+		return d
+	}
+	if _, params, _ := mime.ParseMediaType(media); params["charset"] != "" {
+		if d, err = xmltree.ParseEncoded(b, params["charset"], message.Limits); err == nil {
+			return d
+		}
+	}
+	return nil
 }
 
 // Readable is the message that was sent, as it is looked at: without its content coding, out of its part
@@ -379,8 +405,8 @@ func (w *Imported) OperationIn(c *contract.Contract) (*contract.Port, *contract.
 			version = e.Version
 		}
 	}
-	var port *contract.Port
-	var op *contract.Operation
+	var ports []*contract.Port
+	ops := map[*contract.Port]*contract.Operation{}
 	for _, p := range c.Ports() {
 		if p.Version == soap.Unset {
 			continue
@@ -391,11 +417,12 @@ func (w *Imported) OperationIn(c *contract.Contract) (*contract.Port, *contract.
 				o = k
 			}
 		}
-		if o != nil && (op == nil || p.Version == version && port.Version != version) {
-			port, op = p, o
+		if o != nil {
+			ports, ops[p] = append(ports, p), o
 		}
 	}
-	return port, op
+	port := w.portIn(ports, version)
+	return port, ops[port]
 }
 
 // Explain goes through an exchange that was made elsewhere as through one made
@@ -433,7 +460,8 @@ func Relay(ctx context.Context, p Plan, w *Imported) *exchange.Exchange {
 	if w.Through != "" {
 		x.From = &exchange.Origin{Relay: w.Through}
 	}
-	if l := x.Leg(); w.Body == nil && l != nil && l.Response.BodyWhole { // a description, or a look: it was passed on
+	looked := w.Body == nil && !w.empty() // at a description, or a page
+	if l := x.Leg(); looked && l != nil && l.Response.BodyWhole {
 		x.Outcome, x.StoppedAt, x.Findings, x.Memory, x.Result = exchange.OutcomePassed, exchange.None, nil, nil,
 			l.Response.Line
 		for _, s := range []exchange.Stage{exchange.Read, exchange.Verify} {
@@ -600,7 +628,7 @@ func (c *Call) sentSecrets(w *Imported) (places []int) {
 	if d := w.document(); d != nil {
 		places = c.secretPlacesOf(d)
 	} else {
-		places = c.secretPlaces(w.Readable())
+		places = c.secretPlacesIn(w.Readable())
 	}
 	message, at := w.sent()
 	c.rec.Update(func(x *exchange.Exchange) {

@@ -208,26 +208,34 @@ func (c *securing) placesWithin() []int {
 func (c *base) secretPlaces(envelope []byte) []int {
 	d, err := xmltree.Parse(envelope, xmltree.Limits{})
 	if err != nil {
-		return nil
+		return c.secretPlacesIn(envelope)
 	}
 	return c.secretPlacesOf(d)
 }
 
-// secretPlacesOf are those of an envelope that was parsed.
-func (c *base) secretPlacesOf(d *xmltree.Document) []int {
-	e := soap.Read(d)
-	if e == nil {
-		return nil
+// secretPlacesIn are those of bytes that are no document.
+func (c *base) secretPlacesIn(b []byte) (out []int) {
+	for _, s := range c.secretNames().In(b) {
+		out = append(out, int(s.Offset), int(s.Offset+s.Length))
 	}
-	spans := wssec.Secrets(e)
-	for _, s := range message.SecretsIn(d, e.Payload, c.secretNames()) {
+	return out
+}
+
+// secretPlacesOf are those of a document that was parsed, in its bytes as they came.
+func (c *base) secretPlacesOf(d *xmltree.Document) []int {
+	var spans []xmltree.Span
+	var payload xmltree.Node
+	if e := soap.Read(d); e != nil {
+		spans, payload = wssec.Secrets(e), e.Payload
+	}
+	for _, s := range message.SecretsIn(d, payload, c.secretNames()) {
 		if !slices.Contains(spans, s.Span) {
 			spans = append(spans, s.Span)
 		}
 	}
 	out := make([]int, 0, 2*len(spans))
 	for _, s := range spans {
-		out = append(out, s.Start, s.End)
+		out = append(out, d.SourceOffset(s.Start), d.SourceOffset(s.End))
 	}
 	return out
 }

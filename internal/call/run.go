@@ -86,6 +86,7 @@ func (c *Call) facts(err error) *diagnose.Case {
 	}
 	if w := p.imported; w != nil && w.relayed {
 		f.SentDeclared, f.SentCame, f.ProgramLeft = w.Declared, w.Came, w.Left
+		f.Empty = w.empty()
 	}
 	return f
 }

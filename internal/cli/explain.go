@@ -11,11 +11,11 @@ import (
 	"github.com/spf13/cobra"
 
 	"orenda/internal/call"
+	"orenda/internal/contract"
 	"orenda/internal/diagnose"
 	"orenda/internal/exchange"
 	"orenda/internal/near"
 	"orenda/internal/safe"
-	"orenda/internal/schema"
 )
 
 // explaining are the flags of explain.
@@ -330,32 +330,29 @@ func (f *explaining) entries() ([]call.Entry, error) {
 // explainOne holds an exchange against a contract: the one that is named, or one
 // of the workspace that has its operation.
 func (t *commandLine) explainOne(ctx context.Context, f *explaining, w *call.Imported) (*exchange.Exchange, error) {
-	p := call.Plan{Agent: call.Agent}
+	p := call.Plan{Agent: call.Agent, Operation: "made elsewhere"}
+	var contracts []*contract.Contract
+	names := map[*contract.Contract]string{}
 	if f.contract != "" {
 		fetched, err := t.contractFrom(ctx, f.contract, nil)
 		if err != nil {
 			return nil, err
 		}
-		p.Contract = fetched.Contract
+		contracts = append(contracts, fetched.Contract)
 	} else if space, err := t.workspace(); err == nil {
-		if q := w.Envelope(); q != nil && !q.Payload.IsZero() {
-			if r, err := space.Recognise(schema.NameOf(q.Payload.Name())); err == nil {
-				p.Contract, _ = space.Contract(r.Contract)
-				p.ContractName = r.Contract
+		for _, k := range space.Config().Contracts {
+			if c, err := space.Contract(k.Name); err == nil {
+				contracts, names[c] = append(contracts, c), k.Name
 			}
 		}
 	}
+	p.Against(w, contracts, f.contract != "")
+	if f.contract != "" {
+		p.Contract = contracts[0]
+	}
 	if p.Contract != nil {
+		p.ContractName = names[p.Contract]
 		f.reply.by(p.Contract, nil)
-		if port, op := w.OperationIn(p.Contract); port != nil {
-			p.Port, p.Operation = port, op.Name
-		}
-	}
-	if e := w.Envelope(); p.Operation == "" && e != nil && !e.Payload.IsZero() {
-		p.Operation = e.Payload.Name().Local
-	}
-	if p.Operation == "" {
-		p.Operation = "made elsewhere"
 	}
 	return call.Explain(ctx, p, w), nil
 }

@@ -207,6 +207,16 @@ func (p *Port) ByBody(name schema.QName) *Operation {
 	return nil
 }
 
+// Inputs are the names of the elements that the bodies of its operations hold, in their order.
+func (p *Port) Inputs() (out []schema.QName) {
+	for _, o := range p.Operations {
+		if o.Input != nil && o.Input.Element != nil {
+			out = append(out, o.Input.Element.Name)
+		}
+	}
+	return out
+}
+
 // Text is the source of a document of the contract.
 func (c *Contract) Text(location string) []byte {
 	for _, f := range c.Files {

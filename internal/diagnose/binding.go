@@ -155,6 +155,15 @@ func versionDiffers(c *Case) []exchange.Finding {
 			return nil
 		}
 		root := c.Draft.Doc().Root()
+		if c.Imported {
+			return one(exchange.Finding{
+				Title: fmt.Sprintf("the request is an envelope of SOAP %s, and the port speaks %s",
+					e.Version, c.Port.Version),
+				Why:      fmt.Sprintf("The binding of the port %s is for SOAP %s.", c.Port.Name, c.Port.Version),
+				Evidence: c.atTag(root),
+				Program:  "let your program send SOAP " + c.Port.Version.String() + " to this port",
+			})
+		}
 		return one(exchange.Finding{
 			Title: fmt.Sprintf(
 				"the draft is an envelope of SOAP %s, and the port speaks %s",
@@ -186,6 +195,9 @@ func actionDiffers(c *Case) []exchange.Finding {
 	if c.Settings == nil || c.Operation == nil || !c.Operation.HasAction {
 		return nil
 	}
+	if l := c.leg(); c.Imported && l != nil && headKnown(l) {
+		return c.sentActionDiffers(l)
+	}
 	v := c.Settings.Get("action")
 	if v.Source == "contract" || v.Source == "default" || v.Text == c.Operation.Action {
 		return nil
@@ -197,6 +209,35 @@ func actionDiffers(c *Case) []exchange.Finding {
 		Remedies: c.remedies("use the contract's action", []string{"action"}, c.Operation.Action),
 		Program:  fmt.Sprintf("let your program send the action %q", c.Operation.Action),
 	})
+}
+
+// sentActionDiffers is an action of another program that is not the contract's. SOAP 1.2 leaves it to
+// the sender whether there is one (part 2 §6.5.3).
+func (c *Case) sentActionDiffers(l *exchange.Leg) []exchange.Finding {
+	sent := c.actionSent()
+	has := l.Request.Field("SOAPAction") != nil
+	if sent == c.Operation.Action || !has && sent == "" && c.sent() == soap.V12 {
+		return nil
+	}
+	f := exchange.Finding{
+		Title:    "the action that was sent is not the contract's",
+		Why:      fmt.Sprintf("Sent was %q; the contract has %q for %s.", sent, c.Operation.Action, c.Operation.Name),
+		Evidence: c.inRequestHead("SOAPAction"),
+		Remedies: c.remedies("use the contract's action", []string{"action"}, c.Operation.Action),
+		Program:  fmt.Sprintf("let your program send the action %q", c.Operation.Action),
+	}
+	switch {
+	case !has && sent == "":
+		f.Title = "no action was sent"
+		f.Why = fmt.Sprintf("The request has no SOAPAction; the contract has %q for %s.",
+			c.Operation.Action, c.Operation.Name)
+		f.Evidence = []exchange.Evidence{c.inRequestLine()}
+	case !has:
+		f.Evidence = c.inRequestHead("Content-Type")
+	case sent == "":
+		f.Title = "the action that was sent is empty"
+	}
+	return one(f)
 }
 
 func bufferDiffers(c *Case) []exchange.Finding {

@@ -81,6 +81,7 @@ type Case struct {
 	SkipVerify      bool                // whatever certificate was accepted
 	Imported        bool                // another program made the exchange
 
+	Empty                  bool   // it sent nothing where an envelope is due
 	SentDeclared, SentCame int64  // bytes of body that another program declared, and sent
 	ProgramLeft            *int64 // after how many bytes of the answer that program took no more; nil: it took all
 
@@ -138,6 +139,7 @@ func (r *Rule) Stage() exchange.Stage {
 //nolint:gochecknoglobals // a table: it is never written to
 var Rules = slices.Concat(
 	offlineRules,
+	shapeRules,
 	reachRules,
 	receiveRules,
 	readRules,
@@ -343,9 +345,9 @@ func inDoc(in exchange.Part, leg int, d *xmltree.Document, s xmltree.Span) excha
 	return e
 }
 
-// inDraft is evidence that points into the draft.
+// inDraft is evidence that points into the draft; of another program into what it sent.
 func (c *Case) inDraft(s xmltree.Span) exchange.Evidence {
-	return inDoc(exchange.InDraft, 0, c.Draft.Doc(), s)
+	return c.sameAsSent(inDoc(exchange.InDraft, 0, c.Draft.Doc(), s))
 }
 
 // inHeader is evidence that points into the draft's header blocks.

@@ -311,6 +311,12 @@ func tellVersion(c *Case, f *soap.Fault) *exchange.Finding {
 	if c.sent() == soap.V11 {
 		v = "1.2"
 	}
+	if c.Imported && c.draftEnvelope() == nil {
+		return &exchange.Finding{
+			Title: "the service found no envelope of its SOAP version", Why: reason(f),
+			Program: "send an envelope of the SOAP version that the service speaks",
+		}
+	}
 	return &exchange.Finding{
 		Title:    "the service does not take this SOAP version",
 		Why:      reason(f),

@@ -3,7 +3,9 @@ package diagnose
 import (
 	"fmt"
 	"slices"
+	"strings"
 
+	"orenda/internal/endpoint"
 	"orenda/internal/exchange"
 )
 
@@ -46,11 +48,24 @@ func (c *Case) filled(f exchange.Finding, r *Rule) exchange.Finding {
 		f.Severity = exchange.Warn // it was sent all the same
 	}
 	f.Remedies = slices.DeleteFunc(f.Remedies, changesNothing)
+	if c.Imported {
+		f.Remedies = slices.DeleteFunc(f.Remedies, changesOursOnly)
+	}
 	complete(&f)
 	if why := c.SetAside[f.ID]; why != "" && f.Severity != exchange.Stop {
 		f.SetAside, f.Severity = why, exchange.Note
 	}
 	return f
+}
+
+// changesOursOnly tells whether a remedy changes what another program decides for itself: its message and by which
+// rules it is sent. What is set here changes only the calls that are made here.
+func changesOursOnly(r exchange.Remedy) bool {
+	return slices.ContainsFunc(r.All(), func(ch exchange.Change) bool {
+		k := endpoint.KeyOf(ch.Key[strings.LastIndexByte(ch.Key, '.')+1:])
+		return ch.Where == "draft" || k != nil && (k.Name == "soap" || k.Name == "action" || k.Name == "addressing" ||
+			k.Stage == exchange.Message)
+	})
 }
 
 // changesNothing tells whether a remedy leaves everything as it is.
@@ -77,7 +92,32 @@ func complete(f *exchange.Finding) {
 	}
 }
 
-// explains lists, for a failure, the warnings that it may follow from.
+// misshapen are the warnings that a message can hardly be read, or is none of SOAP: whatever a service answers
+// to such a one may follow from that.
+//
+//nolint:gochecknoglobals // a table: it is never written to
+var misshapen = []string{
+	"message.not-xml", "send.charset-differs", "message.not-well-formed", "message.not-envelope", "message.body-empty",
+}
+
+// misread are the failures in which a service says that it could not take what was sent.
+//
+//nolint:gochecknoglobals // a table: it is never written to
+var misread = []string{
+	"read.fault-client", "read.fault-server", "read.fault-declared", "read.fault-operation", "read.fault-action",
+	"read.fault-version", "read.version-differs", "receive.media-type-refused", "receive.server-error",
+	"receive.client-error",
+}
+
+// mayExplain are the warnings that a failure may follow from, the likeliest first.
+func mayExplain(id string) []string {
+	if slices.Contains(misread, id) {
+		return slices.Concat(misshapen, explains[id])
+	}
+	return explains[id]
+}
+
+// explains lists, for a failure, the warnings that it may follow from besides the misshapen.
 //
 //nolint:gochecknoglobals // a table: it is never written to
 var explains = map[string][]string{
@@ -89,14 +129,18 @@ var explains = map[string][]string{
 		"message.body-differs",
 		"message.namespace-differs",
 		"message.header-left-out",
+		"message.header-misplaced",
+		"message.body-several",
 	},
-	"read.fault-server":           {"message.invalid", "message.placeholder-left", "message.header-left-out"},
-	"read.fault-declared":         {"message.invalid", "message.header-left-out"},
-	"read.fault-operation":        {"binding.action-differs", "message.body-differs", "message.namespace-differs"},
-	"read.fault-action":           {"binding.action-differs", "message.body-differs"},
-	"read.fault-version":          {"binding.version-differs"},
+	"read.fault-server":    {"message.invalid", "message.placeholder-left", "message.header-left-out"},
+	"read.fault-declared":  {"message.invalid", "message.header-left-out"},
+	"read.fault-operation": {"binding.action-differs", "message.body-differs", "message.namespace-differs"},
+	"read.fault-action": {
+		"binding.action-differs", "binding.action-unquoted", "message.body-differs", "message.namespace-differs",
+	},
+	"read.fault-version":          {"binding.version-differs", "binding.media-type-differs"},
 	"read.version-differs":        {"binding.version-differs"},
-	"receive.media-type-refused":  {"binding.version-differs"},
+	"receive.media-type-refused":  {"binding.version-differs", "binding.media-type-differs"},
 	"receive.over-buffer":         {"binding.buffer-differs"},
 	"read.fault-security-missing": {"security.token-demanded"},
 	"read.fault-security-invalid": {
@@ -150,7 +194,7 @@ func (c *Case) judge(fs []exchange.Finding) []exchange.Finding {
 	}
 	stop := 0
 	var possible []exchange.Hypothesis
-	for _, id := range explains[fs[0].ID] {
+	for _, id := range mayExplain(fs[0].ID) {
 		i := slices.IndexFunc(fs, func(f exchange.Finding) bool { return f.ID == id && f.Severity != exchange.Stop })
 		if i < 0 || fs[0].Because != "" {
 			continue

@@ -1,6 +1,7 @@
 package diagnose
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"slices"
@@ -56,7 +57,7 @@ func draftVariableUnset(c *Case) []exchange.Finding {
 }
 
 func draftNotWellFormed(c *Case) []exchange.Finding {
-	if c.Draft == nil {
+	if c.Draft == nil || len(requestNotXML(c)) > 0 {
 		return nil
 	}
 	var e *xmltree.SyntaxError
@@ -72,8 +73,21 @@ func draftNotWellFormed(c *Case) []exchange.Finding {
 	default:
 		return nil
 	}
+	if e.Code == xmltree.BadEncoding && len(charsetDiffers(c)) > 0 {
+		return nil
+	}
 	f.Why = fmt.Sprintf("Line %d, column %d: %s.", e.Line, e.Column, e.Msg)
+	if c.Imported {
+		f.Program = "make the XML with a library, never by joining texts"
+		if wide(c.Draft.Bytes()) {
+			f.Why += " It looks like UTF-16 without a byte order mark."
+			f.Program = "send UTF-8, or UTF-16 with its byte order mark"
+		}
+	}
 	f.Evidence = []exchange.Evidence{at(xmltree.Span{Start: e.Offset, End: e.Offset + 1})}
+	if c.Imported && bytes.HasPrefix(c.Draft.Bytes()[min(max(e.Offset, 0), len(c.Draft.Bytes())):], []byte("\ufeff")) {
+		f.Why += " It is a second byte order mark."
+	}
 	return one(f)
 }
 
@@ -180,7 +194,10 @@ func (c *Case) bodyName() (xmltree.Node, bool) {
 
 func bodyDiffers(c *Case) []exchange.Finding {
 	b, ok := c.bodyName()
-	if !ok || b.Name().Local == c.Draft.Decl.Name.Local {
+	if !ok {
+		return c.foreignBody()
+	}
+	if b.Name().Local == c.Draft.Decl.Name.Local {
 		return nil
 	}
 	f := exchange.Finding{

@@ -34,6 +34,9 @@ func (c *Case) ground(warning, stop *exchange.Finding) exchange.By {
 		}
 		return ""
 	}
+	if !c.mattersTo(warning, stop) {
+		return ""
+	}
 	if warning.ID != "message.invalid" && warning.ID != "message.placeholder-left" {
 		return exchange.ByProof
 	}
@@ -61,6 +64,22 @@ func (c *Case) ground(warning, stop *exchange.Finding) exchange.By {
 		return exchange.ByDifference
 	}
 	return ""
+}
+
+// mattersTo tells whether who answered can be expected to mind what is wrong with the shape of the message: who
+// is not known to be a SOAP service may take what is no envelope, and what can be read in spite of its encoding
+// may be right.
+func (c *Case) mattersTo(warning, stop *exchange.Finding) bool {
+	soapy := c.Reply != nil && c.Reply.Fault != nil || c.Port != nil
+	switch warning.ID {
+	case "message.not-xml":
+		return soapy || stop.ID == "receive.media-type-refused"
+	case "message.not-envelope", "message.body-empty":
+		return soapy
+	case "send.charset-differs":
+		return stop.ID == "read.fault-client" || c.Draft != nil && c.Draft.Err() != nil
+	}
+	return true
 }
 
 // leftOutNamed tells whether the answer speaks of a header, and of a declared block that

@@ -15,6 +15,7 @@ import (
 	"orenda/internal/exchange"
 	"orenda/internal/http1"
 	"orenda/internal/pattern"
+	"orenda/internal/related"
 	"orenda/internal/soap"
 	"orenda/internal/wire"
 )
@@ -548,22 +549,34 @@ func mediaTypeRefused(c *Case) []exchange.Finding {
 	if c.Port != nil && c.Port.Version != soap.Unset && c.Port.Version != set {
 		other = c.Port.Version
 	}
-	why := fmt.Sprintf(
-		"It answered %d to %s, the media type of SOAP %s; services that speak only SOAP %s do that.",
-		h.Status,
-		set.MediaType(),
-		set,
-		other,
-	)
-	if f != nil {
-		why += " " + reason(f)
-	}
-	return one(exchange.Finding{
-		Title:    "the server does not take this media type",
-		Why:      why,
+	out := exchange.Finding{
+		Title: "the server does not take this media type",
+		Why: fmt.Sprintf("It answered %d to %s, the media type of SOAP %s; services that speak only SOAP %s do that.",
+			h.Status, set.MediaType(), set, other),
 		Evidence: c.inHead(""), Remedies: c.useVersion(other.String()),
 		Program: "let your program send SOAP " + other.String(), Certainty: exchange.Likely,
-	})
+	}
+	if said, odd := c.oddMedia(set); odd {
+		out.Why = fmt.Sprintf("It answered %d to %s; what SOAP %s is sent as is %s.",
+			h.Status, cmp.Or(said, "a request that says none"), set, set.MediaType())
+		out.Remedies, out.Program = nil, "send Content-Type: "+set.MediaType()+"; charset=utf-8"
+		out.Evidence = append(c.inHead(""), c.inRequestHead("Content-Type")...)
+	}
+	if f != nil {
+		out.Why += " " + reason(f)
+	}
+	return one(out)
+}
+
+// oddMedia is the media type of the request, and whether it is another than that of the SOAP version.
+func (c *Case) oddMedia(v soap.Version) (said string, odd bool) {
+	l := c.leg()
+	if l == nil || !headKnown(l) {
+		return "", false
+	}
+	said = l.Request.Get("Content-Type")
+	media, _, err := mime.ParseMediaType(said)
+	return cut(said, 120), !related.Is(said) && (err != nil || !strings.EqualFold(media, v.MediaType()))
 }
 
 // mediaTypeFault tells whether a fault is about the content type of the request.

@@ -143,7 +143,8 @@ func (c *Case) inRequestHead(name string) []exchange.Evidence {
 // same of its encoding (RFC 7303 §3: the head has the last word).
 func charsetDiffers(c *Case) []exchange.Finding {
 	l := c.leg()
-	if !c.Imported || l == nil || len(l.RequestBody) == 0 || c.Draft == nil { // nil: nothing of it could be read
+	if !c.Imported || l == nil || len(l.RequestBody) == 0 || c.Draft == nil || // nil: nothing of it could be read
+		len(requestNotXML(c)) > 0 {
 		return nil
 	}
 	sent, begins := l.SentAt()
@@ -159,6 +160,8 @@ func charsetDiffers(c *Case) []exchange.Finding {
 		Evidence: c.inRequestHead("Content-Type"),
 	}
 	switch {
+	case said != "" && !xmltree.Known(said):
+		nameless(&f, said)
 	case said != "" && declared != "" && alias(said) != alias(declared):
 		f.Why = fmt.Sprintf(
 			"Its head says %s and its XML declaration %s; many services believe the head.",
@@ -168,14 +171,8 @@ func charsetDiffers(c *Case) []exchange.Finding {
 	case (alias(said) == "utf-8" || said == "" && (declared == "" || alias(declared) == "utf-8")) &&
 		!utf8.Valid(sent) && !bytes.HasPrefix(sent, []byte("\xff\xfe")) && !bytes.HasPrefix(sent, []byte("\xfe\xff")):
 		at := notUTF8(sent)
-		e := exchange.Evidence{In: exchange.InRequestBody, Leg: len(c.X.Legs), Length: 1,
-			Offset: int64(max(begins, 0) + at), Excerpt: cut(string(sent[max(at-20, 0):min(at+20, len(sent))]), 80)}
-		e.Line, e.Column = xmltree.Position(sent, at)
-		if begins > 0 {
-			e.Line, e.Column = xmltree.Position(l.RequestBody, begins+at)
-		}
 		f.Why = fmt.Sprintf("It is to be UTF-8, and its byte %d, 0x%02x, cannot be that.", at, sent[at])
-		f.Evidence = append([]exchange.Evidence{e}, f.Evidence...)
+		f.Evidence = append([]exchange.Evidence{c.sentByte(l, sent, begins, at)}, f.Evidence...)
 	default:
 		return nil
 	}
@@ -192,6 +189,27 @@ func charsetDiffers(c *Case) []exchange.Finding {
 		}
 	}
 	return one(f)
+}
+
+// sentByte is evidence that points at a byte of a message, which begins in the request's body where begins says.
+func (c *Case) sentByte(l *exchange.Leg, sent []byte, begins, at int) exchange.Evidence {
+	e := exchange.Evidence{In: exchange.InRequestBody, Leg: len(c.X.Legs), Length: 1,
+		Offset: int64(max(begins, 0) + at), Excerpt: cut(string(sent[max(at-20, 0):min(at+20, len(sent))]), 80)}
+	e.Line, e.Column = xmltree.Position(sent, at)
+	if begins > 0 {
+		e.Line, e.Column = xmltree.Position(l.RequestBody, begins+at)
+	}
+	return e
+}
+
+// nameless tells of a charset that is none.
+func nameless(f *exchange.Finding, said string) {
+	f.Why = fmt.Sprintf("Its head says %q, and no encoding has that name.", cut(said, 60))
+	if bare := strings.Trim(said, "'"); bare != said && xmltree.Known(bare) {
+		f.Why = fmt.Sprintf(
+			"Its head says %s with apostrophes, which belong to the name then; what may stand round it is \".", said)
+		f.Program = "write charset=" + bare
+	}
 }
 
 // notUTF8 is where the first byte stands that is not UTF-8.

@@ -166,14 +166,24 @@ var texts = map[string]Text{
 		"Use exactly the name in the contract.",
 	},
 	"binding.version-differs": {
-		"The SOAP version that is set is not the port's.",
+		"The SOAP version that is set, or was sent, is not the port's.",
 		"The port's binding says another version.",
 		"Send the port's version, from your program too.",
 	},
 	"binding.action-differs": {
-		"The action that is set is not the contract's.",
+		"The action that is set, or was sent, is not the contract's.",
 		"The description gives another soapAction for the operation.",
 		"Send the contract's action.",
+	},
+	"binding.action-unquoted": {
+		"The SOAPAction that a program sent does not stand in quotes.",
+		"SOAP 1.1 writes it in double quotes; some services refuse it without them.",
+		"Put the action into double quotes.",
+	},
+	"binding.media-type-differs": {
+		"The media type of the request is not that of its envelope.",
+		"SOAP 1.1 is text/xml, SOAP 1.2 application/soap+xml. The Content-Type says another, none, or cannot be read.",
+		"Send the media type of the SOAP version, with the charset.",
 	},
 	"binding.addressing-demanded": {
 		"The contract demands WS-Addressing headers and none are set.",
@@ -236,7 +246,37 @@ var texts = map[string]Text{
 		"Correct the name. An unknown name is kept in the file, and has no effect.",
 	},
 
-	"message.not-well-formed": {"The draft's XML is broken.", "The place is shown.", "Correct it there."},
+	"message.not-well-formed": {
+		"The XML of the draft, or of what a program sent, is broken.",
+		"The place is shown.",
+		"Correct it there. A program makes its XML with a library, never by joining texts.",
+	},
+	"message.not-xml": {
+		"What a program sent is no XML, or nothing.",
+		"Its bytes look like something else: JSON, a form, a page, compressed data, binary XML, Base64, or XML that " +
+			"was escaped once more.",
+		"Let the program send the envelope as it is.",
+	},
+	"message.not-envelope": {
+		"What a program sent is XML, and no SOAP envelope.",
+		"Its document element has another name, or stands in another namespace.",
+		"Send the message in the Body of an Envelope, in the namespace of the SOAP version.",
+	},
+	"message.header-misplaced": {
+		"The Header stands behind the Body.",
+		"SOAP wants it first; many services do not look for it elsewhere.",
+		"Write the Header before the Body.",
+	},
+	"message.body-empty": {
+		"The envelope has no Body, or no element in it.",
+		"The contract has an element for each operation. Text in the Body is often XML that was escaped.",
+		"Put the element of the operation into the Body, as XML.",
+	},
+	"message.body-several": {
+		"The body holds several elements where the contract has one.",
+		"Services take the first of them, or refuse the message.",
+		"Send one element in the body, and a call for each.",
+	},
 	"message.variable-unset": {
 		"A variable in the draft has no value.",
 		"The draft has variables switched on, and a value holds ${name}.",

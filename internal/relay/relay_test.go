@@ -86,9 +86,7 @@ func watch(t *testing.T, to string, set ...string) *watched {
 
 func against(p call.Plan, c *contract.Contract, w *call.Imported) call.Plan {
 	p.Operation = "?"
-	if port, op := w.OperationIn(c); port != nil {
-		p.Contract, p.Port, p.Operation = c, port, op.Name
-	}
+	p.Against(w, []*contract.Contract{c}, true)
 	return p
 }
 

@@ -17,6 +17,7 @@ import (
 	"io"
 	"log"
 	"maps"
+	"mime"
 	"net"
 	"net/http"
 	"os"
@@ -469,7 +470,12 @@ func (h *Harbour) call(s *service, r *http.Request, body []byte, parts []soap.At
 			return refuse(no)
 		}
 	}
-	d, err := xmltree.ParseEncoded(body, "", xmltree.Limits{Depth: 200})
+	_, params, _ := mime.ParseMediaType(r.Header.Get("Content-Type"))
+	charset := params["charset"]
+	if !xmltree.Known(charset) || strings.EqualFold(charset, "utf-8") { // a lenient service: the message says it better
+		charset = ""
+	}
+	d, err := xmltree.ParseEncoded(body, charset, xmltree.Limits{Depth: 200})
 	if err != nil {
 		return refuse(&fault{code: "Client", reason: "the request cannot be read: " + err.Error()})
 	}

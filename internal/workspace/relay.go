@@ -15,7 +15,6 @@ import (
 	"orenda/internal/call"
 	"orenda/internal/contract"
 	"orenda/internal/endpoint"
-	"orenda/internal/schema"
 	"orenda/internal/trust"
 	"orenda/internal/user"
 )
@@ -26,7 +25,8 @@ type Traced struct {
 	Base      call.Plan            // how it is reached
 	Contracts []*contract.Contract // that may describe it
 
-	here atomic.Pointer[string] // the relay's own address
+	meant bool                   // they were named, or are the endpoint's
+	here  atomic.Pointer[string] // the relay's own address
 }
 
 // Here says at which address the relay listens: a contract that it serves leads there.
@@ -59,6 +59,7 @@ func (w *Workspace) Traced(to, environment string, contracts ...*contract.Contra
 	t := &Traced{
 		Base:      call.Plan{Agent: call.Agent, Endpoint: "relay", Environment: environment, ReadFile: os.ReadFile},
 		Contracts: contracts,
+		meant:     len(contracts) > 0,
 	}
 	address := to
 	if w != nil {
@@ -78,7 +79,7 @@ func (w *Workspace) Traced(to, environment string, contracts ...*contract.Contra
 				return nil, err
 			}
 			if c, err := w.Contract(e.Contract); err == nil && len(contracts) == 0 {
-				t.Contracts = append(t.Contracts, c)
+				t.Contracts, t.meant = append(t.Contracts, c), true
 			}
 		} else if len(contracts) == 0 {
 			for _, k := range w.Config().Contracts {
@@ -99,24 +100,8 @@ func (w *Workspace) Traced(to, environment string, contracts ...*contract.Contra
 // Plan is the plan for one call of another program: with the contract that has its operation.
 func (t *Traced) Plan(w *call.Imported) call.Plan {
 	p := t.Base
-	p.Operation = w.Method + " " + "request"
-	e := w.Envelope()
-	if e == nil || e.Payload.IsZero() {
-		return p
-	}
-	p.Operation = e.Payload.Name().Local
-	for _, c := range t.Contracts {
-		for _, port := range c.Ports() {
-			if port.ByBody(schema.NameOf(e.Payload.Name())) == nil {
-				continue
-			}
-			p.Contract = c
-			if port, op := w.OperationIn(c); port != nil {
-				p.Port, p.Operation = port, op.Name
-			}
-			return p
-		}
-	}
+	p.Operation = w.Method + " request"
+	p.Against(w, t.Contracts, t.meant)
 	return p
 }
 

@@ -67,6 +67,14 @@ func detect(b []byte, transport string) (name string, dec encoding.Encoding, ski
 		return "UTF-16LE", unicode.UTF16(unicode.LittleEndian, unicode.IgnoreBOM), 0, nil
 	}
 	name = transport
+	if len(name) >= 6 && strings.EqualFold(name[:6], "UTF-16") { // labelled, it may have no mark (RFC 2781 §3.3)
+		switch {
+		case bytes.HasPrefix(b, []byte("\x00<")):
+			return "UTF-16BE", unicode.UTF16(unicode.BigEndian, unicode.IgnoreBOM), 0, nil
+		case bytes.HasPrefix(b, []byte("<\x00")):
+			return "UTF-16LE", unicode.UTF16(unicode.LittleEndian, unicode.IgnoreBOM), 0, nil
+		}
+	}
 	if name == "" {
 		name = DeclaredEncoding(b)
 	}
@@ -82,6 +90,12 @@ func detect(b []byte, transport string) (name string, dec encoding.Encoding, ski
 		return name, nil, 0, fmt.Errorf("the encoding %q is not known here", name)
 	}
 	return name, e, 0, nil
+}
+
+// Known tells whether an encoding of that name can be read.
+func Known(name string) bool {
+	_, _, _, err := detect(nil, name)
+	return err == nil
 }
 
 // decode gives the document in UTF-8, without its byte order mark.

@@ -1,0 +1,240 @@
+package relay
+
+import (
+	"bytes"
+	"compress/gzip"
+	"encoding/base64"
+	"encoding/binary"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"strings"
+	"testing"
+	"unicode/utf16"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"orenda/internal/exchange"
+)
+
+const soap11, soap12 = "http://schemas.xmlsoap.org/soap/envelope/", "http://www.w3.org/2003/05/soap-envelope"
+
+// inUTF16 is a text in UTF-16, without a byte order mark.
+func inUTF16(text string, order binary.AppendByteOrder) string {
+	var b []byte
+	for _, u := range utf16.Encode([]rune(text)) {
+		b = order.AppendUint16(b, u)
+	}
+	return string(b)
+}
+
+// inLatin1 is a text in ISO 8859-1.
+func inLatin1(text string) string {
+	var b []byte
+	for _, r := range text {
+		b = append(b, byte(r))
+	}
+	return string(b)
+}
+
+// What a program sends that is no call of the contract is called by what it is, and not by what the service
+// makes of it: 415, a version mismatch, an unknown operation. Each cause points at what was sent, and offers
+// nothing that is set here.
+func TestWhatAProgramSentIsCalledByWhatItIs(t *testing.T) {
+	good := fmt.Sprintf(asks, "40")
+	body := `<FindBerths xmlns="urn:skerry:berths"><length>40</length></FindBerths>`
+	in := func(ns, b string) string {
+		return `<s:Envelope xmlns:s="` + ns + `"><s:Body>` + b + `</s:Body></s:Envelope>`
+	}
+	var zipped bytes.Buffer
+	z := gzip.NewWriter(&zipped)
+	_, _ = z.Write([]byte(good))
+	z.Close()
+	inJSON, _ := json.Marshal(good)
+	w := watch(t, "http://PLAIN/berths")
+	for _, c := range []struct {
+		name, body, media, action string // "" text/xml; charset=utf-8 and the action of the contract; "-" none
+		id, says, other           string // the cause, words of it, and the finding behind it
+	}{
+		{"JSON", `{"quay":"N"}`, "application/json", "", "message.not-xml", "It is JSON", "receive.media-type-refused"},
+		{"JSON as XML", `{"quay":"N"}`, "", "", "message.not-xml", "It is JSON", "read.fault-client"},
+		{"a form", "quay=N&length=3", "application/x-www-form-urlencoded", "", "message.not-xml", "It is a form",
+			"receive.media-type-refused"},
+		{"binary XML", "\x56\x02\x0b\x01s\x04\x0b\x01a\x82", "application/soap+msbin1", "", "message.not-xml", "binary XML",
+			"receive.media-type-refused"},
+		{"Fast Infoset", "\xe0\x00\x00\x01\x008\xcf", "", "", "message.not-xml", "Fast Infoset", "read.fault-client"},
+		{"compressed", zipped.String(), "", "", "message.not-xml", "compressed (gzip)", "read.fault-client"},
+		{"Base64", base64.StdEncoding.EncodeToString([]byte(good)), "", "", "message.not-xml", "XML in Base64", ""},
+		{"a string of JSON", string(inJSON), "", "", "message.not-xml", "a JSON string that holds the XML", ""},
+		{"escaped", strings.ReplaceAll(good, "<", "&lt;"), "", "", "message.not-xml", "escaped", ""},
+		{"percent", "%3Cs%3AEnvelope%3E", "", "", "message.not-xml", "percent-encoded", ""},
+		{"text", "hello", "", "", "message.not-xml", "plain text", ""},
+		{"a page", "<html><br></html>", "", "", "message.not-xml", "an HTML page", ""},
+		{"nothing", "", "", "", "message.not-xml", "nothing was sent", "read.fault-client"},
+		{"two marks", "\ufeff\ufeff" + good, "", "", "message.not-well-formed", "a second byte order mark", ""},
+		{"joined", strings.Replace(good, "40", "4&0", 1), "", "", "message.not-well-formed", "&amp;", "read.fault-client"},
+		{"a page that is XML", "<html><body/></html>", "", "", "message.not-envelope", "element is html", "read.fault-version"},
+		{"no envelope", body, "", "", "message.not-envelope", "FindBerths, which belongs into the body", "read.fault-version"},
+		{"no namespace", `<Envelope><Body>` + body + `</Body></Envelope>`, "", "", "message.not-envelope",
+			"in the namespace (none); that of SOAP 1.1 is " + soap11, "read.fault-version"},
+		{"nearly the namespace", in(soap12+"/", body), "", "", "message.not-envelope", "that of SOAP 1.2 is " + soap12, ""},
+		{"small letters", strings.ReplaceAll(good, "Envelope>", "envelope>"), "", "", "message.not-well-formed", "", ""},
+		{"another envelope", strings.ReplaceAll(good, "s:Envelope", "s:envelope"), "", "", "message.not-envelope",
+			"names are case-sensitive", "read.fault-version"},
+		{"no body", `<s:Envelope xmlns:s="` + soap11 + `"/>`, "", "", "message.body-empty", "the envelope has no Body", ""},
+		{"body in small letters", `<s:Envelope xmlns:s="` + soap11 + `"><s:body/></s:Envelope>`, "", "", "message.body-empty",
+			"the element body in the namespace " + soap11, ""},
+		{"an empty body", in(soap11, ""), "", "", "message.body-empty", "FindBerths, ReserveBerth", "read.fault-client"},
+		{"text in the body", in(soap11, strings.ReplaceAll(body, "<", "&lt;")), "", "", "message.body-empty",
+			"XML that was escaped", "read.fault-client"},
+		{"CDATA in the body", in(soap11, "<![CDATA["+body+"]]>"), "", "", "message.body-empty", "CDATA", ""},
+		{"body without its namespace", in(soap11, "<FindBerths><length>40</length></FindBerths>"), "", "",
+			"message.namespace-differs", "It is in (none)", "read.fault-operation"},
+		{"another name", in(soap11, `<FindBerts xmlns="urn:skerry:berths"/>`), "", "", "message.body-differs",
+			"`FindBerths` is", "read.fault-operation"},
+		{"no such name", in(soap11, `<Moor xmlns="urn:skerry:berths"/>`), "", "", "message.body-differs",
+			"has FindBerths, ReserveBerth", "read.fault-operation"},
+		{"the answer's name", in(soap11, `<FindBerthsResponse xmlns="urn:skerry:berths"/>`), "", "", "message.body-differs",
+			"what FindBerths answers with", ""},
+		{"a fault", in(soap11, `<s:Fault><faultcode>s:Client</faultcode></s:Fault>`), "", "", "message.body-differs",
+			"A fault is an answer", ""},
+		{"an envelope twice", in(soap11, good), "", "", "message.body-differs", "into an envelope twice", ""},
+		{"another media type", good, "text/plain", "", "binding.media-type-differs", "SOAP 1.1 is text/xml",
+			"receive.media-type-refused"},
+		{"that of the other version", good, "application/soap+xml", "", "binding.media-type-differs", "its envelope is of SOAP 1.1",
+			"receive.media-type-refused"},
+		{"no media type", good, "-", "", "binding.media-type-differs", "It has no Content-Type", "receive.media-type-refused"},
+		{"no semicolon", good, "text/xml charset=utf-8", "", "binding.media-type-differs", "a parameter follows a semicolon", ""},
+		{"the other version", in(soap12, body), "application/soap+xml; charset=utf-8", "-", "binding.version-differs",
+			"is for SOAP 1.1", "receive.media-type-refused"},
+		{"its envelope", in(soap12, body), "", "", "binding.version-differs", "is for SOAP 1.1", "read.fault-version"},
+		{"no action", good, "", "-", "binding.action-differs", "has no SOAPAction", "read.fault-action"},
+		{"an empty action", good, "", `""`, "binding.action-differs", `Sent was ""`, "read.fault-action"},
+		{"bytes of another encoding", strings.Replace(good, "40", "40<!--\xe9-->", 1), "", "", "send.charset-differs", "0xe9",
+			"read.fault-client"},
+	} {
+		w.post(c.body, find, func(q *http.Request) {
+			switch c.media {
+			case "-":
+				q.Header["Content-Type"] = nil
+			case "":
+			default:
+				q.Header.Set("Content-Type", c.media)
+			}
+			switch c.action {
+			case "-":
+				q.Header.Del("SOAPAction")
+			case "":
+			default:
+				q.Header.Set("SOAPAction", c.action)
+			}
+		})
+		x := w.last()
+		require.NotEmpty(t, x.Findings, c.name)
+		f := x.Findings[0]
+		assert.Equal(t, exchange.OutcomeStopped, x.Outcome, c.name)
+		if assert.Equal(t, c.id, f.ID, "%s: %v", c.name, ids(x)) {
+			assert.Contains(t, f.Title+". "+f.Why, c.says, c.name)
+			assert.NotEmpty(t, f.Program, c.name)
+			assert.Empty(t, f.Remedies, c.name)
+			require.NotEmpty(t, f.Evidence, c.name)
+			assert.Contains(t, []exchange.Part{exchange.InRequestBody, exchange.InRequestHead}, f.Evidence[0].In, c.name)
+		}
+		if c.other != "" && assert.Len(t, x.Findings, 2, "%s: %v", c.name, ids(x)) {
+			assert.Equal(t, c.other, x.Findings[1].ID, c.name)
+			assert.NotContains(t, x.Findings[1].Program, "SOAP 1.2", c.name)
+		}
+	}
+}
+
+// What is odd and was taken all the same is told, and stops nothing.
+func TestWhatWasTakenAllTheSameIsTold(t *testing.T) {
+	w := watch(t, "http://PLAIN/berths")
+	body := `<FindBerths xmlns="urn:skerry:berths"><length>40</length></FindBerths>`
+	for _, c := range []struct {
+		body, media, action, id, says string
+	}{
+		{fmt.Sprintf(asks, "40"), "", "urn:skerry:berths:FindBerths", "binding.action-unquoted", `it is written "urn:skerry:berths:FindBerths"`},
+		{strings.Replace(fmt.Sprintf(asks, "40"), "</s:Body>", "</s:Body><s:Header/>", 1), "", find, "message.header-misplaced", "first element"},
+		{strings.Replace(fmt.Sprintf(asks, "40"), "</s:Body>", body+"</s:Body>", 1), "", find, "message.body-several", "Behind FindBerths"},
+		{fmt.Sprintf(asks, "40"), "text/xml; charset=utf-9", find, "send.charset-differs", `says "utf-9"`},
+		{fmt.Sprintf(asks, "40"), "text/xml; charset='utf-8'", find, "send.charset-differs", "apostrophes"},
+	} {
+		status, _ := w.post(c.body, c.action, func(q *http.Request) {
+			if c.media != "" {
+				q.Header.Set("Content-Type", c.media)
+			}
+		})
+		x := w.last()
+		assert.Equal(t, 200, status, c.id)
+		assert.Equal(t, exchange.OutcomePassed, x.Outcome, c.id)
+		if assert.Equal(t, []string{c.id}, ids(x)) {
+			assert.Contains(t, x.Findings[0].Why, c.says)
+		}
+	}
+}
+
+// A message may be in an encoding that only its head names (RFC 7303 §3): it is read so, as the service reads it.
+func TestTheHeadNamesTheEncoding(t *testing.T) {
+	w := watch(t, "http://PLAIN/berths")
+	text := fmt.Sprintf(asks, "40<!-- Båt -->")
+	for media, body := range map[string]string{
+		"text/xml; charset=iso-8859-1":   inLatin1(text),
+		"text/xml; charset=windows-1252": inLatin1(text),
+		"text/xml; charset=utf-16le":     inUTF16(text, binary.LittleEndian),
+		"text/xml; charset=UTF-16BE":     inUTF16(text, binary.BigEndian),
+	} {
+		status, answer := w.post(body, find, func(q *http.Request) { q.Header.Set("Content-Type", media) })
+		assert.Equal(t, 200, status, "%s: %s", media, answer)
+		assert.Empty(t, w.last().Findings, "%s: %+v", media, w.last().Findings)
+		assert.Equal(t, "FindBerths", w.last().Operation, media)
+	}
+}
+
+// Whatever a program sends, and in which encoding: no password of it is kept.
+func TestNoSecretOfAnotherProgramIsKept(t *testing.T) {
+	const password = "Båt-9-slipp"
+	security := `<w:Security xmlns:w="http://docs.oasis-open.org/wss/2004/01/oasis-200401-wss-wssecurity-secext-1.0.xsd">` +
+		`<w:UsernameToken><w:Username>inés</w:Username><w:Password>` + password + `</w:Password></w:UsernameToken></w:Security>`
+	text := strings.Replace(fmt.Sprintf(asks, "40"), "<s:Body>", "<s:Header>"+security+"</s:Header><s:Body>", 1)
+	w := watch(t, "http://PLAIN/berths")
+	for _, c := range []struct{ name, body, media string }{
+		{"plain", text, ""},
+		{"mark", "\ufeff" + text, ""},
+		{"declared", inLatin1(`<?xml version="1.0" encoding="ISO-8859-1"?>` + text), "text/xml"},
+		{"head only", inLatin1(text), "text/xml; charset=iso-8859-1"},
+		{"no word", inLatin1(text), "text/xml"},
+		{"UTF-16", "\xff\xfe" + inUTF16(text, binary.LittleEndian), "text/xml; charset=utf-16"},
+		{"UTF-16 without a mark", inUTF16(text, binary.BigEndian), "text/xml"},
+		{"broken before", strings.Replace(text, "inés", "in&es", 1), ""},
+		{"broken behind", strings.Replace(text, "</s:Body>", "", 1), ""},
+		{"no envelope", `<logIn><password>` + password + `</password></logIn>`, ""},
+		{"JSON", `{"user":"x","password":"` + password + `"}`, "application/json"},
+		{"a form", "user=x&password=" + password, "application/x-www-form-urlencoded"},
+		{"Base64", base64.StdEncoding.EncodeToString([]byte(text)), ""},
+		{"escaped", strings.ReplaceAll(text, "<", "&lt;"), ""},
+	} {
+		w.post(c.body, find, func(q *http.Request) {
+			if c.media != "" {
+				q.Header.Set("Content-Type", c.media)
+			}
+		})
+		kept, err := json.Marshal(w.last().Redact(nil))
+		require.NoError(t, err)
+		l := w.last().Redact(nil).Leg()
+		for _, form := range []string{
+			"9-slipp", "t-9-", inUTF16("9-slipp", binary.LittleEndian), inUTF16("9-slipp", binary.BigEndian),
+			base64.StdEncoding.EncodeToString([]byte(password)),
+		} {
+			for _, b := range []string{string(kept), string(l.Out), string(l.RequestBody)} {
+				assert.NotContains(t, b, form, c.name)
+			}
+		}
+		if c.name != "Base64" && !strings.HasPrefix(c.name, "UTF-16 ") {
+			assert.Contains(t, strings.ReplaceAll(string(l.Out), "\x00", ""), "POST ", c.name)
+			assert.NotEqual(t, strings.Repeat(string(exchange.Masked), len(l.RequestBody)), string(l.RequestBody),
+				"what is no secret is kept: %s", c.name)
+		}
+	}
+}
