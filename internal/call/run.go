@@ -86,7 +86,7 @@ func (c *Call) facts(err error) *diagnose.Case {
 	}
 	if w := p.imported; w != nil && w.relayed {
 		f.SentDeclared, f.SentCame, f.ProgramLeft = w.Declared, w.Came, w.Left
-		f.Empty = w.empty()
+		f.Empty, f.AddsSecurity = w.empty(), p.AddSecurity
 	}
 	return f
 }

@@ -81,6 +81,7 @@ type Case struct {
 	SkipVerify      bool                // whatever certificate was accepted
 	Imported        bool                // another program made the exchange
 
+	AddsSecurity           bool   // and a relay adds the security that is set here
 	Empty                  bool   // it sent nothing where an envelope is due
 	SentDeclared, SentCame int64  // bytes of body that another program declared, and sent
 	ProgramLeft            *int64 // after how many bytes of the answer that program took no more; nil: it took all

@@ -93,10 +93,14 @@ func answered(status int, contentType, body string, set ...string) *Case {
 
 // withToken is an envelope with a user name token.
 func withToken(user, kind string) string {
+	password := `x#PasswordText">p</w:Password>`
+	if kind == "digest" {
+		password = `x#PasswordDigest">AAAAAAAAAAAAAAAAAAAAAAAAAAA=</w:Password><w:Nonce>c2xhY2s=</w:Nonce><u:Created xmlns:u="` +
+			wssec.WSU + `">2026-06-01T08:00:00Z</u:Created>`
+	}
 	return `<s:Envelope xmlns:s="http://schemas.xmlsoap.org/soap/envelope/"><s:Header><w:Security xmlns:w="` +
-		wssec.WSSE + `"><w:UsernameToken><w:Username>` + user + `</w:Username><w:Password Type="` +
-		map[string]string{"text": "x#PasswordText", "digest": "x#PasswordDigest"}[kind] +
-		`">p</w:Password></w:UsernameToken></w:Security></s:Header><s:Body/></s:Envelope>`
+		wssec.WSSE + `"><w:UsernameToken><w:Username>` + user + `</w:Username><w:Password Type="` + password +
+		`</w:UsernameToken></w:Security></s:Header><s:Body/></s:Envelope>`
 }
 
 func fault11(code, reason, detail string) string {

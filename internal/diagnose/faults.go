@@ -342,7 +342,17 @@ func tellSecurityMissing(c *Case, f *soap.Fault) *exchange.Finding {
 		Program:  "let your program send a WS-Security user name token; try a digest password first",
 	}
 	if c.Imported {
+		sent := c.sentFacts()
 		out.Why = reason(f) + " The message carries no token."
+		switch {
+		case sent.stray != nil:
+			out.Title, out.Why = "the service found no security header", reason(f)+" One was sent in another way."
+			out.Program = sent.stray.advice
+		case sent.token: // of another kind than is asked for
+			out.Title, out.Why = "the service does not find the token that it wants", reason(f)
+		case sent.header:
+			out.Title = "the service found no token in the security header"
+		}
 	} else {
 		out.Evidence = append(c.faultEvidence(f), c.inSettings("token", 0, 4))
 	}

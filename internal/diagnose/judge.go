@@ -49,7 +49,7 @@ func (c *Case) filled(f exchange.Finding, r *Rule) exchange.Finding {
 	}
 	f.Remedies = slices.DeleteFunc(f.Remedies, changesNothing)
 	if c.Imported {
-		f.Remedies = slices.DeleteFunc(f.Remedies, changesOursOnly)
+		f.Remedies = slices.DeleteFunc(f.Remedies, c.changesOursOnly)
 	}
 	complete(&f)
 	if why := c.SetAside[f.ID]; why != "" && f.Severity != exchange.Stop {
@@ -60,11 +60,11 @@ func (c *Case) filled(f exchange.Finding, r *Rule) exchange.Finding {
 
 // changesOursOnly tells whether a remedy changes what another program decides for itself: its message and by which
 // rules it is sent. What is set here changes only the calls that are made here.
-func changesOursOnly(r exchange.Remedy) bool {
+func (c *Case) changesOursOnly(r exchange.Remedy) bool {
 	return slices.ContainsFunc(r.All(), func(ch exchange.Change) bool {
 		k := endpoint.KeyOf(ch.Key[strings.LastIndexByte(ch.Key, '.')+1:])
 		return ch.Where == "draft" || k != nil && (k.Name == "soap" || k.Name == "action" || k.Name == "addressing" ||
-			k.Stage == exchange.Message)
+			k.Stage == exchange.Message || k.Stage == exchange.Security && !c.AddsSecurity)
 	})
 }
 
@@ -142,16 +142,21 @@ var explains = map[string][]string{
 	"read.version-differs":        {"binding.version-differs"},
 	"receive.media-type-refused":  {"binding.version-differs", "binding.media-type-differs"},
 	"receive.over-buffer":         {"binding.buffer-differs"},
-	"read.fault-security-missing": {"security.token-demanded"},
+	"read.fault-security-missing": {"security.header-differs", "security.token-demanded"},
+	"read.fault-must-understand":  {"security.header-differs"},
 	"read.fault-security-invalid": {
+		"security.header-differs",
+		"security.token-malformed",
 		"security.password-type-differs",
 		"security.algorithms-differ",
 		"security.assertion-expired",
 		"security.token-demanded",
 		"message.security-in-draft",
 	},
-	"read.fault-security-refused": {"security.assertion-expired", "security.password-type-differs"},
-	"read.fault-security-expired": {"security.assertion-expired"},
+	"read.fault-security-refused": {
+		"security.token-malformed", "security.assertion-expired", "security.password-type-differs",
+	},
+	"read.fault-security-expired": {"security.token-malformed", "security.assertion-expired"},
 	"receive.server-error":        {"message.invalid", "message.placeholder-left"},
 	"connect.name-unknown":        {"address.from-contract"},
 	"connect.refused":             {"address.from-contract"},

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"fmt"
 	"mime"
+	"slices"
 	"strconv"
 	"strings"
 	"unicode/utf8"
@@ -21,6 +22,8 @@ var relayedRules = []Rule{
 	{"send.charset-differs", exchange.Warn, exchange.Yours, charsetDiffers},
 	{"receive.program-left", exchange.Warn, exchange.Yours, programLeft},
 	{"security.password-type-differs", exchange.Warn, exchange.Yours, passwordTypeSent},
+	{"security.header-differs", exchange.Warn, exchange.Yours, securityHeaderDiffers},
+	{"security.token-malformed", exchange.Warn, exchange.Yours, tokenMalformed},
 }
 
 // lengthDiffers is a declared length that is not the number of bytes.
@@ -114,6 +117,66 @@ func passwordTypeSent(c *Case) []exchange.Finding {
 		}},
 		Program: "send the whole URI of the password type",
 	})
+}
+
+// securityHeaderDiffers is security that stands where, or as what, a service does not find it. Others may have a
+// header of that name for themselves.
+func securityHeaderDiffers(c *Case) []exchange.Finding {
+	if !c.Imported || c.Reply == nil || c.Reply.Fault == nil {
+		return nil
+	}
+	class := c.faultClass(c.Reply.Fault)
+	if class != "read.fault-must-understand" && !strings.HasPrefix(class, "read.fault-security") {
+		return nil
+	}
+	sent := c.sentFacts()
+	if sent.stray == nil {
+		return nil
+	}
+	return one(exchange.Finding{
+		Title:    "the security of the message is not where services look for it",
+		Why:      sent.stray.why,
+		Evidence: []exchange.Evidence{c.inSent(sent.stray.at)},
+		Program:  sent.stray.advice,
+	})
+}
+
+// tokenMalformed is a token or a timestamp that is not as the standard has it.
+func tokenMalformed(c *Case) []exchange.Finding {
+	if !c.Imported {
+		return nil
+	}
+	sent := c.sentFacts()
+	if c.Err == nil { // what was taken is no more than unusual, unless it is plainly wrong
+		sent.odd = slices.DeleteFunc(sent.odd, func(o oddity) bool { return o.likely })
+	}
+	if len(sent.odd) == 0 {
+		return nil
+	}
+	first := sent.odd[0]
+	f := exchange.Finding{
+		Title: "the security header is not as the standard has it", Why: first.why, Program: first.advice,
+	}
+	if first.likely {
+		f.Certainty = exchange.Likely
+	}
+	for _, o := range sent.odd {
+		f.Evidence = append(f.Evidence, c.inSent(o.at))
+	}
+	return one(f)
+}
+
+// inSent is evidence that points at the start tag of what stands at a place of the request's body.
+func (c *Case) inSent(at xmltree.Span) exchange.Evidence {
+	l := c.leg()
+	e := exchange.Evidence{In: exchange.InRequestBody, Leg: len(c.X.Legs), Offset: int64(at.Start),
+		Length: int64(at.Len()), Line: 1, Column: 1}
+	if at.End <= len(l.RequestBody) {
+		e.Line, e.Column = xmltree.Position(l.RequestBody, at.Start)
+		tag, _, _ := bytes.Cut(l.RequestBody[at.Start:at.End], []byte(">")) // what it holds may be a secret
+		e.Excerpt = cut(string(tag)+">", 120)
+	}
+	return e
 }
 
 // inRequestHead is evidence that points at a field of the request's head.

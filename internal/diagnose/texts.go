@@ -354,6 +354,17 @@ var texts = map[string]Text{
 		"The file is encrypted with age.",
 		"Give the pass phrase; Orenda asks once each time it is started.",
 	},
+	"security.header-differs": {
+		"The security of a message is not where services look for it.",
+		"A Security header in another namespace, a token outside it, or one in the Body was sent.",
+		"Put the token into a Security header of WS-Security 1.0, in the Header.",
+	},
+	"security.token-malformed": {
+		"A token or timestamp that a program sent is not as the standard has it.",
+		"A time that cannot be read or has no zone, a digest that is none or lacks its Nonce, a Nonce that is not in " +
+			"Base64.",
+		"Write it as the standard has it; the sentence says what is wrong.",
+	},
 	"security.password-type-differs": {
 		"The password Type that another program sent is not in the standard.",
 		"The attribute in its user name token.",

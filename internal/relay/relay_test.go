@@ -59,7 +59,11 @@ func watch(t *testing.T, to string, set ...string) *watched {
 	u, err := url.Parse(to)
 	require.NoError(t, err)
 	p := call.Plan{Agent: "test", ReadFile: os.ReadFile}
-	f, err := call.Fetch(t.Context(), "http://"+h.Plain+"/berths?wsdl", p, nil)
+	desk := "/berths"
+	if strings.HasPrefix(u.Path, "/tides") {
+		desk = "/tides"
+	}
+	f, err := call.Fetch(t.Context(), "http://"+h.Plain+desk+"?wsdl", p, nil)
 	require.NoError(t, err)
 	cert := filepath.Join(t.TempDir(), "cert.pem")
 	require.NoError(t, os.WriteFile(cert, trust.PEM(h.Cert.Cert), 0o600))

@@ -10,12 +10,15 @@ import (
 	"net/http"
 	"strings"
 	"testing"
+	"time"
 	"unicode/utf16"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"orenda/internal/exchange"
+	"orenda/internal/standin"
+	"orenda/internal/wssec"
 )
 
 const soap11, soap12 = "http://schemas.xmlsoap.org/soap/envelope/", "http://www.w3.org/2003/05/soap-envelope"
@@ -236,5 +239,76 @@ func TestNoSecretOfAnotherProgramIsKept(t *testing.T) {
 			assert.NotEqual(t, strings.Repeat(string(exchange.Masked), len(l.RequestBody)), string(l.RequestBody),
 				"what is no secret is kept: %s", c.name)
 		}
+	}
+}
+
+// A security header that is refused is read as the service reads it: what is wrong with it is said, and not that
+// none was sent, or that a password is wrong.
+func TestWhatIsWrongWithASecurityHeaderIsSaid(t *testing.T) {
+	const utility = "http://docs.oasis-open.org/wss/2004/01/oasis-200401-wss-wssecurity-utility-1.0.xsd"
+	const types = "http://docs.oasis-open.org/wss/2004/01/oasis-200401-wss-username-token-profile-1.0#Password"
+	day := `<DayTable xmlns="urn:skerry:tides"><station>NSK</station><day>2026-06-01</day></DayTable>`
+	password := func(kind, value, more string) string {
+		return `<w:UsernameToken><w:Username>` + standin.User + `</w:Username><w:Password Type="` + types + kind + `">` + value +
+			`</w:Password>` + more + `</w:UsernameToken>`
+	}
+	text := password("Text", standin.Password, "")
+	timestamp := func(layout string, from, to time.Duration) string {
+		at := func(d time.Duration) string { return time.Now().UTC().Add(d).Format(layout) }
+		return `<u:Timestamp><u:Created>` + at(from) + `</u:Created><u:Expires>` + at(to) + `</u:Expires></u:Timestamp>`
+	}
+	made := time.Now().UTC()
+	digest := wssec.NewToken(standin.User, standin.Password, wssec.Digest, made)
+	inner := string(wssec.Build(digest, nil).XML)
+	inner = inner[strings.Index(inner, ">")+1 : strings.LastIndex(inner, "</")]
+	value := inner[strings.Index(inner, `Digest">`)+len(`Digest">`):]
+	value = value[:strings.Index(value, "<")]
+	whole := `<w:Nonce>` + base64.StdEncoding.EncodeToString([]byte("sixteen letters.")) + `</w:Nonce><u:Created>` +
+		made.Format(time.RFC3339) + `</u:Created>`
+	header := func(space, in string) string {
+		return `<s:Header><w:Security xmlns:w="` + space + `" xmlns:u="` + utility + `">` + in + `</w:Security></s:Header>`
+	}
+	w := watch(t, "https://TLS/tides", "trust", "CERT")
+	for _, c := range []struct{ name, header, body, id, says, other string }{
+		{"another namespace", header("http://schemas.xmlsoap.org/ws/2002/12/secext", text), day, "security.header-differs",
+			"Its namespace is http://schemas.xmlsoap.org/ws/2002/12/secext", "read.fault-security-missing"},
+		{"in the body", "", strings.NewReplacer("<s:Header>", "", "</s:Header>", "").Replace(header(wssec.WSSE, text)),
+			"security.header-differs", "stands in the Body", "read.fault-security-missing"},
+		{"by itself", `<s:Header xmlns:w="` + wssec.WSSE + `">` + text + `</s:Header>`, day, "security.header-differs",
+			"by itself", "read.fault-security-missing"},
+		{"without a token", header(wssec.WSSE, ""), day, "read.fault-security-missing", "found no token in the security header", ""},
+		{"no zone", header(wssec.WSSE, timestamp("2006-01-02T15:04:05", 0, time.Minute)+text), day, "security.token-malformed",
+			"no time zone", "read.fault-security-invalid"},
+		{"no time", header(wssec.WSSE, timestamp("02.01.2006", 0, time.Minute)+text), day, "security.token-malformed",
+			"no time of XML Schema", "read.fault-security-invalid"},
+		{"no digest", header(wssec.WSSE, password("Digest", standin.Password, whole)), day, "security.token-malformed",
+			"28 characters", "read.fault-security-refused"},
+		{"a digest as text", header(wssec.WSSE, password("Text", value, whole)), day, "security.token-malformed",
+			"looks like a digest", "read.fault-security-refused"},
+		{"no nonce", header(wssec.WSSE, password("Digest", value, "")), day, "security.token-malformed",
+			"without Nonce or Created", "read.fault-security-refused"},
+		{"a nonce that is none", header(wssec.WSSE, password("Digest", value, strings.Replace(whole, "<w:Nonce>", "<w:Nonce>!", 1))),
+			day, "security.token-malformed", "not in Base64", ""},
+		{"an old token", `<s:Header xmlns:soap="` + soap11 + `">` + string(wssec.Build(wssec.NewToken(standin.User, standin.Password, wssec.Digest,
+			made.Add(-time.Hour)), nil).XML) + `</s:Header>`, day, "read.fault-security-expired", "1h0m", ""},
+		{"a wrong password", header(wssec.WSSE, password("Text", "ebb at ten", "")), day, "read.fault-security-refused", "", ""},
+	} {
+		w.post(`<s:Envelope xmlns:s="`+soap11+`">`+c.header+`<s:Body>`+c.body+`</s:Body></s:Envelope>`, `"urn:skerry:tides:DayTable"`)
+		x := w.last()
+		require.NotEmpty(t, x.Findings, c.name)
+		f := x.Findings[0]
+		assert.Equal(t, c.id, f.ID, "%s: %v", c.name, ids(x))
+		assert.Contains(t, f.Title+". "+f.Why, c.says, c.name)
+		assert.Empty(t, f.Remedies, c.name)
+		if c.other != "" && assert.Greater(t, len(x.Findings), 1, c.name) {
+			assert.Equal(t, c.other, x.Findings[1].ID, c.name)
+			assert.NotContains(t, x.Findings[1].Title, "none was sent", c.name)
+			at := f.Evidence[0]
+			assert.Equal(t, exchange.InRequestBody, at.In, c.name)
+			assert.Equal(t, byte('<'), x.Leg().RequestBody[at.Offset], c.name)
+		}
+		kept, err := json.Marshal(x.Redact(nil))
+		require.NoError(t, err)
+		assert.NotContains(t, string(kept), standin.Password, c.name)
 	}
 }
