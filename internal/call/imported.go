@@ -42,6 +42,8 @@ type Imported struct {
 
 	Declared int64 // Content-Length of the request as it came, -1 where it said none; only of what was relayed
 	Came     int64 // bytes of body that came instead; less, or more
+	// Undeclared tells that bytes followed a head that declares none: they belong to no request.
+	Undeclared bool
 	// Pass is given the answer as it comes, last with what completes it; nil: nobody is.
 	Pass func(b []byte, last bool)
 	Left *int64 // after how many bytes the program that it goes to took no more; nil: it took all
@@ -99,7 +101,7 @@ func (w *Imported) rooted(body []byte) *rooted {
 
 // empty tells whether a program that calls sent nothing.
 func (w *Imported) empty() bool {
-	return w.relayed && strings.EqualFold(w.Method, http.MethodPost) && len(w.Body) == 0 && w.Came == 0
+	return w.relayed && strings.EqualFold(w.Method, http.MethodPost) && len(w.Body) == 0 && w.Came <= 0
 }
 
 // SetMessage puts another message in the place of the request's: of its body, or of the part that holds it.

@@ -86,7 +86,7 @@ func (c *Call) facts(err error) *diagnose.Case {
 	}
 	if w := p.imported; w != nil && w.relayed {
 		f.SentDeclared, f.SentCame, f.ProgramLeft = w.Declared, w.Came, w.Left
-		f.Empty, f.AddsSecurity = w.empty(), p.AddSecurity
+		f.Empty, f.Undeclared, f.AddsSecurity = w.empty(), w.Undeclared, p.AddSecurity
 	}
 	return f
 }

@@ -72,8 +72,9 @@ func (t *commandLine) forward(ctx context.Context, f *relaying, w *workspace.Wor
 	defer behind.Close()
 	r, err := relay.Listen(relay.Options{
 		Listen: f.Listen, Keep: behind.Add,
-		Plan:    func(w *call.Imported) call.Plan { return traced.Plan(w) },
-		Forward: &relay.Forward{Opens: opens, Other: t.passedBy()},
+		TurnedAway: t.turnedAway(),
+		Plan:       func(w *call.Imported) call.Plan { return traced.Plan(w) },
+		Forward:    &relay.Forward{Opens: opens, Other: t.passedBy()},
 	})
 	if err != nil {
 		return unread{err}

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"os"
 	"strings"
+	"sync"
 
 	"github.com/spf13/cobra"
 
@@ -198,6 +199,7 @@ func (t *commandLine) relay(ctx context.Context, f *relaying, w *workspace.Works
 			t.relayed(x, f.bytesToo)
 		}
 	}
+	o.TurnedAway = t.turnedAway()
 	r, err := relay.Listen(o)
 	if err != nil {
 		return unread{err}
@@ -218,6 +220,36 @@ func (t *commandLine) relay(ctx context.Context, f *relaying, w *workspace.Works
 	}
 	<-ctx.Done()
 	return nil
+}
+
+// turnedAway tells of requests that a relay did not take: the first for each reason, and then each time that
+// there are ten times as many.
+func (t *commandLine) turnedAway() func(why string) {
+	var mu sync.Mutex
+	seen := map[string]int{}
+	const most = 1000 // reasons that are told apart
+	return func(why string) {
+		mu.Lock()
+		defer mu.Unlock()
+		if _, ok := seen[why]; !ok && len(seen) >= most {
+			why = "for other reasons"
+		}
+		seen[why]++
+		n := seen[why]
+		for m := n; m > 1; m /= 10 {
+			if m%10 != 0 {
+				return
+			}
+		}
+		if t.asJSON {
+			b, _ := json.Marshal(map[string]any{"turnedAway": why, "count": n})
+			t.printing.Lock()
+			defer t.printing.Unlock()
+			fmt.Fprintf(t.out, "%s\n", b)
+			return
+		}
+		fmt.Fprintf(t.aside(), "turned away (%d): %s\n", n, safe.Line(why))
+	}
 }
 
 // relayed tells of one exchange that passed.

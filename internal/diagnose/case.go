@@ -83,6 +83,7 @@ type Case struct {
 
 	AddsSecurity           bool   // and a relay adds the security that is set here
 	Empty                  bool   // it sent nothing where an envelope is due
+	Undeclared             bool   // but bytes behind a head that declares no length
 	SentDeclared, SentCame int64  // bytes of body that another program declared, and sent
 	ProgramLeft            *int64 // after how many bytes of the answer that program took no more; nil: it took all
 

@@ -39,15 +39,16 @@ func lengthDiffers(c *Case) []exchange.Finding {
 		Title:    "the declared length is not the number of bytes",
 		Why:      fmt.Sprintf("%s declared %s bytes and sent %s.", who, endpoint.Bytes(declared), endpoint.Bytes(came)),
 		Evidence: c.inRequestHead("Content-Length"),
-		Program:  "count the bytes of the encoded message, not its characters",
+		Program:  "declare as many bytes as are sent; best, let what speaks HTTP count them",
 	}
 	if len(f.Evidence) == 0 {
 		f.Evidence = []exchange.Evidence{named("Content-Length", fmt.Sprintf("Content-Length: %d", declared))}
 	}
 	if c.Draft != nil && came > declared {
-		if n := int64(utf8.RuneCount(c.Draft.Bytes())); n == declared ||
-			n+came-int64(len(c.Draft.Bytes())) == declared {
+		size := int64(len(c.Draft.Bytes())) // what was declared of it, or all
+		if n := int64(utf8.RuneCount(c.Draft.Bytes())); n < size && n+came-size == declared {
 			f.Why += " It is the number of its characters."
+			f.Program = "count the bytes of the encoded message, not its characters"
 		}
 	}
 	if c.Err != nil {

@@ -52,6 +52,13 @@ func requestNotXML(c *Case) []exchange.Finding {
 	if c.Empty {
 		f.Title, f.Evidence = "the request has no body", c.inRequestHead("Content-Length")
 		f.Why = "An envelope is due in it, and nothing was sent."
+		if c.Undeclared {
+			f.Why = "Its head declares no length, and no chunks: what follows it belongs to no request."
+			f.Program, f.Evidence = "send Content-Length, or Transfer-Encoding: chunked", nil
+		}
+		if len(f.Evidence) == 0 {
+			f.Evidence = []exchange.Evidence{c.inRequestLine()}
+		}
 	} else {
 		f.Evidence = append([]exchange.Evidence{c.inDraft(xmltree.Span{End: min(len(sent), 40)})}, f.Evidence...)
 	}

@@ -64,8 +64,9 @@ func (r *Relay) tunnel(c *patient, in *bufio.Reader, hostPort string) {
 			&tls.Config{Certificates: []tls.Certificate{*cert}, MinVersion: tls.VersionTLS12},
 		)
 		_ = inner.SetDeadline(time.Now().Add(connectTime))
-		if inner.Handshake() != nil {
-			return // the program does not trust the certificate: it says so itself
+		if err := inner.Handshake(); err != nil {
+			r.turnAway(c, began(nil, err))
+			return
 		}
 		_ = inner.SetDeadline(time.Time{})
 		u := &url.URL{Scheme: "https", Host: hostPort}

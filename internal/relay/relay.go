@@ -52,8 +52,11 @@ type Options struct {
 	// Answer answers a request here, with a whole HTTP response; ok is false where it is passed
 	// on. Either is done after a while. It may be nil.
 	Answer func(w *call.Imported) (response []byte, after time.Duration, ok bool)
-	Idle   time.Duration // for the next bytes of a request; 0: ten seconds
-	Head   time.Duration // for the whole head of a request; 0: twice Idle
+	// TurnedAway is told why a request was not taken, of which no exchange is made: its head or its chunks
+	// cannot be read, it did not come whole, the program does not trust the certificate. It may be nil.
+	TurnedAway func(why string)
+	Idle       time.Duration // for the next bytes of a request; 0: ten seconds
+	Head       time.Duration // for the whole head of a request; 0: twice Idle
 
 	ListenTLS   string           // for programs that call over TLS; "" none
 	Certificate *tls.Certificate // that it shows there
@@ -369,11 +372,7 @@ func (r *Relay) pass(c *patient, in *bufio.Reader, pool *wire.Pool, at *url.URL)
 		return false
 	}
 	if err != nil {
-		if errors.Is(err, errNoWay) {
-			answer(c, "404 Not Found", "orenda relay: nothing is here")
-		} else if !errors.Is(err, io.EOF) {
-			answer(c, "400 Bad Request", "orenda relay: "+err.Error())
-		}
+		r.turnAway(c, err)
 		return false
 	}
 	r.wait(c.tracked(), time.Time{})
@@ -639,11 +638,54 @@ func (r *Relay) goesTo(line *http1.RequestLine, at *url.URL) (to *url.URL, err e
 	return to, nil
 }
 
+// turnAway answers a request that is not taken, and tells of it.
+func (r *Relay) turnAway(c *patient, err error) {
+	told := r.o.Load().TurnedAway
+	if errors.Is(err, io.EOF) || r.ending.Load() {
+		return
+	}
+	var closed errHandshake
+	switch {
+	case errors.As(err, &closed): // there is nobody who reads an answer
+	case errors.Is(err, errNoWay):
+		answer(c, "404 Not Found", "orenda relay: nothing is here")
+	default:
+		answer(c, "400 Bad Request", "orenda relay: "+err.Error())
+	}
+	if told != nil {
+		told(err.Error())
+	}
+}
+
+// errHandshake is why a program and the relay did not come to speak with each other.
+type errHandshake string
+
+func (e errHandshake) Error() string { return string(e) }
+
+// began is why nothing came over a connection: io.EOF where the program said nothing.
+func began(first []byte, err error) error {
+	var header tls.RecordHeaderError
+	var alert *net.OpError
+	switch {
+	case err == nil && first[0] == 0x16: // a handshake record (RFC 8446 §5.1)
+		return errors.New("that is no request line: the program speaks TLS to the address that is for plain HTTP")
+	case err == nil:
+		return nil
+	case errors.As(err, &header):
+		return errHandshake("the program speaks plain HTTP to the address that is for TLS")
+	case errors.As(err, &alert) && alert.Op == "remote error":
+		return errHandshake("the program broke off TLS: " + alert.Err.Error() +
+			"; it has to trust the file of the local authority")
+	}
+	return io.EOF
+}
+
 // read takes a request as it comes: its fields in order and as they are spelled.
 // keep is true where the program keeps the connection.
 func (r *Relay) read(in *bufio.Reader, c *patient, at *url.URL) (w *taken, keep bool, err error) {
-	if _, err := in.Peek(1); err != nil { // a program that keeps the connection may be quiet
-		return nil, false, io.EOF
+	first, err := in.Peek(1)
+	if err = began(first, err); err != nil { // io.EOF: a program that keeps the connection may be quiet
+		return nil, false, err
 	}
 	c.end = time.Now().Add(r.o.Load().Head)
 	line, head, err := readHead(in)
@@ -670,6 +712,9 @@ func (r *Relay) read(in *bufio.Reader, c *patient, at *url.URL) (w *taken, keep 
 	if err != nil {
 		return nil, false, err
 	}
+	if line.Proto == "HTTP/1.0" && !slices.ContainsFunc(w.Header, isHost) { // it goes on as HTTP/1.1, which demands one
+		w.Header = slices.Insert(w.Header, 0, [2]string{"Host", to.Host})
+	}
 	if expects {
 		_, _ = io.WriteString(c, "HTTP/1.1 100 Continue\r\n\r\n")
 	}
@@ -682,6 +727,8 @@ func (r *Relay) read(in *bufio.Reader, c *patient, at *url.URL) (w *taken, keep 
 	}
 	return w, keep, nil
 }
+
+func isHost(f [2]string) bool { return strings.EqualFold(f[0], "Host") }
 
 // fields takes the fields of a request that go on to the service. keep is whether the program keeps
 // the connection, expects whether it waits for leave to send the body.
@@ -795,7 +842,7 @@ func body(in *bufio.Reader, w *taken, chunked bool) error {
 		}
 	case w.Declared == 0:
 	default:
-		w.Came = -1
+		w.Came, w.Undeclared = -1, beyond(in) > 0
 	}
 	return nil
 }

@@ -3,12 +3,17 @@ package relay
 import (
 	"bytes"
 	"compress/gzip"
+	"crypto/tls"
 	"encoding/base64"
 	"encoding/binary"
 	"encoding/json"
 	"fmt"
+	"io"
+	"net"
 	"net/http"
+	"net/url"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 	"unicode/utf16"
@@ -16,8 +21,10 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"orenda/internal/call"
 	"orenda/internal/exchange"
 	"orenda/internal/standin"
+	"orenda/internal/trust"
 	"orenda/internal/wssec"
 )
 
@@ -311,4 +318,91 @@ func TestWhatIsWrongWithASecurityHeaderIsSaid(t *testing.T) {
 		require.NoError(t, err)
 		assert.NotContains(t, string(kept), standin.Password, c.name)
 	}
+}
+
+// What is no request that can be passed on makes no exchange: who watches the relay is told why it was turned away.
+func TestWhoIsTurnedAwayIsTold(t *testing.T) {
+	var mu sync.Mutex
+	var told []string
+	last := func() string {
+		mu.Lock()
+		defer mu.Unlock()
+		return strings.Join(told, "\n")
+	}
+	pair, err := trust.Issue(trust.Wish{Name: "quay", Hosts: []string{"127.0.0.1"}})
+	require.NoError(t, err)
+	own := pair.TLS()
+	r, err := Listen(Options{
+		To: &url.URL{Scheme: "http", Host: "127.0.0.1:1"}, Idle: 200 * time.Millisecond,
+		ListenTLS: "127.0.0.1:0", Certificate: &own,
+		Plan: func(*call.Imported) call.Plan { return call.Plan{Operation: "?"} },
+		TurnedAway: func(why string) {
+			mu.Lock()
+			defer mu.Unlock()
+			told = append(told, why)
+		},
+	})
+	require.NoError(t, err)
+	defer r.Close()
+	at := r.ListensAt()
+	send := func(to, text string) {
+		c, err := net.Dial("tcp", to)
+		require.NoError(t, err)
+		defer c.Close()
+		_, _ = io.WriteString(c, text)
+		_ = c.SetDeadline(time.Now().Add(5 * time.Second))
+		_, _ = io.ReadAll(c)
+	}
+	head := "POST / HTTP/1.1\r\nHost: localhost\r\nContent-Type: text/xml\r\n"
+	for _, c := range []struct{ to, text, says string }{
+		{at[0], head + "Content-Length: 3\r\nContent-Length: 4\r\n\r\nabc", "2 lengths are declared"},
+		{at[0], head + "Content-Length: many\r\n\r\nabc", `a length of "many"`},
+		{at[0], head + "Transfer-Encoding: chunked\r\n\r\nzz\r\nabc", "not a chunk size"},
+		{at[0], head + "Transfer-Encoding: chunked\r\n\r\n9\r\nabc", "the chunks were cut off"},
+		{at[0], "hello\r\n\r\n", "no request line"},
+		{at[0], strings.Replace(head, "localhost", "quay.example", 1) + "\r\n", "is not this relay"},
+		{at[0], "\x16\x03\x01\x00\x05hello", "speaks TLS to the address that is for plain HTTP"},
+		{at[1], head + "\r\n", "speaks plain HTTP to the address that is for TLS"},
+	} {
+		send(c.to, c.text)
+		require.Eventually(t, func() bool { return strings.Contains(last(), c.says) }, 10*time.Second, time.Millisecond,
+			"%s: %s", c.says, last())
+	}
+	_, err = tls.Dial("tcp", at[1], &tls.Config{ServerName: "127.0.0.1"}) // trusts nothing of ours
+	require.Error(t, err)
+	require.Eventually(t, func() bool { return strings.Contains(last(), "has to trust the file of the local authority") },
+		10*time.Second, time.Millisecond, "%s", last())
+	before := last()
+	send(at[0], "") // who says nothing is not spoken of
+	assert.Equal(t, before, last())
+}
+
+// A body whose head declares no length belongs to no request: the call is not called passed.
+func TestABodyWithoutALengthIsNoBody(t *testing.T) {
+	w := watch(t, "http://PLAIN/berths")
+	head := "POST / HTTP/1.1\r\nHost: localhost\r\nConnection: close\r\nContent-Type: text/xml\r\nSOAPAction: " + find + "\r\n"
+	w.raw(head + "\r\n" + fmt.Sprintf(asks, "12"))
+	w.keeps(1)
+	x := w.last()
+	assert.Equal(t, exchange.OutcomeStopped, x.Outcome)
+	assert.Equal(t, "message.not-xml", x.Cause().ID)
+	assert.Contains(t, x.Cause().Why, "declares no length")
+
+	// A program of HTTP/1.0 names no host, and need not.
+	old := strings.NewReplacer("HTTP/1.1", "HTTP/1.0", "Host: localhost\r\n", "").Replace(head)
+	answer := w.raw(old + fmt.Sprintf("Content-Length: %d\r\n\r\n%s", len(fmt.Sprintf(asks, "12")), fmt.Sprintf(asks, "12")))
+	w.keeps(2)
+	assert.Contains(t, answer, "FindBerthsResponse")
+	assert.Equal(t, exchange.OutcomePassed, w.last().Outcome)
+
+	// A length that is too small is that of the characters only where some of them have several bytes.
+	body := fmt.Sprintf(asks, "12")
+	w.raw(head + fmt.Sprintf("Content-Length: %d\r\n\r\n%s", len(body)-2, body))
+	w.keeps(3)
+	assert.Equal(t, "send.length-differs", w.last().Cause().ID)
+	assert.NotContains(t, w.last().Cause().Why, "characters")
+	body = fmt.Sprintf(asks, "12<!--åø-->")
+	w.raw(head + fmt.Sprintf("Content-Length: %d\r\n\r\n%s", len(body)-2, body))
+	w.keeps(4)
+	assert.Contains(t, w.last().Cause().Why, "It is the number of its characters.")
 }

@@ -211,6 +211,7 @@ func (s *Service) options(ctx context.Context, r *workspace.Route) (o relay.Opti
 		w.Through = name
 		s.continueTrace(w)
 	}
+	o.TurnedAway = func(why string) { s.o.Log.Warn("turned away", "relay", name, "why", why) }
 	o.Keep = func(x *exchange.Exchange) {
 		s.metrics.count(name, x, t.Contracts)
 		s.tell(name, x)

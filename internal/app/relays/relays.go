@@ -15,6 +15,7 @@ import (
 	"orenda/internal/app/ui"
 	"orenda/internal/endpoint"
 	"orenda/internal/exchange"
+	"orenda/internal/safe"
 	"orenda/internal/workspace"
 )
 
@@ -302,6 +303,10 @@ func (v *View) View(w, h int) string {
 		says := r.Answering.String()
 		if !r.Answering.Plain() {
 			out = append(out, label("now it")+ui.Accent(ui.Cut(says, w-24)))
+		}
+		if r.TurnedAway > 0 {
+			why := fmt.Sprintf("%s: %s", endpoint.Bytes(int64(r.TurnedAway)), safe.Line(r.Why))
+			out = append(out, label("turned away")+ui.Strong(ui.Cut(why, w-24)))
 		}
 		if r.Last == nil {
 			out = append(out, label("waits")+"for the first call", "")

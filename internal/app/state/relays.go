@@ -24,6 +24,9 @@ type Relay struct {
 	Addresses []string // that a program calls, the one over TLS last
 	Authority string   // file that the program has to trust, for TLS; "" where there is none
 
+	TurnedAway int    // requests that were not taken
+	Why        string // the newest of them was not
+
 	Count, Failed int                 // calls that came, and that did not pass
 	Last          *exchange.Exchange  // the newest, masked
 	Answering     workspace.Answering // how it answers by itself
@@ -92,6 +95,12 @@ func (s *State) StartRoute(r *workspace.Route) error {
 		if wanted(x) {
 			behind.Add(cut(x))
 		}
+	}
+	o.TurnedAway = func(why string) {
+		s.post(func() {
+			one.TurnedAway++
+			one.Why = why
+		})
 	}
 	o.Change = func(w *call.Imported) { one.answering.Load().Change(w) }
 	o.Answer = func(w *call.Imported) ([]byte, time.Duration, bool) {
