@@ -627,22 +627,46 @@ func (c *Call) runSentSecurity(context.Context) (string, error) {
 
 // sentSecrets notes the secrets in the message of another program, and gives their places in the request.
 func (c *Call) sentSecrets(w *Imported) (places []int) {
+	message, at := w.sent()
 	if d := w.document(); d != nil {
 		places = c.secretPlacesOf(d)
 	} else {
-		places = c.secretPlacesIn(w.Readable())
+		places = c.secretPlacesIn(message)
 	}
-	message, at := w.sent()
 	c.rec.Update(func(x *exchange.Exchange) {
 		for i := 0; i+1 < len(places); i += 2 {
 			x.Secrets = append(x.Secrets, string(message[places[i]:places[i+1]]))
 		}
 	})
 	if at < 0 && len(places) > 0 { // encoded, they stand nowhere: all of the part is one
-		return []int{w.root.part.Start, w.root.part.End}
+		places, at = []int{w.root.part.Start, w.root.part.End}, 0
 	}
 	for i := range places {
 		places[i] += at
+	}
+	return append(places, c.secretsBeside(w)...)
+}
+
+// secretsBeside are the places of secrets in the files that travel beside a message, as far as they are text.
+func (c *Call) secretsBeside(w *Imported) (places []int) {
+	body := w.root.of
+	if len(body) == 0 || w.root.why != "" {
+		return nil
+	}
+	parts, _ := related.Split(field(w.Header, "Content-Type"), body) // as far as they go
+	for _, p := range parts {
+		media := strings.ToLower(p.Type)
+		text := strings.HasPrefix(media, "text/") || strings.Contains(media, "xml") || strings.Contains(media, "json") ||
+			strings.Contains(media, "x-www-form-urlencoded")
+		if p.Root || !text {
+			continue
+		}
+		for _, at := range c.secretPlacesIn(body[p.Start:p.End]) {
+			places = append(places, p.Start+at)
+		}
+	}
+	for i := 0; i+1 < len(places); i += 2 {
+		c.rec.Update(func(x *exchange.Exchange) { x.Secrets = append(x.Secrets, string(body[places[i]:places[i+1]])) })
 	}
 	return places
 }

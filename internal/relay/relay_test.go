@@ -801,6 +801,12 @@ func TestARequestInPartsIsJudgedByItsMessage(t *testing.T) {
 		assert.Equal(t, body, string(kept.Leg().RequestBody), coding)
 	}
 
+	// A file beside the message that is text is looked through as well.
+	list := strings.Replace(parts(message, "8bit", "<envelope@quay>"), "--quay--", "--quay\r\nContent-Type: application/json\r\n"+
+		"Content-ID: <l>\r\n\r\n{\"apiKey\": \"ebb-tide-word\"}\r\n--quay--", 1)
+	w.post(list, find, inParts)
+	assert.Contains(t, string(w.last().Redact(nil).Leg().RequestBody), `{"apiKey": "*************"}`)
+
 	// The message breaks its schema, and its bytes are not what they say: both are found at their places.
 	w.post(parts(fmt.Sprintf(asks, "long"), "8bit", "<envelope@quay>"), find, inParts)
 	assert.Contains(t, ids(w.last()), "message.invalid")

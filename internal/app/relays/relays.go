@@ -305,7 +305,7 @@ func (v *View) View(w, h int) string {
 			out = append(out, label("now it")+ui.Accent(ui.Cut(says, w-24)))
 		}
 		if r.TurnedAway > 0 {
-			why := fmt.Sprintf("%s: %s", endpoint.Bytes(int64(r.TurnedAway)), safe.Line(r.Why))
+			why := fmt.Sprintf("%s ×, at last: %s", endpoint.Bytes(int64(r.TurnedAway)), safe.Line(r.Why))
 			out = append(out, label("turned away")+ui.Strong(ui.Cut(why, w-24)))
 		}
 		if r.Last == nil {
