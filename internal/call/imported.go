@@ -656,8 +656,8 @@ func (c *Call) secretsBeside(w *Imported) (places []int) {
 	parts, _ := related.Split(field(w.Header, "Content-Type"), body) // as far as they go
 	for _, p := range parts {
 		media := strings.ToLower(p.Type)
-		text := strings.HasPrefix(media, "text/") || strings.Contains(media, "xml") || strings.Contains(media, "json") ||
-			strings.Contains(media, "x-www-form-urlencoded")
+		text := strings.HasPrefix(media, "text/") || strings.Contains(media, "xml") ||
+			strings.Contains(media, "json") || strings.Contains(media, "x-www-form-urlencoded")
 		if p.Root || !text {
 			continue
 		}

@@ -31,15 +31,18 @@ var shapeRules = []Rule{
 
 // requestNotXML is a message that cannot be read as XML, and looks like something else.
 func requestNotXML(c *Case) []exchange.Finding {
-	l := c.leg()
-	if !c.Imported || l == nil || !c.Empty && (c.Draft == nil || c.Draft.Err() == nil || c.Draft.Envelope() != nil) {
+	if !c.Imported || !c.Empty && (c.Draft == nil || c.Draft.Err() == nil || c.Draft.Envelope() != nil) {
 		return nil
 	}
 	var sent []byte
 	if !c.Empty {
 		sent = c.Draft.Bytes()
 	}
-	is := looksLike(l.SentMedia(), sent)
+	media := ""
+	if l := c.leg(); l != nil {
+		media = l.SentMedia()
+	}
+	is := looksLike(media, sent)
 	if is.what == "" {
 		return nil
 	}
