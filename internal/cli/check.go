@@ -66,7 +66,7 @@ func (t *commandLine) checkCommand() *cobra.Command {
 					if i == 0 {
 						fmt.Fprintln(t.aside(), safe.Line(heading(x)))
 					}
-					t.printFinding(0, fi)
+					t.printFinding(0, fi, false)
 				}
 				stops = stops || fi.Severity == exchange.Stop
 				all = append(all, fi)

@@ -694,6 +694,22 @@ func TestExplainTellsOneFindingOrAll(t *testing.T) {
 	assert.Contains(t, errOut, "perhaps tls.name-differs is meant")
 }
 
+// A warning that the answer follows from is the cause, and not something that may be ignored.
+func TestAWarningThatLeadsIsTheCause(t *testing.T) {
+	l := at(t)
+	sent, came := filepath.Join(t.TempDir(), "sent.http"), filepath.Join(t.TempDir(), "came.http")
+	require.NoError(t, os.WriteFile(sent, []byte("POST /berths HTTP/1.1\r\nHost: quay.example\r\nContent-Type: application/json\r\n\r\n"+
+		`{"length": 40, "password": "slack-water-word"}`), 0o600))
+	require.NoError(t, os.WriteFile(came, []byte("HTTP/1.1 415 Unsupported Media Type\r\nContent-Type: text/plain\r\n\r\nno"), 0o600))
+	_, _, told := l.run("explain", "--request", sent, "--response", came)
+	assert.Contains(t, told, "why  the request is no XML (message.not-xml, the cause, yours to fix)")
+	assert.Contains(t, told, "It answered 415 to application/json; what SOAP 1.1 is sent as is text/xml.")
+	assert.NotContains(t, told, "may be ignored")
+	assert.NotContains(t, told, "slack-water-word")
+	_, _, told = l.run("explain", "--request", sent)
+	assert.Contains(t, told, "message.not-xml, may be ignored", "what became of it is not known")
+}
+
 // Several drafts are sent with a pattern; a failure stops none of the others, and what is
 // not filled in is not sent.
 func TestSeveralDraftsAtOnce(t *testing.T) {

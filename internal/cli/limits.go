@@ -193,7 +193,7 @@ func (t *commandLine) survey(w *workspace.Workspace) []exchange.Finding {
 		if i == 0 {
 			fmt.Fprintln(t.aside(), "the workspace as a whole")
 		}
-		t.printFinding(0, f)
+		t.printFinding(0, f, false)
 	}
 	return all
 }

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -93,7 +94,8 @@ func (t *commandLine) printPath(x *exchange.Exchange) {
 		fmt.Fprintf(w, "\n  %s\n", safe.Line(x.Result))
 	}
 	for i, f := range x.Findings {
-		t.printFinding(i, f)
+		led := slices.ContainsFunc(x.Findings, func(o exchange.Finding) bool { return i == 0 && o.Because == f.ID })
+		t.printFinding(i, f, led)
 		if i == 0 {
 			for k, l := range diagnose.MemoryLines(x.Memory, time.Now()) {
 				fmt.Fprintf(
@@ -109,7 +111,8 @@ func (t *commandLine) printPath(x *exchange.Exchange) {
 	fmt.Fprintln(w)
 }
 
-func (t *commandLine) printFinding(i int, f exchange.Finding) {
+// printFinding tells of one finding; leads is whether another one follows from it.
+func (t *commandLine) printFinding(i int, f exchange.Finding, leads bool) {
 	w := t.err
 	likely := ""
 	if f.Certainty == exchange.Likely {
@@ -117,8 +120,11 @@ func (t *commandLine) printFinding(i int, f exchange.Finding) {
 	}
 	means := map[exchange.Severity]string{exchange.Stop: ", stops the call", exchange.Warn: ", may be ignored",
 		exchange.Note: ", a note"}[f.Severity]
+	if leads && f.Severity != exchange.Stop {
+		means = ", the cause"
+	}
 	whose := ""
-	if said := diagnose.Whose(f.Side); said != "" && f.Severity == exchange.Stop {
+	if said := diagnose.Whose(f.Side); said != "" && (leads || f.Severity == exchange.Stop) {
 		whose = ", " + said
 	}
 	fmt.Fprintf(
