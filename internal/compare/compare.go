@@ -423,7 +423,14 @@ func (c *comparing) bodies(a, b []byte) {
 			for i < min(len(a), len(b)) && a[i] == b[i] {
 				i++
 			}
-			c.add(Difference{Kind: Value, Path: "", A: excerpt(a, i), B: excerpt(b, i)})
+			d := Difference{Kind: Value, A: excerpt(a, i), B: excerpt(b, i)}
+			switch {
+			case i == len(b):
+				d.Kind, d.B, d.Why = Missing, nil, "b is as a so far, and ends here: no more of it came, or is known"
+			case i == len(a):
+				d.Kind, d.A, d.Why = Added, nil, "a is as b so far, and ends here: no more of it came, or is known"
+			}
+			c.add(d)
 		}
 		return
 	}

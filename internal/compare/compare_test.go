@@ -255,6 +255,8 @@ func TestWhatIsNotKnownIsNotTheSame(t *testing.T) {
 		"no reply and an answer": {Side{Request: one}, Side{Request: one, ResponseHead: head, Response: other}, "", false},
 		"an empty answer":        {Side{ResponseHead: head}, Side{ResponseHead: head, Response: one}, "added body: - | " + string(one[:80]), false},
 		"the other one empty":    {Side{ResponseHead: head, Response: one}, Side{ResponseHead: head}, "missing body: " + string(one[:80]) + " | -", false},
+		"one that was cut":       {Side{Response: one}, Side{Response: one[:90]}, "missing : " + string(one[90:]) + " | -", false},
+		"the other one cut":      {Side{Response: one[:90]}, Side{Response: one}, "added : - | " + string(one[90:]), false},
 		"two empty ones":         {Side{ResponseHead: head}, Side{ResponseHead: head}, "", false},
 	} {
 		r := Sides(&c.a, &c.b, false)
