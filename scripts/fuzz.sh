@@ -28,7 +28,7 @@ done | xargs -P 2 -L 1 bash -c 'one "$0" "$1"'
 
 # What the table has already is added to.
 {
-  [ -f "$table" ] && awk -F'|' '/^\| [a-z]/ {gsub(/ /, ""); print "was", $2, $3, $4, $5}' "$table"
+  [ -f "$table" ] && awk -F'|' '/^\| [a-z]/ && !/\| minutes \|/ {gsub(/ /, ""); print "was", $2, $3, $4, $5}' "$table"
   for log in "$out"/Fuzz*; do
     name=$(basename "$log")
     awk -v test="${name%@*}" -v package="${name#*@orenda.internal.}" '
