@@ -101,6 +101,14 @@ func TestWhatAContractDemandsOfTheBinding(t *testing.T) {
 			1,
 		)
 	})
+	for header, lacks := range map[string]string{
+		"": "none were sent", `<a:To xmlns:a="http://www.w3.org/2005/08/addressing">x</a:To>`: "Action is not among those",
+		`<a:Action xmlns:a="http://www.w3.org/2005/8/addressing">x</a:Action>`: "in the namespace http://www.w3.org/2005/8/addressing",
+	} {
+		w := &call.Imported{URL: "http://" + h.Plain + "/berths", Body: []byte(`<s:Envelope xmlns:s="http://schemas.xmlsoap.org/soap/envelope/">` +
+			`<s:Header>` + header + `</s:Header><s:Body><FindBerths xmlns="urn:skerry:berths"><length>40</length></FindBerths></s:Body></s:Envelope>`)}
+		assert.Contains(t, found(t, call.Explain(t.Context(), p, w), "binding.addressing-demanded").Title, lacks)
+	}
 	f := found(t, run(t, p), "binding.addressing-demanded")
 	p.Settings.Set("addressing", f.Remedies[0].Change.To.(string))
 	assert.Empty(t, ids(run(t, p)))

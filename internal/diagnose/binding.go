@@ -18,17 +18,25 @@ func addressingDemanded(c *Case) []exchange.Finding {
 		c.Settings.Text("addressing") != "none" {
 		return nil
 	}
-	if c.Draft != nil && c.Draft.Err() == nil {
-		if e := c.Draft.Envelope(); e != nil && !e.Header.IsZero() {
-			for h := range e.Header.Children() {
-				if h.Name().Local == "Action" {
-					return nil
-				}
+	lacks := "none are set"
+	if c.Imported {
+		lacks = "none were sent"
+	}
+	if e := c.draftEnvelope(); e != nil && !e.Header.IsZero() {
+		for h := range e.Header.Children() {
+			q := h.Name()
+			switch ours := soap.IsAddressing(q.Space); {
+			case ours && q.Local == "Action":
+				return nil
+			case ours:
+				lacks = "Action is not among those that were sent"
+			case q.Local == "Action" && strings.Contains(strings.ToLower(q.Space), "addressing"):
+				lacks = "those that were sent are in the namespace " + q.Space + ", which is none of theirs"
 			}
 		}
 	}
 	return one(exchange.Finding{
-		Title: "the contract demands WS-Addressing headers, and none are set",
+		Title: "the contract demands WS-Addressing headers, and " + lacks,
 		Why:   "Its policy asks for them: where the call goes, its action, and an id of its own.",
 		Evidence: []exchange.Evidence{
 			{
