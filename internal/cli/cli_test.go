@@ -703,7 +703,7 @@ func TestAWarningThatLeadsIsTheCause(t *testing.T) {
 	require.NoError(t, os.WriteFile(came, []byte("HTTP/1.1 415 Unsupported Media Type\r\nContent-Type: text/plain\r\n\r\nno"), 0o600))
 	_, _, told := l.run("explain", "--request", sent, "--response", came)
 	assert.Contains(t, told, "why  the request is no XML (message.not-xml, the cause, yours to fix)")
-	assert.Contains(t, told, "It answered 415 to application/json; what SOAP 1.1 is sent as is text/xml.")
+	assert.Contains(t, told, "It answered 415 to application/json; SOAP 1.1 is sent as text/xml.")
 	assert.NotContains(t, told, "may be ignored")
 	assert.NotContains(t, told, "slack-water-word")
 	_, _, told = l.run("explain", "--request", sent)

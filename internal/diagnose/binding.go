@@ -31,7 +31,7 @@ func addressingDemanded(c *Case) []exchange.Finding {
 			case ours:
 				lacks = "Action is not among those that were sent"
 			case q.Local == "Action" && strings.Contains(strings.ToLower(q.Space), "addressing"):
-				lacks = "those that were sent are in the namespace " + q.Space + ", which is none of theirs"
+				lacks = "those that were sent are in the namespace " + q.Space + ", which is not that of WS-Addressing"
 			}
 		}
 	}

@@ -123,7 +123,6 @@ func mayExplain(id string) []string {
 var explains = map[string][]string{
 	"read.fault-client": {
 		"send.length-differs",
-		"send.charset-differs",
 		"message.invalid",
 		"message.placeholder-left",
 		"message.body-differs",

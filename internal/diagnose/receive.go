@@ -557,7 +557,7 @@ func mediaTypeRefused(c *Case) []exchange.Finding {
 		Program: "let your program send SOAP " + other.String(), Certainty: exchange.Likely,
 	}
 	if said, odd := c.oddMedia(set); odd {
-		out.Why = fmt.Sprintf("It answered %d to %s; what SOAP %s is sent as is %s.",
+		out.Why = fmt.Sprintf("It answered %d to %s; SOAP %s is sent as %s.",
 			h.Status, cmp.Or(said, "a request that says none"), set, set.MediaType())
 		out.Remedies, out.Program = nil, "send Content-Type: "+set.MediaType()+"; charset=utf-8"
 		out.Evidence = append(c.inHead(""), c.inRequestHead("Content-Type")...)

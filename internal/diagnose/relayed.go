@@ -271,7 +271,7 @@ func nameless(f *exchange.Finding, said string) {
 	f.Why = fmt.Sprintf("Its head says %q, and no encoding has that name.", cut(said, 60))
 	if bare := strings.Trim(said, "'"); bare != said && xmltree.Known(bare) {
 		f.Why = fmt.Sprintf(
-			"Its head says %s with apostrophes, which belong to the name then; what may stand round it is \".", said)
+			"Its head says %s: the apostrophes count as part of the name; only double quotes may stand round it.", said)
 		f.Program = "write charset=" + bare
 	}
 }

@@ -174,8 +174,7 @@ func bodyEmpty(c *Case) []exchange.Finding {
 		f.Program = "put the element into the Body as XML, not as text"
 	case text != "":
 		f.Title = "the body holds text, not an element"
-	case c.Port != nil && slices.ContainsFunc(c.Port.Inputs(), func(q schema.QName) bool { return q.Local == "" }),
-		c.Port != nil && len(c.Port.Inputs()) < len(c.Port.Operations):
+	case c.Port != nil && len(c.Port.Inputs()) < len(c.Port.Operations):
 		return nil // an operation has an empty body
 	}
 	if c.Port != nil {
@@ -197,7 +196,8 @@ func listNames(all []schema.QName) string {
 // bodySeveral is a body of several elements where the contract has one: services take the first.
 func bodySeveral(c *Case) []exchange.Finding {
 	e := c.draftEnvelope()
-	if e == nil || e.Payload.IsZero() || c.Operation == nil || c.Operation.Use == "encoded" {
+	if e == nil || e.Payload.IsZero() || c.Operation == nil || c.Operation.Use == "encoded" ||
+		c.Operation.Style != "rpc" && c.Operation.Input != nil && len(c.Operation.Input.Parts) > 1 {
 		return nil
 	}
 	second := e.Payload.Next()
@@ -236,14 +236,14 @@ func (c *Case) foreignBody() []exchange.Finding {
 	}
 	meant := near.Miss(n.Local, names)
 	if len(all) > 0 {
-		f.Why = fmt.Sprintf("The port %s has %s.", c.Port.Name, list(names, 5))
+		f.Why = fmt.Sprintf("The port %s has %s.", c.Port.Name, listNames(all))
 	}
 	switch {
 	case n.Local == "Envelope" && soap.VersionOf(n.Space) != soap.Unset:
 		f.Why = "It is a whole envelope: the message was put into an envelope twice."
 		f.Program = "hand the body's element to what makes the envelope, or send the envelope as it is"
 	case e.Fault != nil:
-		f.Why = "A fault is an answer; " + strings.ToLower(f.Why[:min(1, len(f.Why))]) + f.Why[min(1, len(f.Why)):]
+		f.Why = "A fault is an answer, and no request. " + f.Why
 		f.Program = "send the element of an operation"
 	case meant != "":
 		f.Why = fmt.Sprintf("`%s` is not there; `%s` is.", n.Local, meant)
@@ -252,7 +252,7 @@ func (c *Case) foreignBody() []exchange.Finding {
 		for _, o := range c.Port.Operations {
 			if o.Output != nil && o.Output.Element != nil && o.Output.Element.Name.Local == n.Local && o.Input != nil &&
 				o.Input.Element != nil {
-				f.Why = fmt.Sprintf("It is what %s answers with; asked is with %s.", o.Name, o.Input.Element.Name.Local)
+				f.Why = fmt.Sprintf("It is what %s answers with; a call sends %s.", o.Name, o.Input.Element.Name.Local)
 				f.Program = "send " + o.Input.Element.Name.Local
 			}
 		}

@@ -6,6 +6,7 @@ import (
 	"encoding/base64"
 	"encoding/hex"
 	"io"
+	"iter"
 	"slices"
 	"strings"
 	"unicode/utf16"
@@ -29,14 +30,14 @@ func (s SecretNames) in(b []byte, bare bool) []Span {
 		}
 		return nil
 	}
-	if binaryData(b) && s.within(b) {
+	if binaryData(b) && s.Within(b) {
 		return all
 	}
 	return s.inText(b, bare)
 }
 
-// within tells whether the name of a secret stands anywhere in bytes.
-func (s SecretNames) within(b []byte) bool {
+// Within tells whether the name of a secret stands anywhere in bytes.
+func (s SecretNames) Within(b []byte) bool {
 	low := bytes.ToLower(b)
 	has := func(name string) bool { return bytes.Contains(low, []byte(name)) }
 	return slices.ContainsFunc(secretEnds, has) || slices.ContainsFunc(s, func(own string) bool {
@@ -112,7 +113,7 @@ func binaryData(b []byte) bool {
 }
 
 // tokens are the names in a text.
-func tokens(b []byte) func(yield func(Span) bool) {
+func tokens(b []byte) iter.Seq[Span] {
 	return func(yield func(Span) bool) {
 		for i := 0; i < len(b); i++ {
 			from := i
@@ -204,12 +205,10 @@ func upTo(b []byte, until string) int {
 
 // assigned is a value behind = or :, with quotes or, where bare ones count, without.
 func assigned(b []byte, at int, bare bool) (begin, end int) {
-	skip := func(set string) bool {
-		was := at
-		for at < len(b) && bytes.IndexByte([]byte(set), b[at]) >= 0 {
+	skip := func(set string) {
+		for at < len(b) && strings.IndexByte(set, b[at]) >= 0 {
 			at++
 		}
-		return at > was
 	}
 	skip(`\"'`)
 	skip(" \t\r\n")

@@ -17,6 +17,7 @@ import (
 	"net/http"
 	"net/netip"
 	"net/url"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -653,9 +654,21 @@ func (r *Relay) turnAway(c *patient, err error) {
 		answer(c, "400 Bad Request", "orenda relay: "+err.Error())
 	}
 	if told != nil {
-		told(err.Error())
+		told(withoutQuoted(err.Error()))
 	}
 }
+
+// withoutQuoted is why a request was not taken, without what is quoted of it where that may hold a secret: a field
+// of which the colon is missing stands whole in the words.
+func withoutQuoted(why string) string {
+	if !exchange.SecretNames(nil).Within([]byte(why)) {
+		return why
+	}
+	return quotedText.ReplaceAllString(why, `"…"`)
+}
+
+//nolint:gochecknoglobals // what never changes is compiled once
+var quotedText = regexp.MustCompile(`"(\\.|[^"\\])*"?`)
 
 // errHandshake is why a program and the relay did not come to speak with each other.
 type errHandshake string
@@ -674,8 +687,11 @@ func began(first []byte, err error) error {
 	case errors.As(err, &header):
 		return errHandshake("the program speaks plain HTTP to the address that is for TLS")
 	case errors.As(err, &alert) && alert.Op == "remote error":
-		return errHandshake("the program broke off TLS: " + alert.Err.Error() +
-			"; it has to trust the file of the local authority")
+		why := "the program broke off TLS: " + alert.Err.Error()
+		if strings.Contains(why, "certificate") {
+			why += "; it has to trust the file of the local authority"
+		}
+		return errHandshake(why)
 	}
 	return io.EOF
 }

@@ -360,6 +360,7 @@ func TestWhoIsTurnedAwayIsTold(t *testing.T) {
 		{at[0], head + "Transfer-Encoding: chunked\r\n\r\nzz\r\nabc", "not a chunk size"},
 		{at[0], head + "Transfer-Encoding: chunked\r\n\r\n9\r\nabc", "the chunks were cut off"},
 		{at[0], "hello\r\n\r\n", "no request line"},
+		{at[0], strings.TrimSuffix(head, "\r\n") + "\r\nAuthorization Basic c2xhY2std2F0ZXI=\r\n\r\n", "\"…\" is no header field"},
 		{at[0], strings.Replace(head, "localhost", "quay.example", 1) + "\r\n", "is not this relay"},
 		{at[0], "\x16\x03\x01\x00\x05hello", "speaks TLS to the address that is for plain HTTP"},
 		{at[1], head + "\r\n", "speaks plain HTTP to the address that is for TLS"},
@@ -373,6 +374,7 @@ func TestWhoIsTurnedAwayIsTold(t *testing.T) {
 	require.Eventually(t, func() bool { return strings.Contains(last(), "has to trust the file of the local authority") },
 		10*time.Second, time.Millisecond, "%s", last())
 	before := last()
+	assert.NotContains(t, before, "c2xhY2std2F0ZXI", "what is logged holds no secret")
 	send(at[0], "") // who says nothing is not spoken of
 	assert.Equal(t, before, last())
 }
