@@ -190,7 +190,7 @@ func (c *reading) parse(ctx context.Context, body []byte, encoding string) (at e
 		return exchange.Receive, stop
 	}
 	switch {
-	case len(body) == 0:
+	case diagnose.Nothing(body):
 		return exchange.Read, diagnose.EmptyError{}
 	case err != nil:
 		return exchange.Read, err
@@ -251,8 +251,10 @@ func (c *reading) noAnswer() error {
 		return nil
 	}
 	ct := strings.ToLower(h.Get("Content-Type"))
-	if strings.Contains(ct, "html") || contract.LooksLikeHTML(c.leg.ResponseBody.Bytes()) ||
-		ct != "" && !strings.Contains(ct, "xml") && !strings.HasPrefix(ct, "multipart/") && c.syntax != nil {
+	body := c.leg.ResponseBody.Bytes()
+	if strings.Contains(ct, "html") || contract.LooksLikeHTML(body) || c.syntax != nil &&
+		!strings.HasPrefix(ct, "multipart/") && !diagnose.Nothing(body) &&
+		(ct != "" && !strings.Contains(ct, "xml") || diagnose.NoXML(ct, body)) {
 		return errors.New("the answer is not SOAP")
 	}
 	return nil
@@ -283,7 +285,7 @@ func (c *verifying) schema(ctx context.Context) (note string, err error) {
 	}
 	want, got := o.Output.Element, schema.NameOf(e.Payload.Name())
 	differs := e.Payload.IsZero() || got != want.Name
-	if differs && o.Style == "rpc" && !e.Payload.IsZero() {
+	if differs && o.Style == "rpc" && !e.Payload.IsZero() && !strings.EqualFold(got.Local, "Fault") {
 		differs = false // the name of an rpc wrapper is a convention (WSDL 1.1 §3.5)
 	}
 	if differs {

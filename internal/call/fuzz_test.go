@@ -76,6 +76,20 @@ func FuzzReply(f *testing.F) {
 			)
 		}
 	}
+	for _, b := range []string{
+		reply("200 OK", asXML, "", `<s:Envelope xmlns:s="`+soap.NS11+`"/>`),
+		reply("200 OK", asXML, "", `<s:Envelope xmlns:s="`+soap.NS11+`"><t:Body xmlns:t="`+soap.NS12+`"/></s:Envelope>`),
+		reply("200 OK", asXML, "", inEnvelope(soap.NS11, "<s:Header><s:Fault/></s:Header>", "")),
+		reply("200 OK", asXML, "", inEnvelope(soap.NS11, "", "<Fault/>"+find)),
+		reply("500 Internal Server Error", asXML, "", `<s:Fault xmlns:s="`+soap.NS11+`"/>`),
+		reply("200 OK", asXML, "Content-Length: 5\r\nContent-Length: x\r\nX-A : b\r\n c\r\n", body),
+		reply("200 OK", "text/xml; charset=ISO-8859-1", "", body+"\u00f6\x00"),
+		reply("200 OK", asXML, "", "10\r\n"+body) + "HTTP/1.1 200 OK\r\n",
+		reply("200 OK", asXML, "", "--q\r\nContent-Type: text/xml\r\n\r\n"+body+"\r\n--q--"),
+		"\r\n" + reply("200 OK", asXML, "", body), "HTTP/1.1 102 a\r\n\r\n",
+	} {
+		f.Add([]byte(b))
+	}
 	f.Fuzz(func(t *testing.T, answer []byte) {
 		for len(answers) > 0 {
 			<-answers // the one before was not asked for

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"net/url"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"orenda/internal/schema"
@@ -76,11 +77,21 @@ func Load(
 	return l.c, nil
 }
 
-// LooksLikeHTML tells a web page from XML by its first bytes.
+// LooksLikeHTML tells a web page from other XML by its first bytes, behind what may stand before a page.
 func LooksLikeHTML(src []byte) bool {
-	head := strings.ToLower(strings.TrimSpace(strings.TrimPrefix(string(src[:min(len(src), 512)]), "\xEF\xBB\xBF")))
-	return strings.HasPrefix(head, "<!doctype html") || strings.HasPrefix(head, "<html") ||
-		strings.HasPrefix(head, "<head")
+	const most = 1024
+	head := strings.TrimSpace(strings.TrimPrefix(string(src[:min(len(src), most)]), "\xEF\xBB\xBF"))
+	for _, before := range [][2]string{{"<?xml", "?>"}, {"<!--", "-->"}} {
+		for strings.HasPrefix(head, before[0]) {
+			_, rest, _ := strings.Cut(head, before[1])
+			head = strings.TrimSpace(rest)
+		}
+	}
+	head = strings.ToLower(head)
+	return slices.ContainsFunc([]string{"<!doctype html", "<html", "<head"}, func(tag string) bool {
+		rest, is := strings.CutPrefix(head, tag)
+		return is && (rest == "" || strings.IndexByte(" \t\r\n>/", rest[0]) >= 0)
+	})
 }
 
 // IsDocument tells whether a root element is that of a description, or of a schema.

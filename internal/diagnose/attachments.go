@@ -1,8 +1,12 @@
 package diagnose
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
+	"slices"
+	"strings"
+
 	"orenda/internal/related"
 
 	"orenda/internal/endpoint"
@@ -79,6 +83,16 @@ func attachmentMissing(c *Case) []exchange.Finding {
 }
 
 func partsBroken(c *Case) []exchange.Finding {
+	if c.unsaidFraming() == inParts {
+		h := c.response()
+		return one(exchange.Finding{
+			Title: "the reply is in parts, and its head says something else",
+			Why: fmt.Sprintf("Its body begins with the border of a part, and its Content-Type is %q: of parts that "+
+				"belong together it is multipart/related.", cut(h.Get("Content-Type"), 80)),
+			Evidence: append([]exchange.Evidence{c.inBody(0, 40)}, c.inHead("Content-Type")...),
+			Program:  "nothing; the service, or something between, writes a wrong Content-Type",
+		})
+	}
 	e, ok := errors.AsType[*related.Error](c.Err)
 	if !ok {
 		return nil
@@ -88,6 +102,11 @@ func partsBroken(c *Case) []exchange.Finding {
 		Why:      "The reply says that it is multipart/related, and " + e.Why + ".",
 		Evidence: append([]exchange.Evidence{c.inBody(e.Offset, 60)}, c.inHead("Content-Type")...),
 		Program:  "nothing; the service, or something between, breaks the message",
+	}
+	if l := c.leg(); l != nil && bytes.HasPrefix(bytes.TrimSpace(l.ResponseBody.Range(0, 1024)), []byte("<")) {
+		f.Title, f.Program = "the reply says that it is in parts, and is not", "nothing; the service, or something "+
+			"between, takes the parts apart and leaves the Content-Type"
+		f.Why = "Its Content-Type is multipart/related, and its body begins with XML, not with the border of a part."
 	}
 	return one(f)
 }
@@ -106,6 +125,9 @@ func attachmentUnresolved(c *Case) []exchange.Finding {
 			}
 		}
 		said = "its parts are " + list(ids, 5)
+		if slices.Contains(ids, strings.Trim(e.Href, "<>")) {
+			said = "the part is there, and a reference to it begins with cid: (RFC 2392)"
+		}
 	}
 	return one(exchange.Finding{
 		Title:    "a part that the reply refers to is not there",

@@ -47,7 +47,7 @@ func (c *Case) findFaultClass(f *soap.Fault) string {
 	if id := c.classByCode(f); id != "" {
 		return id
 	}
-	if len(mediaTypeRefused(c)) > 0 {
+	if len(mediaTypeRefused(c)) > 0 || c.challenged() {
 		return ""
 	}
 	if e, _ := c.declaredFault(f); e != nil {
@@ -238,6 +238,13 @@ func (c *Case) spokenOf(f *soap.Fault, names bool) (out []message.Item) {
 	}
 	exact := said[:min(len(said), 16<<10)]
 	said = strings.ToLower(exact)
+	noDates := said
+	if isoDate.MatchString(said) {
+		// A date is one value, not three numbers.
+		noDates = isoDate.ReplaceAllStringFunc(said, func(date string) string {
+			return strings.NewReplacer("-", "_", ":", "_", ".", "_").Replace(date)
+		})
+	}
 	var named []message.Item
 	for i, it := range c.Draft.Items() {
 		if i == maxSpoken {
@@ -249,7 +256,7 @@ func (c *Case) spokenOf(f *soap.Fault, names bool) (out []message.Item) {
 		v := strings.TrimSpace(it.Value)
 		switch {
 		case len(v) >= 2 && len(v) <= 200 && !slices.Contains(everyday, strings.ToLower(v)) &&
-			hasWord(said, v) && (!isPlainWord(v) || strings.Contains(exact, v)):
+			hasWord(noDates, v) && (!isPlainWord(v) || strings.Contains(exact, v)):
 			out = append(out, it)
 		case names && len(it.Name) > 2 && hasWord(said, strings.TrimPrefix(it.Name, "@")):
 			named = append(named, it)
@@ -257,6 +264,10 @@ func (c *Case) spokenOf(f *soap.Fault, names bool) (out []message.Item) {
 	}
 	return append(out, named...)
 }
+
+// isoDate is a date, a time or both, as a text quotes them.
+var isoDate = pattern.New(`\b\d{4}-\d\d-\d\d(?:[t ]\d\d:\d\d(?::\d\d(?:\.\d+)?)?)?|\b\d{1,2}\.\d{1,2}\.\d{4}\b|` +
+	`\b\d\d:\d\d(?::\d\d(?:\.\d+)?)?\b`)
 
 // isPlainWord tells whether a value is letters alone: in words of another case it is hardly
 // quoted. A service whose disk is full does not speak of the vessel DISK.
@@ -298,12 +309,28 @@ func (c *Case) speaks(out *exchange.Finding, f *soap.Fault) *exchange.Finding {
 // says tells whether the fault's reason speaks of a finding's cause.
 func says(f *soap.Fault, id string) bool { return speaksOf(f.Reason, id) }
 
-func tellMustUnderstand(_ *Case, f *soap.Fault) *exchange.Finding {
-	return &exchange.Finding{
+func tellMustUnderstand(c *Case, f *soap.Fault) *exchange.Finding {
+	out := &exchange.Finding{
 		Title:   "the service does not understand a header that it must",
 		Why:     reason(f),
 		Program: "leave the header out that the service does not know",
 	}
+	ns := c.Reply.Version.Namespace()
+	for b := range c.Reply.Header.Children() { // SOAP 1.2 part 1 §5.4.8 names it
+		if q, ok := b.Attr("", "qname"); ok && b.Is(ns, "NotUnderstood") {
+			if name, ok := b.QName(q); ok {
+				out.Why += fmt.Sprintf(" It names %s in %s.", name.Local, orNone(name.Space))
+				out.Evidence = append(c.faultEvidence(f), c.inReply(b.Span()))
+			}
+		}
+	}
+	if blocks, known := c.blocksSent(); known && len(blocks) == 0 {
+		out.Why += " No header was sent: something between may add one, or the service speaks of what it called itself."
+		out.Side, out.Program = exchange.Unknown, "nothing yet; ask the service's people which header it speaks of"
+	} else if known {
+		out.Why += " Sent were " + list(blocks, 5) + "."
+	}
+	return out
 }
 
 func tellVersion(c *Case, f *soap.Fault) *exchange.Finding {
@@ -389,7 +416,7 @@ func tellSecurityExpired(c *Case, f *soap.Fault) *exchange.Finding {
 	switch {
 	case theirs.IsZero():
 	case !sent.created.IsZero():
-		apart = sent.created.Sub(theirs).Round(time.Second)
+		apart = sent.created.Truncate(time.Second).Sub(theirs)
 		out.Why += fmt.Sprintf(" The message says that it was made at %s; the service's clock said %s: %s apart.",
 			sent.created.UTC().Format("15:04:05 UTC"), theirs.UTC().Format("15:04:05 UTC"), apart.Abs())
 	default:
@@ -483,7 +510,18 @@ func tellSecurityInvalid(c *Case, f *soap.Fault) *exchange.Finding {
 		Why:     reason(f),
 		Program: "compare its security header with one that is accepted",
 	}
+	sent := c.sentFacts()
 	switch token := c.Settings.Text("token"); {
+	case !sent.header && sent.stray == nil:
+		out.Title = "the service does not accept the message without a security header"
+		out.Why += " None was sent."
+		out.Certainty = exchange.Likely
+		out.Program = "let your program send the security header that the service asks for"
+		if asked := tokenDemanded(c); asked != nil {
+			out.Remedies, out.Program = asked[0].Remedies, asked[0].Program
+		} else if !c.Imported {
+			out.Remedies = c.tokenRemedies(c.demanded(), true, c.demands().Timestamp())
+		}
 	case c.Imported:
 	case f.HasCode("UnsupportedSecurityToken") && (token == "text" || token == "digest"):
 		out.Remedies = c.otherPassword(token)
@@ -557,6 +595,13 @@ func tellAction(c *Case, f *soap.Fault) *exchange.Finding {
 		Why:     reason(f) + fmt.Sprintf(" Sent was %q.", sent),
 		Program: "send the action that the contract has for this operation",
 	}
+	if c.Operation != nil && sent == c.Operation.Action && sent != "" && missingWords.MatchString(f.Reason) {
+		out.Title = "the service does not find the action that was sent"
+		out.Why += " It is the contract's: something between may take it off."
+		out.Side = exchange.Between
+		out.Program = "ask the service's people what arrives there; the contract has this action"
+		return out
+	}
 	switch {
 	case c.Operation == nil:
 	case sent == c.Operation.Action:
@@ -573,40 +618,105 @@ func tellAction(c *Case, f *soap.Fault) *exchange.Finding {
 	return out
 }
 
-func tellOperation(_ *Case, f *soap.Fault) *exchange.Finding {
-	return &exchange.Finding{
+// missingWords say that something is not there.
+var missingWords = pattern.New(`(?i)\b(missing|absent|not (?:set|found|present|specified|supplied|given)|` +
+	`no soap ?action|empty)\b`)
+
+// inputIs tells whether an element is what the operation's body holds by the contract.
+func (c *Case) inputIs(name schema.QName) bool {
+	return c.Operation != nil && c.Operation.Input != nil && c.Operation.Input.Element != nil &&
+		c.Operation.Input.Element.Name == name
+}
+
+func tellOperation(c *Case, f *soap.Fault) *exchange.Finding {
+	out := &exchange.Finding{
 		Stage:     exchange.Message,
 		Title:     "the service does not know the element in the body",
 		Why:       reason(f),
 		Program:   "check the name, case and namespace of the body's element",
 		Certainty: exchange.Likely,
 	}
+	if b, ok := c.bodyName(); ok && c.inputIs(schema.NameOf(b.Name())) {
+		out.Why += fmt.Sprintf(" Sent was %s, which is the contract's.", schema.NameOf(b.Name()))
+		out.Program = "check whether the contract is that of this service, and the address that of this port"
+	}
+	return out
 }
 
+// Words that blame the one or the other, whatever the code says. Those of the service are about what goes on in it
+// and not about the message.
+var (
+	blamesService = pattern.New(`(?i)null ?(?:pointer|reference)|object reference not set|` +
+		`\b(?:out of service|maintenance|overload(?:ed)?|unavailable|internal (?:server )?error|timed? ?-?out|` +
+		`stack ?trace|segmentation|assertion failed|not implemented)\b|index ?out ?of ?(?:bounds|range)`)
+	blamesMessage = pattern.New(`(?i)cvc-|schema valid|validation (?:failed|error)|\bunmarshal|\bdeseriali[sz]|` +
+		`\bnot (?:a )?valid\b|\binvalid (?:value|format|element|argument|parameter|input|request|xml)\b|` +
+		`\bpars(?:e|ing) (?:the )?(?:request|message|xml|input)|\b(?:is|are) (?:required|mandatory)\b|` +
+		`\bmust (?:not )?(?:be|have|contain)\b|premature end of file`)
+)
+
 func tellClient(c *Case, f *soap.Fault) *exchange.Finding {
-	return c.speaks(&exchange.Finding{
-		Title:   "the service refused the message: " + cut(f.Reason, 100),
+	out := &exchange.Finding{
+		Title:   "the service refused the message" + said(f),
 		Why:     reason(f) + " The fault's code says that the message is at fault, not the service." + detailWords(f),
 		Program: "change what your program sends as the reason says",
-	}, f)
+	}
+	if strings.TrimSpace(f.Reason) == "" {
+		out.Program = "compare what your program sends with what works here; ask the service's people for the reason"
+	} else if len(c.spokenOf(f, true)) == 0 && !blamesMessage.MatchString(f.Reason) &&
+		(c.isBehind(f) || blamesService.MatchString(f.Reason)) {
+		out.Side = exchange.Unknown
+		out.Why = reason(f) + " Its code blames the message, and its words the service." + detailWords(f) + behind(f)
+		out.Program = "nothing yet; tell the service's people the time and the reason"
+		return out
+	}
+	return c.speaks(out, f)
+}
+
+// said is a fault's reason as a title goes on with it.
+func said(f *soap.Fault) string {
+	if strings.TrimSpace(f.Reason) == "" {
+		return ", and gives no reason"
+	}
+	return ": " + cut(f.Reason, 100)
 }
 
 func tellServer(c *Case, f *soap.Fault) *exchange.Finding {
 	out := &exchange.Finding{
-		Title: "the service failed: " + cut(f.Reason, 100),
+		Title: "the service failed" + said(f),
 		Why: reason(f) + " The fault's code says that the service is at fault, not the message." +
 			detailWords(f) + behind(f),
 		Program: "nothing yet; tell the service's people the time and the reason",
 	}
+	if !f.FromReceiver() { // a code of the service's own, or none (SOAP 1.1 §4.4.1, 1.2 part 1 §5.4.6)
+		out.Title, out.Side = "the service answered with a fault"+said(f), exchange.Unknown
+		code := "It has no code, and so does not say"
+		if f.Code.Local != "" {
+			code = fmt.Sprintf("Its code is %s, which does not say", cut(f.Code.Local, 60))
+		}
+		out.Why = reason(f) + " " + code + " whether the message or the service is at fault." + detailWords(f) +
+			behind(f)
+	}
 	if c.isBehind(f) {
 		return out
 	}
-	if spoken := c.spokenOf(f, true); len(spoken) > 0 &&
-		len(spoken) <= 3 { // whatever its code says, it is about the message
+	spoken := c.spokenOf(f, true)
+	switch {
+	case len(spoken) > 0 && len(spoken) <= 3: // whatever its code says, it is about the message
 		out.Side = exchange.Yours
-		out.Title = "the service refused the message: " + cut(f.Reason, 100)
+		out.Title = "the service refused the message" + said(f)
 		out.Why = reason(f) + " Its code blames the service, and its words the message." + detailWords(f)
+		if !f.FromReceiver() {
+			out.Why = reason(f) + " Its words blame the message." + detailWords(f)
+		}
 		out.Program = "change what your program sends as the reason says"
+	case blamesMessage.MatchString(f.Reason) && !blamesService.MatchString(f.Reason):
+		out.Side = exchange.Unknown
+		if f.FromReceiver() {
+			out.Why = reason(f) + " Its code blames the service, and its words perhaps the message." + detailWords(f)
+		}
+		out.Program = "compare what your program sends with what works here; ask the service's people what the " +
+			"reason is about"
 	}
 	return c.speaks(out, f)
 }
@@ -634,7 +744,7 @@ func behind(f *soap.Fault) string {
 	}
 	for _, h := range hear(text) {
 		if h.Stage >= exchange.Connect && h.Stage <= exchange.Wait {
-			return " Its words speak of something behind the service that it could not reach (" + h.ID + "): “" + cut(
+			return " Its words speak of something behind the service that it could not reach: “" + cut(
 				h.Excerpt,
 				100,
 			) + "”."

@@ -141,6 +141,9 @@ var explains = map[string][]string{
 	"read.version-differs":        {"binding.version-differs"},
 	"receive.media-type-refused":  {"binding.version-differs", "binding.media-type-differs"},
 	"receive.over-buffer":         {"binding.buffer-differs"},
+	"read.not-well-formed":        {"receive.length-differs"},
+	"read.empty":                  {"receive.length-differs"},
+	"read.parts-broken":           {"receive.length-differs"},
 	"read.fault-security-missing": {"security.header-differs", "security.token-demanded"},
 	"read.fault-must-understand":  {"security.header-differs"},
 	"read.fault-security-invalid": {

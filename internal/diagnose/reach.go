@@ -225,13 +225,17 @@ func waitTimedOut(c *Case) []exchange.Finding {
 	if st := c.X.Stage(exchange.Wait); st != nil {
 		since = time.Duration(st.DurationNs).Round(time.Millisecond)
 	}
+	nothing := fmt.Sprintf("nothing came for %s", since)
+	if line := c.interim(); line != "" {
+		nothing = fmt.Sprintf("%q came, which is no answer yet, and no more", line)
+	}
 	raise := "raise its time limit for the answer"
 	if fell(e, "answer-time") != "answer-time" {
 		raise = "raise its limit on the whole call"
 	}
 	return one(exchange.Finding{
 		Title:    "no answer began " + c.within(e, "answer-time"),
-		Why:      fmt.Sprintf("The request was handed over whole; then nothing came for %s.%s", since, c.total(e)),
+		Why:      fmt.Sprintf("The request was handed over whole; then %s.%s", nothing, c.total(e)),
 		Evidence: []exchange.Evidence{c.inSettings(fell(e, "answer-time"), 0, 1)},
 		Remedies: c.moreTime(fell(e, "answer-time")),
 		Program:  raise + ", or ask why the service takes so long",
@@ -243,6 +247,14 @@ func waitClosed(c *Case) []exchange.Finding {
 	if e == nil {
 		return nil
 	}
+	if line := c.interim(); line != "" {
+		return one(exchange.Finding{
+			Title: "the service closed the connection without an answer",
+			Why: fmt.Sprintf("The request was handed over whole; %q came, which is no answer yet, and no more.",
+				line),
+			Evidence: c.inAddress(), Program: "nothing yet; ask the service's people what their log says at this time",
+		})
+	}
 	return one(exchange.Finding{
 		Title: "the service closed the connection without an answer",
 		Why: "The request was handed over whole; the connection was closed before a byte came back. A crash, a " +
@@ -250,4 +262,19 @@ func waitClosed(c *Case) []exchange.Finding {
 			"this.",
 		Evidence: c.inAddress(), Program: "nothing yet; ask the service's people what their log says at this time",
 	})
+}
+
+// interim is the status line of the last interim answer (RFC 9110 §15.2) where nothing came behind it; "" none did.
+func (c *Case) interim() string {
+	l := c.leg()
+	if l == nil || l.Response.Complete {
+		return ""
+	}
+	line := ""
+	for text := range strings.Lines(string(l.In.Range(0, l.In.Len()))) {
+		if strings.HasPrefix(text, "HTTP/1.") {
+			line = strings.TrimSpace(text)
+		}
+	}
+	return cut(line, 80)
 }

@@ -2,14 +2,12 @@ package diagnose
 
 import (
 	"fmt"
-	"slices"
 	"strconv"
 	"strings"
 	"time"
 
 	"orenda/internal/endpoint"
 	"orenda/internal/exchange"
-	"orenda/internal/message"
 	"orenda/internal/schema"
 	"orenda/internal/soap"
 	"orenda/internal/trust"
@@ -40,6 +38,7 @@ var readRules = []Rule{
 			"read the reply in the encoding that it really has",
 		),
 	},
+	{"read.charset-doubtful", exchange.Warn, exchange.Theirs, charsetDoubtful},
 	{
 		"read.text-outside",
 		exchange.Stop,
@@ -112,6 +111,8 @@ var readRules = []Rule{
 	{"read.fault-client", exchange.Stop, exchange.Yours, faultRule("read.fault-client", tellClient)},
 	{"read.fault-server", exchange.Stop, exchange.Theirs, faultRule("read.fault-server", tellServer)},
 	{"read.fault-hidden", exchange.Warn, exchange.Theirs, faultHidden},
+	{"read.envelope-malformed", exchange.Warn, exchange.Theirs, envelopeMalformed},
+	{"read.must-understand", exchange.Warn, exchange.Theirs, replyMustUnderstand},
 
 	{"read.encrypted", exchange.Stop, exchange.Yours, replySealed},
 	{"verify.signature-broken", exchange.Stop, exchange.Theirs, signatureBroken},
@@ -164,58 +165,6 @@ func notDescription(c *Case) []exchange.Finding {
 		}
 	}
 	return one(f)
-}
-
-func readEmpty(c *Case) []exchange.Finding {
-	if _, ok := c.Err.(EmptyError); !ok {
-		return nil
-	}
-	return one(
-		exchange.Finding{
-			Title: "the reply has no body",
-			Why: fmt.Sprintf(
-				"The status is %q and nothing follows; the contract promises a reply.",
-				c.response().Line,
-			),
-			Evidence: c.inHead(""),
-			Program:  "nothing; ask the service's people why the reply is empty",
-		},
-	)
-}
-
-func syntax(code xmltree.Code, title, program string) func(*Case) []exchange.Finding {
-	return func(c *Case) []exchange.Finding {
-		e := c.ReplyErr
-		if e == nil || e.Code != code && !(code == xmltree.NotWellFormed && e.Code == xmltree.Empty) {
-			return nil
-		}
-		if _, empty := c.Err.(EmptyError); empty || len(notSOAP(c)) > 0 || c.errorStatus() {
-			return nil
-		}
-		f := exchange.Finding{
-			Title:   title,
-			Program: program,
-			Why:     fmt.Sprintf("Line %d, column %d: %s.", e.Line, e.Column, e.Msg),
-		}
-		if len(e.Open) > 0 {
-			f.Why += " Open there: " + strings.Join(e.Open, " › ") + "."
-		}
-		if kind := noText(c.leg().ResponseBody.Bytes()); kind != "" {
-			f.Why += " " + kind
-		}
-		ev := c.inReply(xmltree.Span{Start: e.Offset, End: min(e.Offset+1, len(c.ReplyDoc.Src))})
-		ev.Line, ev.Column = e.Line, e.Column
-		src := c.ReplyDoc.Src
-		ev.Excerpt = cut(string(src[max(0, e.Offset-60):min(len(src), e.Offset+60)]), 160)
-		f.Evidence = []exchange.Evidence{ev}
-		return one(f)
-	}
-}
-
-// errorStatus tells whether the status alone explains that no envelope came.
-func (c *Case) errorStatus() bool {
-	h := c.response()
-	return h != nil && h.Status >= 300 && !c.isAnswer()
 }
 
 // overRead is a limit of the reader that fell. What is proposed is what the reply takes,
@@ -278,24 +227,6 @@ func roundCount(n int) int {
 	}
 }
 
-func notEnvelope(c *Case) []exchange.Finding {
-	e, ok := c.Err.(NotEnvelopeError)
-	if !ok || c.errorStatus() {
-		return nil
-	}
-	root := c.ReplyDoc.Root()
-	return one(
-		exchange.Finding{
-			Title: "the reply is XML, and not an envelope",
-			Why:   fmt.Sprintf("Its root element is %s in the namespace %s.", e.Root.Local, orNone(e.Root.Space)),
-			Evidence: []exchange.Evidence{
-				c.inReply(xmltree.Span{Start: root.Span().Start, End: root.Inner().Start}),
-			},
-			Program: "check the path in its endpoint address",
-		},
-	)
-}
-
 // draftEnvelope is the envelope where the draft is a whole one, else nil.
 func (c *Case) draftEnvelope() *soap.Envelope {
 	if c.Draft == nil || c.Draft.Err() != nil {
@@ -310,26 +241,6 @@ func (c *Case) sent() soap.Version {
 	}
 	v, _ := soap.ParseVersion(c.Settings.Text("soap"))
 	return v
-}
-
-func readVersionDiffers(c *Case) []exchange.Finding {
-	if c.Reply == nil || c.Fetch || c.Reply.Version == c.sent() || len(mediaTypeRefused(c)) > 0 ||
-		c.Reply.Fault != nil && c.Reply.Fault.HasCode("VersionMismatch") {
-		return nil
-	}
-	v := c.Reply.Version.String()
-	root := c.ReplyDoc.Root()
-	f := exchange.Finding{
-		Title:    "the reply is of the other SOAP version",
-		Why:      fmt.Sprintf("SOAP %s was sent, and SOAP %s came back.", c.sent(), v),
-		Evidence: []exchange.Evidence{c.inReply(xmltree.Span{Start: root.Span().Start, End: root.Inner().Start})},
-		Remedies: c.useVersion(v),
-		Program:  "let your program send SOAP " + v,
-	}
-	if c.Reply.Fault != nil {
-		f.Severity = exchange.Warn
-	}
-	return one(f)
 }
 
 func (c *Case) faultEvidence(f *soap.Fault) []exchange.Evidence {
@@ -353,62 +264,10 @@ func reason(f *soap.Fault) string {
 	return "It says: “" + cut(f.Reason, 300) + "”."
 }
 
-//nolint:gochecknoglobals // a table: it is never written to
-var errorNames = []string{"error", "errorcode", "errormessage", "errortext", "exception", "faultcode", "faultstring"}
-
-func faultHidden(c *Case) []exchange.Finding {
-	if c.Reply == nil || c.Reply.Fault != nil || c.Reply.Payload.IsZero() {
-		return nil
-	}
-	if !slices.ContainsFunc(
-		c.ReplyDoc.Names(),
-		func(n xmltree.Name) bool { return slices.Contains(errorNames, strings.ToLower(n.Local)) },
-	) {
-		return nil
-	}
-	fields, _ := message.Fields(c.Reply.Payload, 300)
-	for _, f := range fields {
-		if f.Leaf && f.Value != "" && f.Value != "0" && slices.Contains(errorNames, strings.ToLower(f.Name)) {
-			return one(
-				exchange.Finding{
-					Certainty: exchange.Likely,
-					Title:     "the reply looks like success, and holds an error",
-					Why:       fmt.Sprintf("Its field %s says “%s”.", f.Name, cut(f.Value, 120)),
-					Evidence: []exchange.Evidence{
-						c.inReply(f.Node.Span()),
-					},
-					Program: "look at this field in every reply",
-				},
-			)
-		}
-	}
-	return nil
-}
-
 // ReplyDiffersError is a reply of another operation or shape.
 type ReplyDiffersError struct{ Got, Want schema.QName } // what came; what the contract has
 
 func (e ReplyDiffersError) Error() string { return "the reply is of another operation" }
-
-func replyDiffers(c *Case) []exchange.Finding {
-	e, ok := c.Err.(ReplyDiffersError)
-	if !ok {
-		return nil
-	}
-	p := c.Reply.Payload
-	at := c.Reply.Body.Span()
-	if !p.IsZero() {
-		at = xmltree.Span{Start: p.Span().Start, End: p.Inner().Start}
-	}
-	return one(
-		exchange.Finding{
-			Title:    "the reply is not that of the operation",
-			Why:      fmt.Sprintf("The body holds %s; due is %s.", orNone(e.Got.String()), e.Want),
-			Evidence: []exchange.Evidence{c.inReply(at)},
-			Program:  "check whether address and action belong to the operation that is called",
-		},
-	)
-}
 
 func replyInvalid(c *Case) []exchange.Finding {
 	if len(c.ReplyInvalid) == 0 {
@@ -462,7 +321,7 @@ func replySealed(c *Case) []exchange.Finding {
 	}
 	f := exchange.Finding{
 		Title: "the reply is encrypted, and cannot be opened",
-		Why:   fmt.Sprintf("%v.", c.NotDecrypted),
+		Why:   upperFirst(c.NotDecrypted.Error()) + ".",
 		Evidence: []exchange.Evidence{
 			c.inReply(c.Reply.Doc.Root().Find(wssec.XENC, "EncryptedData").Span()),
 			c.inSettings("sign-identity", 0, 1),

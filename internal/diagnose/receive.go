@@ -3,14 +3,19 @@ package diagnose
 import (
 	"bytes"
 	"cmp"
+	"compress/gzip"
+	"compress/zlib"
+	"errors"
 	"fmt"
 	"html"
+	"io"
 	"mime"
 	"net/http"
 	"net/url"
 	"strings"
 	"time"
 
+	"orenda/internal/contract"
 	"orenda/internal/endpoint"
 	"orenda/internal/exchange"
 	"orenda/internal/http1"
@@ -44,9 +49,13 @@ var receiveRules = []Rule{
 			}
 		}
 		offered := strings.Join(all, "; ")
-		f.Why = fmt.Sprintf("It answered 401 and offers: %s.", orNone(cut(offered, 160)))
+		f.Why = fmt.Sprintf("It answered 401 and offers: %s.", cut(offered, 160))
 		f.Evidence = append(f.Evidence, c.inHead("WWW-Authenticate")...)
-		f.Program = "let your program authenticate with HTTP: " + orNone(cut(offered, 80))
+		f.Program = "let your program authenticate with HTTP: " + cut(offered, 80)
+		if offered == "" {
+			f.Why = "It answered 401, and does not say by which method (WWW-Authenticate is missing)."
+			f.Program = "ask the service's people how programs are to authenticate"
+		}
 		if set := c.Settings.Text("http-auth"); set != "none" {
 			sent := ""
 			if l := c.leg(); l != nil {
@@ -130,6 +139,8 @@ var receiveRules = []Rule{
 	{"receive.server-error", exchange.Stop, exchange.Theirs, serverError},
 	{"receive.client-error", exchange.Stop, exchange.Unknown, clientError},
 	{"receive.accepted-only", exchange.Warn, exchange.Theirs, acceptedOnly},
+	{"receive.length-differs", exchange.Warn, exchange.Theirs, replyLengthDiffers},
+	{"receive.head-malformed", exchange.Warn, exchange.Theirs, headMalformed},
 	{"receive.type-differs", exchange.Warn, exchange.Theirs, typeDiffers},
 	{"receive.status-differs", exchange.Warn, exchange.Theirs, statusDiffers},
 	{"receive.not-soap", exchange.Stop, exchange.Unknown, notSOAP},
@@ -288,6 +299,9 @@ func truncated(c *Case) []exchange.Finding {
 				Excerpt: cut(string(c.leg().In.Bytes()), 120),
 			},
 		}
+	case !c.response().Chunked:
+		f.Why = fmt.Sprintf("The connection was reset after %s bytes. The head declares neither length nor chunks, so "+
+			"that nobody can tell whether more was to come.", endpoint.Bytes(e.Got))
 	default:
 		f.Why = fmt.Sprintf("The connection was closed after %s bytes, before the last chunk.", endpoint.Bytes(e.Got))
 	}
@@ -299,7 +313,7 @@ func stalled(c *Case) []exchange.Finding {
 	if e == nil {
 		return nil
 	}
-	return one(exchange.Finding{
+	f := exchange.Finding{
 		Title: "the reply stopped coming",
 		Why: fmt.Sprintf("%s bytes of body came, then nothing for %s.",
 			endpoint.Bytes(e.Got), limitWords(c, "receive-time")),
@@ -308,7 +322,29 @@ func stalled(c *Case) []exchange.Finding {
 			c.inSettings("receive-time", 0, 1),
 		}, Remedies: c.moreTime("receive-time"),
 		Program: "raise its idle time limit, or ask why the service pauses",
-	})
+	}
+	switch h := c.response(); {
+	case h == nil:
+		f.Why = fmt.Sprintf("%s bytes of its head came, then nothing for %s.",
+			endpoint.Bytes(e.Got), limitWords(c, "receive-time"))
+		f.Evidence = f.Evidence[1:]
+	case h.Declared < 0 && !h.Chunked && c.endsLikeEnvelope():
+		f.Title = "the reply does not say where it ends"
+		f.Why = fmt.Sprintf("%s bytes of body came, the end of an envelope last, then nothing for %s. The head "+
+			"declares neither length nor chunks, so that only the end of the connection would end the reply, and it "+
+			"stays open.",
+			endpoint.Bytes(e.Got), limitWords(c, "receive-time"))
+		f.Remedies = nil
+		f.Program = "nothing; the service has to declare the length of its reply, or to close the connection"
+	}
+	return one(f)
+}
+
+// endsLikeEnvelope tells whether the last bytes that came are the end of an envelope.
+func (c *Case) endsLikeEnvelope() bool {
+	l := c.leg()
+	end := bytes.TrimSpace(l.ResponseBody.Range(max(l.ResponseBody.Len()-64, 0), l.ResponseBody.Len()))
+	return bytes.HasSuffix(end, []byte("Envelope>"))
 }
 
 func receiveTimedOut(c *Case) []exchange.Finding {
@@ -370,6 +406,14 @@ func outOfTime(id, done string) func(*Case) []exchange.Finding {
 }
 
 func badChunk(c *Case) []exchange.Finding {
+	if c.unsaidFraming() == inChunks {
+		return one(exchange.Finding{
+			Title:    "the reply is in chunks, and its head does not say so",
+			Why:      "Its body begins with the size of a chunk; Transfer-Encoding: chunked is missing.",
+			Evidence: append([]exchange.Evidence{c.inBody(0, 8)}, c.inHead("")...),
+			Program:  "nothing; the service, or something between, takes the field off and leaves the chunks",
+		})
+	}
 	e := c.onWire("receive.bad-chunk")
 	if e == nil {
 		return nil
@@ -391,14 +435,34 @@ func badCompression(c *Case) []exchange.Finding {
 	if e == nil {
 		return nil
 	}
-	return one(
-		exchange.Finding{
-			Title:    "the reply cannot be decompressed",
-			Why:      fmt.Sprintf("It is marked %s: %v.", c.leg().Response.Coding, e.Err),
-			Evidence: c.inHead("Content-Encoding"),
-			Program:  "ask for no compression, or ask the service's people to correct it",
-		},
-	)
+	f := exchange.Finding{
+		Title:    "the reply cannot be decompressed",
+		Why:      fmt.Sprintf("It is marked %s: %s.", c.leg().Response.Coding, codingWords(e.Err)),
+		Evidence: c.inHead("Content-Encoding"),
+		Program:  "ask for no compression, or ask the service's people to correct it",
+	}
+	if asked := c.leg().Request.Get("Accept-Encoding"); asked == "" || strings.EqualFold(asked, "identity") {
+		f.Why += " Nobody asked for a compression."
+		f.Program = "nothing; the service's people have to send it as it is to programs that ask for nothing else"
+	}
+	if strings.HasPrefix(strings.ToLower(c.leg().Response.Coding), "utf-") {
+		f.Title = "the reply names an encoding of characters as its compression"
+		f.Program = "nothing; the service's people have to move it: it belongs into Content-Type, as its charset"
+	}
+	return one(f)
+}
+
+// codingWords says what is wrong with compressed bytes.
+func codingWords(err error) string {
+	switch {
+	case errors.Is(err, gzip.ErrHeader), errors.Is(err, zlib.ErrHeader):
+		return "its bytes do not begin like that, or others stand behind"
+	case errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, io.EOF):
+		return "it ends too early, or other bytes stand behind"
+	case errors.Is(err, gzip.ErrChecksum), errors.Is(err, zlib.ErrChecksum):
+		return "its checksum is wrong"
+	}
+	return err.Error()
 }
 
 func notHTTP(c *Case) []exchange.Finding {
@@ -408,13 +472,25 @@ func notHTTP(c *Case) []exchange.Finding {
 	}
 	in := c.leg().In.Bytes()
 	why := fmt.Sprintf("It answered with %q.", cut(string(in), 80))
-	if e.Err != nil {
-		why = e.Err.Error() + "."
+	title := fmt.Sprintf("what answers at %s is not an HTTP server", c.host())
+	program := "check the port in its endpoint address"
+	const broken = "nothing; the service, or something between, breaks the head of its reply"
+	switch at := bytes.TrimLeft(in, " \t\r\n"); {
+	case e.Err != nil:
+		title, program = "the first line of the reply is no status line", broken
+		why = upperFirst(e.Err.Error()) + "."
+	case bytes.HasPrefix(at, []byte("HTTP/1.")):
+		title, program = "something stands before the status line of the reply", broken
+		why = fmt.Sprintf("%s before it.", upperFirst(counted(len(in)-len(at), "byte of white space stands",
+			"bytes of white space stand")))
+	case bytes.HasPrefix(at, []byte("<")):
+		title, program = "the reply has no head", broken
+		why += " It is XML without a status line and fields, which no HTTP/1.1 has."
 	}
 	if is := namedPeer(in); is != "" {
 		why += " " + is
 	}
-	return one(exchange.Finding{Title: fmt.Sprintf("what answers at %s is not an HTTP server", c.host()), Why: why,
+	return one(exchange.Finding{Title: title, Why: why,
 		Evidence: []exchange.Evidence{
 			{
 				In:      exchange.InResponseHead,
@@ -425,7 +501,7 @@ func notHTTP(c *Case) []exchange.Finding {
 				Excerpt: cut(string(in), 120),
 			},
 		},
-		Program: "check the port in its endpoint address"})
+		Program: program})
 }
 
 func headTooLarge(c *Case) []exchange.Finding {
@@ -456,16 +532,31 @@ func headTooLarge(c *Case) []exchange.Finding {
 // isAnswer tells whether an envelope came, whatever the status says.
 func (c *Case) isAnswer() bool { return c.Reply != nil }
 
+// challenged tells whether a fault came with a question for HTTP authentication, and says no more than that: neither
+// its code nor its detail is one that a standard or the contract has.
+func (c *Case) challenged() bool {
+	h := c.response()
+	if h == nil || h.Status != http.StatusUnauthorized || h.Get("WWW-Authenticate") == "" || c.Reply == nil ||
+		c.Reply.Fault == nil || c.classByCode(c.Reply.Fault) != "" {
+		return false
+	}
+	e, _ := c.declaredFault(c.Reply.Fault)
+	return e == nil
+}
+
 func status(code int, fill func(*Case, *exchange.Finding)) func(*Case) []exchange.Finding {
 	return func(c *Case) []exchange.Finding {
 		h := c.response()
-		if h == nil || h.Status != code || c.isAnswer() || !h.BodyWhole || c.certificatePage() {
+		if h == nil || h.Status != code || c.isAnswer() && !c.challenged() || !h.BodyWhole || c.certificatePage() {
 			return nil
 		}
 		f := exchange.Finding{Evidence: c.inHead("")}
 		fill(c, &f)
-		if t := quoteTitle(c.leg().ResponseBody.Bytes()); t != "" {
-			f.Why += " The page says: " + t + "."
+		if c.isAnswer() {
+			f.Why += " " + reason(c.Reply.Fault)
+			f.Evidence = append(f.Evidence, c.faultEvidence(c.Reply.Fault)...)
+		} else if t := quoteTitle(c.leg().ResponseBody.Bytes()); t != "" {
+			f.Why += " It says: " + t + "."
 		}
 		return one(f)
 	}
@@ -564,9 +655,34 @@ func mediaTypeRefused(c *Case) []exchange.Finding {
 	}
 	if f != nil {
 		out.Why += " " + reason(f)
+		if other := c.otherMedia(f); other != "" {
+			out.Why = fmt.Sprintf("%s What was sent is %s.", reason(f), cut(c.leg().Request.Get("Content-Type"), 80))
+			out.Title = "the server speaks of a media type that was not sent: " + other
+			out.Side, out.Remedies = exchange.Between, nil
+			out.Program = "nothing; something between changes the request, or the service speaks of what it called " +
+				"itself"
+		}
 	}
 	return one(out)
 }
+
+// mediaWord is a media type of messages as a text names it.
+var mediaWord = pattern.New(`(?i)\b(application|text|multipart)/[a-z0-9.+-]+`)
+
+// otherMedia is the media type that a fault speaks of and that was not sent, where it does not speak of the one that
+// was; "" there is none. That it expects another is what every such fault says.
+func (c *Case) otherMedia(f *soap.Fault) string {
+	l := c.leg()
+	all := mediaWord.FindAllString(f.Reason, -1)
+	if l == nil || !headKnown(l) || len(all) != 1 || expectsWords.MatchString(f.Reason) ||
+		strings.Contains(strings.ToLower(l.Request.Get("Content-Type")), strings.ToLower(all[0])) {
+		return ""
+	}
+	return all[0]
+}
+
+// expectsWords introduce what a service wants.
+var expectsWords = pattern.New(`(?i)\b(expect\w*|only|supports?|supported|accepts?|must be|should be|use|requires?)\b`)
 
 // oddMedia is the media type of the request, and whether it is another than that of the SOAP version.
 func (c *Case) oddMedia(v soap.Version) (said string, odd bool) {
@@ -679,16 +795,20 @@ func lengthRequired(c *Case) []exchange.Finding {
 	case !chunked:
 		f.Title, f.Why = "the server wants the length of the request", fmt.Sprintf("It answered %q.", h.Line)
 		f.Evidence, f.Remedies = c.inHead(""), nil
+		if said := l.Request.Get("Content-Length"); said != "" {
+			f.Why += fmt.Sprintf(" Its length was declared, %s: something between may take it off.", cut(said, 20))
+			f.Side, f.Program = exchange.Between, "nothing; tell the service's people this status"
+		}
 	}
 	return one(f)
 }
 
 func expectationRefused(c *Case) []exchange.Finding {
-	h := c.response()
-	if h == nil || h.Status != 417 {
+	h, l := c.response(), c.leg()
+	if h == nil || h.Status != 417 || c.isAnswer() {
 		return nil
 	}
-	return one(exchange.Finding{
+	f := exchange.Finding{
 		Title: "the server does not allow the body to be sent", Why: "It answered 417 to the Expect header; many " +
 			"servers and proxies do not know it.",
 		Evidence: append(
@@ -696,7 +816,14 @@ func expectationRefused(c *Case) []exchange.Finding {
 			c.inSettings("expect-continue", 0, 4),
 		), Remedies: c.remedies("send the body at once", []string{"expect-continue"}, "false"),
 		Program: "switch its waiting for 100-continue off",
-	})
+	}
+	if headKnown(l) && l.Request.Get("Expect") == "" {
+		f.Title = "the server expects something that nobody asked for"
+		f.Why = "It answered 417, which is about the field Expect, and none was sent: something between may add it."
+		f.Side, f.Evidence, f.Remedies = exchange.Between, c.inHead(""), nil
+		f.Program = "nothing; tell the service's people this status"
+	}
+	return one(f)
 }
 
 // logInPage is the address of a page where people log in.
@@ -710,8 +837,13 @@ func redirected(c *Case) []exchange.Finding {
 	to := h.Get("Location")
 	f := exchange.Finding{
 		Title: "the server sends the call elsewhere", Evidence: append(c.inHead("Location"), c.inHead("")...),
-		Why:     fmt.Sprintf("It answered %d and points to %s.", h.Status, orNone(cut(to, 160))),
+		Why:     fmt.Sprintf("It answered %d and points to %s.", h.Status, cut(to, 160)),
 		Program: "call the new address directly",
+	}
+	if to == "" {
+		f.Why = fmt.Sprintf("It answered %d, and does not say where (Location is missing).", h.Status)
+		f.Side, f.Program = exchange.Theirs, "nothing; ask the service's people what its address is now"
+		return one(f)
 	}
 	if h.Status == 301 || h.Status == 302 || h.Status == 303 {
 		f.Why += " Many programs follow that with a GET, and the message is lost."
@@ -741,72 +873,6 @@ func redirected(c *Case) []exchange.Finding {
 	return one(f)
 }
 
-func gateway(c *Case) []exchange.Finding {
-	h := c.response()
-	if h == nil || h.Status < 502 || h.Status > 504 || c.isAnswer() || !h.BodyWhole {
-		return nil
-	}
-	words := map[int]string{
-		502: "got no sensible answer from",
-		503: "says that nobody is available at",
-		504: "got no answer in time from",
-	}
-	f := exchange.Finding{Title: "something in front of the service answered, not the service", Evidence: c.inHead(""),
-		Why: fmt.Sprintf(
-			"It answered %d: it %s the service behind it.",
-			h.Status,
-			words[h.Status],
-		), Program: "nothing; tell the service's people the time and this status"}
-	if s := h.Get("Server") + h.Get("Via"); s != "" {
-		f.Why += fmt.Sprintf(" It calls itself %s.", cut(s, 60))
-	}
-	if t := quoteTitle(c.leg().ResponseBody.Bytes()); t != "" {
-		f.Why += " Its page says: " + t + "."
-	}
-	return one(f)
-}
-
-func serverError(c *Case) []exchange.Finding {
-	h := c.response()
-	if h == nil || h.Status < 500 || h.Status >= 502 && h.Status <= 504 || c.isAnswer() || !h.BodyWhole {
-		return nil
-	}
-	f := exchange.Finding{
-		Title:    fmt.Sprintf("the server failed with %d and no fault", h.Status),
-		Evidence: c.inHead(""),
-		Why:      "An error of the service should come as a SOAP fault; this came without one.",
-		Program:  "nothing yet; ask the service's people what their log says at this time",
-	}
-	if t := quoteTitle(c.leg().ResponseBody.Bytes()); t != "" {
-		f.Why += " It says: " + t + "."
-		f.Evidence = append(f.Evidence, c.inBody(0, min(int(c.leg().ResponseBody.Len()), 200)))
-	}
-	return one(f)
-}
-
-func clientError(c *Case) []exchange.Finding {
-	h := c.response()
-	if h == nil || h.Status < 400 || h.Status > 499 || c.isAnswer() || !h.BodyWhole || c.certificatePage() ||
-		c.refusalPage() != "" ||
-		len(plainToTLS(c)) > 0 {
-		return nil
-	}
-	switch h.Status {
-	case 401, 403, 404, 405, 407, 411, 413, 415, 417:
-		return nil
-	}
-	f := exchange.Finding{
-		Title:    fmt.Sprintf("the server refused the request with %d", h.Status),
-		Evidence: c.inHead(""),
-		Why:      fmt.Sprintf("It answered %q.", h.Line),
-		Program:  "compare what your program sends with what works here",
-	}
-	if t := quoteTitle(c.leg().ResponseBody.Bytes()); t != "" {
-		f.Why += " It says: " + t + "."
-	}
-	return one(f)
-}
-
 func acceptedOnly(c *Case) []exchange.Finding {
 	if c.Later != nil {
 		return nil // that is how it is meant
@@ -830,20 +896,29 @@ func typeDiffers(c *Case) []exchange.Finding {
 	if h == nil || c.Reply == nil {
 		return nil
 	}
-	v := soap.VersionOfMedia(h.Get("Content-Type"))
-	if v == c.Reply.Version {
+	said := h.Get("Content-Type")
+	v := soap.VersionOfMedia(said)
+	media, _, err := mime.ParseMediaType(said)
+	if v == c.Reply.Version && err == nil {
 		return nil
 	}
-	media, _, _ := mime.ParseMediaType(h.Get("Content-Type"))
 	if v == soap.Unset && (media == "application/xml" || strings.HasPrefix(media, "multipart/")) {
 		return nil
 	}
-	return one(exchange.Finding{Title: "content type and envelope do not agree", Evidence: c.inHead("Content-Type"),
-		Why: fmt.Sprintf(
-			"The reply is marked %s, and holds an envelope of SOAP %s.",
-			orNone(media),
-			c.Reply.Version,
-		), Program: "be ready for a reply whose content type is wrong"})
+	f := exchange.Finding{Title: "content type and envelope do not agree", Evidence: c.inHead("Content-Type"),
+		Why: fmt.Sprintf("The reply is marked %s, and holds an envelope of SOAP %s.", cut(said, 80),
+			c.Reply.Version),
+		Program: "be ready for a reply whose content type is wrong"}
+	switch {
+	case said == "":
+		f.Title, f.Evidence = "the reply says no content type", c.inHead("")
+		f.Why = fmt.Sprintf("It holds an envelope of SOAP %s, which is %s.", c.Reply.Version,
+			c.Reply.Version.MediaType())
+	case err != nil:
+		f.Title = "the reply's content type cannot be read"
+		f.Why = fmt.Sprintf("It is %q: what follows the media type is no parameter.", cut(said, 80))
+	}
+	return one(f)
 }
 
 func statusDiffers(c *Case) []exchange.Finding {
@@ -852,7 +927,7 @@ func statusDiffers(c *Case) []exchange.Finding {
 		return nil
 	}
 	switch {
-	case c.Reply.Fault == nil && h.Status >= 400:
+	case c.Reply.Fault == nil && h.Status >= 400 && c.nearFault() == nil:
 		return one(
 			exchange.Finding{
 				Title:    "an answer came under an error status",
@@ -882,18 +957,7 @@ func notSOAP(c *Case) []exchange.Finding {
 	}
 	media, _, _ := mime.ParseMediaType(h.Get("Content-Type"))
 	body := c.leg().ResponseBody.Bytes()
-	isHTML := media == "text/html" || looksLikeHTML(body)
-	kind, helps := namedKind(media, body)
-	if !isHTML && kind == "" &&
-		(media == "" || strings.Contains(media, "xml") || strings.HasPrefix(media, "multipart/") || c.ReplyErr == nil &&
-			c.ReplyDoc != nil) {
-		return nil
-	}
-	what := "something of the type " + orNone(media)
-	if isHTML {
-		what = "an HTML page"
-	}
-	if kind != "" {
+	if kind, helps := namedKind(media, body); kind != "" {
 		return one(exchange.Finding{
 			Title: "the answer is " + kind + ", which is not read here",
 			Why: fmt.Sprintf("The status is %d, the type is %s. It may be a right answer, in an encoding "+
@@ -902,18 +966,51 @@ func notSOAP(c *Case) []exchange.Finding {
 			Program:  helps,
 		})
 	}
+	is := c.insteadOfSOAP(media, body)
+	if is.what == "" {
+		return nil
+	}
 	f := exchange.Finding{
-		Title:    "the answer is " + what + ", not SOAP",
+		Title:    "the answer is " + is.short() + ", not SOAP",
 		Evidence: append([]exchange.Evidence{c.inBody(0, min(len(body), 120))}, c.inHead("Content-Type")...),
 		Why:      fmt.Sprintf("The status is %d.", h.Status),
 		Program:  "check the path in its endpoint address; a log-in or error page may stand in front of the service",
 	}
-	if kind := noText(body); kind != "" {
+	switch {
+	case is.kind == packedKind:
+		f.Title, f.Side = "the answer is compressed, and its head does not say so", exchange.Theirs
+		f.Program = "nothing; the service, or something between, has to say Content-Encoding, or to send it as it is"
+	case is.kind == writtenKind:
+		f.Side, f.Program = exchange.Theirs, "nothing; the service sends its envelope written in another way"
+	case is.what == "JSON":
+		f.Program = "check the path in its endpoint address; what answers there speaks JSON"
+	}
+	if is.what != is.short() {
+		f.Why += fmt.Sprintf(" It is %s.", is.what)
+	}
+	kind := noText(body)
+	if kind != "" && (is.what == inBinary || is.kind == typedKind) {
 		f.Why += " " + kind
-	} else if t := quoteTitle(body); t != "" {
-		f.Why += " The page says: " + t + "."
+	} else if t := quoteTitle(body); t != "" && kind == "" && is.kind != packedKind {
+		f.Why += " It says: " + t + "."
 	}
 	return one(f)
+}
+
+// insteadOfSOAP tells what an answer is that is no XML, or a page: by its bytes, else by its media type.
+func (c *Case) insteadOfSOAP(media string, body []byte) likeness {
+	readable := c.ReplyErr == nil && c.ReplyDoc != nil
+	switch {
+	case media == "text/html" || contract.LooksLikeHTML(body):
+		return likeness{what: "an HTML page"}
+	case readable || strings.HasPrefix(media, "multipart/") || Nothing(body):
+		return likeness{}
+	}
+	is := looksLike(media, body)
+	if is.what == "" && media != "" && !strings.Contains(media, "xml") {
+		is = likeness{what: "something of the type " + media, kind: typedKind}
+	}
+	return is
 }
 
 // noText says in a sentence what bytes are that are no text; "" where they may be.
@@ -929,11 +1026,6 @@ func noText(body []byte) string {
 		return "It is " + kind + "."
 	}
 	return fmt.Sprintf("It is not text: % x.", b[:min(len(b), 12)])
-}
-
-func looksLikeHTML(b []byte) bool {
-	s := strings.ToLower(strings.TrimSpace(string(b[:min(len(b), 256)])))
-	return strings.HasPrefix(s, "<!doctype html") || strings.HasPrefix(s, "<html")
 }
 
 var (

@@ -53,11 +53,7 @@ func (c *Case) sentFacts() (s sentFacts) {
 		!bytes.Contains(head, []byte("UsernameToken")) {
 		return s // it has no such header, and most messages of other programs have none
 	}
-	doc, _ := xmltree.Parse(head, xmltree.Limits{})
-	if doc == nil {
-		return s
-	}
-	e := soap.Read(doc)
+	e := readHead(head)
 	if e == nil {
 		return s
 	}
@@ -179,3 +175,29 @@ func (s *sentFacts) digest() bool { return strings.HasSuffix(s.passwordType, "#P
 
 // credentials tells whether the message, or its head, says who sends it.
 func (s *sentFacts) credentials() bool { return s.token || s.http }
+
+// readHead reads an envelope of which perhaps only the beginning is there; nil where it is none.
+func readHead(head []byte) *soap.Envelope {
+	doc, _ := xmltree.Parse(head, xmltree.Limits{})
+	if doc == nil {
+		return nil
+	}
+	return soap.Read(doc)
+}
+
+// blocksSent are the names of the header blocks of the message that was sent; known tells whether it can be read.
+func (c *Case) blocksSent() (names []string, known bool) {
+	l := c.leg()
+	if l == nil {
+		return nil, false
+	}
+	sent, _ := l.SentAt()
+	e := readHead(sent[:min(len(sent), maxSentHead)])
+	if e == nil {
+		return nil, false
+	}
+	for b := range e.Header.Children() {
+		names = append(names, b.Name().Local)
+	}
+	return names, true
+}

@@ -842,6 +842,17 @@ var texts = map[string]Text{
 		"The envelope is not a fault.",
 		"Nothing, if your program can read it.",
 	},
+	"receive.length-differs": {
+		"More bytes came than the reply's head declares, or an answer that nobody asked for.",
+		"Bytes of the connection stand behind the declared end of the reply.",
+		"Tell the service's people: the length is too small, or counts characters in the place of bytes.",
+	},
+	"receive.head-malformed": {
+		"The head of the reply can be read, and is not as HTTP has it.",
+		"Two lengths, a length that is none, a line without a colon, a folded line, white space before a colon, " +
+			"lines that end with LF alone.",
+		"Tell the service's people; some programs refuse such an answer.",
+	},
 	"receive.not-soap": {
 		"The answer is not SOAP.",
 		"Its media type and its title.",
@@ -1003,6 +1014,22 @@ var texts = map[string]Text{
 		"A reply that looks like success holds an error.",
 		"An element named like an error that has a text.",
 		"Read it, and let your program check for it.",
+	},
+	"read.charset-doubtful": {
+		"The reply was read in one encoding, and its bytes look like UTF-8: its letters come out wrong.",
+		"It says an encoding of one byte for each letter, and every byte of it is right as UTF-8.",
+		"Let your program read it as UTF-8; the service's people have to say so in it.",
+	},
+	"read.envelope-malformed": {
+		"The envelope of the reply can be read, and is not as SOAP has it.",
+		"Two Bodies, a Header behind the Body, more elements in the body than the contract has, a fault in the " +
+			"shape of the other version.",
+		"Tell the service's people; some programs refuse such a reply, or read a part of it.",
+	},
+	"read.must-understand": {
+		"The reply has a header block that a program must understand, or refuse the reply.",
+		"A block is marked mustUnderstand, and is for the one who called.",
+		"Let your program process the header, or have the service's people take the mark off.",
 	},
 
 	"verify.invalid": {

@@ -28,6 +28,7 @@ type Leg struct {
 
 	ChunkEnds []int64 `json:"chunkEnds,omitempty"` // offsets in In at which a chunk ended
 	Truncated bool    `json:"truncated,omitempty"` // the body ended before its time
+	Behind    int64   `json:"behind,omitempty"`    // bytes of In that came behind the end that the response declares
 
 	Apart []Apart `json:"apart,omitempty"` // runs of bytes that are kept beside the record
 
@@ -56,6 +57,14 @@ type Head struct {
 	BodyWhole bool     `json:"bodyWhole"`          // the body was delivered whole
 	Chunked   bool     `json:"chunked,omitempty"`  // sent in chunks
 	Coding    string   `json:"coding,omitempty"`   // content coding that was removed
+
+	Flaws []Flaw `json:"flaws,omitempty"` // what of a response's head is not as HTTP has it
+}
+
+// Flaw is something in a head that HTTP forbids, and that some programs read and some refuse.
+type Flaw struct {
+	What string `json:"what"` // a clause: "a line has no colon"
+	Span Span   `json:"span"` // of its line in the head
 }
 
 // Header is one header field with the place of its line in the head.

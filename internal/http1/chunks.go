@@ -68,6 +68,11 @@ func (c *Chunks) size(p []byte) (Piece, error) {
 		if len(p) > maxLine {
 			return Piece{}, ErrTooLarge
 		}
+		if p := bytes.TrimLeft(p, " \t"); len(p) > 0 {
+			if _, ok := hex(p[:1]); !ok { // no size will come of it, however much more does
+				return Piece{}, fmt.Errorf("%.40q is not a chunk size", p)
+			}
+		}
 		return Piece{}, nil
 	}
 	if end > maxLine {

@@ -64,8 +64,8 @@ func folded(h *exchange.Head, line string, span exchange.Span) bool {
 	return true
 }
 
-// Response reads a response head (RFC 9112 §4, §5) leniently: what is read is what
-// a service said, right or wrong. An error means that it has no status.
+// Response reads a response head (RFC 9112 §4, §5) leniently: what is read is what a service said, right or
+// wrong, and what is wrong with it is among its flaws. An error means that it has no status.
 func Response(b []byte) (*exchange.Head, error) {
 	text := string(b)
 	h := &exchange.Head{Size: int64(len(b)), Declared: -1, Complete: true}
@@ -84,29 +84,85 @@ func Response(b []byte) (*exchange.Head, error) {
 			h.Proto, h.Status = proto, status
 			return nil
 		}
-		if line == "" || folded(h, line, span) {
+		if line == "" {
 			return nil
 		}
-		name, value, ok := strings.Cut(line, ":")
-		if !ok {
-			name, value = "", line
+		if folded(h, line, span) {
+			flaw(h, span, "a line goes on with the field before it")
+			return nil
 		}
-		h.Fields = append(
-			h.Fields,
-			exchange.Header{Name: strings.TrimSpace(name), Value: strings.TrimSpace(value), Span: span},
-		)
+		h.Fields = append(h.Fields, field(h, line, span))
 		return nil
 	})
 	if err != nil {
 		return nil, err
 	}
-	if n, err := strconv.ParseInt(h.Get("Content-Length"), 10, 64); err == nil && n >= 0 {
-		h.Declared = n
-	}
-	if strings.Contains(strings.ToLower(h.Get("Transfer-Encoding")), "chunked") {
-		h.Chunked, h.Declared = true, -1
+	measure(h)
+	if !strings.Contains(text, "\r\n") {
+		flaw(h, exchange.Span{Length: int64(len(h.Line))}, "its lines end with LF alone, without CR")
 	}
 	return h, nil
+}
+
+// field reads a line of a response's head.
+func field(h *exchange.Head, line string, span exchange.Span) exchange.Header {
+	name, value, ok := strings.Cut(line, ":")
+	switch {
+	case !ok:
+		name, value = "", line
+		flaw(h, span, "a line has no colon, and so is no field")
+	case !isToken(name) && isToken(strings.TrimSpace(name)):
+		flaw(h, span, "white space stands between a field's name and its colon")
+	case !isToken(name):
+		flaw(h, span, "a field's name has characters that no name has")
+	case strings.ContainsAny(value, "\r\x00"):
+		flaw(h, span, "a field's value holds a control character")
+	}
+	return exchange.Header{Name: strings.TrimSpace(name), Value: strings.TrimSpace(value), Span: span}
+}
+
+// maxFlaws is how many flaws of one head are told apart.
+const maxFlaws = 16
+
+// flaw notes what is wrong with a head, each kind once.
+func flaw(h *exchange.Head, at exchange.Span, what string) {
+	if len(h.Flaws) < maxFlaws && !slices.ContainsFunc(h.Flaws, func(f exchange.Flaw) bool { return f.What == what }) {
+		h.Flaws = append(h.Flaws, exchange.Flaw{What: what, Span: at})
+	}
+}
+
+// measure finds how long the body of a response is (RFC 9112 §6.3): the first length that can be one, and no
+// length beside chunks.
+func measure(h *exchange.Head) {
+	lengths, first := 0, ""
+	for _, f := range h.Fields {
+		switch {
+		case strings.EqualFold(f.Name, "Content-Length"):
+			n, err := strconv.ParseInt(f.Value, 10, 64)
+			if lengths++; err != nil || n < 0 || strings.Trim(f.Value, "0123456789") != "" {
+				flaw(h, f.Span, fmt.Sprintf("a length of %.40q is none", f.Value))
+				continue
+			}
+			if h.Declared < 0 {
+				h.Declared, first = n, f.Value
+			} else if n != h.Declared {
+				flaw(h, f.Span, fmt.Sprintf("two lengths are declared, %s and %.40s", first, f.Value))
+			}
+		case strings.EqualFold(f.Name, "Transfer-Encoding"):
+			if Says(f.Value, "chunked") {
+				h.Chunked = true
+			}
+			if !strings.EqualFold(f.Value, "chunked") {
+				flaw(h, f.Span, fmt.Sprintf("the transfer coding is %.40q; programs know chunked", f.Value))
+			}
+		}
+	}
+	if !h.Chunked {
+		return
+	}
+	if h.Declared = -1; lengths > 0 {
+		flaw(h, h.Field("Content-Length").Span, "a length is declared beside chunks")
+	}
 }
 
 // RequestLine is the first line of a request.

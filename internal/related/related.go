@@ -12,6 +12,7 @@ import (
 	"mime"
 	"mime/quotedprintable"
 	"net/textproto"
+	"slices"
 	"strings"
 )
 
@@ -109,20 +110,33 @@ func split(contentType string, body []byte, cut bool) ([]Part, error) {
 	if len(parts) == 0 {
 		return nil, &Error{at, "there is no part in it"}
 	}
+	return parts, markRoot(parts, bare(params["start"]))
+}
+
+// markRoot finds the part in which the envelope is: the one that start names, or the first (RFC 2387 §3.2).
+func markRoot(parts []Part, start string) error {
 	root := 0
-	if start := bare(params["start"]); start != "" {
-		root = -1
-		for i := range parts {
-			if parts[i].ID == start {
-				root = i
-			}
-		}
-		if root < 0 {
-			return parts, &Error{0, fmt.Sprintf("the part %q, in which the envelope is to be, is not there", start)}
+	if start != "" {
+		if root = slices.IndexFunc(parts, func(p Part) bool { return p.ID == start }); root < 0 {
+			return &Error{0, fmt.Sprintf("the part %q, in which the envelope is to be, is not there", start)}
 		}
 	}
+	if other := envelopeElsewhere(parts, root); other > 0 {
+		return &Error{parts[root].Start, fmt.Sprintf("the first part, in which the envelope is to be, is %s; "+
+			"part %d is of the type of an envelope, and start does not name it", parts[root].Type, other+1)}
+	}
 	parts[root].Root = true
-	return parts, nil
+	return nil
+}
+
+// envelopeElsewhere is the index of the first part whose type is that of an envelope, where the one in which it is
+// to be is of another; 0 else.
+func envelopeElsewhere(parts []Part, root int) int {
+	is := func(p Part) bool { return p.Type == "" || strings.Contains(strings.ToLower(p.Type), "xml") }
+	if is(parts[root]) {
+		return 0
+	}
+	return max(slices.IndexFunc(parts, func(p Part) bool { return p.Type != "" && is(p) }), 0)
 }
 
 func bare(id string) string {

@@ -165,7 +165,7 @@ func Read(d *xmltree.Document) *Envelope {
 	e := &Envelope{Version: v, Doc: d, Header: root.Child(ns, "Header"), Body: root.Child(ns, "Body")}
 	e.Payload = e.Body.FirstChild()
 	if e.Payload.Is(ns, "Fault") {
-		e.Fault = readFault(v, e.Payload)
+		e.Fault = ReadFault(v, e.Payload)
 	}
 	return e
 }
@@ -180,47 +180,70 @@ type Fault struct {
 	Detail   xmltree.Node   // the detail element, or zero
 	CodeAt   xmltree.Span   // where the code stands
 	ReasonAt xmltree.Span   // where the reason stands
+
+	OtherShape bool // it is written as the other version writes its faults
 }
 
-func readFault(v Version, n xmltree.Node) *Fault {
-	f := &Fault{Node: n}
-	if v == V11 {
-		for c := range n.Children() {
-			switch c.Name().Local { // the children are unqualified (SOAP 1.1 §4.4), yet not everyone's are
-			case "faultcode":
-				f.Code, f.CodeAt = code(c), c.Inner()
-				if base, sub, ok := strings.Cut(f.Code.Local, "."); ok && f.Code.Space == NS11 {
-					f.Code.Local = base
-					f.Subcodes = append(f.Subcodes, xmltree.Name{Local: sub})
-				}
-			case "faultstring":
-				f.Reason, f.ReasonAt = strings.TrimSpace(c.Text()), c.Inner()
-			case "faultactor":
-				f.Actor = strings.TrimSpace(c.Text())
-			case "detail":
-				f.Detail = c
-			}
-		}
-		return f
+// ReadFault reads a fault in the shape of its version, and one that has nothing of it in the shape of the other:
+// services mix the two. The element may be any.
+func ReadFault(v Version, n xmltree.Node) *Fault {
+	shapes := []func(xmltree.Node) *Fault{fault11, fault12}
+	if v == V12 {
+		shapes[0], shapes[1] = shapes[1], shapes[0]
 	}
-	c := n.Child(NS12, "Code")
-	value := c.Child(NS12, "Value")
+	f := shapes[0](n)
+	if f.Code == (xmltree.Name{}) && f.Reason == "" {
+		if other := shapes[1](n); other.Code != (xmltree.Name{}) || other.Reason != "" {
+			other.OtherShape = true
+			return other
+		}
+	}
+	return f
+}
+
+// fault11 reads a fault of SOAP 1.1 (§4.4). Its children are unqualified, yet not everyone's are.
+func fault11(n xmltree.Node) *Fault {
+	f := &Fault{Node: n}
+	for c := range n.Children() {
+		switch c.Name().Local {
+		case "faultcode":
+			f.Code, f.CodeAt = code(c), c.Inner()
+			if base, sub, ok := strings.Cut(f.Code.Local, "."); ok && f.Code.Space == NS11 {
+				f.Code.Local = base
+				f.Subcodes = append(f.Subcodes, xmltree.Name{Local: sub})
+			}
+		case "faultstring":
+			f.Reason, f.ReasonAt = strings.TrimSpace(c.Text()), c.Inner()
+		case "faultactor":
+			f.Actor = strings.TrimSpace(c.Text())
+		case "detail":
+			f.Detail = c
+		}
+	}
+	return f
+}
+
+// fault12 reads a fault of SOAP 1.2 (part 1 §5.4), whose children are in the namespace of the fault.
+func fault12(n xmltree.Node) *Fault {
+	f, ns := &Fault{Node: n}, n.Name().Space
+	c := n.Child(ns, "Code")
+	value := c.Child(ns, "Value")
 	if !value.IsZero() {
 		f.Code, f.CodeAt = code(value), value.Inner()
 	}
-	for sub := c.Child(NS12, "Subcode"); !sub.IsZero(); sub = sub.Child(NS12, "Subcode") {
-		if v := sub.Child(NS12, "Value"); !v.IsZero() {
+	for sub := c.Child(ns, "Subcode"); !sub.IsZero(); sub = sub.Child(ns, "Subcode") {
+		if v := sub.Child(ns, "Value"); !v.IsZero() {
 			f.Subcodes = append(f.Subcodes, code(v))
 		}
 	}
-	for t := range n.Child(NS12, "Reason").Named(NS12, "Text") {
+	for t := range n.Child(ns, "Reason").Named(ns, "Text") {
 		lang, _ := t.Attr(xmltree.XMLNamespace, "lang")
 		if f.Reason == "" || strings.HasPrefix(lang, "en") {
 			f.Reason, f.ReasonAt = strings.TrimSpace(t.Text()), t.Inner()
 		}
 	}
-	f.Actor = strings.TrimSpace(n.Child(NS12, "Role").Text())
-	f.Detail = n.Child(NS12, "Detail")
+	f.Actor = strings.TrimSpace(n.Child(ns, "Role").Text())
+	f.Detail = n.Child(ns, "Detail")
 	return f
 }
 
@@ -244,6 +267,9 @@ func (f *Fault) HasCode(local string) bool {
 
 // FromSender tells whether the fault blames the message rather than the service.
 func (f *Fault) FromSender() bool { return f.Code.Local == "Client" || f.Code.Local == "Sender" }
+
+// FromReceiver tells whether the fault blames the service rather than the message.
+func (f *Fault) FromReceiver() bool { return f.Code.Local == "Server" || f.Code.Local == "Receiver" }
 
 // MakeFault is an envelope with a fault of the receiver (SOAP 1.1 §4.4, SOAP 1.2 §5.4).
 func MakeFault(v Version, reason string) []byte {

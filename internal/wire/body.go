@@ -159,6 +159,9 @@ func (b *body) stepChunks() (whole, finished bool, err error) {
 // done ends the receiving: it takes the content coding off (RFC 9110 §8.4).
 func (b *body) done(framed bool) error {
 	t := b.t
+	if behind := t.leg.In.Len() - b.pos; framed && behind > 0 {
+		t.rec.Update(func(*exchange.Exchange) { t.leg.Behind = behind })
+	}
 	closes := http1.Says(b.head.Get("Connection"), "close") || b.head.Proto == "HTTP/1.0"
 	t.reusable = framed && !closes && b.pos == t.leg.In.Len()
 	coding := strings.ToLower(strings.TrimSpace(b.head.Get("Content-Encoding")))

@@ -202,9 +202,10 @@ func TestKilledWhileSaving(t *testing.T) {
 		}
 	}
 	w := fresh(t)
+	left := t.TempDir() // what the killed one cannot take away
 	for range 30 {
 		cmd := exec.Command(os.Args[0], "-test.run", "TestKilledWhileSaving$")
-		cmd.Env = append(os.Environ(), "ORENDA_SAVE_LOOP="+w.Dir())
+		cmd.Env = append(os.Environ(), "ORENDA_SAVE_LOOP="+w.Dir(), "TMPDIR="+left)
 		require.NoError(t, cmd.Start())
 		before, _ := os.ReadFile(filepath.Join(w.Dir(), File))
 		for range 2000 { // until it is at work

@@ -1,6 +1,7 @@
 package wssec
 
 import (
+	"cmp"
 	"crypto"
 	"crypto/aes"
 	"crypto/cipher"
@@ -353,7 +354,8 @@ func Decrypt(envelope []byte, with []DecryptionKey) (out []byte, opened []Opened
 		algorithm, _ := data.Child(XENC, "EncryptionMethod").Attr("", "Algorithm")
 		m, known := dataMethods[algorithm]
 		if !known {
-			return envelope, opened, fmt.Errorf("the encryption %s is not known here", algorithm)
+			return envelope, opened, fmt.Errorf("the encryption %s is not known here",
+				cmp.Or(algorithm, "without an algorithm"))
 		}
 		key, weak, err := keyFor(e, data, with)
 		if err != nil {
@@ -476,5 +478,5 @@ func unwrap(
 		}
 		return key, "", nil
 	}
-	return nil, "", fmt.Errorf("the key transport %s is not known here", algorithm)
+	return nil, "", fmt.Errorf("the key transport %s is not known here", cmp.Or(algorithm, "without an algorithm"))
 }

@@ -318,6 +318,10 @@ func (s *Scanner) reference(i int) (int, error) {
 		return 0, s.fail(NotWellFormed, i, "& must be written &amp; where it begins no reference")
 	}
 	if _, ok := decodeRef(s.src[i+1 : i+n]); !ok {
+		if n > 1 && s.src[i+1] == '#' {
+			return 0, s.fail(NotWellFormed, i, "the reference %s names no character that a document may have",
+				s.src[i:i+n+1])
+		}
 		return 0, s.fail(
 			NotWellFormed,
 			i,

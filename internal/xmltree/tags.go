@@ -44,7 +44,7 @@ func (s *Scanner) startTag(t *Token) (*Token, error) {
 	var err error
 	if !known {
 		if nameEnd, colon, err = s.name(start + 1); err != nil {
-			return nil, err
+			return nil, s.noTag(start, err)
 		}
 	}
 	o := openElement{start: uint32(start + 1), end: uint32(nameEnd), bindings: uint32(len(s.bindings)), ctx: s.ctx}
@@ -396,4 +396,14 @@ func (s *Scanner) leaf() bool {
 	s.pos = end + 1
 	s.pop(&s.tok)
 	return true
+}
+
+// noTag says of a < after which no name stands that it may have been meant as text; of any other, what is wrong.
+func (s *Scanner) noTag(at int, err error) error {
+	if at+1 < s.limit {
+		if c := s.src[at+1]; class[c]&space != 0 || c == '=' || c >= '0' && c <= '9' {
+			return s.fail(NotWellFormed, at, "< must be written &lt; where it begins no tag")
+		}
+	}
+	return err
 }

@@ -291,7 +291,15 @@ func (n Node) holds(offset int) bool {
 // IsZero tells whether this is no node at all.
 func (n Node) IsZero() bool { return n.doc == nil }
 
-func (n Node) rec() *record { return &n.doc.nodes[n.i] }
+func (n Node) rec() *record {
+	if n.doc == nil { // what is not there is nowhere, and holds nothing
+		return &nowhere.nodes[0]
+	}
+	return &n.doc.nodes[n.i]
+}
+
+//nolint:gochecknoglobals // the document of what is not there: it is never written to
+var nowhere = &Document{nodes: make([]record, 1)}
 
 // Doc is the document that the node is of.
 func (n Node) Doc() *Document { return n.doc }
@@ -356,7 +364,13 @@ func (n Node) first() uint32 {
 }
 
 // Bytes is the node as it stands in the document.
-func (n Node) Bytes() []byte { s := n.Span(); return n.doc.Src[s.Start:s.End] }
+func (n Node) Bytes() []byte {
+	if n.doc == nil {
+		return nil
+	}
+	s := n.Span()
+	return n.doc.Src[s.Start:s.End]
+}
 
 // Parent is the element above, the document node, or the zero Node.
 func (n Node) Parent() Node {

@@ -77,6 +77,10 @@ func TestBrokenDocumentsSayWhereAndWhy(t *testing.T) {
 		{"<a>", "within the element a", NotWellFormed, 1, 4},
 		{"<a>\n  <b>\n</a>", "end tag a does not belong to the open element b (line 2)", NotWellFormed, 3, 1},
 		{"<a></a><b/>", "second document element", NotWellFormed, 1, 8},
+		{"<a>x &#0; y</a>", "&#0; names no character", NotWellFormed, 1, 6},
+		{"<a>&#x2;</a>", "&#x2; names no character", NotWellFormed, 1, 4},
+		{"<a>2 < 3</a>", "< must be written &lt; where it begins no tag", NotWellFormed, 1, 6},
+		{"<a>x <3</a>", "< must be written &lt;", NotWellFormed, 1, 6},
 		{"<a/>oops", "outside the document element", TextOutside, 1, 5},
 		{"warning <a/>", "outside", TextOutside, 1, 1},
 		{"just text", "outside", NotWellFormed, 1, 1},
@@ -556,4 +560,34 @@ func FuzzCheck(f *testing.F) {
 			t.Fatalf("%q: in one %v, in halves %v", src, whole, halves)
 		}
 	})
+}
+
+// What is not there is asked like any other node, and answers that there is nothing.
+func TestANodeThatIsNotThere(t *testing.T) {
+	var none Node
+	assert.Equal(t, Span{}, none.Span())
+	assert.Equal(t, Span{}, none.Inner())
+	assert.Zero(t, none.Begin())
+	assert.Zero(t, none.NameID())
+	assert.Zero(t, none.Kind())
+	assert.Empty(t, none.Bytes())
+	assert.Empty(t, none.Text())
+	assert.Empty(t, none.Peek())
+	assert.Empty(t, none.Name())
+	assert.Empty(t, none.Path())
+	assert.True(t, none.Parent().IsZero())
+	assert.True(t, none.Next().IsZero())
+	assert.True(t, none.FirstChild().IsZero())
+	assert.True(t, none.Find("", "a").IsZero())
+	assert.False(t, none.Is("", ""))
+	for range none.Nodes() {
+		assert.Fail(t, "nothing has no child")
+	}
+	for range none.Attrs() {
+		assert.Fail(t, "nothing has no attribute")
+	}
+	_, ok := none.Attr("", "a")
+	assert.False(t, ok)
+	_, ok = none.Lookup("p")
+	assert.False(t, ok)
 }
