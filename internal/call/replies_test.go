@@ -16,6 +16,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"orenda/internal/call"
 	"orenda/internal/exchange"
 	"orenda/internal/soap"
 	"orenda/internal/wssec"
@@ -218,7 +219,6 @@ func TestTheFramingOfAnAnswer(t *testing.T) {
 			"declares the number of its characters"},
 		{"another answer", reply("200 OK", asXML, "", good) + reply("200 OK", asXML, "", good), "receive.length-differs",
 			"Nobody asked for it"},
-		{"a body behind 204", reply("204 No Content", asXML, "", good), "receive.accepted-only", ""},
 		{"more than the last chunk", reply("200 OK", asXML, chunked, chunk+"0\r\n\r\nmore"), "receive.length-differs", "behind the last chunk"},
 		{"two lengths", reply("200 OK", asXML, size(n)+size(n-3), good), "receive.head-malformed", "Two lengths are declared"},
 		{"the same length twice", reply("200 OK", asXML, size(n)+size(n), good), "", ""},
@@ -228,7 +228,7 @@ func TestTheFramingOfAnAnswer(t *testing.T) {
 		{"no colon", reply("200 OK", asXML, "this is no field\r\n", good), "receive.head-malformed", "has no colon"},
 		{"folded", reply("200 OK", asXML, "X-A: one\r\n two\r\n", good), "receive.head-malformed", "goes on with the field before it"},
 		{"a blank before the colon", reply("200 OK", asXML, "X-A : one\r\n", good), "receive.head-malformed", "White space stands between"},
-		{"LF alone", strings.ReplaceAll(reply("200 OK", asXML, "", good), "\r\n", "\n"), "receive.head-malformed", "end with LF alone"},
+		{"LF alone", strings.ReplaceAll(reply("200 OK", asXML, "", good), "\r\n", "\n"), "", ""}, // RFC 9112 §2.2 lets who reads it take it
 		{"chunks, unsaid", open + "Connection: close\r\n\r\n" + chunk + "0\r\n\r\n", "receive.bad-chunk", "chunked is missing"},
 		{"said, and no chunks", reply("200 OK", asXML, chunked, good), "receive.bad-chunk", "is not a chunk size"},
 		{"a part", reply("206 Partial Content", asXML, "", good[:100]), "read.not-well-formed", "by it, this is only a part"},
@@ -259,7 +259,7 @@ func TestWhatAStatusSays(t *testing.T) {
 		{"401", reply("401 Unauthorized", "", "", ""), "receive.unauthorized", "WWW-Authenticate is missing"},
 		{"401 with a fault", reply("401 Unauthorized", asXML, "WWW-Authenticate: Basic realm=\"Q\"\r\n", fault), "receive.unauthorized",
 			"It says: “log in”"},
-		{"407", page("407 Proxy Authentication Required", ""), "receive.client-error", "no proxy is set here"},
+		{"407", page("407 Proxy Authentication Required", ""), "receive.client-error", "the call went through none"},
 		{"410", page("410 Gone", ""), "receive.client-error", "at this path any more"},
 		{"411", page("411 Length Required", ""), "receive.length-required", "Its length was declared"},
 		{"417", page("417 Expectation Failed", ""), "receive.expectation-refused", "none was sent"},
@@ -311,7 +311,31 @@ func TestWhoAFaultBlames(t *testing.T) {
 	})
 }
 
-// An answer of which only its envelope came is no answer of an rpc operation either, nor is a fault that is none.
+// What comes behind an answer that has no body is told beside that none came.
+func TestABodyBehindAnAnswerThatHasNone(t *testing.T) {
+	plan := berths(t, harbour(t), "/berths")
+	address, answer := answering(t)
+	plan.Settings.Set("address", "http://"+address+"/berths")
+	answer(reply("204 No Content", asXML, "", "<a/>"))
+	x := run(t, plan)
+	assert.Equal(t, []string{"receive.accepted-only", "receive.length-differs"}, ids(x))
+	assert.Contains(t, x.Findings[1].Why, "An answer of the status 204 has no body; 4 bytes more came behind it: “<a/>”")
+}
+
+// Of a request that is not known nothing is said that it lacks.
+func TestNothingIsMissedInARequestThatIsNotKnown(t *testing.T) {
+	for _, code := range []string{"w:InvalidSecurity", "s:MustUnderstand"} {
+		w := &call.Imported{URL: "http://quay.example/", Reply: call.ReplyOf("HTTP/1.1 500 x", [][2]string{{"Content-Type", "text/xml"}},
+			[]byte(inEnvelope(soap.NS11, `<s:Header><w:Security xmlns:w="`+wssec.WSSE+`" s:mustUnderstand="1"/></s:Header>`,
+				`<s:Fault xmlns:w="`+wssec.WSSE+`"><faultcode>`+code+`</faultcode><faultstring>see log</faultstring></s:Fault>`)))}
+		x := call.Explain(t.Context(), call.Plan{Agent: "test"}, w)
+		require.NotEmpty(t, x.Findings)
+		assert.NotContains(t, x.Findings[0].Title+x.Findings[0].Why, "sent", code)
+		assert.NotContains(t, ids(x), "read.must-understand", code)
+	}
+}
+
+// An envelope without a Body has no answer, also where it is large and read flowing.
 func TestAFlowingReplyWithoutABody(t *testing.T) {
 	checkReplies(t, []replyCase{
 		{"no Body", reply("200 OK", asXML, "", `<s:Envelope xmlns:s="`+soap.NS11+`"><!--`+strings.Repeat("x", 5<<20)+`--></s:Envelope>`),

@@ -511,8 +511,9 @@ func tellSecurityInvalid(c *Case, f *soap.Fault) *exchange.Finding {
 		Program: "compare its security header with one that is accepted",
 	}
 	sent := c.sentFacts()
+	_, known := c.blocksSent()
 	switch token := c.Settings.Text("token"); {
-	case !sent.header && sent.stray == nil:
+	case known && !sent.header && sent.stray == nil:
 		out.Title = "the service does not accept the message without a security header"
 		out.Why += " None was sent."
 		out.Certainty = exchange.Likely

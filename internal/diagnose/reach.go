@@ -252,7 +252,7 @@ func waitClosed(c *Case) []exchange.Finding {
 			Title: "the service closed the connection without an answer",
 			Why: fmt.Sprintf("The request was handed over whole; %q came, which is no answer yet, and no more.",
 				line),
-			Evidence: c.inAddress(), Program: "nothing yet; ask the service's people what their log says at this time",
+			Evidence: c.inAddress(), Program: askLog,
 		})
 	}
 	return one(exchange.Finding{
@@ -260,7 +260,7 @@ func waitClosed(c *Case) []exchange.Finding {
 		Why: "The request was handed over whole; the connection was closed before a byte came back. A crash, a " +
 			"proxy without a service behind it, or a plain port that was called with TLS or the reverse look like " +
 			"this.",
-		Evidence: c.inAddress(), Program: "nothing yet; ask the service's people what their log says at this time",
+		Evidence: c.inAddress(), Program: askLog,
 	})
 }
 

@@ -73,12 +73,12 @@ func syntax(code xmltree.Code, title, program string) func(*Case) []exchange.Fin
 		if len(e.Open) > 0 {
 			f.Why += " Open there: " + strings.Join(e.Open, " › ") + "."
 		}
-		c.syntaxWords(&f)
 		ev := c.inReply(xmltree.Span{Start: e.Offset, End: min(e.Offset+1, len(c.ReplyDoc.Src))})
 		ev.Line, ev.Column = e.Line, e.Column
 		src := c.ReplyDoc.Src
 		ev.Excerpt = cut(string(src[max(0, e.Offset-60):min(len(src), e.Offset+60)]), 160)
 		f.Evidence = []exchange.Evidence{ev}
+		c.syntaxWords(&f)
 		return one(f)
 	}
 }
@@ -139,7 +139,7 @@ func (c *Case) syntaxWords(f *exchange.Finding) {
 	switch {
 	case h.Status == 206:
 		f.Why += " The status is 206: by it, this is only a part of the reply, for which nobody asked."
-		f.Evidence = c.inHead("")
+		f.Evidence = append(f.Evidence, c.inHead("")...)
 	case h.Declared < 0 && !h.Chunked:
 		f.Why += " Its head declares neither length nor chunks, so that nobody can tell where it was cut."
 	case h.Declared == h.WireSize && h.Coding == "" && more > 0:
@@ -238,7 +238,7 @@ func notEnvelope(c *Case) []exchange.Finding {
 	f := exchange.Finding{
 		Title:    "the reply is XML, and not an envelope",
 		Why:      fmt.Sprintf("Its root element is %s in the namespace %s.", e.Root.Local, orNone(e.Root.Space)),
-		Evidence: []exchange.Evidence{c.inReply(xmltree.Span{Start: root.Span().Start, End: root.Inner().Start})},
+		Evidence: []exchange.Evidence{c.inTag(root)},
 		Program:  "check the path in its endpoint address",
 	}
 	v, output := c.sent(), c.outputName()
@@ -289,7 +289,7 @@ func readVersionDiffers(c *Case) []exchange.Finding {
 	f := exchange.Finding{
 		Title:    "the reply is of the other SOAP version",
 		Why:      fmt.Sprintf("SOAP %s was sent, and SOAP %s came back.", c.sent(), v),
-		Evidence: []exchange.Evidence{c.inReply(xmltree.Span{Start: root.Span().Start, End: root.Inner().Start})},
+		Evidence: []exchange.Evidence{c.inTag(root)},
 		Remedies: c.useVersion(v),
 		Program:  "let your program send SOAP " + v,
 	}
@@ -505,7 +505,7 @@ func replyMustUnderstand(c *Case) []exchange.Finding {
 		if must != "1" && must != "true" || soap.IsAddressing(name.Space) {
 			continue
 		}
-		role, sent := "actor", c.sentFacts()
+		role := "actor"
 		if c.Reply.Version == soap.V12 {
 			role = "role"
 		}
@@ -521,7 +521,7 @@ func replyMustUnderstand(c *Case) []exchange.Finding {
 			Program:  "let it process the header " + name.Local + ", or have the service's people take the mark off",
 		}
 		if name.Is(wssec.WSSE, "Security") {
-			if sent.header {
+			if _, known := c.blocksSent(); !known || c.sentFacts().header {
 				continue // who sends one is set up to read one
 			}
 			f.Severity = exchange.Note

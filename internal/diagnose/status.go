@@ -27,8 +27,8 @@ const askLog = "nothing yet; ask the service's people what their log says at thi
 var statuses = map[int]statusWords{
 	304: {
 		"the server says that nothing has changed",
-		"That is the answer to a GET with a condition, and this was a POST: something between " +
-			"may have kept an older answer.",
+		"That answers a GET with a condition, which the request is not: something between may " +
+			"have kept an older answer.",
 		"nothing; tell the service's people this status", exchange.Between,
 	},
 	406: {
@@ -38,7 +38,7 @@ var statuses = map[int]statusWords{
 	},
 	407: {
 		"something between wants to know who calls",
-		"Proxies answer like that, and no proxy is set here: it stands in front of the service.",
+		"Proxies answer like that, and the call went through none: it stands in front of the service.",
 		"nothing; tell the people of the service, or of your network, this status", exchange.Between,
 	},
 	408: {
@@ -88,7 +88,7 @@ var statuses = map[int]statusWords{
 	},
 	505: {
 		"the server does not take this version of HTTP",
-		"The request was HTTP/1.1.",
+		"It takes another one than that of the request.",
 		askLog, "",
 	},
 	507: {
@@ -257,7 +257,7 @@ func headMalformed(c *Case) []exchange.Finding {
 // replyLengthDiffers is a reply behind the declared end of which more came.
 func replyLengthDiffers(c *Case) []exchange.Finding {
 	l, h := c.leg(), c.response()
-	if h == nil || l.Behind == 0 {
+	if h == nil || l.Behind == 0 || l.Behind > l.In.Len() || l.Whole > 0 { // it came, and is kept
 		return nil
 	}
 	from := l.In.Len() - l.Behind

@@ -849,8 +849,7 @@ var texts = map[string]Text{
 	},
 	"receive.head-malformed": {
 		"The head of the reply can be read, and is not as HTTP has it.",
-		"Two lengths, a length that is none, a line without a colon, a folded line, white space before a colon, " +
-			"lines that end with LF alone.",
+		"Two lengths, a length that is none, a line without a colon, a folded line, white space before a colon.",
 		"Tell the service's people; some programs refuse such an answer.",
 	},
 	"receive.not-soap": {
