@@ -5,6 +5,7 @@ import (
 	"bytes"
 	"compress/gzip"
 	"encoding/base64"
+	"encoding/json"
 	"fmt"
 	"io"
 	"net"
@@ -18,6 +19,7 @@ import (
 
 	"orenda/internal/call"
 	"orenda/internal/exchange"
+	"orenda/internal/message"
 	"orenda/internal/soap"
 	"orenda/internal/wssec"
 )
@@ -341,4 +343,60 @@ func TestAFlowingReplyWithoutABody(t *testing.T) {
 		{"no Body", reply("200 OK", asXML, "", `<s:Envelope xmlns:s="`+soap.NS11+`"><!--`+strings.Repeat("x", 5<<20)+`--></s:Envelope>`),
 			"verify.reply-differs", "the reply's envelope has no Body"},
 	}, "intake", "flowing", "text-limit", "16 MiB")
+}
+
+// What came beside the fields and the body of an answer holds no secret either, once it is told or kept. The head
+// that is told is that of the answer, whatever came before it.
+func TestSecretsBesideAnAnswer(t *testing.T) {
+	const secret = "slack-water-77"
+	good := inEnvelope(soap.NS11, "", oneFound)
+	plan := berths(t, harbour(t), "/berths")
+	address, answer := answering(t)
+	plan.Settings.Set("address", "http://"+address+"/berths")
+	whole := reply("200 OK", asXML, "", good)
+	for name, came := range map[string]string{
+		"behind it":          whole + "<Password>" + secret + "</Password>",
+		"behind it, as JSON": whole + `{"password":"` + secret + `"}`,
+		"in another answer":  whole + "HTTP/1.1 200 OK\r\nSet-Cookie: sid=" + secret + "\r\n\r\n",
+		"without a colon":    reply("200 OK", asXML, "Authorization Basic "+secret+"\r\n", good),
+		"a folded line":      reply("200 OK", asXML, "X-A: b\r\n Set-Cookie: sid="+secret+"; Path=/\r\n", good),
+		"an interim answer":  "HTTP/1.1 103 Early Hints\r\nSet-Cookie: sid=" + secret + "\r\n\r\n" + whole,
+		"behind an interim one": "HTTP/1.1 103 Early Hints\r\n\r\n" + reply("200 OK", asXML, "Set-Cookie: sid="+secret+"\r\n",
+			good),
+	} {
+		answer(came)
+		x := run(t, plan)
+		assert.Contains(t, string(x.Leg().In.Bytes()), secret, name)
+		kept := x.Redact(nil)
+		told, err := json.Marshal(kept.Report(true))
+		require.NoError(t, err)
+		all, err := kept.Marshal()
+		require.NoError(t, err)
+		for what, b := range map[string][]byte{"told": told, "kept": all, "bytes": kept.Leg().In.Bytes()} {
+			assert.NotContains(t, string(b), secret, "%s, %s", name, what)
+			assert.NotContains(t, string(b), base64.StdEncoding.EncodeToString([]byte(secret))[:16], "%s, %s", name, what)
+		}
+		assert.True(t, strings.HasPrefix(string(kept.Leg().AnswerHead()), "HTTP/1.1 200 OK\r\n"), name)
+		assert.True(t, strings.HasSuffix(string(kept.Leg().AnswerHead()), "\r\n\r\n"), name)
+	}
+}
+
+// A fault that is written wrongly is no answer of an operation of the style rpc, whose wrapper may have any name.
+func TestAFaultWithoutItsNamespaceIsNoAnswerOfRPC(t *testing.T) {
+	h := harbour(t)
+	f := fetch(t, "http://"+h.Plain+"/callsigns?wsdl")
+	plan := call.Plan{Contract: f.Contract, Served: f.Served, Endpoint: "signs", Agent: "test"}
+	plan.Port = f.Contract.Ports()[0]
+	plan.Operation = plan.Port.Operations[0].Name
+	require.Equal(t, "rpc", plan.Port.Operations[0].Style)
+	address, answer := answering(t)
+	plan.Settings.Set("address", "http://"+address+"/")
+	plan.AsItIs = true
+	plan.Settings.Set("soap", plan.Port.Version.String())
+	plan.SetDraft(message.Sample(f.Contract.Schemas, plan.Port.Operations[0].Input.Element, message.Want{}))
+	answer(reply("500 x", plan.Port.Version.MediaType(), "", inEnvelope(plan.Port.Version.Namespace(), "",
+		"<Fault><faultstring>bad</faultstring></Fault>")))
+	x := run(t, plan)
+	require.NotEmpty(t, x.Findings)
+	assert.Equal(t, "the body holds a fault that is written wrongly", x.Findings[0].Title)
 }

@@ -73,7 +73,7 @@ func programLeft(c *Case) []exchange.Finding {
 		Title: "the program did not take the whole answer",
 		Why: fmt.Sprintf("It took %s of %s bytes, then it closed its connection, or took nothing more for a minute.",
 			endpoint.Bytes(*c.ProgramLeft), endpoint.Bytes(max(l.In.Len(), l.Whole))),
-		Evidence: []exchange.Evidence{c.inBody(int(max(*c.ProgramLeft-l.Response.Size, 0)), 1)},
+		Evidence: []exchange.Evidence{c.inBody(int(max(*c.ProgramLeft-l.BodyAt(), 0)), 1)},
 		Program:  "look at its own time limits and size limits: one of them fell, or it ended",
 	})
 }

@@ -28,6 +28,7 @@ type Leg struct {
 
 	ChunkEnds []int64 `json:"chunkEnds,omitempty"` // offsets in In at which a chunk ended
 	Truncated bool    `json:"truncated,omitempty"` // the body ended before its time
+	HeadAt    int64   `json:"headAt,omitempty"`    // where the response's head begins in In: behind interim answers
 	Behind    int64   `json:"behind,omitempty"`    // bytes of In that came behind the end that the response declares
 
 	Apart []Apart `json:"apart,omitempty"` // runs of bytes that are kept beside the record
@@ -35,6 +36,12 @@ type Leg struct {
 	spill  Spill // where what is too large for memory goes
 	bodyAt int64 // where ResponseBody begins in In, below zero where it has bytes of its own
 }
+
+// AnswerHead is the head of the response as it came.
+func (l *Leg) AnswerHead() []byte { return l.In.Range(l.HeadAt, l.BodyAt()) }
+
+// BodyAt is where what follows the head of the response begins in In.
+func (l *Leg) BodyAt() int64 { return l.HeadAt + l.Response.Size }
 
 // Spill says where the bytes of a reply go that are too many for memory.
 type Spill struct {

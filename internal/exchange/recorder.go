@@ -182,7 +182,7 @@ func (l *Leg) expected() int64 {
 	if d <= 0 || d > math.MaxInt32 || l.In.Len() < believed || l.spill.Beyond > 0 && d > l.spill.Beyond {
 		return 0
 	}
-	return l.Response.Size + d
+	return l.BodyAt() + d
 }
 
 // Delivered appends the bytes of In from one offset to another to the response

@@ -146,6 +146,44 @@ func (x *Exchange) allSecrets() []string {
 				}
 			}
 		}
+		out = append(out, l.oddSecrets(x.SecretNames)...)
+	}
+	return out
+}
+
+// maxOdd is how much of what came beside the answer is looked through, in bytes.
+const maxOdd = 64 << 10
+
+// oddSecrets are the secrets in what came beside the fields and the body of an answer: lines of its head that are no
+// field of their own, interim answers, and what stands behind its declared end.
+func (l *Leg) oddSecrets(names SecretNames) (out []string) {
+	text := l.In.Range(0, min(l.HeadAt, maxOdd))
+	for _, f := range l.Response.Flaws {
+		line := l.In.Range(l.HeadAt+f.Span.Offset, l.HeadAt+f.Span.Offset+f.Span.Length)
+		text = append(append(slices.Clip(text), line...), '\n')
+	}
+	if from := l.In.Len() - l.Behind; l.Behind > 0 && from >= l.BodyAt() {
+		behind := l.In.Range(from, min(l.In.Len(), from+maxOdd))
+		for _, s := range names.In(behind) {
+			out = append(out, string(behind[s.Offset:s.Offset+s.Length]))
+		}
+		text = append(append(slices.Clip(text), behind...), '\n')
+	}
+	for line := range strings.Lines(string(text)) {
+		line = strings.TrimSpace(line)
+		name, value, ok := strings.Cut(line, ":")
+		if !ok || strings.ContainsAny(strings.TrimSpace(name), " \t") {
+			name, value, _ = strings.Cut(line, " ")
+		}
+		if !names.Name(strings.TrimSpace(name)) {
+			continue
+		}
+		for _, word := range strings.FieldsFunc(value, func(r rune) bool { return strings.ContainsRune(" ;,\t", r) }) {
+			_, v, ok := strings.Cut(word, "=")
+			if out = append(out, word); ok {
+				out = append(out, v)
+			}
+		}
 	}
 	return out
 }

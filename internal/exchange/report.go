@@ -114,7 +114,7 @@ func (x *Exchange) Report(bodies bool) Report {
 		r.Response = &Received{
 			Status: l.Response.Status,
 			Size:   l.Response.BodySize,
-			Head:   string(l.In.Range(0, l.Response.Size)),
+			Head:   string(l.AnswerHead()),
 		}
 		// Where it lies in a storage its size is told, and the beginning will do.
 		r.Response.Body, r.Response.Encoding = text(l.ResponseBody.Bytes())

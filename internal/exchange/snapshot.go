@@ -128,9 +128,9 @@ func (x *Exchange) WithBodies(most int64) *Exchange {
 		l.Out = l.Out[:min(int64(len(l.Out)), l.Request.Size+most)]
 		l.RequestBody = l.RequestBody[:min(int64(len(l.RequestBody)), most)]
 		l.Decrypted = l.Decrypted[:min(int64(len(l.Decrypted)), most)]
-		if whole := l.In.Len(); whole > l.Response.Size+most {
+		if whole := l.In.Len(); whole > l.BodyAt()+most {
 			l.Whole = max(l.Whole, whole)
-			l.In = NewBody(slices.Clone(l.In.Range(0, l.Response.Size+most)))
+			l.In = NewBody(slices.Clone(l.In.Range(0, l.BodyAt()+most)))
 		}
 		if l.ResponseBody.Len() > most {
 			l.ResponseBody = NewBody(slices.Clone(l.ResponseBody.Range(0, most)))

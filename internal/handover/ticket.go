@@ -101,7 +101,7 @@ func Ticket(x *exchange.Exchange) *Sheet {
 		head  []byte
 		body  []byte
 	}{{"Request, as it was sent", l.Out[:min(int64(len(l.Out)), l.Request.Size)], l.RequestBody}, {"Reply, as it " +
-		"came", l.In.Bytes()[:min(l.In.Len(), l.Response.Size)], l.ResponseBody.Bytes()}} {
+		"came", l.AnswerHead(), l.ResponseBody.Bytes()}} {
 		if len(m.head)+len(m.body) == 0 {
 			continue
 		}

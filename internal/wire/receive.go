@@ -53,7 +53,7 @@ func (t *roundTrip) answer() (*body, error) {
 			}
 			continue
 		}
-		t.rec.Update(func(*exchange.Exchange) { t.leg.Response = *head })
+		t.rec.Update(func(*exchange.Exchange) { t.leg.Response, t.leg.HeadAt = *head, t.interim })
 		t.rec.Moment(exchange.Moment{Kind: exchange.HeadComplete, Stage: exchange.Receive, Text: head.Line})
 		t.passed = t.interim
 		b := newBody(t, head, t.interim+head.Size)

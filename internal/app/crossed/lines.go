@@ -67,7 +67,7 @@ func Excerpt(x *exchange.Exchange) *Lines {
 	ix := &Lines{id: x.ID, only: []part{}}
 	for i, l := range x.Legs {
 		ix.only = append(ix.only, part{i + 1, exchange.Out, 0, l.Request.Size + beginning},
-			part{i + 1, exchange.In, 0, l.Response.Size + beginning})
+			part{i + 1, exchange.In, 0, l.BodyAt() + beginning})
 		if n := l.In.Len(); x.Outcome == exchange.OutcomeUnderWay {
 			ix.only = append(ix.only, part{i + 1, exchange.In, n - around, n})
 		}
@@ -312,17 +312,17 @@ func place(x *exchange.Exchange, e exchange.Evidence) (exchange.Direction, int64
 		}
 		return exchange.Out, l.Request.Size + e.Offset, true
 	case exchange.InResponseHead:
-		return exchange.In, e.Offset, true
+		return exchange.In, l.HeadAt + e.Offset, true
 	case exchange.InResponseBody:
 		if l.Response.Coding != "" {
 			return 0, 0, false
 		}
 		if !l.Response.Chunked {
-			return exchange.In, l.Response.Size + e.Offset, true
+			return exchange.In, l.BodyAt() + e.Offset, true
 		}
 		at := int64(0)
 		_ = l.In.Use(func(all []byte) error {
-			at = raw(all, l.Response.Size, e.Offset)
+			at = raw(all, l.BodyAt(), e.Offset)
 			return nil
 		})
 		return exchange.In, at, true
@@ -384,7 +384,7 @@ func (l *Line) of(x *exchange.Exchange, stage exchange.Stage) bool {
 		return l.stage == stage
 	}
 	leg := x.Legs[l.leg-1]
-	body := l.dir == exchange.Out && l.from >= leg.Request.Size || l.dir == exchange.In && l.from >= leg.Response.Size
+	body := l.dir == exchange.Out && l.from >= leg.Request.Size || l.dir == exchange.In && l.from >= leg.BodyAt()
 	switch stage {
 	case exchange.Message, exchange.Security:
 		return l.dir == exchange.Out && body && leg.Purpose == ""

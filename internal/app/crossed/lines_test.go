@@ -127,6 +127,16 @@ func TestEvidenceMarksItsBytes(t *testing.T) {
 		assert.Contains(t, got, c.want)
 		assert.Equal(t, 1, strings.Count(strings.Join(got, ""), "◂"))
 	}
+	early := "HTTP/1.1 103 Early Hints\r\n\r\n" // what an interim answer takes is no part of the answer's head
+	x = crossed(early + "HTTP/1.1 200 OK\r\nX: 1\r\n\r\n<b>\n<c>\n</c></b>")
+	x.Legs[0].Response.Size, x.Legs[0].HeadAt = 25, int64(len(early))
+	for _, fs := range [][]exchange.Finding{at(exchange.InResponseHead, 17, 4), at(exchange.InResponseBody, 4, 3)} {
+		x.Findings = fs
+		var ix Lines
+		ix.Follow(x)
+		marked := strings.Join(texts(&ix, x), "\n")
+		assert.Contains(t, marked, map[exchange.Part]string{exchange.InResponseHead: "X: 1 ◂", exchange.InResponseBody: "<c> ◂"}[fs[0].Evidence[0].In])
+	}
 	for _, in := range []exchange.Part{exchange.InSettings, exchange.InContract, exchange.InCertificate,
 		exchange.InDraft} {
 		_, _, ok := place(x, exchange.Evidence{In: in, Leg: 1})
