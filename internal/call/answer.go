@@ -190,7 +190,7 @@ func (c *reading) parse(ctx context.Context, body []byte, encoding string) (at e
 		return exchange.Receive, stop
 	}
 	switch {
-	case diagnose.Nothing(body):
+	case diagnose.Blank(body):
 		return exchange.Read, diagnose.EmptyError{}
 	case err != nil:
 		return exchange.Read, err
@@ -253,7 +253,7 @@ func (c *reading) noAnswer() error {
 	ct := strings.ToLower(h.Get("Content-Type"))
 	body := c.leg.ResponseBody.Bytes()
 	if strings.Contains(ct, "html") || contract.LooksLikeHTML(body) || c.syntax != nil &&
-		!strings.HasPrefix(ct, "multipart/") && !diagnose.Nothing(body) &&
+		!strings.HasPrefix(ct, "multipart/") && !diagnose.Blank(body) &&
 		(ct != "" && !strings.Contains(ct, "xml") || diagnose.NoXML(ct, body)) {
 		return errors.New("the answer is not SOAP")
 	}

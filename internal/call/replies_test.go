@@ -337,12 +337,19 @@ func TestNothingIsMissedInARequestThatIsNotKnown(t *testing.T) {
 	}
 }
 
-// An envelope without a Body has no answer, also where it is large and read flowing.
+// An envelope without a Body has no answer, also where it is large and read from the disk.
 func TestAFlowingReplyWithoutABody(t *testing.T) {
-	checkReplies(t, []replyCase{
-		{"no Body", reply("200 OK", asXML, "", `<s:Envelope xmlns:s="`+soap.NS11+`"><!--`+strings.Repeat("x", 5<<20)+`--></s:Envelope>`),
-			"verify.reply-differs", "the reply's envelope has no Body"},
-	}, "intake", "flowing", "text-limit", "16 MiB")
+	plan := berths(t, harbour(t), "/berths")
+	address, answer := answering(t)
+	plan.Settings.Set("address", "http://"+address+"/berths")
+	plan.Settings.Set("intake", "flowing")
+	answer(reply("200 OK", asXML, "", `<s:Envelope xmlns:s="`+soap.NS11+`">`+strings.Repeat("<!-- quay -->\n", 700_000)+`</s:Envelope>`))
+	x := run(t, plan)
+	defer x.Close()
+	require.True(t, x.Leg().ResponseBody.Stored(), "it is too large for memory")
+	require.NotEmpty(t, x.Findings)
+	assert.Equal(t, "verify.reply-differs", x.Findings[0].ID, ids(x))
+	assert.Equal(t, "the reply's envelope has no Body", x.Findings[0].Title)
 }
 
 // What came beside the fields and the body of an answer holds no secret either, once it is told or kept. The head

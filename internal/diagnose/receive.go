@@ -11,14 +11,12 @@ import (
 	"io"
 	"mime"
 	"net/http"
-	"net/url"
 	"strings"
 	"time"
 
 	"orenda/internal/contract"
 	"orenda/internal/endpoint"
 	"orenda/internal/exchange"
-	"orenda/internal/http1"
 	"orenda/internal/pattern"
 	"orenda/internal/related"
 	"orenda/internal/soap"
@@ -40,65 +38,7 @@ var receiveRules = []Rule{
 	{"receive.not-http", exchange.Stop, exchange.Unknown, notHTTP},
 	{"receive.head-too-large", exchange.Stop, exchange.Theirs, headTooLarge},
 
-	{"receive.unauthorized", exchange.Stop, exchange.Yours, status(401, func(c *Case, f *exchange.Finding) {
-		f.Title = "the server asks for HTTP authentication"
-		var all []string
-		for _, field := range c.response().Fields {
-			if strings.EqualFold(field.Name, "WWW-Authenticate") {
-				all = append(all, field.Value)
-			}
-		}
-		offered := strings.Join(all, "; ")
-		f.Why = fmt.Sprintf("It answered 401 and offers: %s.", cut(offered, 160))
-		f.Evidence = append(f.Evidence, c.inHead("WWW-Authenticate")...)
-		f.Program = "let your program authenticate with HTTP: " + cut(offered, 80)
-		if offered == "" {
-			f.Why = "It answered 401, and does not say by which method (WWW-Authenticate is missing)."
-			f.Program = "ask the service's people how programs are to authenticate"
-		}
-		if set := c.Settings.Text("http-auth"); set != "none" {
-			sent := ""
-			if l := c.leg(); l != nil {
-				sent, _, _ = strings.Cut(l.Request.Get("Authorization"), " ")
-			}
-			switch {
-			case sent == "":
-				f.Why += fmt.Sprintf(" What is set is %s, which it does not offer; nothing was sent.", set)
-				for _, kind := range []string{"basic", "digest", "ntlm"} {
-					if strings.Contains(strings.ToLower(offered), kind) && set != kind {
-						f.Remedies = append(
-							f.Remedies,
-							c.remedies("authenticate with HTTP "+kind, []string{"http-auth"}, kind)...)
-					}
-				}
-			case offered != "" && !strings.Contains(strings.ToLower(offered), strings.ToLower(sent)):
-				f.Why += fmt.Sprintf(" What was sent is %s, which it does not offer.", strings.ToLower(sent))
-				if strings.Contains(strings.ToLower(offered), "digest") {
-					f.Remedies = append(
-						f.Remedies,
-						c.remedies("authenticate with HTTP digest", []string{"http-auth"}, "digest")...)
-				}
-			case strings.EqualFold(sent, "negotiate"):
-				f.Why += " A Kerberos ticket was sent, and the server does not take it: its own keytab may be " +
-					"old or for another principal, " +
-					"its clock may differ, or who calls may not."
-				f.Side = exchange.Theirs
-			default:
-				f.Why += fmt.Sprintf(
-					" What was sent is %s as %s: user or password is probably wrong.",
-					strings.ToLower(sent),
-					orNone(c.Settings.Text("identity")),
-				)
-			}
-			return
-		}
-		f.Why += " None is set for this endpoint."
-		for _, kind := range []string{"digest", "basic", "bearer", "ntlm"} {
-			if strings.Contains(strings.ToLower(offered), kind) {
-				f.Remedies = append(f.Remedies, c.authRemedies(kind)...)
-			}
-		}
-	})},
+	{"receive.unauthorized", exchange.Stop, exchange.Yours, status(401, unauthorized)},
 	{"receive.forbidden", exchange.Stop, exchange.Yours, status(403, func(_ *Case, f *exchange.Finding) {
 		f.Title, f.Why = "the server forbids this call", "It answered 403: who calls is known well enough, and may not."
 		f.Program = "ask the service's people for the right to call this operation"
@@ -532,96 +472,6 @@ func headTooLarge(c *Case) []exchange.Finding {
 // isAnswer tells whether an envelope came, whatever the status says.
 func (c *Case) isAnswer() bool { return c.Reply != nil }
 
-// challenged tells whether a fault came with a question for HTTP authentication, and says no more than that: neither
-// its code nor its detail is one that a standard or the contract has.
-func (c *Case) challenged() bool {
-	h := c.response()
-	if h == nil || h.Status != http.StatusUnauthorized || h.Get("WWW-Authenticate") == "" || c.Reply == nil ||
-		c.Reply.Fault == nil || c.classByCode(c.Reply.Fault) != "" {
-		return false
-	}
-	e, _ := c.declaredFault(c.Reply.Fault)
-	return e == nil
-}
-
-func status(code int, fill func(*Case, *exchange.Finding)) func(*Case) []exchange.Finding {
-	return func(c *Case) []exchange.Finding {
-		h := c.response()
-		if h == nil || h.Status != code || c.isAnswer() && !c.challenged() || !h.BodyWhole || c.certificatePage() {
-			return nil
-		}
-		f := exchange.Finding{Evidence: c.inHead("")}
-		fill(c, &f)
-		if c.isAnswer() {
-			f.Why += " " + reason(c.Reply.Fault)
-			f.Evidence = append(f.Evidence, c.faultEvidence(c.Reply.Fault)...)
-		} else if t := quoteTitle(c.leg().ResponseBody.Bytes()); t != "" {
-			f.Why += " It says: " + t + "."
-		}
-		return one(f)
-	}
-}
-
-// authRemedies set up HTTP authentication for each identity that the person has.
-func (c *Case) authRemedies(kind string) []exchange.Remedy {
-	u, err := url.Parse(c.address())
-	if err != nil {
-		return nil
-	}
-	host, port := endpoint.HostPort(u)
-	place := u.Scheme + "://" + host + ":" + port
-	var out []exchange.Remedy
-	for _, id := range c.withNew() {
-		r := exchange.NewRemedy(
-			fmt.Sprintf("authenticate with HTTP %s as %s", kind, who(id)),
-			c.changeHere("identity", id.Name),
-			c.changeHere("http-auth", kind),
-			exchange.Change{Where: "user", Key: "allow." + id.Name, To: place},
-		)
-		r.Ask, r.Needs = fmt.Sprintf("the identity %s will be used at %s", id.Name, place), needOf(id)
-		out = append(out, r)
-	}
-	return out
-}
-
-func notFound(c *Case) []exchange.Finding {
-	return status(404, func(c *Case, f *exchange.Finding) {
-		u, _ := url.Parse(c.address())
-		f.Title = "there is no service at this path"
-		path := ""
-		if u != nil {
-			path = u.RequestURI()
-		}
-		f.Why = fmt.Sprintf("The server answered 404 to %s.", path)
-		f.Program = "check the path in its endpoint address"
-		f.Evidence = append(f.Evidence, c.inAddress()...)
-		if c.Port == nil || u == nil {
-			return
-		}
-		if p, err := url.Parse(c.Port.Address); err == nil && p.Path != "" {
-			if p.Path == u.Path {
-				f.Why += " It is the path that the contract has."
-				return
-			}
-			f.Why += fmt.Sprintf(" The contract has the path %s.", p.Path)
-			v := c.Settings.Get("address").Text
-			if i := strings.LastIndex(v, u.Path); i > 0 && u.Path != "" && u.Path != "/" {
-				f.Remedies = append(
-					f.Remedies,
-					exchange.NewRemedy(
-						"use the contract's path, "+p.Path,
-						c.changeHere("address", v[:i]+p.Path+v[i+len(u.Path):]),
-					),
-				)
-			} else {
-				f.Remedies = append(f.Remedies, exchange.NewRemedy("use the contract's path, "+p.Path,
-					c.changeHere("address", strings.TrimSuffix(v,
-						"/")+p.Path)))
-			}
-		}
-	})(c)
-}
-
 func mediaTypeRefused(c *Case) []exchange.Finding {
 	h := c.response()
 	var f *soap.Fault
@@ -734,143 +584,6 @@ func notKept(c *Case) []exchange.Finding {
 		Evidence: []exchange.Evidence{c.inSettings("intake", 0, 7), c.inSettings("receive-limit", 0, 1)},
 		Program:  "nothing: the service sends, and this machine has no room",
 	})
-}
-
-// codingRefused is a compressed request that the server does not take (RFC 9110 §15.5.16).
-func codingRefused(c *Case) []exchange.Finding {
-	h, l := c.response(), c.leg()
-	if h == nil || h.Status != http.StatusUnsupportedMediaType || c.isAnswer() {
-		return nil
-	}
-	if coding := l.Request.Get("Content-Encoding"); coding == "" || strings.EqualFold(coding, "identity") {
-		if len(l.RequestBody) > 0 || h.Field("Accept-Encoding") == nil {
-			return nil
-		}
-		return one(exchange.Finding{ // of the request nothing is known, and this is what such an answer says
-			Title:    "the server does not take a compressed request",
-			Why:      fmt.Sprintf("It answered %q and says which compressions it takes.", h.Line),
-			Evidence: c.inHead("Accept-Encoding"), Certainty: exchange.Likely,
-			Program: "switch the compression of its requests off",
-		})
-	}
-	f := exchange.Finding{
-		Title: "the server does not take a compressed request",
-		Why: fmt.Sprintf("The request was compressed (%s), and it answered %q; few services take that.",
-			l.Request.Get("Content-Encoding"), h.Line),
-		Evidence:  append(c.inHead(""), c.inRequestHead("Content-Encoding")...),
-		Remedies:  c.remedies("send it as it is", []string{"request-coding"}, "none"),
-		Program:   "switch the compression of its requests off",
-		Certainty: exchange.Likely,
-	}
-	if takes := h.Get("Accept-Encoding"); takes != "" || h.Field("Accept-Encoding") != nil {
-		f.Certainty = exchange.Certain
-		f.Why = fmt.Sprintf("The request was compressed (%s), and it answered %q and takes %q.",
-			l.Request.Get("Content-Encoding"), h.Line, cmp.Or(takes, "none"))
-		f.Evidence = append(c.inHead("Accept-Encoding"), f.Evidence...)
-	}
-	return one(f)
-}
-
-// lengthRequired is a request in chunks to a server that wants its length before (RFC 9110 §15.5.12), or that
-// knows no chunks (RFC 9112 §6.1).
-func lengthRequired(c *Case) []exchange.Finding {
-	h, l := c.response(), c.leg()
-	if h == nil || c.isAnswer() {
-		return nil
-	}
-	chunked := l.Request.Chunked || http1.Says(l.Request.Get("Transfer-Encoding"), "chunked")
-	if h.Status != http.StatusLengthRequired && (h.Status != http.StatusNotImplemented || !chunked) {
-		return nil
-	}
-	f := exchange.Finding{
-		Title:    "the server does not take a request in chunks",
-		Why:      fmt.Sprintf("The request was sent in chunks, without its length, and it answered %q.", h.Line),
-		Evidence: append(c.inHead(""), c.inRequestHead("Transfer-Encoding")...),
-		Remedies: c.remedies("declare its length", []string{"transfer"}, "length"),
-		Program:  "let it declare the length (Content-Length) in place of chunks; most programs have a switch for that",
-	}
-	switch {
-	case h.Status == http.StatusNotImplemented:
-		f.Certainty = exchange.Likely
-	case !chunked:
-		f.Title, f.Why = "the server wants the length of the request", fmt.Sprintf("It answered %q.", h.Line)
-		f.Evidence, f.Remedies = c.inHead(""), nil
-		if said := l.Request.Get("Content-Length"); said != "" {
-			f.Why += fmt.Sprintf(" Its length was declared, %s: something between may take it off.", cut(said, 20))
-			f.Side, f.Program = exchange.Between, "nothing; tell the service's people this status"
-		}
-	}
-	return one(f)
-}
-
-func expectationRefused(c *Case) []exchange.Finding {
-	h, l := c.response(), c.leg()
-	if h == nil || h.Status != 417 || c.isAnswer() {
-		return nil
-	}
-	f := exchange.Finding{
-		Title: "the server does not allow the body to be sent", Why: "It answered 417 to the Expect header; many " +
-			"servers and proxies do not know it.",
-		Evidence: append(
-			c.inHead(""),
-			c.inSettings("expect-continue", 0, 4),
-		), Remedies: c.remedies("send the body at once", []string{"expect-continue"}, "false"),
-		Program: "switch its waiting for 100-continue off",
-	}
-	if headKnown(l) && l.Request.Get("Expect") == "" {
-		f.Title = "the server expects something that nobody asked for"
-		f.Why = "It answered 417, which is about the field Expect, and none was sent: something between may add it."
-		f.Side, f.Evidence, f.Remedies = exchange.Between, c.inHead(""), nil
-		f.Program = "nothing; tell the service's people this status"
-	}
-	return one(f)
-}
-
-// logInPage is the address of a page where people log in.
-var logInPage = pattern.New(`(?i)(log|sign)[-_]?(in|on)\b|/sso\b|[?&]return(url|to)=`)
-
-func redirected(c *Case) []exchange.Finding {
-	h := c.response()
-	if h == nil || h.Status < 300 || h.Status > 399 || h.Status == 304 {
-		return nil
-	}
-	to := h.Get("Location")
-	f := exchange.Finding{
-		Title: "the server sends the call elsewhere", Evidence: append(c.inHead("Location"), c.inHead("")...),
-		Why:     fmt.Sprintf("It answered %d and points to %s.", h.Status, cut(to, 160)),
-		Program: "call the new address directly",
-	}
-	if to == "" {
-		f.Why = fmt.Sprintf("It answered %d, and does not say where (Location is missing).", h.Status)
-		f.Side, f.Program = exchange.Theirs, "nothing; ask the service's people what its address is now"
-		return one(f)
-	}
-	if h.Status == 301 || h.Status == 302 || h.Status == 303 {
-		f.Why += " Many programs follow that with a GET, and the message is lost."
-	}
-	if base, err := url.Parse(c.address()); err == nil && to != "" {
-		u, err := base.Parse(to)
-		switch {
-		case err != nil || u.Scheme != "http" && u.Scheme != "https":
-		case u.String() == base.String():
-			f.Title, f.Side = "the server sends the call to where it was made", exchange.Theirs
-			f.Why = fmt.Sprintf("It answered %d and points to %s, which is what was called: this has no end.",
-				h.Status, cut(to, 160))
-			f.Program = "nothing; tell the service's people that the address points to itself"
-		case logInPage.MatchString(u.Path + "?" + u.RawQuery):
-			f.Title = "the server sends to a page where people log in"
-			f.Why = fmt.Sprintf("It answered %d and points to %s. A page is no service: calling it brings no answer. "+
-				"Who calls is not known to the server, or no longer.", h.Status, cut(to, 160))
-			f.Program = "log in as the service wants programs to: a security token, HTTP authentication or a session"
-		default:
-			r := exchange.NewRemedy("call "+u.String(), c.changeHere("address", u.String()))
-			if u.Host != base.Host {
-				r.Ask = "calls will go to another host: " + u.Host
-			}
-			f.Remedies = append(f.Remedies, r)
-		}
-	}
-	return one(f)
 }
 
 func acceptedOnly(c *Case) []exchange.Finding {
@@ -1003,7 +716,7 @@ func (c *Case) insteadOfSOAP(media string, body []byte) likeness {
 	switch {
 	case media == "text/html" || contract.LooksLikeHTML(body):
 		return likeness{what: "an HTML page"}
-	case readable || strings.HasPrefix(media, "multipart/") || Nothing(body):
+	case readable || strings.HasPrefix(media, "multipart/") || Blank(body):
 		return likeness{}
 	}
 	is := looksLike(media, body)

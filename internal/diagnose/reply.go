@@ -13,7 +13,6 @@ import (
 	"orenda/internal/endpoint"
 	"orenda/internal/exchange"
 	"orenda/internal/message"
-	"orenda/internal/near"
 	"orenda/internal/schema"
 	"orenda/internal/soap"
 	"orenda/internal/wssec"
@@ -29,8 +28,8 @@ func NoXML(contentType string, body []byte) bool {
 	return looksLike(media, body).what != ""
 }
 
-// Nothing tells whether a body holds nothing but white space, and perhaps a byte order mark.
-func Nothing(body []byte) bool {
+// Blank tells whether a body holds nothing but white space, and perhaps a byte order mark.
+func Blank(body []byte) bool {
 	return len(bytes.TrimSpace(bytes.TrimPrefix(body, []byte("\ufeff")))) == 0
 }
 
@@ -241,24 +240,16 @@ func notEnvelope(c *Case) []exchange.Finding {
 		Evidence: []exchange.Evidence{c.inTag(root)},
 		Program:  "check the path in its endpoint address",
 	}
-	v, output := c.sent(), c.outputName()
-	switch known := soap.VersionOf(e.Root.Space); {
+	output := c.outputName()
+	why, v := nearEnvelope(e.Root, c.sent())
+	switch {
 	case contract.IsDocument(e.Root):
 		f.Title = "the reply is a service description"
 		f.Why = fmt.Sprintf("Its root element is %s: the address is that of the description, not of the service.",
 			e.Root.Local)
 		f.Program = "call the address that the description names for its port"
-	case known != soap.Unset && strings.EqualFold(e.Root.Local, "Envelope"):
-		f.Why = fmt.Sprintf("Its root element is written %s; it is Envelope, and names are case-sensitive.",
-			e.Root.Local)
-		f.Program = "nothing; the service writes its envelope wrongly"
-	case strings.EqualFold(e.Root.Local, "Envelope"):
-		if ns := near.Miss(e.Root.Space, []string{soap.NS11, soap.NS12}); ns != "" {
-			v = soap.VersionOf(ns)
-		}
-		f.Why = fmt.Sprintf("Its root element is Envelope in the namespace %s; that of SOAP %s is %s.",
-			orNone(e.Root.Space), v, v.Namespace())
-		f.Program = "nothing; the service writes its envelope wrongly"
+	case why != "":
+		f.Why, f.Program = why, "nothing; the service writes its envelope wrongly"
 	case strings.EqualFold(e.Root.Local, "Fault"):
 		f.Title = "the reply is a fault without its envelope"
 		f.Why = reason(soap.ReadFault(v, root))
@@ -472,11 +463,7 @@ func envelopeMalformed(c *Case) []exchange.Finding {
 		f.Why = "Programs look for code and reason where the envelope's version has them, and find none."
 		f.Evidence = []exchange.Evidence{c.inTag(e.Fault.Node)}
 	case !second.IsZero() && !strings.EqualFold(second.Name().Local, "Fault") && c.onePart():
-		n := 1
-		for at := second; !at.IsZero(); at = at.Next() {
-			n++
-		}
-		f.Title = fmt.Sprintf("the reply's body holds %d elements, and the contract has one", n)
+		f.Title = fmt.Sprintf("the reply's body holds %d elements, and the contract has one", elements(e.Payload))
 		f.Why = fmt.Sprintf("Behind %s stands %s; only the first was read.",
 			e.Payload.Name().Local, second.Name().Local)
 		f.Evidence = []exchange.Evidence{c.inTag(second)}

@@ -87,22 +87,41 @@ func requestNotEnvelope(c *Case) []exchange.Finding {
 		Evidence: c.atTag(root),
 		Program:  "send the message in the Body of an Envelope",
 	}
-	switch v := soap.VersionOf(n.Space); {
-	case v != soap.Unset && strings.EqualFold(n.Local, "Envelope"):
-		f.Why = fmt.Sprintf("Its document element is written %s; it is Envelope, and names are case-sensitive.",
-			n.Local)
-		f.Program = "write Envelope, Header and Body with capitals"
-	case strings.EqualFold(n.Local, "Envelope"):
-		if s := near.Miss(n.Space, []string{soap.NS11, soap.NS12}); s != "" {
-			want = soap.VersionOf(s)
-		}
-		f.Why = fmt.Sprintf("Its document element is in the namespace %s; that of SOAP %s is %s.",
-			orNone(n.Space), want, want.Namespace())
-		f.Program = "put Envelope, Header and Body into the namespace " + want.Namespace()
+	why, v := nearEnvelope(n, want)
+	switch {
+	case why != "" && soap.VersionOf(n.Space) != soap.Unset:
+		f.Why, f.Program = why, "write Envelope, Header and Body with capitals"
+	case why != "":
+		f.Why, f.Program = why, "put Envelope, Header and Body into the namespace "+v.Namespace()
 	case c.inputNamed(n.Local) != nil:
 		f.Why = fmt.Sprintf("Its document element is %s, which belongs into the body.", n.Local)
 	}
 	return one(f)
+}
+
+// nearEnvelope says why an element that is nearly an envelope is none: the case of its name, or its namespace. v is the
+// version that is meant, which else is otherwise; "" the element is something else.
+func nearEnvelope(n xmltree.Name, otherwise soap.Version) (why string, v soap.Version) {
+	if !strings.EqualFold(n.Local, "Envelope") {
+		return "", otherwise
+	}
+	if v := soap.VersionOf(n.Space); v != soap.Unset {
+		return fmt.Sprintf("Its root element is written %s; it is Envelope, and names are case-sensitive.", n.Local), v
+	}
+	v = otherwise
+	if s := near.Miss(n.Space, []string{soap.NS11, soap.NS12}); s != "" {
+		v = soap.VersionOf(s)
+	}
+	return fmt.Sprintf("Its root element is in the namespace %s; that of SOAP %s is %s.", orNone(n.Space), v,
+		v.Namespace()), v
+}
+
+// elements is how many elements there are from one on, itself included.
+func elements(n xmltree.Node) (count int) {
+	for ; !n.IsZero(); n = n.Next() {
+		count++
+	}
+	return count
 }
 
 // atTag is evidence that points at the start tag of an element of the message.
@@ -204,12 +223,8 @@ func bodySeveral(c *Case) []exchange.Finding {
 	if second.IsZero() {
 		return nil
 	}
-	n := 1
-	for at := second; !at.IsZero(); at = at.Next() {
-		n++
-	}
 	return one(exchange.Finding{
-		Title: fmt.Sprintf("the body holds %d elements, and the contract has one", n),
+		Title: fmt.Sprintf("the body holds %d elements, and the contract has one", elements(e.Payload)),
 		Why: fmt.Sprintf("Behind %s stands %s; services take the first, or none.",
 			e.Payload.Name().Local, second.Name().Local),
 		Evidence: c.atTag(second),
