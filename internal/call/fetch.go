@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"net/http"
 	"net/url"
@@ -60,7 +61,7 @@ func Fetch(ctx context.Context, source string, p Plan, began func(address string
 		)
 		return f, err
 	}
-	queue := []string{source}
+	queue, meant := []string{source}, 0
 	for tried := 0; len(queue) > 0 && tried < 8; tried++ {
 		at := queue[0]
 		queue = queue[1:]
@@ -71,6 +72,9 @@ func Fetch(ctx context.Context, source string, p Plan, began func(address string
 		if err == nil {
 			return f, nil
 		}
+		if tried == 0 {
+			meant = len(f.Exchanges) - 1
+		}
 		if page != nil && tried == 0 && len(contract.Linked(page, at)) < 2 { // else one is to be chosen
 			queue = contract.Candidates(page, at)
 		}
@@ -79,68 +83,99 @@ func Fetch(ctx context.Context, source string, p Plan, began func(address string
 		}
 	}
 	if n := len(f.Exchanges); n > 1 {
-		// The first one is what the person asked for; the others were guesses.
-		f.Exchanges = append(f.Exchanges[1:], f.Exchanges[0])
-		last := f.Exchanges[n-1]
-		if c := last.Cause(); c != nil && len(f.Tried) > 0 {
+		// What the person asked for, and was sent on to, counts; the others were guesses.
+		last := f.Exchanges[meant]
+		f.Exchanges = append(slices.Delete(f.Exchanges, meant, meant+1), last)
+		c := last.Cause()
+		if c != nil && meant > 0 {
+			c.Why += fmt.Sprintf(" The server sends there from %s.", source)
+		}
+		if c != nil && len(f.Tried) > 0 {
 			c.Why += " Tried besides: " + strings.Join(f.Tried, ", ") + "."
 		}
 	}
 	return f, ErrStopped
 }
 
-// one fetches a description from one address, following redirects visibly.
-// page is what came where it was no description: a page, or what a service says that
-// takes no GET.
+// one fetches a description from one address. page is what came where it was no description: a page, or what a
+// service says that takes no GET.
 func (f *Fetched) one(ctx context.Context, at string, p Plan) (x *exchange.Exchange, page []byte, err error) {
-	for range maxRedirects {
+	p.Operation = "description"
+	call, asked, err := f.get(ctx, at, p, nil, func(p Plan, body []byte, location string) error {
+		c, err := contract.Load(
+			ctx,
+			location,
+			body,
+			func(ctx context.Context, loc string) ([]byte, error) { return f.part(ctx, p, loc) },
+		)
+		if err == nil {
+			f.Contract = c
+		}
+		return err
+	})
+	f.Exchanges = append(f.Exchanges, asked...)
+	x = asked[len(asked)-1]
+	if err == nil {
+		if u := call.outs.crossed.url; u != nil {
+			h, port := endpoint.HostPort(u)
+			f.Served = net.JoinHostPort(h, port)
+		}
+		return x, nil, nil
+	}
+	l := x.Leg()
+	if l != nil && l.Response.Complete && maybeBeside(l.Response.Status, l.ResponseBody.Bytes()) {
+		page = append([]byte{}, l.ResponseBody.Bytes()...) // a page, or the service that takes no GET
+	}
+	return x, page, err
+}
+
+// get asks for a document with GET, and follows where it is sent on. There is at least one exchange, and the last
+// one is what counts; call is its call. may says whether a place that an answer points to may be asked, and why not.
+func (f *Fetched) get(ctx context.Context, at string, p Plan, may func(at string) error,
+	read func(p Plan, body []byte, location string) error,
+) (call *Call, asked []*exchange.Exchange, err error) {
+	p.Endpoint = "description"
+	for hop := 0; ; hop++ {
 		p := f.only(p, at)
-		p.Operation, p.Endpoint = "description", "description"
 		p.Settings.Set("address", strings.ReplaceAll(at, "$", "$$"))
 		if !p.Settings.Get("receive-limit").IsSet() {
 			p.Settings.Set("receive-limit", fetchLimit)
 		}
-		p.fetch = &fetching{read: func(body []byte, location string) error {
-			c, err := contract.Load(
-				ctx,
-				location,
-				body,
-				func(ctx context.Context, loc string) ([]byte, error) { return f.part(ctx, p, loc) },
-			)
-			if err == nil {
-				f.Contract = c
-			}
-			return err
-		}}
-		call := New(p, nil)
+		p.fetch = &fetching{read: func(body []byte, location string) error { return read(p, body, location) }}
+		call = New(p, nil)
 		f.began(at)
-		x = call.Run(ctx)
-		f.Exchanges = append(f.Exchanges, x)
+		x := call.Run(ctx)
+		asked = append(asked, x)
 		if x.Outcome == exchange.OutcomePassed {
-			if u := call.outs.crossed.url; u != nil {
-				h, port := endpoint.HostPort(u)
-				f.Served = net.JoinHostPort(h, port)
+			return call, asked, nil
+		}
+		if at = sentOn(at, x.Leg()); at == "" || hop == maxRedirects {
+			return call, asked, ErrStopped
+		}
+		if may != nil {
+			if err := may(at); err != nil {
+				return call, asked, fmt.Errorf("the server sends on to %s: %w", at, err)
 			}
-			return x, nil, nil
 		}
-		l := x.Leg()
-		if l != nil && l.Response.Complete && maybeBeside(l.Response.Status, l.ResponseBody.Bytes()) {
-			page = append([]byte{}, l.ResponseBody.Bytes()...) // a page, or the service that takes no GET
-		}
-		if l == nil || l.Response.Status < 300 || l.Response.Status > 399 {
-			return x, page, ErrStopped
-		}
-		base, perr := url.Parse(at)
-		if perr != nil {
-			return x, page, ErrStopped
-		}
-		to, perr := base.Parse(l.Response.Get("Location"))
-		if perr != nil || base.Scheme == "https" && to.Scheme == "http" {
-			return x, page, ErrStopped
-		}
-		at = to.String()
 	}
-	return x, page, ErrStopped
+}
+
+// sentOn is where an answer sends a fetch on to (RFC 9110 §15.4); "" where it does not, or where that is no address
+// of HTTP, or one without TLS after one with it.
+func sentOn(at string, l *exchange.Leg) string {
+	if l == nil || l.Response.Status < 300 || l.Response.Status > 399 || l.Response.Get("Location") == "" {
+		return ""
+	}
+	base, err := url.Parse(at)
+	if err != nil {
+		return ""
+	}
+	to, err := base.Parse(l.Response.Get("Location"))
+	if err != nil || !contract.IsRemote(to.String()) || base.Scheme == "https" && to.Scheme == "http" ||
+		to.String() == base.String() {
+		return ""
+	}
+	return to.String()
 }
 
 // maybeBeside tells whether an answer leads one to look for the description beside the
@@ -157,7 +192,8 @@ func maybeBeside(status int, body []byte) bool {
 		return contract.LooksLikeHTML(body)
 	}
 	d, err := xmltree.ParseEncoded(body, "", xmltree.Limits{})
-	return !bytes.HasPrefix(body, []byte("<")) || err == nil && d.Root().Name().Local == "Envelope"
+	return !bytes.HasPrefix(body, []byte("<")) ||
+		err == nil && slices.Contains([]string{"Envelope", "discovery"}, d.Root().Name().Local)
 }
 
 // place is the scheme, host and port of an address; "" it has none.
@@ -201,38 +237,44 @@ func (f *Fetched) part(ctx context.Context, p Plan, location string) ([]byte, er
 	if !contract.IsRemote(location) {
 		return contract.ReadLocal(location)
 	}
-	u, err := url.Parse(location)
-	if err != nil {
+	from := f.origin(p)
+	may := func(at string) error { return f.mayLead(from, at, p.Also) }
+	if err := may(location); err != nil {
 		return nil, err
 	}
-	if f.isPrivate(u.Hostname()) && !f.isPrivate(f.origin(p)) {
-		return nil, fmt.Errorf("a description from outside may not lead to the private address %s", u.Host)
-	}
-	if from := f.origin(p); from != "" && !strings.EqualFold(u.Hostname(), from) &&
-		!slices.Contains(p.Also, u.Hostname()) {
-		return nil, fmt.Errorf(
-			"it lies on another host, %s, and is not fetched: --also %s allows it",
-			u.Hostname(),
-			u.Hostname(),
-		)
-	}
 	var body []byte
-	p = f.only(p, location)
-	p.Operation, p.Endpoint = "part of the description", "description"
-	p.Settings.Set("address", strings.ReplaceAll(location, "$", "$$"))
-	p.fetch = &fetching{read: func(b []byte, _ string) error {
+	p.Operation = "part of the description"
+	_, asked, err := f.get(ctx, location, p, may, func(_ Plan, b []byte, _ string) error {
 		body = b
-		return nil
-	}}
-	f.began(location)
-	x := New(p, nil).Run(ctx)
-	if x.Outcome != exchange.OutcomePassed {
-		if c := x.Cause(); c != nil {
-			return nil, errors.New(c.Title)
-		}
-		return nil, ErrStopped
+		return contract.NoPart(b)
+	})
+	switch c := asked[len(asked)-1].Cause(); {
+	case err == nil:
+		return body, nil
+	case !errors.Is(err, ErrStopped):
+		return nil, err
+	case c != nil && c.ID == "read.not-description":
+		return nil, errors.New("i" + strings.TrimSuffix(strings.TrimPrefix(c.Why, "I"), "."))
+	case c != nil:
+		return nil, errors.New(c.Title)
 	}
-	return body, nil
+	return nil, err
+}
+
+// mayLead tells whether what a host served may lead to a place, and why not.
+func (f *Fetched) mayLead(from, location string, also []string) error {
+	u, err := url.Parse(location)
+	if err != nil {
+		return err
+	}
+	if f.isPrivate(u.Hostname()) && !f.isPrivate(from) {
+		return fmt.Errorf("a description from outside may not lead to the private address %s", u.Host)
+	}
+	if from != "" && !strings.EqualFold(u.Hostname(), from) && !slices.Contains(also, u.Hostname()) {
+		return fmt.Errorf("it lies on another host, %s, and is not fetched: --also %s allows it",
+			u.Hostname(), u.Hostname())
+	}
+	return nil
 }
 
 func (f *Fetched) origin(p Plan) string {
@@ -260,8 +302,9 @@ func (c *reading) description(ctx context.Context) (exchange.Stage, error) {
 	if c.leg.ResponseBody.IsZero() {
 		return exchange.Read, diagnose.EmptyError{}
 	}
-	c.doc = &xmltree.Document{Src: c.leg.ResponseBody.Bytes()}
-	if err := c.plan.fetch.read(c.leg.ResponseBody.Bytes(), c.url.String()); err != nil {
+	body := inUTF8(c.leg.ResponseBody.Bytes(), charset(h.Get("Content-Type")))
+	c.doc = &xmltree.Document{Src: body}
+	if err := c.plan.fetch.read(body, c.url.String()); err != nil {
 		if ctx.Err() != nil {
 			return exchange.Read, ctx.Err()
 		}
@@ -280,6 +323,23 @@ func (c *reading) description(ctx context.Context) (exchange.Stage, error) {
 	c.rec.End(exchange.Verify, exchange.Skipped, "")
 	c.rec.Update(func(x *exchange.Exchange) { x.Result = endpoint.Bytes(c.leg.ResponseBody.Len()) + " bytes" })
 	return exchange.Verify, nil
+}
+
+// inUTF8 is a document of which only the head says its encoding (RFC 7303 §3), written so that it can be read
+// without the head; any other is given back as it is.
+func inUTF8(body []byte, said string) []byte {
+	if own, _, err := xmltree.Recoding(body, ""); err != nil || own != nil || xmltree.DeclaredEncoding(body) != "" {
+		return body
+	}
+	r, _, err := xmltree.Recoding(body, said)
+	if err != nil || r == nil {
+		return body
+	}
+	out, err := io.ReadAll(r)
+	if err != nil {
+		return body
+	}
+	return out
 }
 
 // Chain goes to an address as far as TLS, to see the chain that is sent. Nothing

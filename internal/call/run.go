@@ -62,7 +62,8 @@ func (c *Call) facts(err error) *diagnose.Case {
 		Operation: c.operation, Served: p.Served,
 		Environment: p.Environment, Variables: p.Variables, Identities: p.Identities, Shares: p.Shares,
 		History: p.History,
-		Fetch:   p.fetch != nil, SetAside: p.SetAside, SkipVerify: p.SkipVerify, Imported: p.imported != nil,
+		Fetch:   p.fetch != nil, Description: p.fetch != nil && p.fetch.read != nil,
+		SetAside: p.SetAside, SkipVerify: p.SkipVerify, Imported: p.imported != nil,
 
 		Draft: o.composed.draft, Header: o.composed.header, Invalid: o.composed.invalid,
 		HeaderInvalid: o.composed.headerInvalid, Size: o.composed.size, Held: o.composed.held,

@@ -21,6 +21,11 @@ const (
 	soap11 = "http://schemas.xmlsoap.org/wsdl/soap/"
 	soap12 = "http://schemas.xmlsoap.org/wsdl/soap12/"
 	httpNS = "http://schemas.xmlsoap.org/wsdl/http/"
+
+	env11   = "http://schemas.xmlsoap.org/soap/envelope/"
+	env12   = "http://www.w3.org/2003/05/soap-envelope"
+	wadlNS  = "http://wadl.dev.java.net/2009/02"
+	discoNS = "http://schemas.xmlsoap.org/disco/"
 )
 
 // Bounds on what one description may make us read.
@@ -75,6 +80,19 @@ func Load(
 		l.orphans()
 	}
 	return l.c, nil
+}
+
+// NoPart tells by its first bytes that a document can be no part of a description: it is a page, or no XML.
+func NoPart(src []byte) error {
+	if LooksLikeHTML(src) {
+		return &NotDescription{HTML: true, Root: "html", Why: "it is an HTML page"}
+	}
+	if r, _, err := xmltree.Recoding(src, ""); err != nil || r != nil ||
+		bytes.HasPrefix(bytes.TrimSpace(bytes.TrimPrefix(src, []byte("\ufeff"))), []byte("<")) {
+		return nil // if it is wrong, its place is told where it is read
+	}
+	_, err := xmltree.Parse(src, xmltree.Limits{})
+	return err
 }
 
 // LooksLikeHTML tells a web page from other XML by its first bytes, behind what may stand before a page.
@@ -200,6 +218,29 @@ func (l *loader) get(location string) ([]byte, error) {
 	return b, nil
 }
 
+// otherRoot says in words what a document is, by its root element, that is no description.
+func otherRoot(root xmltree.Node) string {
+	name := root.Name()
+	switch {
+	case name.Is(schema.XSD, "schema"):
+		return "it is an XML Schema, which has types and no services"
+	case name.Local == "Envelope" && (name.Space == env11 || name.Space == env12):
+		return "it is a SOAP envelope, as the service itself answers"
+	case name.Is(wadlNS, "application"):
+		return "it describes a service of plain HTTP (WADL), not one of SOAP"
+	case name.Is(discoNS, "discovery"):
+		return "it is a list of descriptions (discovery)"
+	case name.Local == "definitions" || name.Local == "description":
+		ns := wsdlNS
+		if name.Local == "description" {
+			ns = wsdl2NS
+		}
+		return fmt.Sprintf("its root element is %s in the namespace %q, and a description's is in %s",
+			name.Qualified(), name.Space, ns)
+	}
+	return "its root element is " + name.Qualified()
+}
+
 // document takes one WSDL document and follows its imports.
 func (l *loader) document(location string, src []byte, first bool) error {
 	l.seen[location] = true
@@ -220,7 +261,7 @@ func (l *loader) document(location string, src []byte, first bool) error {
 		return nil
 	case root.Is(wsdl2NS, "description"):
 	default:
-		why := "it is not a service description: its root element is " + root.Name().Qualified()
+		why := "it is not a service description: " + otherRoot(root)
 		if !bytes.Equal(plain, src) {
 			why += ", after a document type declaration"
 		}

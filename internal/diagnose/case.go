@@ -57,7 +57,8 @@ type Case struct {
 	ReplyInvalid []schema.Error       // against the schema
 	WholeJudged  bool                 // ReplyInvalid tells of the whole body, of which ReplyDoc is the beginning
 	Unmet        []Unmet              // expectations
-	Fetch        bool                 // a description was being fetched
+	Fetch        bool                 // no call: a description is fetched, or a log-in sent
+	Description  bool                 // a description is fetched, with GET
 	// Replaced are header fields that an extra header replaces: name, value as it would
 	// be, value sent.
 	Replaced [][3]string

@@ -51,6 +51,9 @@ func (c *Case) filled(f exchange.Finding, r *Rule) exchange.Finding {
 	if c.Imported {
 		f.Remedies = slices.DeleteFunc(f.Remedies, c.changesOursOnly)
 	}
+	if c.Description {
+		c.ofDescription(&f)
+	}
 	complete(&f)
 	if why := c.SetAside[f.ID]; why != "" && f.Severity != exchange.Stop {
 		f.SetAside, f.Severity = why, exchange.Note

@@ -135,38 +135,6 @@ type NotEnvelopeError struct{ Root xmltree.Name } // name of the root element
 
 func (e NotEnvelopeError) Error() string { return "the document is not an envelope" }
 
-// NotDescriptionError is a fetched document that is no description.
-type NotDescriptionError struct {
-	Err   error    // what the system or a library said
-	Links []string // several descriptions that the page leads to
-}
-
-func (e NotDescriptionError) Error() string { return e.Err.Error() }
-
-func notDescription(c *Case) []exchange.Finding {
-	e, ok := c.Err.(NotDescriptionError)
-	if !ok {
-		return nil
-	}
-	f := exchange.Finding{
-		Title:   "what was fetched is no service description",
-		Why:     e.Err.Error() + ".",
-		Program: "check the address of the description; ?wsdl at its end is usual",
-	}
-	if l := c.leg(); l != nil {
-		f.Evidence = []exchange.Evidence{c.inBody(0, min(int(l.ResponseBody.Len()), 120))}
-	}
-	if n := len(e.Links); n > 1 {
-		f.Title = fmt.Sprintf("the page leads to %d descriptions", n)
-		f.Why = "Each is the description of another service."
-		f.Program = ""
-		for _, link := range e.Links[:min(n, 20)] {
-			f.Remedies = append(f.Remedies, exchange.NewRemedy("take "+link, c.changeHere("address", link)))
-		}
-	}
-	return one(f)
-}
-
 // overRead is a limit of the reader that fell. What is proposed is what the reply takes,
 // and a quarter more.
 func overRead(code xmltree.Code, key string) func(*Case) []exchange.Finding {

@@ -46,15 +46,6 @@ var receiveRules = []Rule{
 	{"receive.not-found", exchange.Stop, exchange.Yours, notFound},
 	{"receive.method-refused", exchange.Stop, exchange.Yours, status(405, func(c *Case, f *exchange.Finding) {
 		allows := orNone(c.response().Get("Allow"))
-		if c.Fetch {
-			f.Title, f.Why = "the server gives no description at this path", fmt.Sprintf(
-				"It answered 405 to a GET and allows %s: the service is probably called here, and its description "+
-					"is elsewhere.",
-				allows,
-			)
-			f.Program = "ask for the address of the description; many services give it at the same path with ?wsdl"
-			return
-		}
 		f.Title, f.Why = "the server takes no POST at this path", fmt.Sprintf(
 			"It answered 405 and allows %s: the path is probably that of a web page, not of the service.",
 			allows,

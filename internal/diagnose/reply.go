@@ -51,6 +51,11 @@ func readEmpty(c *Case) []exchange.Finding {
 		f.Why = fmt.Sprintf("The status is %q and by its head nothing follows; the contract promises a reply.",
 			line)
 	}
+	if c.Description {
+		f.Title = "what was fetched is empty"
+		f.Why = strings.Replace(f.Why, "; the contract promises a reply.", ".", 1)
+		f.Program = checkDescription
+	}
 	return one(f)
 }
 
@@ -61,7 +66,8 @@ func syntax(code xmltree.Code, title, program string) func(*Case) []exchange.Fin
 		if e == nil || c.ReplyDoc == nil || c.syntaxCode() != code {
 			return nil
 		}
-		if _, empty := c.Err.(EmptyError); empty || len(notSOAP(c)) > 0 || c.errorStatus() || c.unsaidFraming() != "" {
+		if _, empty := c.Err.(EmptyError); empty || len(notSOAP(c)) > 0 || c.notMarkup().what != "" ||
+			c.errorStatus() || c.unsaidFraming() != "" {
 			return nil
 		}
 		f := exchange.Finding{

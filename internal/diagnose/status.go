@@ -423,37 +423,60 @@ func redirected(c *Case) []exchange.Finding {
 		Why:     fmt.Sprintf("It answered %d and points to %s.", h.Status, cut(to, 160)),
 		Program: "call the new address directly",
 	}
+	if c.Description {
+		f.Title, f.Program = "the server sends elsewhere for the description", checkDescription
+	}
 	if to == "" {
 		f.Why = fmt.Sprintf("It answered %d, and does not say where (Location is missing).", h.Status)
-		f.Side, f.Program = exchange.Theirs, "nothing; ask the service's people what its address is now"
+		f.Side, f.Program = exchange.Theirs, askAddress
 		return one(f)
 	}
-	if h.Status == 301 || h.Status == 302 || h.Status == 303 {
-		f.Why += " Many programs follow that with a GET, and the message is lost."
+	base, err := url.Parse(c.address())
+	if err != nil {
+		return one(f)
 	}
-	if base, err := url.Parse(c.address()); err == nil && to != "" {
-		u, err := base.Parse(to)
-		switch {
-		case err != nil || u.Scheme != "http" && u.Scheme != "https":
-		case u.String() == base.String():
-			f.Title, f.Side = "the server sends the call to where it was made", exchange.Theirs
-			f.Why = fmt.Sprintf("It answered %d and points to %s, which is what was called: this has no end.",
-				h.Status, cut(to, 160))
-			f.Program = "nothing; tell the service's people that the address points to itself"
-		case logInPage.MatchString(u.Path + "?" + u.RawQuery):
-			f.Title = "the server sends to a page where people log in"
-			f.Why = fmt.Sprintf("It answered %d and points to %s. A page is no service: calling it brings no answer. "+
-				"Who calls is not known to the server, or no longer.", h.Status, cut(to, 160))
-			f.Program = "log in as the service wants programs to: a security token, HTTP authentication or a session"
-		default:
-			r := exchange.NewRemedy("call "+u.String(), c.changeHere("address", u.String()))
-			if u.Host != base.Host {
-				r.Ask = "calls will go to another host: " + u.Host
-			}
-			f.Remedies = append(f.Remedies, r)
+	u, err := base.Parse(to)
+	switch {
+	case err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "":
+		f.Why += " That is no address of HTTP, and nobody can follow it."
+		f.Side, f.Program = exchange.Theirs, askAddress
+	case u.String() == base.String():
+		f.Title, f.Side = "the server sends the call to where it was made", exchange.Theirs
+		if c.Description {
+			f.Title = "the server sends on to the same address"
 		}
+		f.Why = fmt.Sprintf("It answered %d and points to %s, which is what was asked: this has no end.",
+			h.Status, cut(to, 160))
+		f.Program = "nothing; tell the service's people that the address points to itself"
+	case logInPage.MatchString(u.Path + "?" + u.RawQuery):
+		f.Title = "the server sends to a page where people log in"
+		f.Why = fmt.Sprintf("It answered %d and points to %s. A page is no service: calling it brings no answer. "+
+			"Who calls is not known to the server, or no longer.", h.Status, cut(to, 160))
+		f.Program = "log in as the service wants programs to: a security token, HTTP authentication or a session"
+	default:
+		f.Why += c.notFollowed(h.Status, base, u)
+		r := exchange.NewRemedy("call "+u.String(), c.changeHere("address", strings.ReplaceAll(u.String(), "$", "$$")))
+		if u.Host != base.Host {
+			r.Ask = "calls will go to another host: " + u.Host
+		}
+		f.Remedies = append(f.Remedies, r)
 	}
 	return one(f)
+}
+
+const askAddress = "nothing; ask the service's people what its address is now"
+
+// notFollowed says what becomes of an answer that sends elsewhere.
+func (c *Case) notFollowed(status int, from, to *url.URL) string {
+	switch {
+	case c.Description && from.Scheme == "https" && to.Scheme == "http":
+		return " That is without TLS, and is not followed unasked."
+	case c.Description:
+		return " Such answers were followed, and led no further."
+	case status == 301 || status == 302 || status == 303:
+		return " Many programs follow that with a GET, and the message is lost."
+	}
+	return ""
 }
 
 func gateway(c *Case) []exchange.Finding {
@@ -482,6 +505,8 @@ func gateway(c *Case) []exchange.Finding {
 	return one(c.statusFinding(f))
 }
 
+const noFault = "An error of the service should come as a SOAP fault; this came without one."
+
 func serverError(c *Case) []exchange.Finding {
 	h := c.response()
 	if h == nil || h.Status < 500 || h.Status >= 502 && h.Status <= 504 || c.isAnswer() || !h.BodyWhole {
@@ -489,7 +514,7 @@ func serverError(c *Case) []exchange.Finding {
 	}
 	return one(c.statusFinding(exchange.Finding{
 		Title:   fmt.Sprintf("the server failed with %d and no fault", h.Status),
-		Why:     "An error of the service should come as a SOAP fault; this came without one.",
+		Why:     noFault,
 		Program: askLog,
 	}))
 }

@@ -246,11 +246,27 @@ func (s *Set) follow(d *document, e *elsewhere) {
 		return
 	}
 	s.files[e.resolved] = e.size
+	s.checkTarget(d, e, doc.Root())
 	includer := ""
 	if e.include {
 		includer = d.target
 	}
 	s.add(doc.Root(), e.resolved, includer, e.include)
+}
+
+// checkTarget tells of a document whose namespace is not the one that it is taken in for (part 1 §4.2.1, §4.2.3): what
+// is looked for in that namespace is not in it.
+func (s *Set) checkTarget(d *document, e *elsewhere, root xmltree.Node) {
+	if !root.Is(XSD, "schema") {
+		return
+	}
+	has, want := word(root, "targetNamespace"), word(e.node, "namespace")
+	if e.include {
+		want = d.target
+	}
+	if has != want && (has != "" || !e.include) {
+		s.problem(d, e.node, e.location, "its namespace is %q, and it is taken in for %q", has, want)
+	}
 }
 
 // Resolve resolves every component, so that Problems is complete.

@@ -68,10 +68,10 @@ func detect(b []byte, transport string) (name string, dec encoding.Encoding, ski
 	}
 	name = transport
 	if len(name) >= 6 && strings.EqualFold(name[:6], "UTF-16") { // labelled, it may have no mark (RFC 2781 §3.3)
-		switch {
-		case bytes.HasPrefix(b, []byte("\x00<")):
+		switch { // XML begins with < or white space, of which one byte is zero
+		case len(b) > 1 && b[0] == 0 && b[1] != 0:
 			return "UTF-16BE", unicode.UTF16(unicode.BigEndian, unicode.IgnoreBOM), 0, nil
-		case bytes.HasPrefix(b, []byte("<\x00")):
+		case len(b) > 1 && b[0] != 0 && b[1] == 0:
 			return "UTF-16LE", unicode.UTF16(unicode.LittleEndian, unicode.IgnoreBOM), 0, nil
 		}
 	}
