@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/base64"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"strings"
 
@@ -32,6 +33,7 @@ type har struct {
 					Encoding string
 				}
 				BodySize int64
+				Error    string `json:"_error"` // as browsers write it where no answer came
 			}
 		}
 	}
@@ -90,6 +92,8 @@ func FromHAR(b []byte) ([]Entry, error) {
 				fields,
 				reply,
 			)
+		} else {
+			w.unseen = errors.New(e.Response.Error)
 		}
 		out = append(out, Entry{Number: i + 1, Imported: w})
 	}

@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"mime"
 	"net"
 	"net/http"
@@ -38,6 +39,10 @@ type Imported struct {
 	Rest  exchange.Body
 	Reply []byte // as it crossed: status line, header fields, body; see ReplyOf
 
+	// Ended is how the connection ended behind Reply, and Waited how long after the last byte a program gave up.
+	Ended  Ending
+	Waited time.Duration
+
 	Made string // what of the heads was not there and is made up here, in words
 
 	Declared int64 // Content-Length of the request as it came, -1 where it said none; only of what was relayed
@@ -56,18 +61,30 @@ type Imported struct {
 	// Answers says what became of answers that come later, in words; "": none was asked for.
 	Answers string
 
-	relayed bool
-	added   string // the security that was added on the way, in words; "" none
-	alone   bool   // a request of which it is not known whether it was answered
-	closed  []byte // Body with what is open at its end closed, where Rest follows it
-	plain   []byte // what Body is a content coding of; nil: not yet known, or Body itself
-	plainOf []byte // of which bytes it is
-	sealed  string // the codings of Body, where they could not be taken off; "" they could, or there are none
-	root    rooted // the message, where the request travels in parts
+	relayed  bool
+	unseen   error  // an archive holds no answer: what it says of that; nil: it holds one
+	madeHead bool   // the reply had no head: one is made up
+	added    string // the security that was added on the way, in words; "" none
+	alone    string // of a request alone: that it is not known what became of it, in words; "" it is
+	closed   []byte // Body with what is open at its end closed, where Rest follows it
+	plain    []byte // what Body is a content coding of; nil: not yet known, or Body itself
+	plainOf  []byte // of which bytes it is
+	sealed   string // the codings of Body, where they could not be taken off; "" they could, or there are none
+	root     rooted // the message, where the request travels in parts
 
 	doc   *xmltree.Document // what is looked at, parsed once for all who look; nil: not yet, or not readable
 	docOf []byte            // of which bytes it is
 }
+
+// Ending is how a connection ended.
+type Ending uint8
+
+// The endings.
+const (
+	ClosedByServer Ending = iota
+	ResetByServer
+	GivenUp // by the program that called
+)
 
 // rooted is the message in a request that travels in parts (RFC 2387).
 type rooted struct {
@@ -233,7 +250,10 @@ var ErrNothing = errors.New("there is neither a request nor a reply in it")
 // ImportedFrom takes a request and a reply as files hold them, each with or
 // without its head; either may be empty.
 func ImportedFrom(request, reply []byte) (*Imported, error) {
-	w := &Imported{alone: len(bytes.TrimSpace(reply)) == 0}
+	w := &Imported{}
+	if len(bytes.TrimSpace(reply)) == 0 {
+		w.alone = "what became of it is not known"
+	}
 	request, reply = bytes.TrimPrefix(request, bom), bytes.TrimPrefix(reply, bom)
 	if len(bytes.TrimSpace(request)) == 0 && len(bytes.TrimSpace(reply)) == 0 {
 		return nil, ErrNothing
@@ -252,11 +272,14 @@ func ImportedFrom(request, reply []byte) (*Imported, error) {
 		}
 	}
 	if len(bytes.TrimSpace(reply)) > 0 {
-		line, fields, body := cutHead(reply)
-		if line == "" {
+		if at := bytes.TrimLeft(reply, "\r\n"); bytes.HasPrefix(at, []byte("HTTP/")) {
+			reply = at // a line was left before it as it was written down
+		}
+		line, fields, body := cutLines(reply)
+		if w.madeHead = line == ""; w.madeHead {
 			made = append(made, "reply")
 		}
-		w.Reply = ReplyOf(line, fields, body)
+		w.Reply = replyOf(line, fields, body)
 	}
 	if len(made) > 0 {
 		w.Made = "the head of the " + strings.Join(made, " and of the ")
@@ -270,6 +293,23 @@ var bom = []byte("\xef\xbb\xbf")
 // cutHead cuts an HTTP message: its first line and its fields, which are "" and
 // nil where it begins with the body.
 func cutHead(b []byte) (line string, fields [][2]string, body []byte) {
+	line, lines, body := cutLines(b)
+	for _, l := range lines {
+		if l.name != "" {
+			fields = append(fields, [2]string{l.name, l.value})
+		}
+	}
+	return line, fields, body
+}
+
+// headLine is a line of a head, or a field of several lines.
+type headLine struct {
+	name, value string // "" it has no colon
+	raw         string // as it is written, without its end
+}
+
+// cutLines is cutHead with each line as it is written.
+func cutLines(b []byte) (line string, lines []headLine, body []byte) {
 	first, rest, _ := bytes.Cut(b, []byte("\n"))
 	if f := strings.TrimSpace(string(first)); !strings.HasPrefix(f, "HTTP/") && !strings.Contains(f, " HTTP/") {
 		return "", nil, b
@@ -281,13 +321,20 @@ func cutHead(b []byte) (line string, fields [][2]string, body []byte) {
 		l, rest, more = bytes.Cut(rest, []byte("\n"))
 		text := strings.TrimRight(string(l), "\r")
 		if text == "" {
-			return line, fields, rest
+			return line, lines, rest
 		}
-		if name, value, ok := strings.Cut(text, ":"); ok {
-			fields = append(fields, [2]string{strings.TrimSpace(name), strings.TrimSpace(value)})
+		name, value, ok := strings.Cut(text, ":")
+		switch n := len(lines); {
+		case n > 0 && (text[0] == ' ' || text[0] == '\t'): // RFC 9112 §5.2
+			lines[n-1].raw += "\r\n" + text
+			lines[n-1].value += " " + strings.TrimSpace(text)
+		case ok:
+			lines = append(lines, headLine{strings.TrimSpace(name), strings.TrimSpace(value), text})
+		case more: // else the file ends within it
+			lines = append(lines, headLine{raw: text})
 		}
 		if !more {
-			return line, fields, nil
+			return line, lines, nil
 		}
 	}
 }
@@ -305,6 +352,14 @@ func field(fields [][2]string, name string) string {
 // the body can have had; codings that the body does not have any more, as a tool
 // took them off that wrote it down, are left out.
 func ReplyOf(line string, fields [][2]string, body []byte) []byte {
+	lines := make([]headLine, 0, len(fields))
+	for _, f := range fields {
+		lines = append(lines, headLine{f[0], f[1], f[0] + ": " + f[1]})
+	}
+	return replyOf(line, lines, body)
+}
+
+func replyOf(line string, lines []headLine, body []byte) []byte {
 	var out bytes.Buffer
 	if line == "" {
 		line = "HTTP/1.1 200 OK"
@@ -321,30 +376,33 @@ func ReplyOf(line string, fields [][2]string, body []byte) []byte {
 		case bytes.HasPrefix(bytes.TrimSpace(body), []byte("<")):
 			kind = "text/xml"
 		}
-		fields = [][2]string{{"Content-Type", kind}}
+		lines = []headLine{{"Content-Type", kind, "Content-Type: " + kind}}
 	}
 	fmt.Fprintf(&out, "%s\r\n", line)
 	length := false
-	for _, f := range fields {
-		switch strings.ToLower(f[0]) {
+	coded := slices.ContainsFunc(lines, func(f headLine) bool {
+		return strings.EqualFold(f.name, "Content-Encoding") && f.value != ""
+	})
+	for _, f := range lines {
+		switch strings.ToLower(f.name) {
 		case "transfer-encoding":
-			if strings.EqualFold(f[1], "chunked") && !chunked(body) {
+			if strings.EqualFold(f.value, "chunked") && !chunked(body) {
 				continue
 			}
 			length = true
 		case "content-encoding":
-			if strings.Contains(strings.ToLower(f[1]), "gzip") && !bytes.HasPrefix(body, []byte{0x1f, 0x8b}) ||
-				!strings.EqualFold(f[1], "identity") && bytes.HasPrefix(bytes.TrimSpace(body), []byte("<")) {
+			if strings.Contains(strings.ToLower(f.value), "gzip") && !bytes.HasPrefix(body, []byte{0x1f, 0x8b}) ||
+				!strings.EqualFold(f.value, "identity") && bytes.HasPrefix(bytes.TrimSpace(body), []byte("<")) {
 				continue
 			}
 		case "content-length":
 			length = true
-			if field(fields, "Content-Encoding") != "" && bytes.HasPrefix(bytes.TrimSpace(body), []byte("<")) {
+			if coded && bytes.HasPrefix(bytes.TrimSpace(body), []byte("<")) {
 				length = false // of the coded body
 				continue
 			}
 		}
-		fmt.Fprintf(&out, "%s: %s\r\n", f[0], f[1])
+		fmt.Fprintf(&out, "%s\r\n", f.raw)
 	}
 	if !length {
 		fmt.Fprintf(&out, "Content-Length: %d\r\n", len(body))
@@ -437,6 +495,9 @@ func Explain(ctx context.Context, p Plan, w *Imported) *exchange.Exchange {
 		p.Settings.Set(key, value)
 	}
 	x := imported(p, w).Run(ctx)
+	if x.Outcome == exchange.OutcomePassed && x.Result == "" {
+		x.Result = w.alone
+	}
 	for i := range x.Findings { // there is nothing here that could be changed, or asked
 		f := &x.Findings[i]
 		f.Remedies = []exchange.Remedy{}
@@ -480,7 +541,7 @@ func imported(p Plan, w *Imported) *Call {
 	if !w.relayed {
 		p.Pool = nil
 	}
-	if w.alone {
+	if w.alone != "" {
 		p.Until = exchange.Security // what became of it is not known
 	}
 	address := w.URL
@@ -586,7 +647,31 @@ func (c *Call) runImported(ctx context.Context) (exchange.Stage, error) {
 	if err := c.stage(exchange.Message, ctx, (*Call).runMessage); err != nil {
 		c.rec.End(exchange.Message, exchange.Warned, "")
 	}
-	return exchange.Security, c.stage(exchange.Security, ctx, (*Call).runSentSecurity)
+	if err := c.stage(exchange.Security, ctx, (*Call).runSentSecurity); err != nil || w.relayed {
+		return exchange.Security, err
+	}
+	if e := w.brokenOff(); e != nil {
+		return e.Stage, e
+	}
+	return exchange.Security, nil
+}
+
+// brokenOff tells of a request that ended before its declared end, or of which no answer is recorded; nil: neither.
+func (w *Imported) brokenOff() *wire.Error {
+	if w.unseen != nil {
+		return &wire.Error{Stage: exchange.Wait, Reason: wire.AnswerUnknown, Err: w.unseen}
+	}
+	if w.Came >= w.Declared || len(w.Reply) > 0 {
+		return nil
+	}
+	e := &wire.Error{Stage: exchange.Send, Reason: wire.LengthDiffers, Announced: w.Declared, Got: w.Came}
+	switch w.Ended {
+	case ResetByServer:
+		e.Reason, e.Err = wire.SendReset, errors.New("it was reset by the server")
+	case ClosedByServer:
+		e.Reason, e.Err = wire.SendReset, errors.New("the server closed it")
+	}
+	return e
 }
 
 // runSentBinding is the stage binding of what was sent: its proxy is not known.
@@ -702,7 +787,18 @@ func (c *Call) runRelayed(ctx context.Context) (exchange.Stage, error) {
 
 // played stands in the place of a connection: what is written goes nowhere, and
 // what is read is a reply that came elsewhere.
-type played struct{ *bytes.Reader }
+type played struct {
+	*bytes.Reader
+	end error // in the place of io.EOF; nil: that
+}
+
+func (p played) Read(b []byte) (int, error) {
+	n, err := p.Reader.Read(b)
+	if err == io.EOF && p.end != nil {
+		err = p.end
+	}
+	return n, err
+}
 
 func (played) Write(b []byte) (int, error)      { return len(b), nil }
 func (played) Close() error                     { return nil }

@@ -407,3 +407,53 @@ func TestAFaultWithoutItsNamespaceIsNoAnswerOfRPC(t *testing.T) {
 	require.NotEmpty(t, x.Findings)
 	assert.Equal(t, "the body holds a fault that is written wrongly", x.Findings[0].Title)
 }
+
+// A file holds a message as somebody wrote it down: what its head has is told as it stands there, and nothing is
+// said of a head that it has not.
+func TestWhatAFileSaysOfAReply(t *testing.T) {
+	request := []byte("POST /berths HTTP/1.1\r\nHost: quay.example\r\nContent-Type: text/xml\r\nSOAPAction: \"\"\r\n\r\n" +
+		inEnvelope(soap.NS11, "", find))
+	head := func(lines string) string {
+		return "HTTP/1.1 200 OK\r\nContent-Type: text/xml\r\n" + lines + "\r\n" + inEnvelope(soap.NS11, "", oneFound)
+	}
+	for _, c := range []struct{ name, reply, id, says, never string }{
+		{"no colon", head("Served by quay\r\n"), "receive.head-malformed", "A line has no colon", ""},
+		{"folded", head("X-Quay: north\r\n south\r\n"), "receive.head-malformed", "goes on with the field before it", ""},
+		{"white space before the colon", head("X-Quay : north\r\n"), "receive.head-malformed", "between a field's name and its colon", ""},
+		{"a line before it", "\r\n" + head(""), "", "", ""},
+		{"text without a head", "220 quay ESMTP", "receive.not-soap", "It says: “220 quay ESMTP”.", "The status is"},
+		{"bytes without a head", "\x01\x02\x03\x04", "receive.not-soap", "It is not text", "text/plain"},
+		{"nothing", "", "", "what became of it is not known", ""},
+	} {
+		w, err := call.ImportedFrom(request, []byte(c.reply))
+		require.NoError(t, err, c.name)
+		x := call.Explain(t.Context(), call.Plan{}, w)
+		said := x.Result
+		for _, f := range x.Findings {
+			said += "\n" + f.ID + " " + f.Title + ". " + f.Why
+			for _, e := range f.Evidence {
+				said += e.Excerpt
+			}
+		}
+		assert.Contains(t, said, c.id, c.name)
+		assert.Contains(t, said, c.says, c.name)
+		if c.never != "" {
+			assert.NotContains(t, said, c.never, c.name)
+		}
+	}
+}
+
+// An archive without an answer does not say that the service closed the connection.
+func TestAnArchiveWithoutAnAnswer(t *testing.T) {
+	body, err := json.Marshal(inEnvelope(soap.NS11, "", find))
+	require.NoError(t, err)
+	all, err := call.FromHAR(fmt.Appendf(nil, `{"log":{"version":"1.2","entries":[{"request":{"method":"POST","url":"http://quay.example/berths",`+
+		`"headers":[{"name":"Content-Type","value":"text/xml"}],"postData":{"text":%s}},"response":{"status":0,"_error":"reset"}}]}}`, body))
+	require.NoError(t, err)
+	require.Len(t, all, 1)
+	x := call.Explain(t.Context(), call.Plan{}, all[0].Imported)
+	require.NotNil(t, x.Cause())
+	assert.Equal(t, "wait.not-recorded", x.Cause().ID)
+	assert.Contains(t, x.Cause().Why, "cannot be told from it: it may not have reached the service, have been broken off, or have been "+
+		"given up. It says: “reset”.")
+}

@@ -13,9 +13,11 @@ import (
 	"fmt"
 	"net"
 	"net/url"
+	"os"
 	"slices"
 	"strconv"
 	"strings"
+	"syscall"
 	"time"
 
 	"orenda/internal/endpoint"
@@ -158,7 +160,14 @@ const relayedLimit = 16 << 30
 func (c *network) ofAnother(cfg *wire.Config, w *Imported) {
 	s := &c.plan.Settings
 	if !w.relayed {
-		cfg.Conn, cfg.TLS, cfg.Chunked, cfg.Expect = played{bytes.NewReader(w.Reply)}, false, false, false
+		var end error
+		switch w.Ended {
+		case ResetByServer:
+			end = syscall.ECONNRESET
+		case GivenUp:
+			end = os.ErrDeadlineExceeded
+		}
+		cfg.Conn, cfg.TLS, cfg.Chunked, cfg.Expect = played{bytes.NewReader(w.Reply), end}, false, false, false
 		return
 	}
 	cfg.Pass = w.Pass

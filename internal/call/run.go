@@ -85,9 +85,13 @@ func (c *Call) facts(err error) *diagnose.Case {
 	if p.imported != nil || p.kept != nil {
 		f.Now = f.X.Started
 	}
-	if w := p.imported; w != nil && w.relayed {
-		f.SentDeclared, f.SentCame, f.ProgramLeft = w.Declared, w.Came, w.Left
-		f.Empty, f.Undeclared, f.AddsSecurity = w.empty(), w.Undeclared, p.AddSecurity
+	if w := p.imported; w != nil {
+		if w.relayed || w.Ended == GivenUp { // else it was the server that broke the request off
+			f.SentDeclared, f.SentCame = w.Declared, w.Came
+		}
+		f.ProgramLeft, f.Undeclared, f.Empty = w.Left, w.Undeclared, w.empty()
+		f.AddsSecurity = w.relayed && p.AddSecurity
+		f.GivenUp, f.Waited, f.HeadMade = w.Ended == GivenUp, w.Waited, w.madeHead
 	}
 	return f
 }

@@ -68,6 +68,8 @@ type direction struct {
 	first    uint32 // number of its first byte
 	begun    bool   // by its SYN; else by the first packet that was seen
 	ended    bool   // FIN or RST was seen
+	reset    bool   // and it was RST, before any FIN
+	over     time.Time
 }
 
 // tcp is a connection.
@@ -149,7 +151,9 @@ func (c *tcp) take(side int, h *header, at time.Time) {
 	case !d.begun && (len(d.segments) == 0 || int32(h.seq-d.first) < 0):
 		d.first = h.seq
 	}
-	d.ended = d.ended || h.fin || h.rst
+	if (h.fin || h.rst) && !d.ended {
+		d.ended, d.reset, d.over = true, h.rst, at
+	}
 	if len(h.payload) > 0 {
 		d.segments = append(d.segments, segment{h.seq, at, h.payload})
 	}
@@ -167,11 +171,16 @@ type bytesOf struct {
 	data   []byte
 	pieces []piece
 	lost   bool
-	ended  bool
+	ended  bool      // its sender closed
+	reset  bool      // without finishing
+	over   time.Time // when
 }
 
+// last is when its last byte passed.
+func (b *bytesOf) last() time.Time { return when(b.pieces, len(b.data)) }
+
 func (d *direction) assemble() (out bytesOf) {
-	out.ended = d.ended
+	out.ended, out.reset, out.over = d.ended, d.reset, d.over
 	slices.SortStableFunc(d.segments, func(a, b segment) int {
 		return cmp.Compare(int32(a.seq-d.first), int32(b.seq-d.first))
 	})

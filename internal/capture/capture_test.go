@@ -6,6 +6,7 @@ import (
 	"crypto/x509"
 	"fmt"
 	"io"
+	"log"
 	"math/rand/v2"
 	"net"
 	"net/http"
@@ -287,6 +288,37 @@ func TestTLSIsOpenedWithItsKeys(t *testing.T) {
 			require.NoError(t, err)
 			assert.Contains(t, fmt.Sprint(got.Unread), "no keys of this session")
 		})
+	}
+}
+
+// A handshake that failed says who ended it and why, without a log of keys.
+func TestWhoEndedAHandshakeIsTold(t *testing.T) {
+	plain := httptest.NewServer(http.HandlerFunc(quay))
+	defer plain.Close()
+	s := httptest.NewUnstartedServer(http.HandlerFunc(quay))
+	s.TLS, s.Config.ErrorLog = &tls.Config{MinVersion: tls.VersionTLS12}, log.New(io.Discard, "", 0)
+	s.StartTLS()
+	defer s.Close()
+	for _, c := range []struct {
+		to      string
+		version uint16
+		says    string
+	}{
+		{s.Listener.Addr().String(), tls.VersionTLS11, "the server ended the handshake: protocol version not supported"},
+		{s.Listener.Addr().String(), tls.VersionTLS12, "the program ended the handshake: bad certificate"},
+		{plain.Listener.Addr().String(), tls.VersionTLS12, "the server answered in plain HTTP"},
+	} {
+		at, crossed := tapped(t, c.to)
+		_, err := tls.Dial("tcp", at, &tls.Config{MinVersion: tls.VersionTLS10, MaxVersion: c.version, ServerName: "quay"})
+		require.Error(t, err)
+		require.Eventually(t, func() bool {
+			all := crossed()
+			if len(all) == 0 {
+				return false
+			}
+			got, err := File(bytes.NewReader(written(t, all, how{})), nil)
+			return err == nil && strings.Contains(fmt.Sprint(got.Unread), c.says)
+		}, 5*time.Second, 10*time.Millisecond, c.says)
 	}
 }
 

@@ -7,6 +7,7 @@ import (
 	"net/url"
 	"strconv"
 	"strings"
+	"time"
 
 	"orenda/internal/call"
 	"orenda/internal/exchange"
@@ -35,35 +36,52 @@ func (r *Read) split(c *tcp, out, in bytesOf, secure string) {
 			r.Unread["requests that cannot be read"]++
 			return
 		}
-		if !q.whole && (out.lost || !out.ended) {
+		if q.head == nil || !q.whole && (out.lost || !out.ended && !in.ended) {
 			r.Unread["requests that the capture does not hold whole"]++
 			return
 		}
 		from = q.to
-		end, status := at, 0
-		whole := false
-		for { // informational answers come before (RFC 9110 §15.2)
-			if end, status, whole = takeResponse(in, end, q.line.Method); status < 100 || status > 199 ||
-				status == http.StatusSwitchingProtocols {
-				break
-			}
-			at = end
-		}
+		begins := at
+		end, whole := takeAnswer(in, at, q.line.Method)
 		switch {
-		case status == 0 && !in.lost && in.ended:
-			r.Unread["requests that were not answered: the server closed"]++
-			return
-		case status == 0 || !whole && (in.lost || !in.ended):
+		case !whole && (in.lost || !in.ended && !out.ended):
 			r.Unread["answers that the capture does not hold whole"]++
 			return
+		case !whole || from >= len(out.data): // what is behind it belongs to no other
+			end = len(in.data)
 		}
-		r.add(c, q, in.data[at:end], out, in, at, end, secure)
+		r.add(c, q, whole, out, in, begins, end, secure)
+		if !whole {
+			return
+		}
 		at = end
 	}
 }
 
-func (r *Read) add(c *tcp, q request, reply []byte, out, in bytesOf, at, end int, secure string) {
-	w := &call.Imported{Method: q.line.Method, Body: q.body, Reply: bytes.Clone(reply)}
+// howEnded tells how a connection ended whose answer is not whole: who gave up first, and how long after the last
+// byte the program did.
+func howEnded(out, in *bytesOf) (how call.Ending, waited time.Duration) {
+	switch {
+	case out.ended && (!in.ended || out.over.Before(in.over)):
+		last := out.last()
+		if in.last().After(last) {
+			last = in.last()
+		}
+		return call.GivenUp, max(out.over.Sub(last), 0)
+	case in.reset:
+		return call.ResetByServer, 0
+	}
+	return call.ClosedByServer, 0
+}
+
+func (r *Read) add(c *tcp, q request, whole bool, out, in bytesOf, at, end int, secure string) {
+	w := &call.Imported{Method: q.line.Method, Body: q.body, Reply: bytes.Clone(in.data[at:end])}
+	if !whole {
+		w.Ended, w.Waited = howEnded(&out, &in)
+	}
+	if !q.whole {
+		w.Declared, w.Came = q.head.Declared, int64(len(q.body))
+	}
 	host := c.server.String()
 	for _, f := range q.head.Fields {
 		w.Header = append(w.Header, [2]string{f.Name, f.Value})
@@ -88,7 +106,13 @@ func (r *Read) add(c *tcp, q request, reply []byte, out, in bytesOf, at, end int
 	}
 	w.URL = u.String()
 	x := Exchange{Imported: w, Began: when(out.pieces, q.from), Client: c.client, Server: c.server, TLS: secure}
-	if done := when(in.pieces, max(end-1, at)); !done.IsZero() && !x.Began.IsZero() {
+	done := when(in.pieces, max(end-1, at))
+	if at == end { // without an answer it took until one of them closed
+		if done = in.over; w.Ended == call.GivenUp {
+			done = out.over
+		}
+	}
+	if !done.IsZero() && !x.Began.IsZero() {
 		x.Took = max(done.Sub(x.Began), 0)
 	}
 	r.Exchanges = append(r.Exchanges, x)
@@ -110,7 +134,7 @@ func takeRequest(b []byte, from int) (q request, ok bool) {
 		from++
 	}
 	n := http1.HeadEnd(b[from:])
-	if n < 0 {
+	if n == 0 {
 		return request{from: from, to: len(b)}, from >= len(b) || isRequest(b[from:])
 	}
 	var err error
@@ -123,11 +147,22 @@ func takeRequest(b []byte, from int) (q request, ok bool) {
 	return q, true
 }
 
+// takeAnswer tells where the answer ends that begins at an offset: informational ones come before it
+// (RFC 9110 §15.2).
+func takeAnswer(in bytesOf, from int, method string) (end int, whole bool) {
+	for end = from; ; {
+		next, status, all := takeResponse(in, end, method)
+		if end, whole = next, all; status < 100 || status > 199 || status == http.StatusSwitchingProtocols {
+			return end, whole
+		}
+	}
+}
+
 // takeResponse tells where the answer that begins at an offset ends; status 0: there is none.
 func takeResponse(in bytesOf, from int, method string) (end, status int, whole bool) {
 	b := in.data[min(from, len(in.data)):]
 	n := http1.HeadEnd(b)
-	if n < 0 {
+	if n == 0 {
 		return from, 0, false
 	}
 	h, err := http1.Response(b[:n])
@@ -138,7 +173,7 @@ func takeResponse(in bytesOf, from int, method string) (end, status int, whole b
 		h.Status == http.StatusNotModified
 	_, used, whole := takeBody(b[n:], h, none, true)
 	if h.Declared < 0 && !h.Chunked && !none { // to the end of the connection (RFC 9112 §6.3)
-		whole = in.ended && !in.lost
+		whole = in.ended && !in.reset && !in.lost
 	}
 	return from + n + used, h.Status, whole
 }

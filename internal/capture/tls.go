@@ -45,6 +45,7 @@ func (k keyLog) of(label string, random []byte) []byte {
 
 // The types of records and messages (RFC 8446 §5.1, §4).
 const (
+	recordAlert       = 21
 	recordHandshake   = 22
 	recordApplication = 23
 	recordChange      = 20
@@ -52,6 +53,7 @@ const (
 	helloServer       = 2
 	messageFinished   = 20
 	messageKeyUpdate  = 24
+	closeNotify       = 0 // an alert
 )
 
 func looksLikeTLS(b []byte) bool {
@@ -224,6 +226,9 @@ func helloOf(b []byte, kind byte) (h hello) {
 func openTLS(out, in *bytesOf, keys keyLog) (said string, err error) {
 	outs, ins := records(out.data), records(in.data)
 	client, server := hellos(outs, helloClient), hellos(ins, helloServer)
+	if why := refused(outs, ins, in.data); why != "" {
+		return "", errors.New(why)
+	}
 	if !client.ok || !server.ok {
 		return "", errors.New("its beginning is not in the capture")
 	}
@@ -266,7 +271,8 @@ func openTLS(out, in *bytesOf, keys keyLog) (said string, err error) {
 		of   *bytesOf
 		list []record
 	}{{out, outs}, {in, ins}} {
-		plain := bytesOf{lost: one.of.lost, ended: one.of.ended}
+		plain := *one.of
+		plain.data, plain.pieces = nil, nil
 		for _, r := range one.list {
 			b, err := sides[i].open(r)
 			if err != nil {
@@ -280,6 +286,26 @@ func openTLS(out, in *bytesOf, keys keyLog) (said string, err error) {
 		*one.of = plain
 	}
 	return tls.VersionName(server.version) + ", " + tls.CipherSuiteName(server.suite), nil
+}
+
+// refused says who ended a handshake and why, where that can be read: an alert before anything is sealed
+// (RFC 8446 §6), or an answer that is no TLS; "" nobody did.
+func refused(outs, ins []record, answer []byte) string {
+	if len(ins) == 0 && bytes.HasPrefix(answer, []byte("HTTP/")) {
+		return "the server answered in plain HTTP"
+	}
+	for i, list := range [][]record{outs, ins} {
+		for _, r := range list {
+			if r.kind == recordAlert && len(r.data) == 2 && r.data[1] != closeNotify {
+				return fmt.Sprintf("the %s ended the handshake: %s", []string{"program", "server"}[i],
+					strings.TrimPrefix(tls.AlertError(r.data[1]).Error(), "tls: "))
+			}
+			if r.kind != recordHandshake {
+				break
+			}
+		}
+	}
+	return ""
 }
 
 // opener opens the records of one side, in their order; what it gives is what programs said.

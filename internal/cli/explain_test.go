@@ -162,7 +162,7 @@ func TestExchangesOfAnArchive(t *testing.T) {
 	require.Len(t, all, 3, "the page carries no XML")
 	assert.Equal(
 		t,
-		[]string{"read.fault-client", "receive.gateway", "wait.closed"},
+		[]string{"read.fault-client", "receive.gateway", "wait.not-recorded"},
 		[]string{all[0].Findings[0].ID, all[1].Findings[0].ID, all[2].Findings[0].ID},
 	)
 	var one explained

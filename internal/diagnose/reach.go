@@ -58,6 +58,7 @@ var reachRules = []Rule{
 	{"wait.answer-missing", exchange.Stop, exchange.Unknown, answerMissing},
 	{"wait.answer-early", exchange.Note, exchange.Theirs, answerEarly},
 	{"wait.closed", exchange.Stop, exchange.Theirs, waitClosed},
+	{"wait.not-recorded", exchange.Stop, exchange.Unknown, notRecorded},
 }
 
 func (c *Case) inAddress() []exchange.Evidence {
@@ -141,7 +142,7 @@ func sendReset(c *Case) []exchange.Finding {
 	if e == nil {
 		return nil
 	}
-	return one(exchange.Finding{
+	f := exchange.Finding{
 		Title: "the service closed the connection while the request was leaving",
 		Why: fmt.Sprintf(
 			"%s of %s bytes had been handed over; then the connection broke (%v), and no answer came.",
@@ -149,19 +150,23 @@ func sendReset(c *Case) []exchange.Finding {
 			endpoint.Bytes(e.Announced),
 			e.Err,
 		),
-		Evidence: []exchange.Evidence{
+		Evidence: c.inAddress(),
+		Program:  "check whether the message is larger than the service accepts",
+	}
+	if l := c.leg(); l != nil {
+		f.Evidence = []exchange.Evidence{
 			{
 				In:      exchange.InRequestBody,
 				Leg:     len(c.X.Legs),
-				Offset:  max(e.Got-c.leg().Request.Size, 0),
+				Offset:  max(e.Got-l.Request.Size, 0),
 				Length:  1,
 				Line:    1,
 				Column:  1,
 				Excerpt: "here the sending ended",
 			},
-		},
-		Program: "check whether the message is larger than the service accepts",
-	})
+		}
+	}
+	return one(f)
 }
 
 func sendTimedOut(c *Case) []exchange.Finding {
@@ -223,8 +228,12 @@ func waitTimedOut(c *Case) []exchange.Finding {
 	}
 	since := time.Duration(0)
 	if st := c.X.Stage(exchange.Wait); st != nil {
-		since = time.Duration(st.DurationNs).Round(time.Millisecond)
+		since = time.Duration(st.DurationNs)
 	}
+	if c.GivenUp {
+		since = c.Waited
+	}
+	since = since.Round(time.Millisecond)
 	nothing := fmt.Sprintf("nothing came for %s", since)
 	if line := c.interim(); line != "" {
 		nothing = fmt.Sprintf("%q came, which is no answer yet, and no more", line)
@@ -232,6 +241,14 @@ func waitTimedOut(c *Case) []exchange.Finding {
 	raise := "raise its time limit for the answer"
 	if fell(e, "answer-time") != "answer-time" {
 		raise = "raise its limit on the whole call"
+	}
+	if c.GivenUp {
+		return one(exchange.Finding{
+			Title: "no answer began before the program gave up",
+			Why: fmt.Sprintf("The request was handed over whole; then %s. The program closed the connection.",
+				nothing),
+			Evidence: c.inAddress(), Program: raise + ", or ask why the service takes so long",
+		})
 	}
 	return one(exchange.Finding{
 		Title:    "no answer began " + c.within(e, "answer-time"),
@@ -262,6 +279,25 @@ func waitClosed(c *Case) []exchange.Finding {
 			"this.",
 		Evidence: c.inAddress(), Program: askLog,
 	})
+}
+
+// notRecorded is a call in an archive that holds no answer to it.
+func notRecorded(c *Case) []exchange.Finding {
+	e := c.onWire("wait.not-recorded")
+	if e == nil {
+		return nil
+	}
+	f := exchange.Finding{
+		Title: "the archive holds no answer to it",
+		Why: "What became of the call cannot be told from it: it may not have reached the service, have been " +
+			"broken off, or have been given up.",
+		Evidence: c.inAddress(),
+		Program:  "trace the call on its way, with a relay or a capture: then it is seen where it ended",
+	}
+	if said := e.Err.Error(); said != "" {
+		f.Why += fmt.Sprintf(" It says: “%s”.", cut(said, 120))
+	}
+	return one(f)
 }
 
 // interim is the status line of the last interim answer (RFC 9110 §15.2) where nothing came behind it; "" none did.

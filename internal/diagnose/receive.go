@@ -11,6 +11,7 @@ import (
 	"io"
 	"mime"
 	"net/http"
+	"slices"
 	"strings"
 	"time"
 
@@ -244,10 +245,14 @@ func stalled(c *Case) []exchange.Finding {
 	if e == nil {
 		return nil
 	}
+	quiet := limitWords(c, "receive-time")
+	if c.GivenUp {
+		quiet = c.Waited.Round(time.Millisecond).String()
+	}
 	f := exchange.Finding{
 		Title: "the reply stopped coming",
 		Why: fmt.Sprintf("%s bytes of body came, then nothing for %s.",
-			endpoint.Bytes(e.Got), limitWords(c, "receive-time")),
+			endpoint.Bytes(e.Got), quiet),
 		Evidence: []exchange.Evidence{
 			c.inBody(int(e.Got), 1),
 			c.inSettings("receive-time", 0, 1),
@@ -257,16 +262,22 @@ func stalled(c *Case) []exchange.Finding {
 	switch h := c.response(); {
 	case h == nil:
 		f.Why = fmt.Sprintf("%s bytes of its head came, then nothing for %s.",
-			endpoint.Bytes(e.Got), limitWords(c, "receive-time"))
+			endpoint.Bytes(e.Got), quiet)
 		f.Evidence = f.Evidence[1:]
 	case h.Declared < 0 && !h.Chunked && c.endsLikeEnvelope():
 		f.Title = "the reply does not say where it ends"
 		f.Why = fmt.Sprintf("%s bytes of body came, the end of an envelope last, then nothing for %s. The head "+
 			"declares neither length nor chunks, so that only the end of the connection would end the reply, and it "+
 			"stays open.",
-			endpoint.Bytes(e.Got), limitWords(c, "receive-time"))
+			endpoint.Bytes(e.Got), quiet)
 		f.Remedies = nil
 		f.Program = "nothing; the service has to declare the length of its reply, or to close the connection"
+	}
+	if c.GivenUp {
+		f.Why += " The program closed the connection."
+		f.Evidence = slices.DeleteFunc(f.Evidence, func(e exchange.Evidence) bool {
+			return e.In == exchange.InSettings
+		})
 	}
 	return one(f)
 }
@@ -660,13 +671,17 @@ func notSOAP(c *Case) []exchange.Finding {
 		return nil
 	}
 	media, _, _ := mime.ParseMediaType(h.Get("Content-Type"))
+	status, head := fmt.Sprintf("The status is %d.", h.Status), c.inHead("Content-Type")
+	if c.HeadMade {
+		media, status, head = "", "", nil
+	}
 	body := c.leg().ResponseBody.Bytes()
 	if kind, helps := namedKind(media, body); kind != "" {
 		return one(exchange.Finding{
 			Title: "the answer is " + kind + ", which is not read here",
-			Why: fmt.Sprintf("The status is %d, the type is %s. It may be a right answer, in an encoding "+
-				"that this program does not read.", h.Status, orNone(media)),
-			Evidence: append([]exchange.Evidence{c.inBody(0, min(len(body), 16))}, c.inHead("Content-Type")...),
+			Why: strings.TrimSpace(fmt.Sprintf("%s Its type is %s. It may be a right answer, in an encoding "+
+				"that this program does not read.", status, orNone(media))),
+			Evidence: append([]exchange.Evidence{c.inBody(0, min(len(body), 16))}, head...),
 			Program:  helps,
 		})
 	}
@@ -676,19 +691,11 @@ func notSOAP(c *Case) []exchange.Finding {
 	}
 	f := exchange.Finding{
 		Title:    "the answer is " + is.short() + ", not SOAP",
-		Evidence: append([]exchange.Evidence{c.inBody(0, min(len(body), 120))}, c.inHead("Content-Type")...),
-		Why:      fmt.Sprintf("The status is %d.", h.Status),
+		Evidence: append([]exchange.Evidence{c.inBody(0, min(len(body), 120))}, head...),
+		Why:      status,
 		Program:  "check the path in its endpoint address; a log-in or error page may stand in front of the service",
 	}
-	switch {
-	case is.kind == packedKind:
-		f.Title, f.Side = "the answer is compressed, and its head does not say so", exchange.Theirs
-		f.Program = "nothing; the service, or something between, has to say Content-Encoding, or to send it as it is"
-	case is.kind == writtenKind:
-		f.Side, f.Program = exchange.Theirs, "nothing; the service sends its envelope written in another way"
-	case is.what == "JSON":
-		f.Program = "check the path in its endpoint address; what answers there speaks JSON"
-	}
+	insteadWords(&f, is)
 	if is.what != is.short() {
 		f.Why += fmt.Sprintf(" It is %s.", is.what)
 	}
@@ -698,7 +705,23 @@ func notSOAP(c *Case) []exchange.Finding {
 	} else if t := quoteTitle(body); t != "" && kind == "" && is.kind != packedKind {
 		f.Why += " It says: " + t + "."
 	}
+	if f.Why = strings.TrimSpace(f.Why); f.Why == "" {
+		f.Why = "It has no head: of what it is, only its bytes tell."
+	}
 	return one(f)
+}
+
+// insteadWords says what the program has to do about an answer that is something else.
+func insteadWords(f *exchange.Finding, is likeness) {
+	switch {
+	case is.kind == packedKind:
+		f.Title, f.Side = "the answer is compressed, and its head does not say so", exchange.Theirs
+		f.Program = "nothing; the service, or something between, has to say Content-Encoding, or to send it as it is"
+	case is.kind == writtenKind:
+		f.Side, f.Program = exchange.Theirs, "nothing; the service sends its envelope written in another way"
+	case is.what == "JSON":
+		f.Program = "check the path in its endpoint address; what answers there speaks JSON"
+	}
 }
 
 // insteadOfSOAP tells what an answer is that is no XML, or a page: by its bytes, else by its media type.

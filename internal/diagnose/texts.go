@@ -695,6 +695,11 @@ var texts = map[string]Text{
 		"Not one byte came back.",
 		"Perhaps the service crashed, or a proxy has no service behind it: look at the service's log.",
 	},
+	"wait.not-recorded": {
+		"An archive holds the call, and no answer to it.",
+		"Its entry has no status.",
+		"Trace the call with a relay or a capture: then it is seen where it ended.",
+	},
 
 	"receive.over-limit": {
 		"The reply is larger than the receive limit.",

@@ -39,6 +39,7 @@ func wireFinding(r wire.Reason) string {
 
 		wire.AnswerTimeout: "wait.timed-out",
 		wire.AnswerClosed:  "wait.closed",
+		wire.AnswerUnknown: "wait.not-recorded",
 		wire.LaterTimeout:  "wait.answer-missing",
 
 		wire.NotHTTP:           "receive.not-http",

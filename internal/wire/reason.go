@@ -48,6 +48,7 @@ const (
 
 	AnswerTimeout // nothing came in time
 	AnswerClosed  // the peer closed before it answered
+	AnswerUnknown // of an exchange that was recorded elsewhere: no answer is in the record
 	LaterTimeout  // it took the message, and the answer that was to come later did not
 
 	NotHTTP           // what came is no HTTP
@@ -95,6 +96,7 @@ var reasonNames = [...]string{
 	LengthDiffers:             "length-differs",
 	AnswerTimeout:             "answer-timeout",
 	AnswerClosed:              "answer-closed",
+	AnswerUnknown:             "answer-unknown",
 	LaterTimeout:              "later-timeout",
 	NotHTTP:                   "not-http",
 	HeadTooLarge:              "head-too-large",
