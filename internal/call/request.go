@@ -41,6 +41,7 @@ func (c *network) judge(chain []*x509.Certificate, host string) *trust.Verdict {
 			Pins:          s.List("pin"),
 			System:        s.Switch("system-trust"),
 			Host:          host,
+			Usage:         x509.ExtKeyUsageServerAuth,
 			AcceptName:    s.Text("accept-name"),
 			AcceptExpired: s.Text("accept-expired"),
 			Now:           time.Now(),
@@ -189,7 +190,8 @@ func (c *network) throughProxy() *wire.Proxy {
 		return nil
 	}
 	p := *c.proxy
-	policy := trust.Policy{Trusted: c.material.trusted, System: c.plan.Settings.Switch("system-trust"), Host: p.Host}
+	policy := trust.Policy{Trusted: c.material.trusted, System: c.plan.Settings.Switch("system-trust"), Host: p.Host,
+		Usage: x509.ExtKeyUsageServerAuth}
 	p.TLS = &tls.Config{
 		ServerName:         p.Host,
 		InsecureSkipVerify: true,

@@ -109,6 +109,12 @@ func TestTLSFaultsAgainstOpenssl(t *testing.T) {
 	p.issue("other", trust.Wish{Name: "other", Hosts: []string{"elsewhere.skerry.test"}, By: p.root})
 	p.issue("client", trust.Wish{Name: "desk", Client: true, By: p.root})
 	p.issue("stranger", trust.Wish{Name: "stranger", Client: true})
+	p.issue("desk", trust.Wish{Name: "desk", Hosts: hosts, Client: true, By: p.root})
+	narrow := p.issue("narrow", trust.Wish{Name: "Skerry quay authority", Authority: true, Within: []string{"quay.skerry.test"}, By: p.root})
+	p.issue("beyond", trust.Wish{Name: "beyond", Hosts: hosts, By: narrow}, narrow.Cert)
+	ended := p.issue("ended", trust.Wish{Name: "Skerry old authority", Authority: true, By: p.root,
+		NotBefore: now.AddDate(-2, 0, 0), NotAfter: now.AddDate(0, -1, 0)})
+	p.issue("under", trust.Wish{Name: "under", Hosts: hosts, By: ended}, ended.Cert)
 	ask := []string{"-Verify", "2", "-verify_return_error", "-CAfile", p.file("root.pem")}
 	for _, c := range []struct {
 		name, cert string
@@ -127,6 +133,12 @@ func TestTLSFaultsAgainstOpenssl(t *testing.T) {
 			remedy: "accept-expired"},
 		{name: "another name", cert: "other", set: []string{"trust", "root.pem"}, want: "tls.name-differs",
 			says: "elsewhere.skerry.test", remedy: "accept-name"},
+		{name: "for clients", cert: "desk", set: []string{"trust", "root.pem"}, want: "tls.usage-differs",
+			says: "it is for clients"},
+		{name: "beyond its authority", cert: "beyond", set: []string{"trust", "root.pem"}, want: "tls.chain-broken",
+			says: "its names go beyond those that an authority above it may vouch for", remedy: "trust"},
+		{name: "expired authority", cert: "under", set: []string{"trust", "root.pem"}, want: "tls.expired",
+			says: "Skerry old authority", remedy: "accept-expired"},
 		{name: "old protocol", cert: "good", server: []string{"-tls1_1", "-cipher", "ALL:@SECLEVEL=0"},
 			set: []string{"trust",
 				"root.pem"}, want: "tls.version-refused", remedy: "tls-min"},

@@ -373,13 +373,14 @@ func (t *commandLine) trustAgainst(chain []*x509.Certificate, x *exchange.Exchan
 	if err != nil {
 		return unread{fmt.Errorf("%s: %w", bundle, err)}
 	}
-	host := ""
+	host, usage := "", x509.ExtKeyUsageAny
 	if x != nil && x.Leg() != nil && x.Leg().Conn.TLS != nil {
-		host = x.Leg().Conn.TLS.ServerName
+		host, usage = x.Leg().Conn.TLS.ServerName, x509.ExtKeyUsageServerAuth
 	} else if names := trust.Names(chain[0]); len(names) > 0 {
 		host = names[0]
 	}
-	v := trust.Judge(chain, trust.Policy{Trusted: trusted, Host: host, Now: time.Now()})
+	v := trust.Judge(chain, trust.Policy{Trusted: trusted, Host: host, Now: time.Now(),
+		Usage: usage})
 	if t.asJSON {
 		faults := []string{}
 		for _, f := range v.Faults {

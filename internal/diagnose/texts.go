@@ -578,6 +578,12 @@ var texts = map[string]Text{
 		"The issuer of the last certificate was not sent. If the certificate says where the issuer is, it was fetched.",
 		"Complete the chain here; the service's people should send it.",
 	},
+	"tls.chain-broken": {
+		"A certificate in the server's chain may not do what it does there.",
+		"Which one, and the rule that it breaks: it is no authority, has another key, may not vouch for the name, or " +
+			"says something that must be understood.",
+		"The service's people must send the right chain.",
+	},
 	"tls.authority-unknown": {
 		"The certificate comes from an authority that is not trusted here.",
 		"No trust list has it.",
@@ -607,6 +613,11 @@ var texts = map[string]Text{
 		"Nobody says whether the certificate was revoked.",
 		"No answer is stapled, the responder was not reached, or the answer cannot be believed.",
 		"Let the way to the responder be opened, or set revocation to off.",
+	},
+	"tls.usage-differs": {
+		"The server's certificate is not for servers.",
+		"What it is for, as its extensions say.",
+		"The service's people must put a certificate for servers in its place; other programs refuse this one too.",
 	},
 	"tls.key-weak": {
 		"The key or the signature of the certificate is too weak.",

@@ -3,10 +3,14 @@ package diagnose
 import (
 	"bytes"
 	"crypto/x509"
+	"errors"
 	"fmt"
+	"io"
+	"net"
 	"net/url"
 	"slices"
 	"strings"
+	"syscall"
 	"time"
 
 	"orenda/internal/endpoint"
@@ -39,7 +43,14 @@ func notTLS(c *Case) []exchange.Finding {
 	} else {
 		f.Why = fmt.Sprintf("It answered the TLS hello with something that is not a TLS record: % x.",
 			info.HelloIn[:min(len(info.HelloIn), 16)])
+		if line := firstLine(info.HelloIn); line != "" && inPrint(line) {
+			f.Why = fmt.Sprintf("It answered the TLS hello with %q.", cut(line, 80))
+		}
 		f.Certainty = exchange.Likely
+		if is := namedPeer(info.HelloIn); is != "" {
+			f.Why += " " + is
+			f.Program = "check the port in its endpoint address"
+		}
 	}
 	return one(f)
 }
@@ -49,22 +60,30 @@ func firstLine(b []byte) string {
 	return strings.TrimSpace(string(line))
 }
 
+// inPrint tells whether a text can be shown as it is.
+func inPrint(s string) bool {
+	return strings.IndexFunc(s, func(r rune) bool { return r < ' ' || r > '~' }) < 0
+}
+
 func versionRefused(c *Case) []exchange.Finding {
 	e := c.onWire("tls.version-refused")
 	if e == nil {
 		return nil
 	}
+	low, high := c.Settings.Text("tls-min"), c.Settings.Text("tls-max")
+	offered, down := "TLS "+low+" to "+high, "1.0"
+	if low == high {
+		offered = "TLS " + low
+	}
+	if low > "1.2" {
+		down = "1.2"
+	}
 	return one(exchange.Finding{
 		Title: "no common TLS version",
-		Why: fmt.Sprintf(
-			"TLS %s to %s was offered; the service accepts none of these (%v). `orenda trust versions` asks it "+
-				"for each.",
-			c.Settings.Text("tls-min"),
-			c.Settings.Text("tls-max"),
-			e.Err,
-		),
+		Why: fmt.Sprintf("%s was offered, and the service accepts no such version (%v). `orenda trust versions` asks "+
+			"it for each.", offered, e.Err),
 		Evidence: []exchange.Evidence{c.inSettings("tls-min", 0, 3), c.inSettings("tls-max", 0, 3)},
-		Remedies: c.remedies("accept TLS 1.0 and later for this endpoint", []string{"tls-min"}, "1.0"),
+		Remedies: c.remedies("accept TLS "+down+" and later for this endpoint", []string{"tls-min"}, down),
 		Program:  "enable the TLS version that the service speaks, or have the service brought up to date",
 	})
 }
@@ -427,6 +446,24 @@ func (c *Case) trustRemedy(title string, cert *x509.Certificate) exchange.Remedy
 	return r
 }
 
+// trustLeafAlone puts the server's own certificate on the trust list, whoever issued it.
+func (c *Case) trustLeafAlone() []exchange.Remedy {
+	if t := c.tls(); t != nil && len(t.Chain) > 0 {
+		if l, err := x509.ParseCertificate(t.Chain[0]); err == nil {
+			return []exchange.Remedy{c.trustRemedy("trust the server's certificate alone", l)}
+		}
+	}
+	return nil
+}
+
+// whichCertificate names a certificate by its place in the chain.
+func whichCertificate(f trust.Fault) string {
+	if f.Index > 0 {
+		return "a certificate in the server's chain"
+	}
+	return "the server's certificate"
+}
+
 //nolint:gochecknoglobals // a table: it is never written to
 var certificateTexts = map[trust.Reason]func(*Case, trust.Fault) exchange.Finding{
 	trust.SelfSigned: func(c *Case, f trust.Fault) exchange.Finding {
@@ -446,10 +483,8 @@ var certificateTexts = map[trust.Reason]func(*Case, trust.Fault) exchange.Findin
 	trust.ChainIncomplete: func(c *Case, f trust.Fault) exchange.Finding {
 		out := exchange.Finding{
 			Title: "the server did not send its whole chain", Certainty: exchange.Likely,
-			Why: fmt.Sprintf(
-				"The last certificate sent was issued by %s, which was not sent and is not trusted here.",
-				cut(f.Detail, 80),
-			),
+			Why: fmt.Sprintf("%s was issued by %s, which was not sent and is not trusted here.",
+				cut(f.Cert.Subject.String(), 80), cut(f.Detail, 80)),
 			Program: "have the service send the intermediate certificate, or add it to what your program trusts",
 		}
 		if n := len(c.Fetched); n > 0 {
@@ -478,22 +513,26 @@ var certificateTexts = map[trust.Reason]func(*Case, trust.Fault) exchange.Findin
 		out.Remedies = append(out.Remedies, c.trustRemedy("trust the certificate that was sent", f.Cert))
 		return out
 	},
-	trust.AuthorityUnknown: func(c *Case, f trust.Fault) exchange.Finding {
+	trust.ChainBroken: func(c *Case, f trust.Fault) exchange.Finding {
 		return exchange.Finding{
-			Title: "the server's certificate comes from an authority that is not trusted here",
-			Why:   fmt.Sprintf("It was issued by %s, which is on no trust list of this endpoint.", cut(f.Detail, 80)),
-			Remedies: func() []exchange.Remedy {
-				leaf := c.tls()
-				out := []exchange.Remedy{c.trustRemedy("trust "+cut(f.Cert.Subject.CommonName, 40), f.Cert)}
-				if f.Index > 0 && leaf != nil {
-					if l, err := x509.ParseCertificate(leaf.Chain[0]); err == nil {
-						out = append(out, c.trustRemedy("trust the server's certificate alone", l))
-					}
-				}
-				return out
-			}(),
-			Program: "add this authority to the list that your program trusts",
+			Title:    whichCertificate(f) + " breaks a rule of chains",
+			Why:      fmt.Sprintf("%s: %s.", cut(f.Cert.Subject.String(), 80), cut(f.Detail, 240)),
+			Remedies: c.trustLeafAlone(),
+			Program:  "nothing; the service's people must send the right chain: other programs refuse this one too",
 		}
+	},
+	trust.AuthorityUnknown: func(c *Case, f trust.Fault) exchange.Finding {
+		out := exchange.Finding{
+			Title: "the server's certificate comes from an authority that is not trusted here",
+			Why: fmt.Sprintf("It was issued by %s, which is on no trust list of this endpoint.",
+				cut(f.Detail, 160)),
+			Remedies: []exchange.Remedy{c.trustRemedy("trust "+cut(f.Cert.Subject.CommonName, 40), f.Cert)},
+			Program:  "add this authority to the list that your program trusts",
+		}
+		if f.Index > 0 {
+			out.Remedies = append(out.Remedies, c.trustLeafAlone()...)
+		}
+		return out
 	},
 	trust.Expired: func(c *Case, f trust.Fault) exchange.Finding {
 		r := exchange.NewRemedy(
@@ -502,7 +541,7 @@ var certificateTexts = map[trust.Reason]func(*Case, trust.Fault) exchange.Findin
 		)
 		r.Ask = "an expired certificate is accepted from now on: SHA-256 " + trust.Grouped(trust.Fingerprint(f.Cert))
 		return exchange.Finding{
-			Title: "the server's certificate has expired",
+			Title: whichCertificate(f) + " has expired",
 			Why:   fmt.Sprintf("%s: %s.%s", cut(f.Cert.Subject.String(), 60), f.Detail, c.clocks(f)),
 			Side:  c.whoseClock(f),
 			Remedies: []exchange.Remedy{
@@ -520,7 +559,7 @@ var certificateTexts = map[trust.Reason]func(*Case, trust.Fault) exchange.Findin
 			trust.Fingerprint(f.Cert),
 		)
 		return exchange.Finding{
-			Title: "the server's certificate is not valid yet",
+			Title: whichCertificate(f) + " is not valid yet",
 			Why:   fmt.Sprintf("%s: %s.%s", cut(f.Cert.Subject.String(), 60), f.Detail, c.clocks(f)),
 			Side:  c.whoseClock(f),
 			Remedies: []exchange.Remedy{
@@ -535,6 +574,15 @@ var certificateTexts = map[trust.Reason]func(*Case, trust.Fault) exchange.Findin
 			Why: fmt.Sprintf("The name that was called is %s; the certificate is "+
 				"for %s.", asked, orNone(cut(f.Detail, 200))),
 			Program: "call the service by a name that is in its certificate"}
+		switch {
+		case net.ParseIP(asked) != nil && slices.Contains(f.Cert.DNSNames, asked):
+			out.Why = fmt.Sprintf("The address that was called, %s, stands in it as a name (DNS); it has to stand "+
+				"there as an address (IP).", asked)
+			out.Side = exchange.Theirs
+		case len(f.Cert.DNSNames)+len(f.Cert.IPAddresses) == 0 && f.Cert.Subject.CommonName != "":
+			out.Why += " Programs look no more for the name there (RFC 9525)."
+			out.Side = exchange.Theirs
+		}
 		if c.OtherName != nil {
 			out.Why += fmt.Sprintf(
 				" The host has several: asked for no name, it shows one for %s.",
@@ -551,6 +599,13 @@ var certificateTexts = map[trust.Reason]func(*Case, trust.Fault) exchange.Findin
 		}
 		return out
 	},
+	trust.UsageDiffers: func(_ *Case, f trust.Fault) exchange.Finding {
+		return exchange.Finding{
+			Title:   "the server's certificate is not for servers",
+			Why:     fmt.Sprintf("%s: %s.", cut(f.Cert.Subject.String(), 60), f.Detail),
+			Program: "nothing; the service's people must put a certificate for servers in its place",
+		}
+	},
 	trust.Revoked: func(c *Case, f trust.Fault) exchange.Finding {
 		return exchange.Finding{
 			Title:    "the server's certificate was revoked",
@@ -561,8 +616,8 @@ var certificateTexts = map[trust.Reason]func(*Case, trust.Fault) exchange.Findin
 	},
 	trust.KeyWeak: func(_ *Case, f trust.Fault) exchange.Finding {
 		return exchange.Finding{
-			Title:   "the server's certificate is too weak to be accepted",
-			Why:     f.Detail + ".",
+			Title:   whichCertificate(f) + " is too weak to be accepted",
+			Why:     fmt.Sprintf("%s: %s.", cut(f.Cert.Subject.String(), 60), f.Detail),
 			Program: "nothing; the service's people must replace the certificate",
 		}
 	},
@@ -609,14 +664,18 @@ func tlsClosed(c *Case) []exchange.Finding {
 	if e == nil {
 		return nil
 	}
+	how := fmt.Sprintf("%s.", upperFirst(fmt.Sprint(e.Err)))
+	switch {
+	case errors.Is(e.Err, syscall.ECONNRESET):
+		how = "The connection was reset within the handshake."
+	case errors.Is(e.Err, io.EOF), errors.Is(e.Err, io.ErrUnexpectedEOF):
+		how = "The connection was closed within the handshake."
+	}
 	return one(exchange.Finding{
 		ID: "tls.closed", Certainty: exchange.Likely,
 		Title: "the handshake was dropped without a reason",
-		Why: fmt.Sprintf(
-			"%v. Likely reasons, the commonest first: the server knows no host by the name that was asked for; it "+
-				"speaks only other TLS versions; a firewall cut the connection.",
-			e.Err,
-		),
+		Why: how + " Likely reasons, the commonest first: the server knows no host by the name that was asked for; " +
+			"it speaks only other TLS versions; a firewall cut the connection.",
 		Evidence: c.inAddress(), Program: "check the server name that it asks for, and the TLS versions it offers",
 	})
 }

@@ -3,6 +3,7 @@ package trust
 
 import (
 	"bytes"
+	"cmp"
 	"crypto/ecdsa"
 	"crypto/ed25519"
 	"crypto/rsa"
@@ -27,10 +28,12 @@ type Reason uint8
 const (
 	SelfSigned Reason = iota
 	ChainIncomplete
+	ChainBroken // a certificate in it may not do, or did not do, what it is there for
 	AuthorityUnknown
 	Expired
 	NotYetValid
 	NameDiffers
+	UsageDiffers // it is not for what it is used for: Policy.Usage
 	KeyWeak
 	Revoked // Judge does not tell it: package revocation does
 )
@@ -39,10 +42,12 @@ const (
 var reasonText = [...]string{
 	"self-signed",
 	"chain-incomplete",
+	"chain-broken",
 	"authority-unknown",
 	"expired",
 	"not-yet-valid",
 	"name-differs",
+	"usage-differs",
 	"key-weak",
 	"revoked",
 }
@@ -84,6 +89,7 @@ type Policy struct {
 	AcceptName    string              // a name that is accepted in its stead
 	AcceptExpired string              // SHA-256 of a certificate accepted outside its dates
 	Now           time.Time           // what time it is
+	Usage         x509.ExtKeyUsage    // what the leaf is used for; 0 (any) is not asked about
 }
 
 // Judge judges a chain as sent, leaf first. Trust in a certificate waives the
@@ -94,10 +100,10 @@ func Judge(chain []*x509.Certificate, p Policy) *Verdict {
 		return v
 	}
 	leaf := chain[0]
-	v.authority(chain, p)
+	led := v.authority(chain, p)
 	for i, c := range chain {
-		if i > 0 && isRoot(c) {
-			continue // a root that is sent along is not what is trusted
+		if i > 0 && isRoot(c) || !slices.ContainsFunc(led, c.Equal) {
+			continue // a root that is sent along is not what is trusted, and what leads nowhere does no harm
 		}
 		if p.AcceptExpired != "" && SameFingerprint(p.AcceptExpired, Fingerprint(c)) {
 			continue
@@ -120,15 +126,54 @@ func Judge(chain []*x509.Certificate, p Policy) *Verdict {
 		}
 	}
 	if err := leaf.VerifyHostname(bracket(p.Host)); err != nil &&
-		(p.AcceptName == "" || leaf.VerifyHostname(bracket(p.AcceptName)) != nil) {
+		(p.AcceptName == "" || leaf.VerifyHostname(bracket(p.AcceptName)) != nil &&
+			!slices.Contains(leaf.DNSNames, p.AcceptName)) {
 		v.add(NameDiffers, 0, leaf, strings.Join(Names(leaf), ", "))
 	}
+	if why := otherUsage(leaf, p.Usage); why != "" {
+		v.add(UsageDiffers, 0, leaf, why)
+	}
 	for i, c := range chain {
-		if why := weak(c); why != "" {
+		if why := weak(c); why != "" && slices.ContainsFunc(led, c.Equal) {
 			v.add(KeyWeak, i, c, why)
 		}
 	}
 	return v
+}
+
+// otherUsage says for what a certificate is that may not be used for this (RFC 5280 §4.2.1.3, §4.2.1.12; RFC 8446
+// §4.4.2.2); "" it may.
+func otherUsage(c *x509.Certificate, usage x509.ExtKeyUsage) string {
+	if usage == x509.ExtKeyUsageAny {
+		return ""
+	}
+	if c.KeyUsage != 0 && c.KeyUsage&(x509.KeyUsageDigitalSignature|x509.KeyUsageKeyEncipherment|
+		x509.KeyUsageKeyAgreement) == 0 {
+		return "its key may neither sign nor agree on keys (key usage)"
+	}
+	if len(c.ExtKeyUsage)+len(c.UnknownExtKeyUsage) == 0 || slices.ContainsFunc(c.ExtKeyUsage,
+		func(u x509.ExtKeyUsage) bool { return u == usage || u == x509.ExtKeyUsageAny }) {
+		return ""
+	}
+	var names []string
+	for _, u := range c.ExtKeyUsage {
+		names = append(names, cmp.Or(purposes[u], "something else"))
+	}
+	for _, id := range c.UnknownExtKeyUsage {
+		names = append(names, id.String())
+	}
+	return "it is for " + strings.Join(names, ", ") + " (extended key usage)"
+}
+
+//nolint:gochecknoglobals // a table: it is never written to
+var purposes = map[x509.ExtKeyUsage]string{
+	x509.ExtKeyUsageAny:             "anything",
+	x509.ExtKeyUsageServerAuth:      "servers",
+	x509.ExtKeyUsageClientAuth:      "clients",
+	x509.ExtKeyUsageCodeSigning:     "signing programs",
+	x509.ExtKeyUsageEmailProtection: "e-mail",
+	x509.ExtKeyUsageTimeStamping:    "time stamps",
+	x509.ExtKeyUsageOCSPSigning:     "answers about revocation",
 }
 
 // Warm reads what the system trusts, once, so that no handshake need wait for it.
@@ -151,60 +196,174 @@ func bracket(host string) string {
 
 func isRoot(c *x509.Certificate) bool { return bytes.Equal(c.RawSubject, c.RawIssuer) }
 
-func (v *Verdict) authority(chain []*x509.Certificate, p Policy) {
+// undated is a certificate that is valid at every time: dates are judged by themselves.
+func undated(c *x509.Certificate) *x509.Certificate {
+	u := *c
+	u.NotBefore, u.NotAfter = time.Time{}, time.Date(9999, 1, 1, 0, 0, 0, 0, time.UTC)
+	return &u
+}
+
+// authority finds out on whose word a chain is trusted. led are the certificates that count: those of the chain as it
+// was completed, or as far as it leads.
+func (v *Verdict) authority(chain []*x509.Certificate, p Policy) (led []*x509.Certificate) {
 	for _, t := range p.Trusted {
 		if t.Equal(chain[0]) {
 			v.By = "the certificate itself is on the trust list"
-			return
+			return chain[:1]
 		}
 	}
-	for _, p := range p.Pins {
-		if SameFingerprint(p, PublicKeyPin(chain[0])) {
+	for _, pin := range p.Pins {
+		if SameFingerprint(pin, PublicKeyPin(chain[0])) {
 			v.By = "its public key is pinned"
-			return
+			return chain[:1]
 		}
 	}
-	roots := x509.NewCertPool()
-	for _, t := range p.Trusted {
-		roots.AddCert(t)
+	others := slices.Concat(chain[1:], p.Intermediates)
+	whole, err := complete(chain[0], others, p.Trusted, p.Now)
+	if len(p.Trusted) > 0 && err == nil {
+		v.By, v.Chain = "an authority on the trust list signed it", whole
+		return whole
 	}
-	inter := x509.NewCertPool()
-	for _, c := range slices.Concat(chain[1:], p.Intermediates) {
-		inter.AddCert(c)
-	}
-	// Dates are judged apart, so the chain is built at a time that suits it.
-	at := chain[0].NotBefore.Add(chain[0].NotAfter.Sub(chain[0].NotBefore) / 2)
-	verify := func(roots *x509.CertPool) error {
-		chains, err := chain[0].Verify(
-			x509.VerifyOptions{
-				Roots:         roots,
-				Intermediates: inter,
-				CurrentTime:   at,
-				KeyUsages:     []x509.ExtKeyUsage{x509.ExtKeyUsageAny},
-			},
-		)
-		if err == nil {
-			v.Chain = chains[0]
+	if p.System {
+		if whole, broken := complete(chain[0], others, nil, p.Now); broken == nil {
+			v.By, v.Chain = "an authority that the system trusts signed it", whole
+			return whole
+		} else if len(p.Trusted) == 0 {
+			err = broken
 		}
-		return err
 	}
-	if len(p.Trusted) > 0 && (verify(roots) == nil || v.climb(chain, p)) {
-		v.By = "an authority on the trust list signed it"
+	led = climb(chain[0], others)
+	v.unknown(chain, led, p, err)
+	return led
+}
+
+// complete leads from a leaf to what is trusted: by all rules of RFC 5280 §6.1 but those of dates. trusted is nil for
+// what the system trusts. Of several ways it gives one whose dates are right now, where there is one.
+func complete(
+	leaf *x509.Certificate, others, trusted []*x509.Certificate, now time.Time,
+) ([]*x509.Certificate, error) {
+	of := map[string]*x509.Certificate{}
+	pool := func(all []*x509.Certificate) *x509.CertPool {
+		out := x509.NewCertPool()
+		for _, c := range all {
+			of[string(c.Raw)] = c
+			out.AddCert(undated(c))
+		}
+		return out
+	}
+	of[string(leaf.Raw)] = leaf
+	o := x509.VerifyOptions{
+		Intermediates: pool(others),
+		CurrentTime:   leaf.NotBefore.Add(leaf.NotAfter.Sub(leaf.NotBefore) / 2), // for what the system trusts
+		KeyUsages:     []x509.ExtKeyUsage{x509.ExtKeyUsageAny},
+	}
+	if trusted != nil {
+		o.Roots = pool(trusted)
+	}
+	ways, err := undated(leaf).Verify(o)
+	if err != nil {
+		return nil, err
+	}
+	for _, way := range ways {
+		for i, c := range way {
+			if own := of[string(c.Raw)]; own != nil {
+				way[i] = own
+			}
+		}
+	}
+	for _, way := range ways {
+		if !slices.ContainsFunc(way, func(c *x509.Certificate) bool {
+			return now.After(c.NotAfter) || now.Before(c.NotBefore)
+		}) {
+			return way, nil
+		}
+	}
+	return ways[0], nil
+}
+
+// unknown tells why a chain leads to nothing that is trusted. led is how far it leads, err what the rules say.
+func (v *Verdict) unknown(chain, led []*x509.Certificate, p Policy, err error) {
+	last := led[len(led)-1]
+	at := max(slices.IndexFunc(chain, last.Equal), 0)
+	if i, why := brokenAt(chain, led, err); why != "" {
+		v.add(ChainBroken, i, chain[i], why)
 		return
 	}
-	if p.System && verify(nil) == nil {
-		v.By = "an authority that the system trusts signed it"
-		return
-	}
-	last := chain[len(chain)-1]
+	apart := len(chain) > len(led) // more was sent, which does not belong to it
 	switch {
 	case isRoot(chain[0]):
 		v.add(SelfSigned, 0, chain[0], "")
-	case !isRoot(last) && (len(last.IssuingCertificateURL) > 0 || len(chain) == 1 && p.knowsAbove(last)):
-		v.add(ChainIncomplete, len(chain)-1, last, last.Issuer.String())
+	case !isRoot(last) && (len(last.IssuingCertificateURL) > 0 || (len(led) == 1 || apart) && p.knowsAbove(last)):
+		v.add(ChainIncomplete, at, last, last.Issuer.String())
 	default:
-		v.add(AuthorityUnknown, len(chain)-1, last, last.Issuer.String())
+		issuer := last.Issuer.String()
+		if slices.ContainsFunc(p.Trusted, func(t *x509.Certificate) bool {
+			return bytes.Equal(t.RawSubject, last.RawIssuer) && !t.Equal(last)
+		}) {
+			issuer += " (one of that name is trusted, and has another key)"
+		}
+		v.add(AuthorityUnknown, at, last, issuer)
 	}
+}
+
+// brokenAt is the certificate of a chain that breaks a rule, and which (RFC 5280 §4.2, §6.1); "" none does.
+func brokenAt(chain, led []*x509.Certificate, err error) (i int, why string) {
+	last := led[len(led)-1]
+	if !isRoot(last) {
+		for i, c := range chain {
+			if bytes.Equal(c.RawSubject, last.RawIssuer) && !slices.ContainsFunc(led, c.Equal) {
+				if last.CheckSignatureFrom(signer(c)) == nil {
+					return i, "it is no authority, and signed " + last.Subject.String()
+				}
+				return i, "it has the name of the issuer of " + last.Subject.String() +
+					", and another key than the one that signed it"
+			}
+		}
+	}
+	if i := slices.IndexFunc(chain, func(c *x509.Certificate) bool {
+		return len(c.UnhandledCriticalExtensions) > 0 && slices.ContainsFunc(led, c.Equal)
+	}); i >= 0 {
+		return i, fmt.Sprintf("it has an extension that must be understood, %s, and is not known here",
+			chain[i].UnhandledCriticalExtensions[0])
+	}
+	invalid, ok := errors.AsType[x509.CertificateInvalidError](err)
+	if !ok || invalid.Cert == nil {
+		return 0, ""
+	}
+	switch i = max(slices.IndexFunc(chain, invalid.Cert.Equal), 0); invalid.Reason {
+	case x509.TooManyIntermediates:
+		return i, "it allows fewer authorities below it than there are"
+	case x509.NotAuthorizedToSign:
+		return i, "it is no authority, and stands in the place of one"
+	case x509.CANotAuthorizedForThisName, x509.UnconstrainedName, x509.NameConstraintsWithoutSANs,
+		x509.TooManyConstraints:
+		return i, "its names go beyond those that an authority above it may vouch for: " +
+			cmp.Or(invalid.Detail, invalid.Error())
+	}
+	return 0, ""
+}
+
+// signer is a certificate as if it were an authority: whether its key signed is asked, not whether it may.
+func signer(c *x509.Certificate) *x509.Certificate {
+	s := *c
+	s.IsCA, s.BasicConstraintsValid, s.KeyUsage = true, true, 0
+	return &s
+}
+
+// climb leads from a leaf up as far as signatures lead.
+func climb(leaf *x509.Certificate, others []*x509.Certificate) []*x509.Certificate {
+	at := []*x509.Certificate{leaf}
+	for range 10 {
+		last := at[len(at)-1]
+		i := slices.IndexFunc(others, func(c *x509.Certificate) bool {
+			return !slices.ContainsFunc(at, c.Equal) && last.CheckSignatureFrom(c) == nil
+		})
+		if i < 0 {
+			return at
+		}
+		at = append(at, others[i])
+	}
+	return at
 }
 
 // knowsAbove tells whether an authority that is trusted stands above a certificate's
@@ -237,35 +396,6 @@ func (p *Policy) knowsAbove(c *x509.Certificate) bool {
 var usualWords = []string{
 	"root", "issuing", "authority", "certificate", "certification", "intermediate", "trust", "services", "server",
 	"global", "public", "secure", "test",
-}
-
-// climb leads from the leaf to what is trusted by signatures alone. It serves
-// where no moment suits all dates, as with a leaf that ended before its
-// authority's certificate was renewed: dates are told by themselves.
-func (v *Verdict) climb(chain []*x509.Certificate, p Policy) bool {
-	at := chain[:1:1]
-	for range 10 {
-		last := at[len(at)-1]
-		if i := slices.IndexFunc(p.Trusted, func(t *x509.Certificate) bool {
-			return last.Equal(t) ||
-				last.CheckSignatureFrom(t) == nil
-		}); i >= 0 {
-			if !last.Equal(p.Trusted[i]) {
-				at = append(at, p.Trusted[i])
-			}
-			v.Chain = at
-			return true
-		}
-		others := slices.Concat(chain[1:], p.Intermediates)
-		i := slices.IndexFunc(others, func(c *x509.Certificate) bool {
-			return !slices.ContainsFunc(at, c.Equal) && last.CheckSignatureFrom(c) == nil
-		})
-		if i < 0 {
-			return false
-		}
-		at = append(at, others[i])
-	}
-	return false
 }
 
 func weak(c *x509.Certificate) string {
@@ -460,13 +590,8 @@ func Uses(c *x509.Certificate) string {
 		}
 	}
 	for _, u := range c.ExtKeyUsage {
-		switch u {
-		case x509.ExtKeyUsageServerAuth:
-			out = append(out, "for servers")
-		case x509.ExtKeyUsageClientAuth:
-			out = append(out, "for clients")
-		case x509.ExtKeyUsageAny:
-			out = append(out, "for anything")
+		if name := purposes[u]; name != "" {
+			out = append(out, "for "+name)
 		}
 	}
 	return strings.Join(out, ", ")
