@@ -1,6 +1,7 @@
 package call
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -40,7 +41,10 @@ func (c *reading) run(ctx context.Context) (exchange.Stage, error) {
 	switch {
 	case related.Is(h.Get("Content-Type")):
 		var err error
-		if body, encoding, err = c.related(); err != nil {
+		body, encoding, err = c.related()
+		c.secretsInParts()
+		if err != nil {
+			c.secretsInText(c.leg.ResponseBody.Bytes())
 			if stop := c.noAnswer(); stop != nil {
 				return exchange.Receive, stop
 			}
@@ -99,6 +103,33 @@ func (c *reading) secretsInReply(body []byte) {
 			x.Secrets = append(x.Secrets, s.Written, s.Meant)
 		}
 	})
+}
+
+// secretsInParts notes what is secret by its name in the files that came beside the envelope, as far as they are text.
+func (c *reading) secretsInParts() {
+	body, names := c.leg.ResponseBody.Bytes(), c.secretNames()
+	var found []string
+	for i := range c.leg.Parts {
+		p := &c.leg.Parts[i]
+		if p.Root || !p.IsText() {
+			continue
+		}
+		content, _ := p.In(body)
+		content = content[:min(len(content), maxSecretText)]
+		for _, s := range names.InAnswer(content) {
+			secret := content[s.Offset : s.Offset+s.Length]
+			found = append(found, string(secret))
+			if raw := body[p.Start:p.End]; p.Coding == "quoted-printable" && !bytes.Contains(raw, secret) {
+				for line := range bytes.Lines(raw) { // its lines were broken, or it is written in another way
+					found = append(found, string(bytes.TrimSpace(line)))
+				}
+				break
+			}
+		}
+	}
+	if len(found) > 0 {
+		c.rec.Update(func(x *exchange.Exchange) { x.Secrets = append(x.Secrets, found...) })
+	}
 }
 
 // maxSecretText is how much of a reply that is no envelope is looked through for secrets, in bytes.

@@ -109,7 +109,7 @@ func (w *Imported) rooted(body []byte) *rooted {
 			return r
 		}
 		r.part = part
-		if r.message, r.at = exchange.InPart(&part, body); r.message == nil {
+		if r.message, r.at = part.In(body); r.message == nil {
 			r.why = "its envelope is not in " + cmp.Or(part.Coding, "the encoding that is said")
 		}
 	}
@@ -433,7 +433,7 @@ func (w *Imported) ReplyEnvelope() *soap.Envelope {
 	_, fields, body := cutHead(w.Reply)
 	if media := field(fields, "Content-Type"); related.Is(media) {
 		if p, err := related.Root(media, body); err == nil {
-			body, _ = exchange.InPart(&p, body)
+			body, _ = p.In(body)
 		}
 	}
 	return envelopeIn(body)
@@ -739,20 +739,25 @@ func (c *Call) secretsBeside(w *Imported) (places []int) {
 		return nil
 	}
 	parts, _ := related.Split(field(w.Header, "Content-Type"), body) // as far as they go
-	for _, p := range parts {
-		media := strings.ToLower(p.Type)
-		text := strings.HasPrefix(media, "text/") || strings.Contains(media, "xml") ||
-			strings.Contains(media, "json") || strings.Contains(media, "x-www-form-urlencoded")
-		if p.Root || !text {
+	var found []string
+	for i := range parts {
+		p := &parts[i]
+		if p.Root || !p.IsText() {
 			continue
 		}
-		for _, at := range c.secretPlacesIn(body[p.Start:p.End]) {
-			places = append(places, p.Start+at)
+		content, start := p.In(body)
+		at := c.secretPlacesIn(content)
+		for k := 0; k+1 < len(at); k += 2 {
+			found = append(found, string(content[at[k]:at[k+1]]))
+			if start >= 0 {
+				places = append(places, start+at[k], start+at[k+1])
+			}
+		}
+		if start < 0 && len(at) > 0 { // encoded, they stand nowhere: all of the part is one
+			places = append(places, p.Start, p.End)
 		}
 	}
-	for i := 0; i+1 < len(places); i += 2 {
-		c.rec.Update(func(x *exchange.Exchange) { x.Secrets = append(x.Secrets, string(body[places[i]:places[i+1]])) })
-	}
+	c.rec.Update(func(x *exchange.Exchange) { x.Secrets = append(x.Secrets, found...) })
 	return places
 }
 

@@ -231,20 +231,7 @@ func (l *Leg) SentAt() (message []byte, at int) {
 	if err != nil {
 		return l.RequestBody, 0
 	}
-	return InPart(&p, l.RequestBody)
-}
-
-// InPart is what a part of a body holds, and where it begins in the body; -1 where it is encoded, and
-// nothing where it cannot be decoded.
-func InPart(p *related.Part, body []byte) (content []byte, at int) {
-	content, err := p.Content(body)
-	switch {
-	case err != nil:
-		return nil, -1
-	case len(content) > 0 && &content[0] != &body[p.Start]:
-		return content, -1
-	}
-	return content, p.Start
+	return p.In(l.RequestBody)
 }
 
 // SentMedia is the media type of that message, with its charset.

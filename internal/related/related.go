@@ -203,11 +203,41 @@ func (p *Part) Content(body []byte) ([]byte, error) {
 	return raw, nil
 }
 
+// In is what the part holds, and where it begins in the body; -1 where it is encoded, and nothing where it cannot be
+// decoded.
+func (p *Part) In(body []byte) (content []byte, at int) {
+	content, err := p.Content(body)
+	switch {
+	case err != nil:
+		return nil, -1
+	case len(content) > 0 && &content[0] != &body[p.Start]:
+		return content, -1
+	}
+	return content, p.Start
+}
+
+// IsText tells whether the part is text of some kind by its media type.
+func (p *Part) IsText() bool {
+	media := strings.ToLower(p.Type)
+	return strings.HasPrefix(media, "text/") || strings.Contains(media, "xml") || strings.Contains(media, "json") ||
+		strings.Contains(media, "x-www-form-urlencoded")
+}
+
+// maxLine is how long a line of base64 is at most (RFC 2045 §6.8).
+const maxLine = 76
+
 // Write is a content as it stands in the part, in its transfer encoding.
 func (p *Part) Write(content []byte) []byte {
 	switch p.Coding {
 	case "base64":
-		return base64.StdEncoding.AppendEncode(nil, content)
+		var b bytes.Buffer
+		for line := range slices.Chunk(base64.StdEncoding.AppendEncode(nil, content), maxLine) {
+			if b.Len() > 0 {
+				b.WriteString("\r\n")
+			}
+			b.Write(line)
+		}
+		return b.Bytes()
 	case "quoted-printable":
 		var b bytes.Buffer
 		z := quotedprintable.NewWriter(&b)

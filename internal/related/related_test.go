@@ -96,3 +96,21 @@ func FuzzSplit(f *testing.F) {
 		}
 	})
 }
+
+// What is put in the place of a part's content is written in lines, and is read again as it was.
+func TestAPartIsWrittenInItsCoding(t *testing.T) {
+	content := []byte(strings.Repeat("Häfen = 3\r\n", 40))
+	for _, coding := range []string{"base64", "quoted-printable", "8bit", ""} {
+		p := Part{Coding: coding}
+		raw := p.Write(content)
+		p.End = len(raw)
+		got, at := p.In(raw)
+		assert.Equal(t, string(content), string(got), coding)
+		assert.Equal(t, coding == "base64" || coding == "quoted-printable", at < 0, coding)
+		if at < 0 {
+			for line := range strings.Lines(string(raw)) {
+				assert.LessOrEqual(t, len(strings.TrimRight(line, "\r\n")), 76, coding)
+			}
+		}
+	}
+}

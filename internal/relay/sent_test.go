@@ -209,7 +209,15 @@ func TestNoSecretOfAnotherProgramIsKept(t *testing.T) {
 		`<w:UsernameToken><w:Username>inés</w:Username><w:Password>` + password + `</w:Password></w:UsernameToken></w:Security>`
 	text := strings.Replace(fmt.Sprintf(asks, "40"), "<s:Body>", "<s:Header>"+security+"</s:Header><s:Body>", 1)
 	w := watch(t, "http://PLAIN/berths")
+	inParts := func(coding, beside string) string {
+		return "--q\r\nContent-Type: text/xml\r\n\r\n" + fmt.Sprintf(asks, "40") +
+			"\r\n--q\r\nContent-Type: application/json\r\nContent-Transfer-Encoding: " + coding + "\r\n\r\n" + beside + "\r\n--q--\r\n"
+	}
+	const related = `multipart/related; type="text/xml"; boundary="q"`
+	asJSON := `{"user":"x","password":"` + password + `"}`
 	for _, c := range []struct{ name, body, media string }{
+		{"in a file beside it", inParts("8bit", asJSON), related},
+		{"in Base64 beside it", inParts("base64", base64.StdEncoding.EncodeToString([]byte(asJSON))), related},
 		{"plain", text, ""},
 		{"mark", "\ufeff" + text, ""},
 		{"declared", inLatin1(`<?xml version="1.0" encoding="ISO-8859-1"?>` + text), "text/xml"},
