@@ -84,6 +84,9 @@ var codeClasses = map[string]string{
 	"InvalidMessageInformationHeader":  "read.fault-addressing",
 	"DestinationUnreachable":           "read.fault-addressing",
 	"OnlyAnonymousAddressSupported":    "read.fault-addressing",
+	"OnlyNonAnonymousAddressSupported": "read.fault-addressing",
+	"EndpointUnavailable":              "read.fault-addressing",
+	"ActionMismatch":                   "read.fault-addressing",
 	"ActionNotSupported":               "read.fault-action",
 }
 
@@ -528,24 +531,6 @@ func tellSecurityInvalid(c *Case, f *soap.Fault) *exchange.Finding {
 		out.Remedies = c.otherPassword(token)
 	case strings.Contains(strings.ToLower(f.Reason), "timestamp") && c.Settings.Text("timestamp") == "":
 		out.Remedies = c.remedies("send a timestamp that holds for 5 minutes", []string{"timestamp"}, "5m")
-	}
-	return out
-}
-
-func tellAddressing(c *Case, f *soap.Fault) *exchange.Finding {
-	out := &exchange.Finding{
-		Title:   "the service wants WS-Addressing headers",
-		Why:     reason(f),
-		Program: "send the WS-Addressing headers that the service asks for",
-	}
-	version := soap.Addressing10
-	for _, code := range f.Codes() {
-		if code.Space == soap.AddressingNS[soap.Addressing2004] {
-			version = soap.Addressing2004
-		}
-	}
-	if c.Settings.Text("addressing") != version {
-		out.Remedies = c.remedies("send the headers of WS-Addressing "+version, []string{"addressing"}, version)
 	}
 	return out
 }

@@ -113,6 +113,8 @@ var readRules = []Rule{
 	{"read.fault-hidden", exchange.Warn, exchange.Theirs, faultHidden},
 	{"read.envelope-malformed", exchange.Warn, exchange.Theirs, envelopeMalformed},
 	{"read.must-understand", exchange.Warn, exchange.Theirs, replyMustUnderstand},
+	{"read.relates-to-differs", exchange.Warn, exchange.Theirs, relatesToDiffers},
+	{"read.addressing-differs", exchange.Warn, exchange.Theirs, addressingDiffers},
 
 	{"read.encrypted", exchange.Stop, exchange.Yours, replySealed},
 	{"verify.signature-broken", exchange.Stop, exchange.Theirs, signatureBroken},

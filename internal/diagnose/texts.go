@@ -1006,9 +1006,9 @@ var texts = map[string]Text{
 		"Let the SOAP library of your program do it, or call an address without it.",
 	},
 	"read.fault-addressing": {
-		"A WS-Addressing header is missing or wrong.",
-		"The fault's code.",
-		"Send the headers of that version.",
+		"A WS-Addressing header is missing or wrong, or the service cannot do what it says.",
+		"The fault's code, the header that it names, and what was sent in it.",
+		"Send the headers of that version, with what the service takes.",
 	},
 	"read.fault-declared": {
 		"A fault that the contract declares.",
@@ -1045,6 +1045,16 @@ var texts = map[string]Text{
 		"The reply has a header block that a program must understand, or refuse the reply.",
 		"A block is marked mustUnderstand, and is for the one who called.",
 		"Let your program process the header, or have the service's people take the mark off.",
+	},
+	"read.relates-to-differs": {
+		"The answer says that it belongs to another message.",
+		"Its RelatesTo is not the MessageID that was sent.",
+		"Do not take it for the answer before the service's people have said why.",
+	},
+	"read.addressing-differs": {
+		"The WS-Addressing headers of the answer are not in order.",
+		"One is missing or stands there twice, or they are of another version than the request's.",
+		"Tell the service's people; some programs refuse such an answer.",
 	},
 
 	"verify.invalid": {

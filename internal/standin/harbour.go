@@ -416,19 +416,22 @@ func compressed(w http.ResponseWriter, r *http.Request, reply []byte) []byte {
 	return b.Bytes()
 }
 
-// replyAddressing are the addressing headers of the reply to a message that has them
-// (WS-Addressing 1.0 Core §3.4).
-func replyAddressing(e *soap.Envelope) [][]byte {
+// replyAddressing are the addressing headers of the reply, or the fault, to a message that has them
+// (WS-Addressing 1.0 Core §3.4, SOAP Binding §6).
+func replyAddressing(e *soap.Envelope, fault bool) [][]byte {
 	for _, ns := range soap.AddressingNS {
-		if id := e.Header.Child(ns, "MessageID"); !id.IsZero() {
-			return [][]byte{
-				fmt.Appendf(
-					nil,
-					`    <wsa:RelatesTo xmlns:wsa="%s">%s</wsa:RelatesTo>`,
-					ns,
-					xmltree.EscapeText(id.Text()),
-				),
-			}
+		id := e.Header.Child(ns, "MessageID")
+		if id.IsZero() {
+			continue
+		}
+		action := strings.TrimSpace(e.Header.Child(ns, "Action").Text()) + "Response"
+		if fault {
+			action = ns + "/fault"
+		}
+		const block = `    <wsa:%s xmlns:wsa="%s">%s</wsa:%[1]s>`
+		return [][]byte{
+			fmt.Appendf(nil, block, "Action", ns, xmltree.EscapeText(action)),
+			fmt.Appendf(nil, block, "RelatesTo", ns, xmltree.EscapeText(id.Text())),
 		}
 	}
 	return nil
@@ -519,7 +522,7 @@ func (h *Harbour) call(s *service, r *http.Request, body []byte, parts []soap.At
 	if op.OneWay() {
 		return nil, http.StatusAccepted
 	}
-	reply, _ = soap.Build(v, replyAddressing(e), []byte(out))
+	reply, _ = soap.Build(v, replyAddressing(e, false), []byte(out))
 	return reply, http.StatusOK
 }
 

@@ -62,6 +62,7 @@ func relating(reply, asked []byte) []byte {
 	if e == nil {
 		return reply
 	}
-	header := append([]byte("<soap:Header>"), bytes.Join(replyAddressing(e), nil)...)
+	blocks := replyAddressing(e, bytes.Contains(reply, []byte(":Fault")))
+	header := append([]byte("<soap:Header>"), bytes.Join(blocks, nil)...)
 	return slices.Concat(reply[:at], header, []byte("</soap:Header>"), reply[at:])
 }
