@@ -29,6 +29,7 @@ import (
 	"orenda/internal/endpoint"
 	"orenda/internal/exchange"
 	"orenda/internal/identity"
+	"orenda/internal/soap"
 	"orenda/internal/trust"
 	"orenda/internal/wssec"
 )
@@ -176,6 +177,23 @@ func TestWhatADraftLeavesOpen(t *testing.T) {
 	assert.Equal(t, "message.header-left-out", ids(x)[0], "%v: the answer names the block: it leads", ids(x))
 	assert.Equal(t, exchange.ByName, f.By)
 	assert.Contains(t, f.Why, "The answer names it")
+
+	for header, says := range map[string]string{
+		"": "and the program leaves it out",
+		`<e:Header><Clerk xmlns="urn:skerry:due"/></e:Header>`:  "Clerk was sent as {urn:skerry:due}Clerk, and is declared as {urn:skerry:dues}Clerk",
+		`<e:Header><Clerk xmlns="urn:skerry:dues"/></e:Header>`: "",
+	} {
+		w, err := call.ImportedFrom([]byte("POST /dues HTTP/1.1\r\nHost: quay.example\r\nContent-Type: text/xml\r\nSOAPAction: \"urn:skerry:dues/Pay\"\r\n\r\n"+
+			`<e:Envelope xmlns:e="`+soap.NS11+`">`+header+`<e:Body><Pay xmlns="urn:skerry:dues"><invoice>D-1000</invoice><amount>1.00</amount>`+
+			`<cash>true</cash></Pay></e:Body></e:Envelope>`), nil)
+		require.NoError(t, err)
+		x := call.Explain(t.Context(), call.Plan{Contract: d.Contract, Port: p.Port, Operation: "Pay"}, w)
+		if says == "" {
+			assert.NotContains(t, ids(x), "message.header-left-out")
+			continue
+		}
+		assert.Contains(t, found(t, x, "message.header-left-out").Why, says)
+	}
 }
 
 func TestAnEmptyValueIsOnlyNoted(t *testing.T) {

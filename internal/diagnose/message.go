@@ -10,6 +10,9 @@ import (
 	"orenda/internal/endpoint"
 	"orenda/internal/exchange"
 	"orenda/internal/message"
+	"orenda/internal/schema"
+	"orenda/internal/soap"
+	"orenda/internal/wssec"
 	"orenda/internal/xmltree"
 )
 
@@ -94,8 +97,8 @@ func draftNotWellFormed(c *Case) []exchange.Finding {
 // headerLeftOut: WSDL 1.1 §3.7 does not say whether a header block that is
 // declared must be sent, so this is a note until a fault comes.
 func headerLeftOut(c *Case) []exchange.Finding {
-	left := c.Header.LeftOut()
-	if len(left) == 0 || c.Header.Err() != nil {
+	left := c.leftOut()
+	if len(left) == 0 {
 		return nil
 	}
 	var names []string
@@ -104,6 +107,10 @@ func headerLeftOut(c *Case) []exchange.Finding {
 		names = append(names, q.Local)
 		changes = append(changes, exchange.Change{Where: "draft", Key: "header", To: q.String()})
 	}
+	who := "the draft"
+	if c.Imported {
+		who = "the program"
+	}
 	insists := "Whether the service insists is not said."
 	if c.leftOutNamed() {
 		insists = "The answer names it."
@@ -111,10 +118,11 @@ func headerLeftOut(c *Case) []exchange.Finding {
 	f := exchange.Finding{
 		Title: "a declared header block is left out",
 		Why: fmt.Sprintf(
-			"The contract declares %s in the header of %s, and the draft leaves it out. %s",
+			"The contract declares %s in the header of %s, and %s leaves it out. %s",
 			list(names, 5),
 			c.Operation.Name,
-			insists,
+			who,
+			insists+c.nearBlock(left),
 		),
 		Evidence: []exchange.Evidence{c.inContract(c.Operation.At, c.Operation.Name)},
 		Remedies: []exchange.Remedy{exchange.NewRemedy("put "+list(names, 5)+" into the draft's header", changes...)},
@@ -129,6 +137,44 @@ func headerLeftOut(c *Case) []exchange.Finding {
 		}
 	}
 	return one(f)
+}
+
+// leftOut are the header blocks that the contract declares and the message has not.
+func (c *Case) leftOut() (out []schema.QName) {
+	if !c.Imported {
+		if out = c.Header.LeftOut(); len(out) > 0 && c.Header.Err() != nil {
+			return nil
+		}
+		return out
+	}
+	e := c.draftEnvelope()
+	if e == nil || c.Operation == nil {
+		return nil
+	}
+	for _, declared := range c.Operation.Headers {
+		q := declared.Name
+		if !soap.IsAddressing(q.Space) && q.Space != wssec.WSSE && e.Header.Child(q.Space, q.Local).IsZero() {
+			out = append(out, q)
+		}
+	}
+	return out
+}
+
+// nearBlock tells of a block that has the name of one that is left out, and another namespace; "" there is none.
+func (c *Case) nearBlock(left []schema.QName) string {
+	e := c.draftEnvelope()
+	if !c.Imported || e == nil {
+		return ""
+	}
+	for b := range e.Header.Children() {
+		for _, q := range left {
+			if strings.EqualFold(b.Name().Local, q.Local) {
+				return fmt.Sprintf(" %s was sent as %s, and is declared as %s.", q.Local,
+					schema.NameOf(b.Name()), q)
+			}
+		}
+	}
+	return ""
 }
 
 // customary are placeholders that other programs leave in envelopes.

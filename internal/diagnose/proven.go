@@ -86,7 +86,7 @@ func (c *Case) mattersTo(warning, stop *exchange.Finding) bool {
 // was left out by its name.
 func (c *Case) leftOutNamed() bool {
 	said := c.answerWords()
-	return strings.Contains(said, "header") && slices.ContainsFunc(c.Header.LeftOut(), func(q schema.QName) bool {
+	return strings.Contains(said, "header") && slices.ContainsFunc(c.leftOut(), func(q schema.QName) bool {
 		return hasWord(said, q.Local)
 	})
 }
