@@ -39,9 +39,8 @@ type Imported struct {
 	Rest  exchange.Body
 	Reply []byte // as it crossed: status line, header fields, body; see ReplyOf
 
-	// Ended is how the connection ended behind Reply, and Waited how long after the last byte a program gave up.
-	Ended  Ending
-	Waited time.Duration
+	Ended  Ending        // how the connection ended behind Reply, where that is not whole
+	Waited time.Duration // how long after the last byte a program gave up
 
 	Made string // what of the heads was not there and is made up here, in words
 

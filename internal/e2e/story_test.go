@@ -282,7 +282,7 @@ func TestTypingAnAddressIntoAnEmptyFolder(t *testing.T) {
 	s.keys("Enter")
 	s.types("http://" + h.Plain + "/nowhere")
 	s.keys("Enter")
-	s.sees("there is no service at this path", "Tried", "besides:")
+	s.sees("there is nothing at this path", "Tried", "besides:")
 	s.keys("p")
 	s.sees("fetching http://", "stopped at receive", "404")
 	s.keys("b", "a")
