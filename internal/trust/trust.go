@@ -219,21 +219,23 @@ func (v *Verdict) authority(chain []*x509.Certificate, p Policy) (led []*x509.Ce
 		}
 	}
 	others := slices.Concat(chain[1:], p.Intermediates)
-	whole, err := complete(chain[0], others, p.Trusted, p.Now)
-	if len(p.Trusted) > 0 && err == nil {
-		v.By, v.Chain = "an authority on the trust list signed it", whole
-		return whole
-	}
-	if p.System {
-		if whole, broken := complete(chain[0], others, nil, p.Now); broken == nil {
-			v.By, v.Chain = "an authority that the system trusts signed it", whole
-			return whole
-		} else if len(p.Trusted) == 0 {
-			err = broken
+	var broken error // why it leads to nothing, by the rules
+	if len(p.Trusted) > 0 {
+		if led, broken = complete(chain[0], others, p.Trusted, p.Now); broken == nil {
+			v.By, v.Chain = "an authority on the trust list signed it", led
+			return led
 		}
 	}
+	if p.System {
+		var err error
+		if led, err = complete(chain[0], others, nil, p.Now); err == nil {
+			v.By, v.Chain = "an authority that the system trusts signed it", led
+			return led
+		}
+		broken = cmp.Or(broken, err)
+	}
 	led = climb(chain[0], others)
-	v.unknown(chain, led, p, err)
+	v.unknown(chain, led, p, broken)
 	return led
 }
 
