@@ -167,3 +167,48 @@ func TestAnAddressThatStandsAsAName(t *testing.T) {
 	p.AcceptName = "127.0.0.1"
 	assert.Empty(t, reasons(Judge([]*x509.Certificate{c.cert}, p)))
 }
+
+// TestASignatureThatIsTooWeak is all that is said of a chain which leads to what is trusted but for that; openssl signs.
+func TestASignatureThatIsTooWeak(t *testing.T) {
+	dir := t.TempDir()
+	sh := func(script string) {
+		c := exec.Command("sh", "-ec", script)
+		c.Dir = dir
+		said, err := c.CombinedOutput()
+		require.NoError(t, err, "%s", said)
+	}
+	sh(`openssl req -x509 -newkey rsa:2048 -nodes -keyout r.key -out root -subj "/CN=Skerry Root" -days 30
+		printf 'basicConstraints=critical,CA:TRUE' >ca.ext; printf 'subjectAltName=DNS:localhost' >leaf.ext
+		openssl req -newkey rsa:2048 -nodes -keyout m.key -out m.csr -subj "/CN=Skerry Harbour Authority"
+		openssl req -newkey rsa:2048 -nodes -keyout l.key -out l.csr -subj "/CN=berths"
+		for how in sha1 sha256; do
+			openssl x509 -req -in m.csr -CA root -CAkey r.key -CAcreateserial -extfile ca.ext -$how -out mid-$how -days 30
+			openssl x509 -req -in l.csr -CA mid-$how -CAkey m.key -CAcreateserial -extfile leaf.ext -$how -out leaf-$how -days 30
+		done`)
+	one := func(name string) *x509.Certificate {
+		b, err := os.ReadFile(filepath.Join(dir, name))
+		require.NoError(t, err)
+		certs, err := Read(b)
+		require.NoError(t, err)
+		return certs[0]
+	}
+	root, other := one("root"), certify(t, "Foreign Root", nil, authority).cert
+	for _, c := range []struct {
+		leaf, mid string
+		trusted   *x509.Certificate
+		want      string
+	}{
+		{"leaf-sha256", "mid-sha256", root, ""},
+		{"leaf-sha1", "mid-sha256", root, "key-weak"},
+		{"leaf-sha256", "mid-sha1", root, "key-weak"},
+		{"leaf-sha1", "mid-sha1", root, "key-weak key-weak"},
+		{"leaf-sha1", "mid-sha256", other, "authority-unknown key-weak"},
+	} {
+		v := Judge([]*x509.Certificate{one(c.leaf), one(c.mid)}, Policy{Trusted: []*x509.Certificate{c.trusted}, Host: "localhost", Now: time.Now()})
+		assert.Equal(t, c.want, reasons(v), "%s of %s: %v", c.leaf, c.mid, v.Faults)
+		assert.Equal(t, c.want == "", v.By != "")
+	}
+	v := Judge([]*x509.Certificate{one("leaf-sha256")}, Policy{Trusted: []*x509.Certificate{root}, Intermediates: []*x509.Certificate{one("mid-sha1")},
+		Host: "localhost", Now: time.Now()})
+	assert.NotEmpty(t, v.Faults, "what is set here to complete a chain is held to the same")
+}

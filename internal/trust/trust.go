@@ -287,6 +287,11 @@ func complete(
 func (v *Verdict) unknown(chain, led []*x509.Certificate, p Policy, err error) {
 	last := led[len(led)-1]
 	at := max(slices.IndexFunc(chain, last.Equal), 0)
+	if slices.ContainsFunc(chain, func(c *x509.Certificate) bool {
+		return weak(c) != "" && slices.ContainsFunc(led, c.Equal)
+	}) && slices.ContainsFunc(p.Trusted, func(t *x509.Certificate) bool { return last.Equal(t) || signedBy(last, t) }) {
+		return // nothing but that is wrong with it, and Judge tells it
+	}
 	if i, why := brokenAt(chain, led, err); why != "" {
 		v.add(ChainBroken, i, chain[i], why)
 		return
@@ -300,7 +305,7 @@ func (v *Verdict) unknown(chain, led []*x509.Certificate, p Policy, err error) {
 	default:
 		issuer := last.Issuer.String()
 		if slices.ContainsFunc(p.Trusted, func(t *x509.Certificate) bool {
-			return bytes.Equal(t.RawSubject, last.RawIssuer) && !t.Equal(last)
+			return bytes.Equal(t.RawSubject, last.RawIssuer) && !t.Equal(last) && otherKey(last, t)
 		}) {
 			issuer += " (one of that name is trusted, and has another key)"
 		}
@@ -314,11 +319,11 @@ func brokenAt(chain, led []*x509.Certificate, err error) (i int, why string) {
 	if !isRoot(last) {
 		for i, c := range chain {
 			if bytes.Equal(c.RawSubject, last.RawIssuer) && !slices.ContainsFunc(led, c.Equal) {
-				if last.CheckSignatureFrom(signer(c)) == nil {
-					return i, "it is no authority, and signed " + last.Subject.String()
+				if otherKey(last, c) {
+					return i, "it has the name of the issuer of " + last.Subject.String() +
+						", and another key than the one that signed it"
 				}
-				return i, "it has the name of the issuer of " + last.Subject.String() +
-					", and another key than the one that signed it"
+				return i, "it is no authority, and signed " + last.Subject.String()
 			}
 		}
 	}
@@ -345,11 +350,26 @@ func brokenAt(chain, led []*x509.Certificate, err error) (i int, why string) {
 	return 0, ""
 }
 
-// signer is a certificate as if it were an authority: whether its key signed is asked, not whether it may.
-func signer(c *x509.Certificate) *x509.Certificate {
-	s := *c
-	s.IsCA, s.BasicConstraintsValid, s.KeyUsage = true, true, 0
-	return &s
+// otherKey tells whether a certificate was signed by another key than that of one with its issuer's name, whether
+// or not that one may sign. Of a signature that is too weak to be looked at it is not known.
+func otherKey(c, issuer *x509.Certificate) bool {
+	may := *issuer
+	may.IsCA, may.BasicConstraintsValid, may.KeyUsage = true, true, 0
+	err := c.CheckSignatureFrom(&may)
+	return err != nil && !tooWeak(err)
+}
+
+// tooWeak tells whether a signature was not looked at, as its algorithm is not taken any more.
+func tooWeak(err error) bool {
+	_, is := errors.AsType[x509.InsecureAlgorithmError](err)
+	return is
+}
+
+// signedBy tells whether a certificate is signed by another, as far as that is known: a signature that is too weak
+// is not looked at, and the issuer's name has to do.
+func signedBy(c, issuer *x509.Certificate) bool {
+	err := c.CheckSignatureFrom(issuer)
+	return err == nil || tooWeak(err) && issuer.IsCA && bytes.Equal(issuer.RawSubject, c.RawIssuer)
 }
 
 // climb leads from a leaf up as far as signatures lead.
@@ -358,7 +378,7 @@ func climb(leaf *x509.Certificate, others []*x509.Certificate) []*x509.Certifica
 	for range 10 {
 		last := at[len(at)-1]
 		i := slices.IndexFunc(others, func(c *x509.Certificate) bool {
-			return !slices.ContainsFunc(at, c.Equal) && last.CheckSignatureFrom(c) == nil
+			return !slices.ContainsFunc(at, c.Equal) && signedBy(last, c)
 		})
 		if i < 0 {
 			return at
