@@ -33,7 +33,7 @@ type har struct {
 					Encoding string
 				}
 				BodySize int64
-				Error    string `json:"_error"` // as browsers write it where no answer came
+				Error    any `json:"_error"` // a text, as browsers write it where no answer came
 			}
 		}
 	}
@@ -93,7 +93,8 @@ func FromHAR(b []byte) ([]Entry, error) {
 				reply,
 			)
 		} else {
-			w.unseen = errors.New(e.Response.Error)
+			said, _ := e.Response.Error.(string)
+			w.unseen = errors.New(said)
 		}
 		out = append(out, Entry{Number: i + 1, Imported: w})
 	}

@@ -467,6 +467,8 @@ func TestAnArchiveWithoutAnAnswer(t *testing.T) {
 		`"headers":[{"name":"Content-Type","value":"text/xml"}],"postData":{"text":%s}},"response":{"status":0,"_error":"reset"}}]}}`, body))
 	require.NoError(t, err)
 	require.Len(t, all, 1)
+	_, err = call.FromHAR([]byte(`{"log":{"version":"1.2","entries":[{"request":{},"response":{"_error":{"code":7}}}]}}`))
+	require.NoError(t, err, "what no standard has may be of any shape")
 	x := call.Explain(t.Context(), call.Plan{}, all[0].Imported)
 	require.NotNil(t, x.Cause())
 	assert.Equal(t, "wait.not-recorded", x.Cause().ID)
