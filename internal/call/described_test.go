@@ -60,6 +60,10 @@ func TestWhatCameInThePlaceOfADescription(t *testing.T) {
 		{"a fault", reply("200 OK", asXML, "", fault), noDescription, "as the service itself answers. It says: “no GET here”"},
 		{"a fault at 500", reply("500 Internal Server Error", asXML, "", fault), "receive.server-error",
 			"the service itself answers here. It says: “no GET here”."},
+		{"401 with a fault", reply("401 Unauthorized", asXML, "WWW-Authenticate: Basic realm=\"quay\"\r\n", fault), "receive.unauthorized",
+			`It answered 401 and offers: Basic realm="quay".`},
+		{"a page that speaks of replies", reply("404 Not Found", "text/html", "", "<title>take the reply from the envelope</title>"),
+			"receive.not-found", "It says: “take the reply from the envelope”."},
 		{"a schema", reply("200 OK", asXML, "", quayTypes), noDescription, "it is an XML Schema, which has types"},
 		{"another namespace", reply("200 OK", asXML, "", `<definitions xmlns="urn:skerry"/>`), noDescription,
 			`its root element is definitions in the namespace "urn:skerry", and a description's is in`},
@@ -104,7 +108,7 @@ func TestWhatCameInThePlaceOfADescription(t *testing.T) {
 		assert.Equal(t, c.id, lead.ID, c.name)
 		said := lead.Title + ". " + lead.Why + " " + lead.Program
 		assert.Contains(t, said, c.says, c.name)
-		assert.NotContains(t, said, "the reply", c.name)
+		assert.NotContains(t, strings.ReplaceAll(said, "take the reply", ""), "the reply", c.name)
 	}
 }
 

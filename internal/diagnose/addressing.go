@@ -21,16 +21,24 @@ type addressed struct {
 	blocks  map[string][]xmltree.Node // by their local names
 }
 
-func addressedBy(header xmltree.Node) (a addressed) {
-	for b := range header.Children() {
-		for version, ns := range soap.AddressingNS {
-			if b.Name().Space != ns {
+// addressedBy are those of one version: the one that is asked for, where there are some, else of the other.
+func addressedBy(header xmltree.Node, version string) (a addressed) {
+	other := soap.Addressing10
+	if version == soap.Addressing10 {
+		other = soap.Addressing2004
+	}
+	for _, v := range []string{version, other} {
+		for b := range header.Children() {
+			if b.Name().Space != soap.AddressingNS[v] {
 				continue
 			}
 			if a.blocks == nil {
-				a.version, a.blocks = version, map[string][]xmltree.Node{}
+				a.version, a.blocks = v, map[string][]xmltree.Node{}
 			}
 			a.blocks[b.Name().Local] = append(a.blocks[b.Name().Local], b)
+		}
+		if a.version != "" {
+			break
 		}
 	}
 	return a
@@ -48,15 +56,15 @@ func (a addressed) text(name string) string {
 	return strings.TrimSpace(b.Text())
 }
 
-// addressedSent are those of the message that was sent.
-func (c *Case) addressedSent() addressed {
+// addressedSent are those of the message that was sent, of a version where it has them of both.
+func (c *Case) addressedSent(version string) addressed {
 	l := c.leg()
 	if l == nil {
 		return addressed{}
 	}
 	sent, _ := l.SentAt()
 	if e := readHead(sent[:min(len(sent), maxSentHead)]); e != nil {
-		return addressedBy(e.Header)
+		return addressedBy(e.Header, version)
 	}
 	return addressed{}
 }
@@ -67,19 +75,23 @@ func relatesToDiffers(c *Case) []exchange.Finding {
 	if c.Reply == nil || c.Later != nil || c.Reply.Header.IsZero() {
 		return nil
 	}
-	came := addressedBy(c.Reply.Header)
+	came := addressedBy(c.Reply.Header, soap.Addressing10)
 	var said []string
 	var at xmltree.Node
 	for _, b := range came.blocks["RelatesTo"] {
 		kind, _ := b.Attr("", "RelationshipType")
+		id := strings.TrimSpace(b.Text())
+		if strings.HasSuffix(id, "/unspecified") { // as faults say that cannot know it (Core §3.1)
+			return nil
+		}
 		if kind == "" || strings.HasSuffix(strings.ToLower(kind), "reply") {
-			said, at = append(said, strings.TrimSpace(b.Text())), b
+			said, at = append(said, id), b
 		}
 	}
 	if len(said) == 0 {
 		return nil
 	}
-	id := c.addressedSent().text("MessageID")
+	id := c.addressedSent(came.version).text("MessageID")
 	if id == "" || slices.Contains(said, id) {
 		return nil
 	}
@@ -98,11 +110,11 @@ func addressingDiffers(c *Case) []exchange.Finding {
 	if c.Reply == nil || c.Later != nil || c.Reply.Header.IsZero() {
 		return nil
 	}
-	came := addressedBy(c.Reply.Header)
+	came := addressedBy(c.Reply.Header, soap.Addressing10)
 	if came.version == "" {
 		return nil
 	}
-	sent := c.addressedSent()
+	sent := c.addressedSent(came.version)
 	if sent.version == "" {
 		return nil
 	}
@@ -145,7 +157,6 @@ func addressingDiffers(c *Case) []exchange.Finding {
 // tellAddressing says what a fault of WS-Addressing means (1.0 SOAP Binding §6.4; 2004/08 §4).
 func tellAddressing(c *Case, f *soap.Fault) *exchange.Finding {
 	out := &exchange.Finding{Why: reason(f)}
-	sent := c.addressedSent()
 	codes := map[string]bool{}
 	version := soap.Addressing10
 	for _, code := range f.Codes() {
@@ -154,6 +165,7 @@ func tellAddressing(c *Case, f *soap.Fault) *exchange.Finding {
 			version = soap.Addressing2004
 		}
 	}
+	sent := c.addressedSent(version)
 	problem := c.problem(f, version)
 	header := problem
 	if i := strings.LastIndexByte(problem, ':'); i >= 0 && !strings.Contains(problem, "/") {
@@ -167,7 +179,7 @@ func tellAddressing(c *Case, f *soap.Fault) *exchange.Finding {
 		out.Title = "the service does not take a WS-Addressing header"
 		out.Program = "check this header in what your program sends"
 	case sent.version == version:
-		out.Title = "the service misses a WS-Addressing header"
+		out.Title = "the service says that a WS-Addressing header is missing"
 		out.Program = "send this header too"
 		if header == "" {
 			out.Program = "send the headers that its description, or its people, ask for"
@@ -198,11 +210,11 @@ func (c *Case) addressingRefused(out *exchange.Finding, codes map[string]bool, s
 		out.Why += sentAs(sent, "To")
 		out.Program = "check what your program sends as To: usually the address that the service has in its description"
 	case codes["ActionMismatch"]:
-		head := c.leg().Request.Get("SOAPAction")
+		head := c.actionSent()
 		out.Title = "the action in the head and in the message are not the same"
 		out.Program = "send the same action in both"
-		out.Why += fmt.Sprintf(" The head says %s.", orNone(head)) + sentAs(sent, "Action")
-		if said := strings.Trim(head, `" `); said != "" && said == sent.text("Action") {
+		out.Why += fmt.Sprintf(" The head says %q.", cut(head, 120)) + sentAs(sent, "Action")
+		if head != "" && head == sent.text("Action") {
 			out.Title, out.Side = "the service says that two actions differ, and they are the same", exchange.Between
 			out.Program = "nothing; tell the service's people: something between may change the one in the head"
 		}
@@ -233,7 +245,7 @@ func sentAs(sent *addressed, name string) string {
 	if len(sent.blocks[name]) == 0 {
 		return fmt.Sprintf(" %s was not sent.", cut(name, 40))
 	}
-	return fmt.Sprintf(" Sent as %s was %q.", cut(name, 40), cut(cmp.Or(sent.text(name), "nothing"), 120))
+	return fmt.Sprintf(" %s was sent as %q.", cut(name, 40), cut(sent.text(name), 120))
 }
 
 // problem is the header that a fault names: in its detail, or in a header block of the fault's message.

@@ -58,10 +58,10 @@ type Case struct {
 	WholeJudged  bool                 // ReplyInvalid tells of the whole body, of which ReplyDoc is the beginning
 	Unmet        []Unmet              // expectations
 	Fetch        bool                 // no call: a description is fetched, or a log-in sent
+	Description  bool                 // a description is fetched, with GET
 	GivenUp      bool                 // of an exchange made elsewhere: the program closed the connection first,
 	Waited       time.Duration        // so long after the last byte
 	HeadMade     bool                 // the reply of such a one had no head: what stands there is made up
-	Description  bool                 // a description is fetched, with GET
 	// Replaced are header fields that an extra header replaces: name, value as it would
 	// be, value sent.
 	Replaced [][3]string

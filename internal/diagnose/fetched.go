@@ -29,7 +29,35 @@ func (c *Case) ofDescription(f *exchange.Finding) {
 	}
 	swap := strings.NewReplacer("the reply", "the description", "The reply", "The description",
 		"its reply", "the description", "the envelope", "the description")
-	f.Title, f.Why, f.Program = swap.Replace(f.Title), swap.Replace(f.Why), swap.Replace(f.Program)
+	f.Title, f.Program = swap.Replace(f.Title), swap.Replace(f.Program)
+	f.Why = outsideQuotes(f.Why, swap.Replace)
+}
+
+// outsideQuotes changes a text but for what is quoted in it: those are the words of others.
+func outsideQuotes(text string, change func(string) string) string {
+	var out strings.Builder
+	for {
+		at := strings.IndexAny(text, "“\"")
+		if at < 0 {
+			out.WriteString(change(text))
+			return out.String()
+		}
+		closes := "”"
+		if text[at] == '"' {
+			closes = `"`
+		}
+		out.WriteString(change(text[:at]))
+		end := at + len(closes) // both have the length of their counterpart
+		for next := 0; next >= 0; {
+			if next = strings.Index(text[end:], closes); next < 0 {
+				end = len(text)
+			} else if end += next + len(closes); text[end-len(closes)-1] != '\\' {
+				break // else it is one that stands in the quote itself
+			}
+		}
+		out.WriteString(text[at:end])
+		text = text[end:]
+	}
 }
 
 const (
@@ -72,7 +100,7 @@ func (c *Case) descriptionRefused(f *exchange.Finding, h *exchange.Head) {
 			f.Why = strings.Replace(f.Why, noFault, answered+".", 1)
 		}
 	}
-	if fault != nil {
+	if fault != nil && f.ID != "receive.unauthorized" && f.ID != "receive.forbidden" && f.ID != "receive.gateway" {
 		f.Program = descriptionBeside
 		f.Why = fmt.Sprintf("%s with a fault: the service itself answers here. %s", answered, reason(fault))
 	}

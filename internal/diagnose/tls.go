@@ -580,7 +580,7 @@ var certificateTexts = map[trust.Reason]func(*Case, trust.Fault) exchange.Findin
 				"there as an address (IP).", asked)
 			out.Side = exchange.Theirs
 		case len(f.Cert.DNSNames)+len(f.Cert.IPAddresses) == 0 && f.Cert.Subject.CommonName != "":
-			out.Why += " Programs look no more for the name there (RFC 9525)."
+			out.Why += " Programs no longer look for the name there (RFC 9525)."
 			out.Side = exchange.Theirs
 		}
 		if c.OtherName != nil {
