@@ -678,8 +678,9 @@ func notSOAP(c *Case) []exchange.Finding {
 	body := c.leg().ResponseBody.Bytes()
 	if kind, helps := namedKind(media, body); kind != "" {
 		return one(exchange.Finding{
-			Title:    "the answer is " + kind + ", which is not read here",
-			Why:      strings.TrimSpace(status + " It may be a right answer, in an encoding that this program does not read."),
+			Title: "the answer is " + kind + ", which is not read here",
+			Why: strings.TrimSpace(status + " It may be a right answer, in an encoding that this program " +
+				"does not read."),
 			Evidence: append([]exchange.Evidence{c.inBody(0, min(len(body), 16))}, head...),
 			Program:  helps,
 		})
